@@ -1,0 +1,3 @@
+"""The one place that names the version."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,271 @@
+"""The command line: parses, asks the Site, prints, and says with its exit code how it went."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Callable, Sequence
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from nibbet._version import __version__
+from nibbet.errors import NibbetError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from nibbet.site import Site
+
+app = typer.Typer(no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]},
+                  help="Joins search, analytics and crawl data by page, and decides page by page what to do.")
+
+
+class Form(StrEnum):
+    """How tables are printed."""
+
+    table = "table"
+    csv = "csv"
+    json = "json"
+
+
+class Verdict(StrEnum):
+    """The six verdicts."""
+
+    watch = "watch"
+    prune = "prune"
+    consolidate = "consolidate"
+    refresh = "refresh"
+    expand = "expand"
+    keep = "keep"
+
+
+Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
+SiteFolder = Annotated[Path | None, typer.Option("--site", metavar="FOLDER", help="The workspace, as an option.")]
+Format = Annotated[Form, typer.Option("--format", help="How to print tables.")]
+Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Keep rows that fulfil it, as in \"clicks > 100 and position > 10\".")]
+Top = Annotated[int | None, typer.Option("--top", metavar="N", min=1, help="Print the first N rows.")]
+AsOf = Annotated[str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")]
+Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
+Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; returns its exit code: 0 done, 2 wrong usage or unusable input, 1 a fault of Nibbet."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    try:
+        app(args=given, prog_name="nibbet", standalone_mode=False)
+    except NibbetError as fault:
+        sys.stderr.write(f"nibbet: {_harmless(str(fault))}\n")
+        return 2
+    except typer.Exit as leave:
+        return int(leave.exit_code)
+    except (KeyboardInterrupt, typer.Abort):
+        sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
+        return 130
+    except BrokenPipeError:
+        return 0
+    except Exception as fault:
+        return _other(fault, given)
+    return 0
+
+
+def _other(fault: Exception, given: list[str]) -> int:
+    show = getattr(fault, "show", None)
+    if show is not None:  # the parser's own complaint about the words of the call
+        show(file=sys.stderr)
+        return 2
+    if "-v" in given or "--verbose" in given:
+        import traceback
+
+        traceback.print_exc()
+    sys.stderr.write(f"nibbet: a fault of Nibbet, not of your data: {type(fault).__name__}: {_harmless(str(fault))}. Please report it; -v shows where.\n")
+    return 1
+
+
+def _harmless(text: str) -> str:
+    from nibbet.render.safe import for_terminal
+
+    return "\n".join(for_terminal(line) for line in text.splitlines())
+
+
+def run() -> None:
+    """The program's entry."""
+    code = main()
+    sys.stdout.flush()
+    sys.exit(code)
+
+
+@app.callback(invoke_without_command=True)
+def _nibbet(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
+    if version:
+        sys.stdout.write(f"nibbet {__version__}\n")
+        raise typer.Exit
+
+
+class _Progress:
+    """Steps on standard error: on a terminal one line that changes; elsewhere only with -v."""
+
+    def __init__(self, *, quiet: bool, verbose: bool) -> None:
+        self._verbose, self._quiet = verbose, quiet
+        self._begun = self._step_begun = time.monotonic()
+        self._step = ""
+
+    def __call__(self, step: str) -> None:
+        now = time.monotonic()
+        if self._verbose and self._step:
+            sys.stderr.write(f"{now - self._step_begun:6.1f} s  {self._step}\n")
+        self._step, self._step_begun = step, now
+        if self._quiet or self._verbose:
+            return
+        if sys.stderr.isatty():
+            sys.stderr.write(f"\r\x1b[2K{_harmless(step)[:70]} ...")
+            sys.stderr.flush()
+        elif now - self._begun > 2:
+            sys.stderr.write(f"{_harmless(step)} ...\n")
+
+    def done(self) -> float:
+        self("")
+        if sys.stderr.isatty() and not (self._quiet or self._verbose):
+            sys.stderr.write("\r\x1b[2K")
+            sys.stderr.flush()
+        return time.monotonic() - self._begun
+
+
+def _with_site(folder: Path | None, site_folder: Path | None, quiet: bool, verbose: bool, task: Callable[[Site], None], *, as_of: str | None = None) -> float:
+    """Open the workspace, run the task, give everything back; returns the seconds it took."""
+    from nibbet.site import open_site
+
+    progress = _Progress(quiet=quiet, verbose=verbose)
+    site = open_site(folder or site_folder or Path(), as_of=_day(as_of), say=progress)
+    try:
+        task(site)
+        return progress.done()
+    finally:
+        site.close()
+
+
+def _day(text: str | None):  # type: ignore[no-untyped-def]
+    from datetime import date
+
+    if text is None:
+        return None
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise NibbetError(f"--as-of {text} is not a date. Write it as 2026-10-31.") from None
+
+
+def _chosen(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
+    from nibbet.engine.condition import rows_where
+
+    kept = frame if where is None else rows_where(frame, where)
+    return kept if top is None else kept.head(top)
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path, typer.Argument(help="Where to write the demo workspace.")] = Path("tarnbrook"),
+    pages: Annotated[int, typer.Option(min=60, help="About how many pages the invented site has.")] = 400,
+    seed: Annotated[int, typer.Option(help="Another seed makes another site.")] = 7,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Write the exports of an invented site, and run everything on them."""
+    try:
+        from nibbet.demo.exports import write
+    except ImportError:
+        raise NibbetError("The demo writes a workbook, which needs: pip install 'nibbet[demo]'") from None
+    progress = _Progress(quiet=quiet, verbose=verbose)
+    if folder.exists() and any(folder.iterdir()) and not (folder / "inventory.xlsx").exists():
+        raise NibbetError(f"{folder} holds other files. Name an empty folder: nibbet demo FOLDER")
+    progress(f"writing 16 months of Tarnbrook into {folder}")
+    try:
+        write(folder, pages=pages, seed=seed)
+    except FileExistsError as there:
+        raise NibbetError(f"{there} is there already and is not of the demo. Move it, or name another folder: nibbet demo FOLDER") from None
+    except OSError as fault:
+        raise NibbetError(f"{folder} cannot be written ({fault.strerror or fault}). Name another folder: nibbet demo FOLDER") from None
+    progress.done()
+    _run_all(folder, None, None, quiet, verbose, None)
+
+
+@app.command()
+def init(folder: Folder = None, home: Annotated[str | None, typer.Option(help="The site's home, as https://tarnbrook.example/; found from the files when left out.")] = None,
+         force: Annotated[bool, typer.Option("--force", help="Write over a nibbet.toml that is there.")] = False, site: SiteFolder = None) -> None:
+    """Look at the files in the workspace and write a commented nibbet.toml."""
+    from nibbet.cli.init import write_settings
+
+    write_settings(folder or site or Path(), home, force=force)
+
+
+@app.command()
+def load(folder: Folder = None, form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+    """Read the sources and print the account: what was read, used and set aside, and how the sources line up."""
+    from nibbet.render.terminal import show_account
+
+    found: list[dict[str, object]] = []
+    _with_site(folder, site, quiet, verbose, lambda s: found.append(s.account), as_of=as_of)
+    show_account(found[0], form.value)
+
+
+@app.command("run")
+def run_all(folder: Folder = None, out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Where the files go; FOLDER/out when left out.")] = None,
+            as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+    """Read the sources, decide on every page, and write all files."""
+    _run_all(folder, site, out, quiet, verbose, as_of)
+
+
+def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, quiet: bool, verbose: bool, as_of: str | None) -> None:
+    from nibbet.render.terminal import summary
+
+    kept: list[Site] = []
+
+    def task(site: Site) -> None:
+        site.write(out)
+        kept.append(site)
+
+    seconds = _with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
+    summary(kept[0], str(out or kept[0].root / "out"), seconds)
+
+
+@app.command()
+def decide(folder: Folder = None, form: Format = Form.table, where: Where = None, top: Top = None, verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
+           as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+    """Print the verdict of every page with its reason, largest gain first."""
+    from nibbet.render.terminal import show
+
+    rows: list[pd.DataFrame] = []
+
+    def task(s: Site) -> None:
+        found = s.verdicts()
+        rows.append(_chosen(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
+
+    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    show(rows[0], form.value, columns=["page", "verdict", "cause", "gain", "confidence", "because"], empty="No page fits. Loosen --where, or leave --verdict out.")
+
+
+@app.command()
+def page(address: Annotated[str, typer.Argument(help="The page: whole address or path.")], form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None,
+         quiet: Quiet = False, verbose: Verbose = False) -> None:
+    """Print everything about one page: its verdict and why, its measures, its queries."""
+    from nibbet.render.terminal import show_page
+
+    found: list[dict[str, object]] = []
+    _with_site(None, site, quiet, verbose, lambda s: found.append(s.page(address)), as_of=as_of)
+    show_page(found[0], form.value)
+
+
+@app.command()
+def query(text: Annotated[str, typer.Argument(help="The query.")], form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None,
+          quiet: Quiet = False, verbose: Verbose = False) -> None:
+    """Print everything about one query: which pages draw it, which should answer it."""
+    from nibbet.render.terminal import show
+
+    rows: list[pd.DataFrame] = []
+    _with_site(None, site, quiet, verbose, lambda s: rows.append(s.query(text)), as_of=as_of)
+    show(rows[0], form.value, columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"])
+
+

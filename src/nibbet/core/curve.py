@@ -1,0 +1,118 @@
+"""The site's own CTR curve: the share of those shown who click, by position, learnt per kind of search with partial pooling."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy.optimize import isotonic_regression
+
+Floats = NDArray[np.float64]
+
+BINS_PER_E = 10  # bins are tenths of a unit of log position: 1.00-1.10, 1.10-1.22, ... to 100
+BINS = 47
+#: how far pages differ from one another at the same position (coefficient of variation), so that no large page rules a bin
+PAGE_SPREAD = 0.35
+#: expected clicks that a bin of one segment must have before it counts as much as the pooled curve
+POOLING_CLICKS = 25.0
+#: expected clicks of the general shape that stand in for a site that has too few of its own
+PRIOR_CLICKS = 4.0
+SMALL_SITE_CLICKS = 300
+SEGMENT = ["device", "surface", "brand"]
+
+
+@dataclass(frozen=True)
+class Curve:
+    """rates: one row per (device, surface, brand, bin): rate (0..1), low, high (95%), clicks, impressions; `learnt` is false for a small site."""
+
+    rates: pd.DataFrame
+    learnt: bool
+
+    def rate(self, position: Floats, *, brand: bool = False) -> Floats:
+        """CTR at positions, over all devices and surfaces, weighted as the site's impressions fall."""
+        rows = self.rates[self.rates["brand"] == brand]
+        if rows.empty:
+            return general_shape(position)
+        shares = rows.groupby(["device", "surface"])["impressions"].transform("sum")
+        mean = (rows["rate"] * shares).groupby(rows["bin"]).sum() / shares.groupby(rows["bin"]).sum()
+        return np.interp(np.log(np.maximum(position, 1.0)), bin_centre(mean.index.to_numpy(dtype=float)), mean.to_numpy())
+
+
+def bin_centre(number: Floats) -> Floats:
+    """The log position in the middle of a bin."""
+    return (number + 0.5) / BINS_PER_E
+
+
+def general_shape(position: Floats) -> Floats:
+    """A falling power law that a site without enough clicks leans on; only its fall matters, the site's level replaces its height."""
+    return 0.28 * np.asarray(position, dtype=float) ** -1.1
+
+
+def learn_curve(cells: pd.DataFrame) -> Curve:
+    """The CTR curve of a site.
+
+    Args:
+        cells: one row per (device, surface, brand, bin, page): clicks, impressions (counts). `bin` is floor(10 x ln position),
+            `brand` a truth value; device and surface are texts, "" where the source has none.
+    Returns:
+        A Curve whose rates fall with position in every segment. Within a bin pages are weighted by the inverse of their variance
+        (binomial plus the spread between pages), so that a few large or badly titled pages do not bend it; each brand class has a pooled
+        curve, made to fall by isotonic regression (Barlow et al. 1972), and its segments are shrunk to that curve times their own level.
+    """
+    own = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
+    parts = [_brand_class(rows, bool(brand)) for brand, rows in own.groupby("brand")]
+    rates = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions"])
+    return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
+
+
+def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:
+    centre = bin_centre(np.arange(BINS, dtype=float))
+    shape = general_shape(np.exp(centre))
+    shape = shape * _level(cells, shape)
+    pooled = _falling(*_binned(cells, shape), shape)
+    rows = []
+    for (device, surface), part in cells.groupby(["device", "surface"]):
+        base = pooled * _level(part, pooled)
+        rate, weight = _binned(part, base)
+        mixed = (rate * weight + base * POOLING_CLICKS) / (weight + POOLING_CLICKS)
+        falling = isotonic_regression(mixed, weights=weight + POOLING_CLICKS, increasing=False).x
+        sums = part.groupby("bin")[["clicks", "impressions"]].sum().reindex(range(BINS), fill_value=0)
+        spread = 1.96 / np.sqrt(weight + POOLING_CLICKS)
+        rows.append(pd.DataFrame({
+            "device": device, "surface": surface, "brand": brand, "bin": np.arange(BINS), "rate": np.minimum(falling, 0.95),
+            "low": falling * np.exp(-spread), "high": np.minimum(falling * np.exp(spread), 1.0),
+            "clicks": sums["clicks"].to_numpy(), "impressions": sums["impressions"].to_numpy(),
+        }))
+    return pd.concat(rows, ignore_index=True)
+
+
+def _level(cells: pd.DataFrame, shape: Floats) -> float:
+    """Observed clicks over those the shape expects, with a page's word bounded as in the curve itself."""
+    expected = cells["impressions"].to_numpy() * shape[cells["bin"].to_numpy(dtype=int)]
+    return float((cells["clicks"].sum() + 1.0) / (expected.sum() + 1.0))
+
+
+def _binned(cells: pd.DataFrame, base: Floats) -> tuple[Floats, Floats]:
+    """Per bin: the rate, pages weighted by inverse variance, and its weight in expected clicks."""
+    number = cells["bin"].to_numpy(dtype=int)
+    shown, clicks = cells["impressions"].to_numpy(float), cells["clicks"].to_numpy(float)
+    expected = np.maximum(shown * base[number], 1e-9)
+    share = 1.0 / (1.0 + PAGE_SPREAD**2 * expected)  # of a page's clicks that count as evidence
+    top = np.bincount(number, share * clicks, BINS)
+    bottom = np.bincount(number, share * shown, BINS)
+    weight = np.bincount(number, share * expected, BINS)
+    return np.where(bottom > 0, top / np.maximum(bottom, 1e-9), base), weight
+
+
+def _falling(rate: Floats, weight: Floats, shape: Floats) -> Floats:
+    mixed = (rate * weight + shape * PRIOR_CLICKS) / (weight + PRIOR_CLICKS)
+    return np.maximum(isotonic_regression(mixed, weights=weight + PRIOR_CLICKS, increasing=False).x, 1e-6)
+
+
+def with_expected(cells: pd.DataFrame, curve: Curve) -> pd.DataFrame:
+    """The cells with expected_clicks: impressions times the curve at their position; 0 where no position is known."""
+    rates = curve.rates[[*SEGMENT, "bin", "rate"]]
+    joined = cells.merge(rates, on=[*SEGMENT, "bin"], how="left", validate="m:1")
+    return joined.assign(expected_clicks=(joined["impressions"] * joined["rate"].fillna(0.0))).drop(columns="rate")

@@ -1,0 +1,144 @@
+"""The ledger: one row per page with everything joined, from tables that are already reduced."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.change import change, split
+from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.windows import Windows
+
+TEXTS = ("title", "h1", "headings", "description", "language")
+
+
+def ledger(pages: pd.DataFrame, search: pd.DataFrame, visits: pd.DataFrame | None, inventory: pd.DataFrame | None, editorial: pd.DataFrame | None,
+           backlinks: pd.DataFrame | None, *, windows: Windows, scale: float, beyond: float, protected: list[str]) -> pd.DataFrame:
+    """One row per page, in the order of `pages`.
+
+    Args:
+        pages: page, path, section, in_search, in_landings, in_crawl, indexed by page number.
+        search, visits: sums per page and window (NAME_recent, NAME_reference, NAME_long), indexed by page number.
+        inventory, editorial, backlinks: rows with page_id, or null where that source was not given.
+        scale: what reference clicks are multiplied by to compare with recent ones.
+    Returns:
+        The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
+    """
+    table = pages.copy()
+    found = search.reindex(pages.index)
+    for name in ("clicks", "impressions"):
+        table[name] = found[f"{name}_recent"].fillna(0).astype("int64")
+        table[f"{name}_long"] = found[f"{name}_long"].fillna(0).astype("int64")
+    table["clicks_reference"] = found["clicks_reference"].fillna(0).astype("int64")
+    table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
+    table["position"] = weighted_position(found["position_sum_recent"], found["placed_recent"])
+    table["position_reference"] = weighted_position(found["position_sum_reference"], found["placed_reference"])
+    table["base"] = table["clicks_reference"] * scale
+    table["reference_known"] = windows.reference.start >= windows.first
+    compared = change(table["clicks"].to_numpy(float), table["clicks_reference"].to_numpy(float), scale=scale, beyond=beyond,
+                      known=table["reference_known"].to_numpy(bool))
+    table = pd.concat([table, compared.set_axis(table.index)], axis=1)
+    table = _with_visits(table, visits)
+    table = _with_inventory(table, inventory)
+    table = _with_links(table, backlinks)
+    table = _with_dates(table, editorial, found["first_seen"], windows)
+    table["protected"] = matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True)
+    parents = table["path"].str.replace(r"[^/]+/?$", "", regex=True).value_counts()
+    table["children"] = table["path"].map(parents).fillna(0).astype("int64")
+    return table
+
+
+def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFrame:
+    names = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue", "sessions_organic", "engaged_organic")
+    table["sessions_known"] = visits is not None
+    for name in names:
+        for window, suffix in (("recent", ""), ("long", "_long")):
+            value: Any = np.nan if visits is None else visits[f"{name}_{window}"].reindex(table.index).fillna(0)
+            table[name + suffix] = value if visits is None or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
+            if visits is not None and name in ("conversions", "revenue", "engagement_seconds"):
+                table[name + suffix] = value.astype(float)
+    sessions = table["sessions"].where(table["sessions"] > 0) if visits is not None else np.nan
+    table["engagement_rate"] = table["engaged_sessions"] / sessions
+    table["seconds_per_session"] = table["engagement_seconds"] / sessions
+    return table
+
+
+def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.DataFrame:
+    rows = inventory.reindex(table.index) if inventory is not None else pd.DataFrame(index=table.index)
+    for name in (*TEXTS, "status", "noindex", "words", "inlinks", "outlinks", "depth", "published", "modified"):
+        table[name] = rows[name] if name in rows else None
+    table["status"] = pd.to_numeric(table["status"]).astype("Int64")
+    for name in ("words", "inlinks", "outlinks", "depth"):
+        table[name] = pd.to_numeric(table[name]).astype("Int64")
+    elsewhere = rows["elsewhere"].eq(True) if "elsewhere" in rows else pd.Series(False, index=table.index)
+    table["redirects_to"] = rows["redirect_page"] if "redirect_page" in rows else None
+    table["gone"] = (table["status"].fillna(200) >= 300) | elsewhere
+    table["blocked"] = table["noindex"].eq(True) & ~table["gone"]
+    live = (table["status"] == 200) & ~table["gone"] & ~table["blocked"]
+    table["indexable"] = live.astype("boolean").where(table["status"].notna(), pd.NA)
+    return table
+
+
+def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataFrame:
+    table["backlinks_known"] = backlinks is not None
+    if backlinks is None:
+        table["backlinks"] = pd.array([pd.NA] * len(table), dtype="Int64")
+    else:
+        counted = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"]).groupby("page_id").size()
+        table["backlinks"] = counted.reindex(table.index).fillna(0).astype("Int64")
+    return table
+
+
+def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
+    """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data."""
+    told = editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index) if editorial is not None else None
+    crawled = pd.to_datetime(table["published"])
+    table["published"] = pd.to_datetime(told).fillna(crawled) if told is not None else crawled
+    table["modified"] = pd.to_datetime(table["modified"])
+    seen = pd.to_datetime(first_seen)
+    fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=42))
+    table["born"] = table["published"].fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > 50))
+    table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
+    return table
+
+
+def _editorial_flag(editorial: pd.DataFrame | None, name: str) -> pd.Series:
+    if editorial is None:
+        return pd.Series(dtype=bool)
+    return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")[name]
+
+
+def matches(paths: pd.Series, patterns: list[str]) -> pd.Series:
+    """Which paths fit any of the patterns, in which * stands for anything."""
+    if not patterns:
+        return pd.Series(False, index=paths.index)
+    return paths.str.match("|".join(f"(?:{fnmatch.translate(p)})" for p in patterns), flags=re.DOTALL)
+
+
+def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
+    """The ledger with queries (count), withheld_share (of impressions), pull, and sums over the answered non-brand queries."""
+    shown = pairs[pairs["impressions"] > 0]
+    plain = shown[~shown["brand"]]
+    known = shown.groupby("page").agg(queries=("query", "size"), named=("impressions", "sum")).reindex(table.index)
+    table["queries"] = known["queries"].fillna(0).astype("int64")
+    table["withheld_share"] = (1 - known["named"].fillna(0) / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)
+    sums = plain.groupby("page")[["clicks", "expected_clicks"]].sum().reindex(table.index).fillna(0.0)
+    pull = shrunk_pull(sums["clicks"].to_numpy(float), sums["expected_clicks"].to_numpy(float))
+    table["pull"] = pull
+    answered = plain[plain["role"].isin(["owner", "rival"]) & (plain["answer"] >= 0.5)]
+    of_page = answered.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]].sum().reindex(table.index).fillna(0.0)
+    table["clicks_answered"], table["impressions_answered"], table["expected_answered"] = of_page["clicks"], of_page["impressions"], of_page["expected_clicks"]
+    table["position_answered"] = weighted_position(of_page["position_sum"], of_page["placed"])
+    return table
+
+
+def with_split(table: pd.DataFrame, pairs: pd.DataFrame, *, scale: float) -> pd.DataFrame:
+    """The ledger with the parts of each page's change: demand, rank, pull_part."""
+    scaled = pairs.assign(expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale)
+    parts = split(scaled, pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}))
+    table["demand"], table["rank"], table["pull_part"] = (parts[name].to_numpy() for name in ("demand", "rank", "pull"))
+    return table

@@ -1,0 +1,93 @@
+"""Openings: clicks within reach, by page and query; and strays gathered into topics."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from scipy import sparse
+from scipy.sparse import csgraph
+
+from nibbet.core.change import seen_share
+from nibbet.core.curve import Curve
+from nibbet.core.pull import pull_interval
+from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.words import Lexicon, rarity
+
+COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
+
+
+@dataclass(frozen=True)
+class Reach:
+    """Between which positions a climb starts, where it ends, and from which pull down a snippet fails."""
+
+    climb_from: float = 5.5
+    climb_until: float = 20.0
+    climb_to: float = 3.0
+    snippet_pull: float = 0.7
+    answers: float = 0.5
+
+
+def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *, usual_place: float) -> pd.DataFrame:
+    """Every (page, query) with clicks within reach.
+
+    Args:
+        pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
+        usual_place: the position at which this site's good pages usually stand; a stray query is sized for it.
+    Returns:
+        COLUMNS, by gain: gain is extra clicks a month, its low and high an 80% interval. climb: an answered query just outside where clicks
+        begin, sized for `climb_to`; snippet: well placed but too seldom chosen, sized for the usual choice; stray: sized for `usual_place`.
+    """
+    shown = pairs[(pairs["impressions"] > 0) & pairs["position"].notna() & ~pairs["brand"]]
+    place = shown["position"]
+    answered = (shown["answer"] >= reach.answers) & shown["role"].isin(["owner", "rival"])
+    climbs = shown[answered & (shown["role"] == "owner") & place.between(reach.climb_from, reach.climb_until)]
+    low_pull = shown["clicks"] < reach.snippet_pull * shown["expected_clicks"]
+    snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
+    strays = shown[shown["role"] == "stray"]
+    parts = [_sized(climbs, "climb", curve, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)), _snippet(snippets, days),
+             _sized(strays, "stray", curve, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8))]
+    found = pd.concat(parts, ignore_index=True)
+    return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
+
+
+def _sized(rows: pd.DataFrame, kind: str, curve: Curve, days: int, places: tuple[object, float, float]) -> pd.DataFrame:
+    """Rows with their gain if they stood at the places given for (low, middle, high)."""
+    demand = rows["impressions"] / seen_share(rows["position"].to_numpy(float))
+    gains = {}
+    for name, place in zip(("gain_low", "gain", "gain_high"), places, strict=True):
+        target = np.minimum(np.broadcast_to(np.asarray(place, dtype=float), len(rows)), rows["position"].to_numpy(float))
+        gains[name] = ((demand * curve.rate(target) - rows["clicks"]) * MONTH_DAYS / days).clip(lower=0.0)
+    return rows.assign(kind=kind, **gains)
+
+
+def _snippet(rows: pd.DataFrame, days: int) -> pd.DataFrame:
+    low, high = pull_interval(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float), level=0.8)
+    lost = {name: (rows["expected_clicks"] * (1.0 - pull)).clip(lower=0.0) * MONTH_DAYS / days
+            for name, pull in (("gain_low", np.maximum(high, 0)), ("gain", rows["clicks"] / rows["expected_clicks"]), ("gain_high", low))}
+    return rows.assign(kind="snippet", **lost)
+
+
+def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
+    """Topic label of each stray row: rows of one page whose queries share most of their telling words; the label is the one most shown.
+
+    Args:
+        strays: page, query, impressions.
+    """
+    if strays.empty:
+        return pd.Series([], index=strays.index, dtype="str")
+    lexicon = Lexicon(language)
+    words = lexicon.matrix(strays["query"])
+    page = pd.factorize(strays["page"])[0]
+    drawn = sparse.csr_matrix((np.ones(len(page)), (page, np.arange(len(page)))), shape=(page.max() + 1, len(page))) @ words
+    weight = np.sqrt(rarity(drawn))
+    scaled = words.multiply(weight[None, :]).tocsr()
+    norm = np.sqrt(np.asarray(scaled.multiply(scaled).sum(axis=1)).ravel())
+    unit = sparse.diags(1 / np.maximum(norm, 1e-9)) @ scaled
+    block = sparse.csr_matrix((np.ones(len(page)), (np.arange(len(page)), page)))
+    alike = (unit @ unit.T).multiply(block @ block.T)
+    label = csgraph.connected_components(alike > 0.45, directed=False)[1]
+    ranked = pd.DataFrame({"label": label, "query": strays["query"].to_numpy(), "impressions": strays["impressions"].to_numpy()}, index=strays.index)
+    head = ranked.sort_values(["impressions", "query"], ascending=[False, True]).drop_duplicates("label").set_index("label")["query"]
+    return ranked["label"].map(head)

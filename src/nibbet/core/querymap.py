@@ -1,0 +1,126 @@
+"""The query map: how far each page answers each query it draws, and its role there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.words import Lexicon, covered_share, rarity
+
+Floats = NDArray[np.float64]
+
+#: how much a word counts by where it stands on the page
+FIELDS = {"title": 1.0, "h1": 1.0, "path": 0.9, "headings": 0.75, "description": 0.6}
+#: how much of what the words leave open the searchers' behaviour may fill
+BEHAVIOUR_SHARE = 0.6
+ROWS_AT_ONCE = 500_000
+
+
+@dataclass(frozen=True)
+class Roles:
+    """Thresholds of the roles: from which answer a page answers a query, and from which share another page is a rival."""
+
+    answers: float = 0.5
+    rival_share: float = 0.1
+
+
+def page_words(pages: pd.DataFrame, lexicon: Lexicon) -> sparse.csr_matrix:
+    """Pages x words: the strongest place (0..1, see FIELDS) in which each word stands.
+
+    Args:
+        pages: any of title, h1, headings, description (texts or null) and path.
+    """
+    tables = [(lexicon.matrix(pages[name]), weight) for name, weight in FIELDS.items() if name in pages]
+    best = sparse.csr_matrix((len(pages), 1))
+    for table, weight in tables:
+        wide, best = lexicon.same_width(table, best)
+        best = best.maximum(wide * weight)
+    return best.tocsr()
+
+
+def add_answer(pairs: pd.DataFrame, pages: pd.DataFrame, *, brand: list[str], language: str) -> pd.DataFrame:
+    """The pairs with answer: 0..1, how far the page answers the query.
+
+    Args:
+        pairs: page (row number in `pages`), query, clicks, expected_clicks, position (null without impressions).
+        pages: path, and title, h1, headings, description where known.
+    Returns:
+        The same rows with answer. Words: the share of the query's telling words that stand on the page. What words leave open,
+        behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words.
+    """
+    lexicon = Lexicon(language)
+    texts = pd.Series(pairs["query"].unique())
+    words = lexicon.matrix(texts)
+    on_page = page_words(pages, lexicon)
+    words, on_page = lexicon.same_width(words, on_page)
+    number = pd.Index(texts).get_indexer(pairs["query"])
+    home = pairs["page"].to_numpy()
+    drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
+    weight = rarity(drawn.tocsr())
+    known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
+    weight[known_brand[known_brand < len(weight)]] *= 0.05
+    share = np.concatenate([
+        covered_share(words[number[at : at + ROWS_AT_ONCE]], on_page[home[at : at + ROWS_AT_ONCE]], weight)
+        for at in range(0, len(pairs), ROWS_AT_ONCE)
+    ]) if len(pairs) else np.zeros(0)
+    pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
+    place = pairs["position"].fillna(100.0).to_numpy(float)
+    behaviour = np.clip((pull - 0.4) / 0.5, 0, 1) * np.clip((9.0 - place) / 5.0, 0, 1)
+    return pairs.assign(answer=np.clip(share + (1 - share) * BEHAVIOUR_SHARE * behaviour, 0, 1))
+
+
+def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: pd.DataFrame | None = None) -> pd.DataFrame:
+    """The query map with its roles, and a row of zeros for every owner that editors name and searchers have not met.
+
+    Args:
+        pairs: page, query, clicks, impressions, answer; one row per pair.
+        addresses: the address of each page, by page: its length and alphabet break ties.
+        targets: page, query that editors named (one page per query).
+    Returns:
+        The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
+        owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
+        shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page does.
+    """
+    pairs = _with_named(pairs, targets)
+    of_query = pairs.groupby("query")[["clicks", "impressions"]].transform("sum")
+    pairs = pairs.assign(
+        share_clicks=pairs["clicks"] / of_query["clicks"].where(of_query["clicks"] > 0),
+        share_impressions=pairs["impressions"] / of_query["impressions"].where(of_query["impressions"] > 0),
+    )
+    answers = pairs["answer"] >= roles.answers
+    order = pd.DataFrame({
+        "query": pairs["query"], "named": ~pairs["named"], "fit": -(pairs["clicks"] + 0.02 * pairs["impressions"]) * pairs["answer"] ** 2, "answer": -pairs["answer"],
+        "length": addresses.str.len().reindex(pairs["page"]).to_numpy(), "address": addresses.reindex(pairs["page"]).to_numpy(),
+    })[answers | pairs["named"]]
+    first = order.sort_values(["query", "named", "fit", "answer", "length", "address"], kind="stable").drop_duplicates("query")
+    owner = pd.Series(False, index=pairs.index)
+    owner.loc[first.index] = True
+    owned = pairs["query"].isin(pairs.loc[owner, "query"])
+    answered = pairs["query"].isin(pairs.loc[answers, "query"])
+    share = pairs[["share_clicks", "share_impressions"]].max(axis=1).fillna(0)
+    role = np.select([owner, owned & (share >= roles.rival_share), ~answers & ~answered & ~owned], ["owner", "rival", "stray"], "passing")
+    return pairs.assign(role=role).drop(columns="named")
+
+
+def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:
+    if targets is None or targets.empty:
+        return pairs.assign(named=False)
+    named = targets.drop_duplicates("query").assign(named=True)
+    joined = pairs.merge(named, on=["page", "query"], how="outer", sort=False, validate="1:1")
+    joined["named"] = joined["named"].eq(True)
+    counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in joined]
+    joined[counts] = joined[counts].fillna(0)
+    return joined.astype({c: pairs[c].dtype for c in counts})
+
+
+def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:
+    """One row per query: pages, clicks, impressions, position (weighted), brand; by impressions."""
+    sums = pairs.groupby("query").agg(
+        pages=("page", "size"), clicks=("clicks", "sum"), impressions=("impressions", "sum"), position_sum=("position_sum", "sum"), placed=("placed", "sum"), brand=("brand", "first"))
+    sums["position"] = weighted_position(sums["position_sum"], sums["placed"])
+    return sums.drop(columns=["position_sum", "placed"]).sort_values(["impressions", "query"], ascending=[False, True]).reset_index()

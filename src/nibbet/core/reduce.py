@@ -1,0 +1,107 @@
+"""The heavy reduction: from rows to pages, pairs, weeks and cells, as expressions that run where the rows are."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import ibis
+from ibis import _
+
+from nibbet.core.windows import Window, Windows
+
+SUMS = ("clicks", "impressions", "position_sum", "placed")
+VISITS = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue")
+
+
+def inside(table: ibis.Table, window: Window) -> Any:
+    return table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
+
+
+def windowed(table: ibis.Table, names: tuple[str, ...], windows: dict[str, Window], by: list[str]) -> ibis.Table:
+    """Sums of `names` per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days."""
+    sums = {
+        f"{name}_{label}": ibis.cases((inside(table, window), table[name]), else_=0).sum().cast("float64" if name == "position_sum" else table[name].type())
+        for label, window in windows.items() for name in names
+    }
+    return table.group_by(by).aggregate(**sums, first_seen=table.date.min())
+
+
+def page_rows(search: ibis.Table) -> ibis.Table:
+    """Rows that make the totals of pages: page-grain ones, and query-grain ones on days that no page-grain row covers."""
+    return search.filter(search.aside.isnull() & ~search.detail & search.page_id.notnull())
+
+
+def pair_rows(search: ibis.Table) -> ibis.Table:
+    """Rows that carry both page and query."""
+    return search.filter(search.aside.isnull() & (search.grain == "pair") & search.page_id.notnull() & search["query"].notnull())
+
+
+def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page: clicks, impressions, position_sum, placed in the recent, reference and long windows; first_seen."""
+    return windowed(page_rows(search), SUMS, _three(windows), ["page_id"])
+
+
+def _three(windows: Windows) -> dict[str, Window]:
+    return {"recent": windows.recent, "reference": windows.reference, "long": windows.long}
+
+
+def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page: sums of the visits over all channels, and of organic sessions, in the recent and long windows."""
+    used = landings.filter(landings.aside.isnull())
+    used = used.mutate(**{name: used[name].fill_null(0) for name in VISITS}, sessions_organic=ibis.cases((used.organic.fill_null(False), used.sessions), else_=0))
+    used = used.mutate(engaged_organic=ibis.cases((used.organic.fill_null(False), used.engaged_sessions), else_=0))
+    return windowed(used, (*VISITS, "sessions_organic", "engaged_organic"), {"recent": windows.recent, "long": windows.long}, ["page_id"])
+
+
+def page_weeks(search: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page and week counted back from the last complete day (0 = its last seven days): clicks, impressions."""
+    rows = page_rows(search)
+    week = (ibis.literal(windows.as_of, "date").delta(rows.date, unit="day") // 7).cast("int32")
+    return rows.group_by(page_id=rows.page_id, week=week).aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64"))
+
+
+def site_days(search: ibis.Table) -> ibis.Table:
+    """One row per day of all used rows: date, clicks, impressions."""
+    rows = page_rows(search)
+    return rows.group_by("date").aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64")).order_by("date")
+
+
+def cells(search: ibis.Table, windows: Windows, brand: list[str]) -> ibis.Table:
+    """Pairs cut by kind of search, bin of log position and period, for the curve and what it expects.
+
+    One row per (page_id, query, device, surface, brand, bin, period); period is recent, reference, long (its rest) or older.
+    """
+    rows = pair_rows(search)
+    position = ibis.cases((rows.placed > 0, rows.position_sum / rows.placed.nullif(0)), else_=ibis.null("float64"))
+    period = ibis.cases(
+        (inside(rows, windows.recent), "recent"), (inside(rows, windows.reference), "reference"), (inside(rows, windows.long), "long"), else_="older")
+    rows = rows.mutate(
+        device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), brand=is_brand(rows["query"], brand), period=period,
+        bin=ibis.least(46, (position.ln() * 10).floor()).cast("int32"))
+    return rows.group_by("page_id", "query", "device", "surface", "brand", "bin", "period").aggregate(
+        clicks=_.clicks.sum().cast("int64"), impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum().cast("int64"))
+
+
+def pair_days(search: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per (page_id, query): days, on which it was seen in the recent window."""
+    rows = pair_rows(search)
+    rows = rows.filter(inside(rows, windows.recent), rows.impressions > 0)
+    return rows.select("page_id", "query", "date").distinct().group_by("page_id", "query").aggregate(days=_.count())
+
+
+def is_brand(query: Any, brand: list[str]) -> Any:
+    """Whether a query names the brand, with or without the blank between its words."""
+    condition: Any = ibis.literal(False)
+    text = query.lower()
+    for word in sorted({word.lower() for word in brand if word.strip()}):
+        condition = condition | text.contains(word)
+    return condition
+
+
+def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:
+    """One row per (query, date, page_id) of the recent window for the pages named: impressions, position."""
+    rows = pair_rows(search)
+    rows = rows.filter(inside(rows, windows.recent)).semi_join(pages, "page_id")
+    sums = rows.group_by("query", "date", "page_id").aggregate(
+        impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum())
+    return sums.mutate(position=sums.position_sum / sums.placed.nullif(0)).drop("position_sum", "placed")

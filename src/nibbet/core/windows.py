@@ -1,0 +1,103 @@
+"""The days that are compared: which are complete, which are recent, and what they are held against."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+import numpy as np
+import pandas as pd
+
+#: a newest day below this share of what its weekday usually has is taken for incomplete; ordinary days stray by a fifth
+COMPLETE_SHARE = 0.7
+MONTH_DAYS = 30.4
+
+
+@dataclass(frozen=True)
+class Window:
+    """From `start` to `end`, both included."""
+
+    start: date
+    end: date
+
+    @property
+    def days(self) -> int:
+        return (self.end - self.start).days + 1
+
+    def __str__(self) -> str:
+        return f"{self.start.isoformat()}..{self.end.isoformat()}"
+
+    def holds(self, days: pd.Series) -> pd.Series:
+        """Which of the days lie inside."""
+        return days.between(pd.Timestamp(self.start), pd.Timestamp(self.end))
+
+
+@dataclass(frozen=True)
+class Windows:
+    """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data."""
+
+    recent: Window
+    reference: Window
+    long: Window
+    reference_kind: str
+    first: date
+
+    @property
+    def as_of(self) -> date:
+        return self.recent.end
+
+    @property
+    def covered_days(self) -> int:
+        """How many days of the long window the data reach."""
+        return (self.long.end - max(self.long.start, self.first)).days + 1
+
+
+def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
+    """The newest day whose data have all arrived.
+
+    Args:
+        days: one row per day with data: date, impressions (count).
+        at_most: how many of the newest days may be incomplete.
+    Returns:
+        The newest day with at least COMPLETE_SHARE of the median of its weekday over the eight weeks before the newest `at_most` days.
+    """
+    series = days.sort_values("date").set_index("date")["impressions"].astype(float)
+    if len(series) <= at_most + 14:
+        return pd.Timestamp(series.index[-1]).date()
+    base = series.iloc[:-at_most].tail(56)
+    usual = base.groupby(base.index.dayofweek).median().reindex(range(7)).fillna(base.median())
+    level = base.tail(14).sum() / max(usual.reindex(base.tail(14).index.dayofweek).sum(), 1e-9)
+    newest = series.tail(at_most)
+    whole = newest >= COMPLETE_SHARE * level * usual.reindex(newest.index.dayofweek).to_numpy()
+    last = whole[whole].index.max() if whole.any() else series.index[-at_most - 1]
+    return pd.Timestamp(last).date()
+
+
+def make_windows(first: date, as_of: date, *, recent: int, long: int, reference: str | None) -> Windows:
+    """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before."""
+    now = Window(as_of - timedelta(days=recent - 1), as_of)
+    year = Window(_year_before(now.start), _year_before(now.end))
+    before = Window(now.start - timedelta(days=recent), now.start - timedelta(days=1))
+    kind = reference or ("year" if year.start >= first else "before")
+    return Windows(now, year if kind == "year" else before, Window(as_of - timedelta(days=long - 1), as_of), kind, first)
+
+
+def _year_before(day: date) -> date:
+    try:
+        return day.replace(year=day.year - 1)
+    except ValueError:  # 29 February
+        return day.replace(year=day.year - 1, day=28)
+
+
+def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> float:
+    """What a reference sum is multiplied by to equal the recent window in length and mix of weekdays.
+
+    Args:
+        days: one row per day: date, clicks (count); their weekday means are the weights.
+    """
+    weekday = days.groupby(days["date"].dt.dayofweek)["clicks"].mean().reindex(range(7)).fillna(0.0).to_numpy() + 1e-9
+
+    def weight(window: Window) -> float:
+        return float(np.bincount(pd.date_range(window.start, window.end).dayofweek, minlength=7) @ weekday)
+
+    return weight(recent) / weight(reference)

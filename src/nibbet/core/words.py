@@ -1,0 +1,73 @@
+"""Words of queries and pages as sparse matrices: without case, accents and endings."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import Stemmer
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.errors import NibbetError
+
+WORD = r"[^\W_]+"
+
+
+def plain(texts: pd.Series) -> pd.Series:
+    """The texts in small letters without accents."""
+    lower = texts.fillna("").astype("str").str.casefold()
+    return lower.str.normalize("NFKD").str.replace(r"[\u0300-\u036f]", "", regex=True)
+
+
+class Lexicon:
+    """Stemmed words numbered once, so that queries and page texts share their columns."""
+
+    def __init__(self, language: str = "english") -> None:
+        try:
+            self._stemmer = Stemmer.Stemmer(language)
+        except KeyError:
+            raise NibbetError(f"language = {language!r} is not known. Known: {', '.join(Stemmer.algorithms())}.") from None
+        self._number: dict[str, int] = {}
+
+    @property
+    def words(self) -> list[str]:
+        return list(self._number)
+
+    def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
+        """Texts x words, 1 where the word occurs; new words get new columns, so widths may differ: see `same_width`."""
+        found = plain(texts).reset_index(drop=True).str.findall(WORD).explode().dropna()
+        code, unique = pd.factorize(found)
+        stems = self._stemmer.stemWords([str(word) for word in unique])
+        columns = np.fromiter((self._number.setdefault(stem, len(self._number)) for stem in stems), dtype=np.int64, count=len(stems))
+        values = np.ones(len(found), dtype=np.float32)
+        table = sparse.csr_matrix((values, (found.index.to_numpy(), columns[code])), shape=(len(texts), max(1, len(self._number))))
+        table.data[:] = 1.0
+        return table
+
+    def same_width(self, *tables: sparse.csr_matrix) -> list[sparse.csr_matrix]:
+        """The matrices widened to all words known now."""
+        return [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], max(1, len(self._number)))) for t in tables]
+
+
+def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
+    """How telling each word is: ln(1 + pages / pages that draw a query with it); words of none get the weight of words of one.
+
+    Args:
+        drawn: pages x words, nonzero where some query of the page holds the word.
+    Source: inverse document frequency (Sparck Jones 1972, J. Doc. 28:11) with pages as documents, so that "best" and "how" fade by themselves.
+    """
+    pages = max(drawn.shape[0], 1)
+    df = np.asarray((drawn > 0).sum(axis=0)).ravel()
+    return np.log1p(pages / np.maximum(df, 1.0))
+
+
+def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Row by row: the weight of a query's words found in the text beside it, over the weight of all its words; 0 for empty queries.
+
+    Args:
+        queries, texts: equally many rows; the entries of `texts` (0..1) say how strongly a word stands in the text.
+    """
+    weighted = queries.multiply(weight[None, :]).tocsr()
+    whole = np.asarray(weighted.sum(axis=1)).ravel()
+    found = np.asarray(weighted.multiply(texts).sum(axis=1)).ravel()
+    return np.where(whole > 0, found / np.where(whole > 0, whole, 1.0), 0.0)

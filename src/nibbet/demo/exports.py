@@ -1,0 +1,200 @@
+"""The world written as an analyst finds it: parts, preambles, other spellings, other languages, a cap, a total row."""
+
+from __future__ import annotations
+
+import gzip
+import io
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from nibbet.demo.scenario import World, build
+from nibbet.demo.simulate import calendar, simulate
+
+HOME = "https://tarnbrook.example"
+CAP = 40_000  # rows after which the query export of one month was cut
+TRUTH_HEAD = "page,case,verdict,also_right,cause,target"
+
+SETTINGS = """\
+# Tarnbrook, an invented outfitter for kayak and canoe touring.
+[site]
+home = "https://tarnbrook.example/"
+hosts = ["shop.tarnbrook.example"]
+brand = ["tarnbrook", "tarn brook"]
+
+[[source]]
+kind = "search"
+files = "search/*.csv.gz"
+
+[[source]]
+kind = "landings"
+files = "visits/*.csv"
+
+[[source]]
+kind = "crawl"
+files = "inventory.xlsx"
+
+[[source]]
+kind = "editorial"
+files = "editorial.csv"
+
+[[source]]
+kind = "backlinks"
+files = "backlinks.csv"
+
+[protect]
+pages = ["/legal/*"]
+
+[value]
+conversion = 18.0
+currency = "EUR"
+"""
+
+
+def write(folder: Path, *, pages: int = 400, seed: int = 7) -> World:
+    """Write the exports and nibbet.toml into `folder`, and truth.csv beside it; equal arguments give equal bytes.
+
+    Raises FileExistsError when the truth.csv beside the folder is not one of ours.
+    """
+    truth = folder.parent / "truth.csv"
+    if truth.exists() and not truth.read_text("utf-8", "replace").startswith(TRUTH_HEAD):
+        raise FileExistsError(str(truth))
+    world = build(pages, seed)
+    blocks = list(simulate(world))
+    search = pd.concat([block.search for block in blocks], ignore_index=True)
+    visits = pd.concat([block.visits for block in blocks], ignore_index=True)
+    for part in ("search", "visits"):
+        (folder / part).mkdir(parents=True, exist_ok=True)
+    rng = np.random.default_rng([seed, 3])
+    _write_search(folder / "search", world, search, rng)
+    _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng)
+    _write_inventory(folder / "inventory.xlsx", world)
+    _write_editorial(folder / "editorial.csv", world)
+    _write_backlinks(folder / "backlinks.csv", world, rng)
+    (folder / "nibbet.toml").write_text(SETTINGS, "utf-8")
+    _truth(world).to_csv(truth, index=False, lineterminator="\n")
+    return world
+
+
+def _truth(world: World) -> pd.DataFrame:
+    frame = world.pages[["path", "case", "verdict", "also_right", "cause", "target_path"]].copy()
+    frame["path"] = HOME + frame["path"]
+    frame["target_path"] = np.where(frame["target_path"] == "", "", HOME + frame["target_path"])
+    return frame.set_axis(TRUTH_HEAD.split(","), axis=1)
+
+
+def _gzip(path: Path, frame: pd.DataFrame, *, sep: str) -> None:
+    text = io.StringIO()
+    frame.to_csv(text, index=False, sep=sep, lineterminator="\n")
+    with path.open("wb") as file, gzip.GzipFile(fileobj=file, mode="wb", mtime=0, filename="", compresslevel=4) as packed:
+        packed.write(text.getvalue().encode())
+
+
+def _spelt_in_search(world: World, rows: pd.DataFrame, rng: np.random.Generator) -> pd.Series:
+    """https and www for guides, the shop's own host for products, and jump links that split one page over two rows."""
+    host = np.where(world.pages["kind"] == "shop", "https://shop.tarnbrook.example", "https://www.tarnbrook.example")
+    plain = pd.Series(host, index=world.pages["page"]) + world.pages.set_index("page")["path"]
+    jumps = (rows["page"].to_numpy() % 11 == 4) & (rng.random(len(rows)) < 0.15)
+    return rows["page"].map(plain) + np.where(jumps, "#part-2", "")
+
+
+def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.random.Generator) -> None:
+    days = pd.Series(calendar())
+    per_page = search.groupby(["day", "page", "device"], as_index=False)[["clicks", "impressions", "places"]].sum()
+    per_page["spelt"] = _spelt_in_search(world, per_page, rng)
+    stranger = per_page.tail(3).assign(spelt="https://forum.tarnbrook.example/thread/1", clicks=1, impressions=9, places=40)
+    per_page = pd.concat([per_page, stranger], ignore_index=True)
+    quarter = days.dt.to_period("Q")[per_page["day"]].to_numpy()
+    for part in pd.unique(quarter):
+        rows = per_page[quarter == part]
+        _gzip(folder / f"pages-{part}.csv.gz".lower(), pd.DataFrame({
+            "Day": days[rows["day"]].dt.strftime("%Y-%m-%d").to_numpy(), "Address": rows["spelt"].to_numpy(), "Device type": rows["device"].to_numpy(),
+            "Clicks": rows["clicks"].to_numpy(), "Shown": rows["impressions"].to_numpy(), "Place": (rows["places"] / rows["impressions"]).round(4).to_numpy(),
+        }), sep=",")
+    named = search[search["query"] != ""]
+    named = named.assign(spelt=_spelt_in_search(world, named, rng))
+    month = days.dt.to_period("M")[named["day"]].to_numpy()
+    parts = pd.unique(month)
+    for number, part in enumerate(sorted(parts)):
+        rows = named[month == part].sort_values(["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable")
+        if number == 9 and len(rows) > CAP:
+            rows = rows.head(CAP)
+        _gzip(folder / f"queries-{part}.csv.gz", pd.DataFrame({
+            "Tag": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(), "Suchbegriff": rows["query"].to_numpy(), "Zielseite": rows["spelt"].to_numpy(),
+            "Gerät": rows["device"].to_numpy(), "Klicks": rows["clicks"].to_numpy(), "Einblendungen": rows["impressions"].to_numpy(),
+            "Mittlere Position": (rows["places"] / rows["impressions"]).round(2).map("{:.2f}".format).str.replace(".", ",").to_numpy(),
+        }), sep=";")
+
+
+def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generator) -> pd.Series:
+    paths = world.pages.set_index("page")["path"]
+    number = visits["page"].to_numpy()
+    path = visits["page"].map(paths)
+    path = path.where(number % 2 == 0, path.str.rstrip("/")).where(path != "/", "/index.html")
+    shouted = (visits["channel"] == "social") & (number % 17 == 3)
+    path = path.where(~shouted, path.str.title())
+    referred = (visits["channel"] == "referral") & (number % 5 == 1)
+    letter = (visits["channel"] == "newsletter") & (rng.random(len(visits)) < 0.7)
+    return path + np.where(letter, "?utm_source=letter&utm_medium=email", np.where(referred, "?ref=partner", ""))
+
+
+def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator) -> None:
+    days = pd.Series(calendar())
+    rows = visits.assign(spelt=_spelt_in_visits(world, visits, rng))
+    unknown = rows.sample(180, random_state=world.seed).assign(spelt="(nicht gesetzt)", conversions=0, revenue=0.0)
+    rows = pd.concat([rows, unknown], ignore_index=True).sort_values(["day", "page", "channel"], kind="stable")
+    names = {"organic": "Organische Suche", "direct": "Direkt", "newsletter": "E-Mail", "social": "Soziale Netze", "referral": "Verweis", "paid": "Bezahlte Suche"}
+    table = pd.DataFrame({
+        "Datum": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(), "Einstiegsseite": rows["spelt"].to_numpy(), "Kanal": rows["channel"].map(names).to_numpy(),
+        "Sitzungen": rows["sessions"].to_numpy(), "Interessierte Sitzungen": rows["engaged"].to_numpy(), "Verweildauer gesamt (s)": rows["seconds"].astype(int).to_numpy(),
+        "Abschlüsse": rows["conversions"].to_numpy(), "Umsatz": rows["revenue"].map("{:.2f}".format).str.replace(".", ",").to_numpy(),
+    })
+    sums = [table["Sitzungen"].sum(), table["Interessierte Sitzungen"].sum(), table["Verweildauer gesamt (s)"].sum(), table["Abschlüsse"].sum()]
+    total = ";".join(["", "Summe", "", *map(str, sums), f"{rows['revenue'].sum():.2f}".replace(".", ",")])
+    head = f"# Einstiegsseiten nach Kanal\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
+    path.write_text(head + table.to_csv(index=False, sep=";", lineterminator="\n") + total + "\n", "utf-8-sig")
+
+
+def _write_inventory(path: Path, world: World) -> None:
+    import xlsxwriter
+
+    rng, pages = np.random.default_rng([world.seed, 4]), world.pages
+    crawled = pages[~((pages["case"] == "dead_alone") & (pages["page"] % 4 == 0))]
+    head = ["Address of page", "HTTP status", "Leads to", "Canonical", "Robots", "Title", "Summary", "Main heading", "Subheadings", "Words",
+            "Internal links in", "Internal links out", "Depth", "First published", "Last changed", "Language"]
+    with xlsxwriter.Workbook(path, {"strings_to_urls": False, "strings_to_formulas": False, "default_date_format": "yyyy-mm-dd"}) as book:
+        from datetime import datetime
+
+        book.set_properties({"created": datetime(2026, 11, 1)})
+        sheet = book.add_worksheet("Inventory")
+        sheet.write_row(0, 0, head)
+        for number, page in enumerate(crawled.itertuples(), 1):
+            address = HOME + page.path
+            leads_to = HOME + page.redirect_path if page.redirect_path else ""
+            alive = page.status == 200
+            sheet.write_row(number, 0, [
+                address, page.status, leads_to, address if alive else "", "noindex" if page.noindex else "index",
+                page.title if alive else "", page.description if alive else "", page.h1 if alive else "", page.headings if alive else "", page.words if alive else 0,
+                page.inlinks, page.outlinks if alive else 0, page.path.count("/") - 1, page.published,
+                min(page.published + pd.Timedelta(days=int(rng.integers(0, 200))), calendar()[-1].date()), "en",
+            ])
+
+
+def _write_editorial(path: Path, world: World) -> None:
+    pages = world.pages[world.pages["status"] == 200]
+    head = world.pairs[world.pairs["query"] != ""].groupby("page")["query"].first()
+    pd.DataFrame({
+        "Page": "tarnbrook.example" + pages["path"], "Published on": pd.to_datetime(pages["published"]).dt.strftime("%d %b %Y"),
+        "Meant for": np.where(pages["page"] % 9 == 0, pages["page"].map(head).fillna(""), ""), "Kind": pages["kind"],
+        "Protected": np.where(pages["protected"], "yes", "no"),
+    }).to_csv(path, index=False, lineterminator="\n")
+
+
+def _write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None:
+    rows = world.pages.loc[world.pages.index.repeat(world.pages["backlinks"])]
+    number = rng.integers(1, 900, len(rows))
+    pd.DataFrame({
+        "Linking page": [f"https://paddlers-{n % 40}.example/post/{n}" for n in number], "Linked page": ("http://tarnbrook.example" + rows["path"]).to_numpy(),
+        "Link text": rows["subject"].to_numpy(), "Seen since": [f"2025-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in number],
+    }).to_csv(path, index=False, sep="\t", lineterminator="\n")

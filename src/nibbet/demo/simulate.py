@@ -1,0 +1,195 @@
+"""Days of search and visits: demand x rank x choice, over-dispersed, with duplicate pages in competition."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import timedelta
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from nibbet.demo.scenario import FIRST_DAY, LAST_COMPLETE_DAY, PARTIAL_DAYS, World
+
+Floats = NDArray[np.float64]
+DEVICES = {"mobile": (0.62, 1.06), "desktop": (0.33, 0.9), "tablet": (0.05, 0.95)}
+PARTIAL = (0.62, 0.3, 0.06)  # how much of the newest days has arrived
+#: peak (day of the year) and strength of the annual wave; share of Saturdays and Sundays against a working day
+SEASONS = {
+    "rivers": (195, 0.75, 1.5), "lakes": (200, 0.85, 1.55), "technique": (150, 0.3, 1.15), "kit": (120, 0.2, 0.95), "shop": (340, 0.3, 0.9),
+    "hire": (200, 1.35, 1.6), "courses": (105, 0.8, 0.9), "journal": (180, 0.3, 1.2), "help": (180, 0.3, 0.9), "level": (1, 0.0, 1.0),
+    "deep_winter": (15, 3.0, 1.1),
+}
+
+
+@dataclass(frozen=True)
+class Days:
+    """One row per page x query x device x day with impressions; and per page x channel x day with sessions."""
+
+    search: pd.DataFrame
+    visits: pd.DataFrame
+
+
+def calendar() -> pd.DatetimeIndex:
+    return pd.date_range(FIRST_DAY, LAST_COMPLETE_DAY + timedelta(days=PARTIAL_DAYS))
+
+
+def season_wave(names: pd.Series, days: pd.DatetimeIndex) -> Floats:
+    """Rows x days: the annual and weekday multiplier of demand."""
+    peak, strength, weekend = (names.map({k: v[i] for k, v in SEASONS.items()}).to_numpy(float)[:, None] for i in range(3))
+    turn = 2 * np.pi * (days.dayofyear.to_numpy()[None, :] - peak) / 365.25
+    return np.exp(strength * np.cos(turn)) * np.where(days.dayofweek.to_numpy()[None, :] >= 5, weekend, 1.0)
+
+
+def seen_share(position: Floats) -> Floats:
+    """Share of searchers who scroll or page far enough to be shown this place."""
+    return np.where(position <= 10.5, 1.0 - 0.012 * position, 0.42 * np.exp(-(position - 10.5) / 14))
+
+
+def chosen_share(position: Floats, brand: NDArray[np.bool_]) -> Floats:
+    """Share of those shown who click, for a result of usual appeal."""
+    usual = 0.30 * position**-1.12 * np.where(position > 10.5, 0.7, 1.0)
+    return np.where(brand, np.minimum(0.62, 0.58 * position**-0.9), usual)
+
+
+def wander(rng: np.random.Generator, rows: int, days: int, spread: float, memory_days: float) -> Floats:
+    """Rows x days of a slow random drift around 0 (an autoregression), unit spread times `spread`."""
+    keep = np.exp(-1 / memory_days)
+    steps = rng.normal(0, spread * np.sqrt(1 - keep * keep), (rows, days))
+    steps[:, 0] = rng.normal(0, spread, rows)
+    for day in range(1, days):
+        steps[:, day] += keep * steps[:, day - 1]
+    return steps
+
+
+def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
+    """Searches per day; rows of one (unit, query) share theirs, for they are the same searchers."""
+    code = pairs.groupby(["unit", "query", "role"], sort=False).ngroup().to_numpy()
+    noise = rng.gamma(12.0, 1 / 12.0, (code.max() + 1, len(days)))
+    drift = np.exp(wander(rng, code.max() + 1, len(days), 0.07, 40))
+    fading = np.interp(np.arange(len(days)), [0, 200, 430], [1.0, 0.95, 0.34])
+    trend = np.where((pairs["trend"] == "fading").to_numpy()[:, None], fading[None, :], 1.0)
+    of_market = market.loc[pairs["season"].to_numpy()].to_numpy()
+    return pairs["demand"].to_numpy()[:, None] * season_wave(pairs["season"], days) * of_market * trend * (noise * drift)[code]
+
+
+def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
+    """Latent place per day: base, slow drift, daily jitter, and what befell the page."""
+    count, n = len(pairs), len(days)
+    pages = pairs["page"].astype("category").cat.codes.to_numpy()
+    slow = wander(rng, pages.max() + 1, n, 0.08, 30)[pages]
+    onset, day = pairs["onset"].to_numpy()[:, None], np.arange(n)[None, :]
+    fallen = np.clip((day - onset) / 21.0, 0, 1) * (onset >= 0)
+    sink = np.log(pairs["sink"].to_numpy())[:, None] * fallen
+    return np.maximum(1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n))))
+
+
+def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Floats, Floats]:
+    """For duplicates: (share of the demand each page is shown, factor on its place), rows x days.
+
+    Each day one page of the group leads a query; the others are mostly left out, and the leader stands worse than one page alone would.
+    """
+    shown, worse = np.ones((len(pairs), days)), np.ones((len(pairs), days))
+    rows = np.flatnonzero(pairs["leads"].to_numpy() < 1)
+    if not len(rows):
+        return shown, worse
+    group = pairs.iloc[rows].groupby(["unit", "query"], sort=False)
+    code, place = group.ngroup().to_numpy(), group.cumcount().to_numpy()
+    members = int(place.max()) + 1
+    weight = np.zeros((code.max() + 1, members))
+    weight[code, place] = pairs["leads"].to_numpy()[rows]
+    ladder = np.cumsum(weight / weight.sum(axis=1, keepdims=True), axis=1)
+    drawn = (rng.random((len(weight), days))[:, :, None] > ladder[:, None, :]).sum(axis=2)
+    stay = rng.random((len(weight), days)) < 0.55
+    leader = drawn.copy()
+    for day in range(1, days):
+        leader[:, day] = np.where(stay[:, day], leader[:, day - 1], drawn[:, day])
+    leads = leader[code] == place[:, None]
+    shown[rows] = np.where(leads, 1.0, 0.07)
+    worse[rows] = np.where(leads, 1.9, 3.0)
+    return shown, worse
+
+
+def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
+    """Rows x days: 0 before the page lived, faint after it was blocked, broken or moved."""
+    day = np.arange(len(days))[None, :]
+    born = ((pd.to_datetime(pairs["published"]) - days[0]).dt.days.to_numpy())[:, None]
+    young = np.clip((day - born) / 45.0, 0.0, 1.0) * (day >= born)
+    onset = pairs["onset"].to_numpy()[:, None]
+    gone = ((pairs["status"] != 200) | pairs["noindex"]).to_numpy()[:, None]
+    left = np.where(gone & (day >= onset), np.maximum(0.06, np.exp(-(day - onset) / 12.0)), 1.0)
+    waiting = (onset < -1) & (day < -onset)
+    return young * left * ~waiting
+
+
+def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex) -> pd.DataFrame:
+    shown, worse = _turns(rng, pairs, len(days))
+    position = _position(rng, pairs, days) * worse
+    arrived = np.ones(len(days))
+    arrived[-PARTIAL_DAYS:] = PARTIAL
+    looks = _demand(rng, pairs, market, days) * seen_share(position) * shown * _active(pairs, days) * arrived
+    brand = pairs["brand"].to_numpy()[:, None]
+    appeal = (pairs["pull_pair"] * pairs["page_pull"]).to_numpy()[:, None]
+    parts = []
+    for device, (share, eager) in DEVICES.items():
+        impressions = rng.poisson(looks * share)
+        row, day = np.nonzero(impressions)
+        count, place = impressions[row, day], position[row, day]
+        likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, 0] * eager, 0, 0.9)
+        rate = np.clip(likely * rng.gamma(9.0, 1 / 9.0, len(row)), 0, 0.95)
+        places = np.maximum(count, np.rint(place * count + rng.normal(0, 0.3, len(row)) * np.sqrt(count)))
+        parts.append(pd.DataFrame({"row": row, "day": day, "device": device, "impressions": count, "clicks": rng.binomial(count, rate), "places": places}))
+    found = pd.concat(parts, ignore_index=True)
+    found["page"] = pairs["page"].to_numpy()[found["row"]]
+    found["query"] = pairs["query"].to_numpy()[found["row"]]
+    return found.drop(columns="row")
+
+
+NOTHING_SEARCHED = pd.DataFrame({"page": [], "query": [], "day": [], "device": [], "clicks": [], "impressions": [], "places": []}).astype(
+    {"page": int, "day": int, "clicks": int, "impressions": int, "query": str, "device": str})
+
+CHANNELS = {"organic": 0.0, "direct": 0.45, "newsletter": 0.2, "social": 0.2, "referral": 0.1, "paid": 0.05}
+
+
+def _visits(rng: np.random.Generator, pages: pd.DataFrame, search: pd.DataFrame, days: pd.DatetimeIndex) -> pd.DataFrame:
+    """Sessions by channel; organic ones follow the clicks, some visitors block the counting."""
+    shape = (len(pages), len(days))
+    clicks = np.zeros(shape)
+    arrived = np.ones(len(days))
+    arrived[-PARTIAL_DAYS:] = PARTIAL  # visits are counted at once; the clicks that made them come late
+    place = pages["page"].searchsorted(search["page"].to_numpy())
+    np.add.at(clicks, (place, search["day"].to_numpy()), search["clicks"].to_numpy())
+    broken = (pages["status"] != 200).to_numpy()[:, None] & (np.arange(len(days))[None, :] >= np.abs(pages["onset"].to_numpy())[:, None])
+    alive = (days.to_numpy()[None, :] >= pd.to_datetime(pages["published"]).to_numpy()[:, None]) & ~broken
+    parts = []
+    for channel, share in CHANNELS.items():
+        expected = np.rint(clicks / arrived) if channel == "organic" else pages["other_sessions"].to_numpy()[:, None] * share * np.ones(shape)
+        sessions = rng.binomial(expected.astype(int), 0.93) if channel == "organic" else rng.poisson(expected)
+        row, day = np.nonzero(sessions * alive)
+        count = sessions[row, day]
+        engaged = rng.binomial(count, np.clip(pages["engaged"].to_numpy()[row] * rng.gamma(60, 1 / 60, len(row)), 0, 0.97))
+        sold = rng.binomial(count, pages["conversion"].to_numpy()[row])
+        parts.append(pd.DataFrame({
+            "page": pages["page"].to_numpy()[row], "day": day, "channel": channel, "sessions": count, "engaged": engaged,
+            "seconds": np.rint(engaged * rng.gamma(4, 22, len(row)) + (count - engaged) * 6), "conversions": sold,
+            "revenue": np.round(sold * pages["basket"].to_numpy()[row] * rng.uniform(0.6, 1.5, len(row)), 2),
+        }))
+    return pd.concat(parts, ignore_index=True)
+
+
+def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
+    """The world lived through, in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
+    days = calendar()
+    market_rng = np.random.default_rng([world.seed, 1])
+    market = pd.DataFrame(np.exp(wander(market_rng, len(SEASONS), len(days), 0.05, 25) + np.linspace(0, 1, len(days)) * market_rng.normal(0, 0.05, (len(SEASONS), 1))), index=list(SEASONS))
+    block_of = world.pages.sort_values(["unit", "page"]).assign(block=lambda f: np.arange(len(f)) // pages_at_once).groupby("unit")["block"].min()
+    blocks = world.pages["unit"].map(block_of)
+    pairs = world.pairs.rename(columns={"pull": "pull_pair"})
+    pairs["season"] = pairs["season"].replace({"home": "shop", "legal": "level"})
+    for block in sorted(blocks.unique()):
+        rng = np.random.default_rng([world.seed, 2, int(block)])
+        pages = world.pages[blocks == block]
+        mine = pairs[pairs["page"].isin(pages["page"])].reset_index(drop=True)
+        search = _search(rng, mine, market, days) if len(mine) else NOTHING_SEARCHED
+        yield Days(search, _visits(rng, pages.reset_index(drop=True), search, days))

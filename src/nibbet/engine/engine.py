@@ -1,0 +1,112 @@
+"""Ibis on embedded DuckDB: opens it, reads files into it, keeps named tables, and turns its faults into ours."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import warnings
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nibbet.errors import SourceError
+
+if TYPE_CHECKING:
+    import ibis
+    import pandas as pd
+
+warnings.filterwarnings("ignore", message="fetch_arrow_table", category=DeprecationWarning)
+
+
+class Engine:
+    """An open engine with a spill folder of its own, removed when it is closed."""
+
+    def __init__(self, *, memory: str = "4GB", threads: int | None = None, spill: Path | None = None) -> None:
+        import ibis
+
+        self.spill = Path(tempfile.mkdtemp(prefix="nibbet-", dir=spill))
+        options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill)}
+        if threads:
+            options["threads"] = threads
+        try:
+            self.connection = ibis.duckdb.connect(**options)
+        except Exception as fault:
+            raise SourceError(f"The engine did not open: {fault}. Mend [engine] in nibbet.toml.") from None
+        self._names = 0
+
+    def close(self) -> None:
+        self.connection.disconnect()
+        shutil.rmtree(self.spill, ignore_errors=True)
+
+    def delimited(self, paths: Sequence[Path], columns: Sequence[str], *, delimiter: str, quote: str, skip: int, lenient: bool) -> ibis.Table:
+        """Delimited UTF-8 files of one shape as a table of texts, one row per record after the first `skip` lines, and part: the file's number."""
+        table = self.connection.read_csv(
+            [str(path) for path in paths], table_name=self._fresh("file"), columns=dict.fromkeys(columns, "VARCHAR"), auto_detect=False, header=False,
+            delim=delimiter, quote=quote, escape=quote, skip=skip, null_padding=lenient, strict_mode=not lenient, parallel=not lenient,
+            max_line_size=16_000_000, filename=len(paths) > 1)
+        if len(paths) == 1:
+            return table.mutate(part=0)
+        numbers = self.frame({"filename": [str(path) for path in paths], "part": list(range(len(paths)))})
+        return table.join(numbers, "filename").drop("filename")
+
+    def parquet(self, path: Path) -> ibis.Table:
+        return self.connection.read_parquet(str(path), table_name=self._fresh("file"))
+
+    def json_lines(self, path: Path) -> ibis.Table:
+        return self.connection.read_json(str(path), table_name=self._fresh("file"), format="newline_delimited", sample_size=-1)
+
+    def frame(self, frame: Any) -> ibis.Table:
+        """A pandas, Polars or Arrow table as a table of the engine; an Ibis table as it is."""
+        import ibis
+
+        if isinstance(frame, ibis.Table):
+            return frame
+        name = self._fresh("frame")
+        self.connection.con.register(name, _arrow(frame))
+        return self.connection.table(name)
+
+    def keep(self, table: ibis.Table) -> ibis.Table:
+        """The table computed once and kept under a fresh name."""
+        try:
+            return self.connection.create_table(self._fresh("kept"), table, temp=True)
+        except Exception as fault:
+            raise _ours(fault) from fault
+
+    def fetch(self, table: ibis.Table) -> pd.DataFrame:
+        """The rows of a reduced table as a pandas frame."""
+        try:
+            return table.to_pandas()
+        except Exception as fault:
+            raise _ours(fault) from fault
+
+    def _fresh(self, word: str) -> str:
+        self._names += 1
+        return f"nibbet_{word}_{self._names}"
+
+
+def _arrow(frame: Any) -> Any:
+    """A frame of any library that speaks Arrow as an Arrow table; columns without a type become text."""
+    import pandas as pd
+    import pyarrow as pa
+
+    try:
+        table = pa.Table.from_pandas(frame, preserve_index=False) if isinstance(frame, pd.DataFrame) else pa.table(frame)
+    except (pa.ArrowException, TypeError, ValueError) as fault:
+        raise SourceError(f"A frame of {type(frame).__name__} cannot be read as a table: {_first_line(fault)}. Give a pandas, Polars, Arrow or Ibis table.") from None
+    text = [pa.field(field.name, pa.string()) if pa.types.is_null(field.type) else field for field in table.schema]
+    return table.cast(pa.schema(text))
+
+
+def _ours(fault: Exception) -> Exception:
+    """The engine's complaint about the data as a SourceError; anything else stays what it is."""
+    import duckdb
+
+    if isinstance(fault, duckdb.OutOfMemoryException):
+        return SourceError(f"The engine ran out of memory: {_first_line(fault)}. Raise memory in [engine] of nibbet.toml.")
+    if isinstance(fault, (duckdb.InvalidInputException, duckdb.IOException, duckdb.ConversionException)):
+        return SourceError(f"A file could not be read: {_first_line(fault)}")
+    return fault
+
+
+def _first_line(fault: Exception) -> str:
+    return str(fault).strip().splitlines()[0]

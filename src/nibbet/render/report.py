@@ -1,0 +1,58 @@
+"""report.html: one self-contained page for the editor and the client."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from nibbet.render.figures import as_svg, ctr_curve, trend
+from nibbet.render.terminal import account_rows, cell_text, condensed, path_of
+
+if TYPE_CHECKING:
+    from nibbet.site import Site
+
+MOST_ACTIONS = 400
+MEANING = {
+    "refresh": "lost, near or unattractive: rework the page", "expand": "draws a topic that nothing on the site answers", "consolidate": "answers what another page answers: merge into it",
+    "prune": "earns nothing anywhere: remove or redirect", "watch": "too young or too little known to judge", "keep": "leave as it is",
+}
+
+
+def report(site: Site) -> str:
+    """The report as HTML text; every text from outside is escaped, and equal analyses give equal text."""
+    from jinja2 import Environment
+    from markupsafe import Markup
+
+    verdicts = site.verdicts()
+    order = list(MEANING)
+    actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
+    actions = actions.assign(rank=actions["verdict"].map(order.index)).sort_values(["gain", "rank", "page"], ascending=[False, True, True])
+    account = site.account
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["cell"] = cell_text
+    environment.filters["path"] = path_of
+    template = environment.from_string((files("nibbet.render") / "templates" / "report.html.j2").read_text("utf-8"))
+    return template.render(
+        site=site.config.site.home, windows=site.windows, account=_account(account), notes=account["notes"], matched=account["matched"],
+        counts=_counts(verdicts, order), actions=actions.head(MOST_ACTIONS).to_dict("records"), action_count=len(actions), trend=Markup(as_svg(trend(site.days, site.windows))),  # noqa: S704 - our own SVG; its texts are figures and fixed words
+        curve=Markup(as_svg(ctr_curve(site.curve))), learnt=site.curve.learnt, totals=_totals(site),  # noqa: S704 - as above
+    )
+
+
+def _counts(verdicts: pd.DataFrame, order: list[str]) -> list[dict[str, Any]]:
+    most = verdicts["verdict"].value_counts()
+    gain = verdicts.groupby("verdict")["gain"].sum()
+    return [{"verdict": name, "count": int(most.get(name, 0)), "share": float(most.get(name, 0) / max(most.max(), 1)), "gain": float(gain.get(name, 0)), "meaning": MEANING[name]} for name in order]
+
+
+def _account(account: dict[str, Any]) -> dict[str, Any]:
+    rows = condensed(account_rows(account))
+    return {"columns": list(rows.columns), "rows": [[cell_text(value, name) for name, value in row.items()] for row in rows.to_dict("records")]}
+
+
+def _totals(site: Site) -> dict[str, float]:
+    pages = site.pages()
+    recent, long = pages["clicks"].sum(), pages["clicks_long"].sum()
+    return {"clicks": float(recent), "long": float(long), "pages": float(len(pages)), "impressions": float(pages["impressions"].sum())}

@@ -1,0 +1,207 @@
+"""What a person reads in the terminal: tables that fit, the account, the summary, one page, one query."""
+
+from __future__ import annotations
+
+import json
+import sys
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from nibbet.render.files import as_csv
+from nibbet.render.safe import for_terminal
+
+if TYPE_CHECKING:
+    from nibbet.site import Site
+
+SHARES = {"ctr", "withheld_share", "engagement_rate", "change_share", "share_clicks", "share_impressions", "overlap", "turn_taking"}
+#: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
+TINT = {"prune": "red", "consolidate": "magenta", "refresh": "yellow", "expand": "cyan", "watch": "blue", "keep": "green"}
+
+
+def console() -> Console:
+    """Standard output: fitted to a terminal, unbounded and plain when piped."""
+    if sys.stdout.isatty():
+        return Console(highlight=False)
+    return Console(file=sys.stdout, width=10_000, highlight=False, no_color=True, color_system=None)
+
+
+def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, empty: str = "Nothing to show.") -> None:
+    """Print a table as table, csv or json. `columns` are those of the table form; csv and json carry all."""
+    if style == "csv":
+        sys.stdout.write(as_csv(frame))
+    elif style == "json":
+        sys.stdout.write(as_json(frame))
+    elif frame.empty:
+        console().print(empty)
+    else:
+        console().print(grid(frame[columns] if columns else frame))
+
+
+def as_json(frame: pd.DataFrame) -> str:
+    """A list of objects, one per row; nulls are null, dates ISO."""
+    return json.dumps(json.loads(frame.to_json(orient="records", date_format="iso", date_unit="s", double_precision=6)), indent=1, ensure_ascii=False) + "\n"
+
+
+def grid(frame: pd.DataFrame) -> Table:
+    """A table of the terminal: numbers to the right, addresses without their host, long texts folded or cut in the middle."""
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    wide = sys.stdout.isatty()
+    for name in frame.columns:
+        numeric = pd.api.types.is_numeric_dtype(frame[name]) and frame[name].dtype != bool
+        fold = "fold" if name in ("because", "text", "reason") or not wide else "ellipsis"
+        table.add_column(name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause"))  # type: ignore[arg-type]
+    for row in zip(*(_cells(frame[name]) for name in frame.columns), strict=True):
+        table.add_row(*[Text(cell, style=TINT.get(cell, "")) for cell in row])
+    return table
+
+
+def _cells(column: pd.Series) -> list[str]:
+    return [for_terminal(cell_text(value, str(column.name))) for value in column]
+
+
+def cell_text(value: Any, name: str) -> str:
+    """One value as people read it: 1,234, 4.2, 12.3%, a date, nothing for null."""
+    if value is None or value is pd.NA or value is pd.NaT or (isinstance(value, float) and pd.isna(value)):
+        return ""
+    if isinstance(value, (bool,)) or type(value).__name__ == "bool_":
+        return "yes" if value else "no"
+    if name in SHARES:
+        return f"{value:.1%}"
+    if isinstance(value, (int,)) or hasattr(value, "is_integer") and name not in ("pull", "answer", "position") and float(value).is_integer():
+        return f"{int(value):,}"
+    if isinstance(value, float):
+        return f"{value:.2f}" if name in ("pull", "answer") else f"{value:,.1f}"
+    if isinstance(value, pd.Timestamp):
+        return f"{value:%Y-%m-%d}"
+    text = str(value)
+    return shortened(path_of(text)) if name in ("page", "target", "from", "to") else text
+
+
+def path_of(address: str) -> str:
+    """An address without scheme and host."""
+    return "/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address
+
+
+def shortened(text: str, width: int = 48) -> str:
+    """A long address with its middle left out, on a terminal; whole elsewhere."""
+    if len(text) <= width or not sys.stdout.isatty():
+        return text
+    return text[: width // 2 - 1] + "…" + text[-(width // 2) :]
+
+
+def show_account(account: dict[str, Any], style: str) -> None:
+    """The balance of the join: a row per source and reason, then what matched and what to know."""
+    rows = account_rows(account)
+    if style == "json":
+        sys.stdout.write(json.dumps(account, indent=1, ensure_ascii=False) + "\n")
+    elif style == "csv":
+        sys.stdout.write(as_csv(rows))
+    else:
+        out = console()
+        out.print(grid(condensed(rows)))
+        out.print()
+        for name, shares in account["matched"].items():
+            told = ", ".join(f"{share:.1%} {source.removeprefix('in_')}" for source, share in shares.items() if share is not None)
+            out.print(Text(f"{name} found in: {told}"))
+        for note in account["notes"]:
+            out.print(Text(for_terminal(f"{note['code']}: {note['text']}")))
+
+
+def account_rows(account: dict[str, Any]) -> pd.DataFrame:
+    """The account as rows: file, kind, fate (used, or why set aside), rows and one column per measure."""
+    rows = []
+    for one in account["sources"]:
+        ledger = {name: value["ledger"] for name, value in one["measures"].items()}
+        rows.append({"file": one["file"], "kind": one["kind"], "fate": "used", "rows": one["rows_used"], **ledger})
+        rows += [{"file": one["file"], "kind": one["kind"], "fate": gone["reason"], "rows": gone["rows"], **gone["measures"]} for gone in one["set_aside"]]
+    return pd.DataFrame(rows)
+
+
+def condensed(rows: pd.DataFrame) -> pd.DataFrame:
+    """Account rows summed over the files of a kind; files are counted."""
+    measures = [name for name in ("clicks", "impressions", "sessions", "conversions", "revenue") if name in rows]
+    sums = rows.groupby(["kind", "fate"], sort=False).agg(files=("file", "nunique"), rows=("rows", "sum"), **{name: (name, lambda v: v.sum(min_count=1)) for name in measures})
+    return sums.reset_index()
+
+
+def summary(site: Site, folder: str, seconds: float) -> None:
+    """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
+    account, verdicts, out = site.account, site.verdicts(), console()
+    w, totals = site.windows, condensed(account_rows(account))
+    out.print(Text(f"{site.config.site.home}  as of {w.as_of}, recent {w.recent}, against {w.reference} ({'a year before' if w.reference_kind == 'year' else 'just before'})", style="bold"))
+    for kind, rows in totals.groupby("kind", sort=False):
+        out.print(Text(_read_line(str(kind), rows)))
+    for note in account["notes"][:5]:
+        out.print(Text("  " + for_terminal(note["text"]), style="dim"))
+    out.print()
+    counts = verdicts["verdict"].value_counts()
+    gains = verdicts.groupby("verdict")["gain"].sum()
+    words = [f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts]
+    out.print(Text("Verdicts: " + ", ".join(words), style="bold"))
+    best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
+    if len(best):
+        out.print(Text("Best actions", style="bold"))
+        for row in best.to_dict("records"):
+            out.print(Text(for_terminal(f"  {row['verdict']:<11} {path_of(row['page'])}  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})")), overflow="ellipsis", no_wrap=True)
+            out.print(Text(for_terminal(f"    {row['because']}"), style="dim"), overflow="ellipsis", no_wrap=True)
+    out.print()
+    out.print(Text(f"Written to {folder} in {seconds:.0f} s. Start with report.html; pages.csv holds every page, evidence.csv every figure behind a verdict."))
+
+
+def _read_line(kind: str, rows: pd.DataFrame) -> str:
+    used, gone = rows[rows["fate"] == "used"], rows[rows["fate"] != "used"]
+    measures = [name for name in ("clicks", "sessions", "conversions") if name in rows and used[name].notna().any()]
+    figures = ", ".join(f"{used[name].sum():,.0f} {name}" for name in measures)
+    aside = "; ".join(f"{row['fate']} {row['rows']:,}" for row in gone.to_dict("records") if row["rows"])
+    return for_terminal(f"  {kind:<10} {int(used['rows'].sum()):>9,} rows used" + (f", {figures}" if figures else "") + (f"; set aside: {aside}" if aside else ""))
+
+
+def show_page(found: dict[str, Any], style: str) -> None:
+    """One page: its verdict and sentence, its measures, its queries, its evidence."""
+    if style == "json":
+        whole = {"page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
+                 "queries": json.loads(as_json(found["queries"])), "evidence": json.loads(as_json(found["evidence"]))}
+        sys.stdout.write(json.dumps(whole, indent=1, ensure_ascii=False) + "\n")
+        return
+    if style == "csv":
+        sys.stdout.write(as_csv(pd.DataFrame([found["page"]])))
+        return
+    page, out = found["page"], console()
+    out.print(Text(for_terminal(page["page"]), style="bold"))
+    if page["title"]:
+        out.print(Text(for_terminal(str(page["title"])), style="dim"))
+    verdict = page["verdict"] or "no verdict: the address is an error or redirects"
+    out.print(Text.assemble((verdict, TINT.get(verdict, "") + " bold"), f"  {page['cause'] or ''}", f"  confidence {page['confidence']}" if page["confidence"] else ""))
+    for line in (page["because"], f"Second best: {page['also']}" if page["also"] else None, f"Target: {page['target']}" if page["target"] else None):
+        if line:
+            out.print(Text(for_terminal(line)))
+    if not pd.isna(page["gain"]) and page["gain"]:
+        out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
+    out.print()
+    out.print(_measures(page))
+    if len(found["evidence"]):
+        out.print()
+        out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))
+    out.print()
+    queries = found["queries"]
+    if queries.empty:
+        out.print("No query is named for it.")
+    else:
+        out.print(Text(f"Queries ({len(queries)}), by impressions"))
+        out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "topic"]]))
+
+
+def _measures(page: dict[str, Any]) -> Table:
+    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 3, 0, 0))
+    rows = [
+        [("clicks", "clicks"), ("a year before", "clicks_reference"), ("long", "clicks_long")], [("impressions", "impressions"), ("ctr", "ctr"), ("position", "position")],
+        [("pull", "pull"), ("queries", "queries"), ("withheld", "withheld_share")], [("sessions", "sessions"), ("from search", "sessions_organic"), ("engaged", "engagement_rate")],
+        [("conversions", "conversions"), ("revenue", "revenue"), ("links from outside", "backlinks")], [("status", "status"), ("words", "words"), ("published", "published")],
+    ]
+    for row in rows:
+        table.add_row(*[part for label, name in row for part in (Text(label, style="dim"), Text(cell_text(page[name], name) or "unknown", justify="right"))])
+    return table

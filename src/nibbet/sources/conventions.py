@@ -1,0 +1,166 @@
+"""How a column writes its numbers and dates, decided from all its values, and the expressions that read them."""
+
+from __future__ import annotations
+
+import re
+from datetime import date, datetime, timedelta
+from typing import TYPE_CHECKING
+
+import ibis
+
+from nibbet.errors import SourceError
+from nibbet.sources.kinds import NO_VALUE
+
+if TYPE_CHECKING:
+    from ibis.expr.types import Column as Expression
+    from ibis.expr.types import StringValue
+
+ISO_DAY = r"^\d{4}-\d{2}-\d{2}$"
+BLANKS = "[\\s\u00a0\u202f\u2009'’€$£¥]"
+
+_MONTHS = (
+    "jan january januar janvier enero gennaio januari janeiro ene|feb february februar fevrier febrero febbraio februari fevereiro|"
+    "mar march marz mars marzo maart marco mrz maerz|apr april avril abril aprile avr abr|may mai mayo maggio mei maio maj mag|"
+    "jun june juni juin junio giugno junho giu|jul july juli juillet julio luglio julho lug|aug august aout agosto augustus augusti ago|"
+    "sep sept september septembre septiembre settembre setembro set|oct october oktober octobre octubre ottobre outubro okt ott out|"
+    "nov november novembre noviembre novembro|dec december dezember decembre diciembre dicembre dezembro dez dic"
+)
+MONTHS = {word: number for number, words in enumerate(_MONTHS.split("|"), 1) for word in words.split()}
+
+
+def number_expression(text: StringValue, *, decimal: str) -> Expression:
+    """A text column as exact decimals, six places: thousands marks, blanks, currency and percent signs, k and m read away.
+
+    Placeholders give null; so does what is not a number, which the caller counts.
+    """
+    bare = text.lower().re_replace(BLANKS, "")
+    scale = ibis.cases(
+        (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0)
+    digits = bare.re_replace("(%|k|m|tsd\\.?|mio\\.?)$", "")
+    point = digits.replace(".", "").replace(",", ".") if decimal == "," else digits.replace(",", "")
+    return (point.try_cast("decimal(38,10)") * scale.cast("decimal(18,2)")).try_cast("decimal(24,6)")
+
+
+def plain_expression(text: StringValue, *, mark: str, type: str) -> Expression:
+    """A text column of bare digits with at most the one decimal mark, as numbers of an engine type."""
+    return (text.replace(",", ".") if mark == "," else text).try_cast(type)
+
+
+def sample_style(values: list[str]) -> str:
+    """How the sampled cells of a number column are written: whole, `.`, `,` or general."""
+    filled = [value.strip() for value in values if value.strip()]
+    for style, form in (("whole", r"-?\d+"), (".", r"-?\d+(\.\d+)?"), (",", r"-?\d+(,\d+)?")):
+        if all(re.fullmatch(form, value) for value in filled):
+            return style
+    return "general"
+
+
+def sample_mark(cells: list[str]) -> str | None:
+    """The decimal mark that the sampled cells prove; null where they prove none, or both."""
+    comma, point = (sum(bool(re.search(evidence_form(mark), cell.strip())) for cell in cells) for mark in ",.")
+    return None if bool(comma) == bool(point) else "," if comma else "."
+
+
+def evidence_form(mark: str) -> str:
+    other = "." if mark == "," else ","
+    return f"\\{mark}(\\d{{1,2}}|\\d{{4,}})%?$|^0\\{mark}\\d|\\{other}\\d{{3}}\\{mark}"
+
+
+def misfits(text: StringValue, style: str) -> Expression:
+    """How many filled cells of a column do not keep to the style that its sample showed."""
+    if style == "general":
+        return ibis.literal(0).sum()
+    if style == "whole":
+        wrong = text.try_cast("int64").isnull() | text.contains(".")
+    else:
+        wrong = plain_expression(text, mark=style, type="float64").isnull() | text.contains("." if style == "," else ",") | text.contains("e")
+    return _count(text.notnull() & (text != "") & wrong)
+
+
+def decimal_evidence(text: StringValue, mark: str) -> Expression:
+    """How many cells can only be read with `mark` as the decimal mark: fractions of other than three digits, or after thousands."""
+    return _count(text.re_search(evidence_form(mark)))
+
+
+def decimal_mark(comma: int, point: int, *, comma_cells: bool) -> str:
+    """The decimal mark of a file by its evidence; where there is none, a comma in files parted by semicolons, else a point."""
+    if comma == point:
+        return "," if comma_cells and not comma else "."
+    return "," if comma > point else "."
+
+
+def _count(condition: Expression) -> Expression:
+    return condition.cast("int64").sum().coalesce(0)
+
+
+def day_of_text(values: list[str], *, where: str, header: str, order: str | None = None) -> dict[str, date]:
+    """Each text -> its day, one reading for the whole column; texts that are no date are left out.
+
+    Args:
+        values: the distinct texts of the column.
+        order: "day first" or "month first" when the user has said so.
+    Raises:
+        SourceError: day and month cannot be told apart in any value.
+    """
+    texts = [value for value in values if value.strip().casefold() not in NO_VALUE]
+    parts = {text: _numbers(text) for text in texts}
+    loose = {text: p for text, p in parts.items() if p and p[3] == "?"}
+    if loose and order is None:
+        order = _order(list(loose.values()), where, header)
+    found = {}
+    for text, part in parts.items():
+        if part is None:
+            continue
+        first, second, third, form = part
+        if form == "?":
+            form = "dmy" if order == "day first" else "mdy"
+        year, month, day = {"ymd": (first, second, third), "dmy": (third, second, first), "mdy": (third, first, second)}[form]
+        try:
+            found[text] = date(year, month, day)
+        except ValueError:
+            continue
+    return found
+
+
+def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> str:
+    if any(p[0] > 12 for p in parts):
+        return "day first"
+    if any(p[1] > 12 for p in parts):
+        return "month first"
+    if all(p[0] == p[1] for p in parts):
+        return "day first"  # both readings are the same day
+    shown = "{:02d}/{:02d}/{}".format(*next(p for p in parts if p[0] != p[1])[:3])
+    raise SourceError(
+        f'{where}: the dates under "{header}" (such as {shown}) can be read day first or month first. '
+        'Add to its [[source]] in nibbet.toml: dates = "day first" (or "month first").')
+
+
+def _numbers(text: str) -> tuple[int, int, int, str] | None:
+    """The three numbers of a date and their order: ymd, dmy, mdy, or ? where day and month cannot be told."""
+    bare = text.strip().replace("年", "-").replace("月", "-").replace("日", "")
+    if found := re.match(r"^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})(?:[T ].*)?$", bare):
+        return int(found[1]), int(found[2]), int(found[3]), "ymd"
+    if found := re.match(r"^(\d{4})[-/.](\d{1,2})$", bare):
+        return int(found[1]), int(found[2]), 1, "ymd"
+    if found := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):
+        return int(found[1]), int(found[2]), int(found[3]), "ymd"
+    if found := re.match(r"^(\d{1,2})([-/. ])(\d{1,2})\2(\d{4}|\d{2})(?:[T ,].*)?$", bare):
+        year = int(found[4]) + (2000 if len(found[4]) == 2 else 0)
+        return int(found[1]), int(found[3]), year, "dmy" if found[2] == "." else "?"
+    if found := re.match(r"^([2-6]\d{4})(?:\.\d+)?$", bare):
+        day = datetime(1899, 12, 30) + timedelta(days=int(found[1]))
+        return day.year, day.month, day.day, "ymd"
+    return _with_month_name(bare)
+
+
+def _with_month_name(text: str) -> tuple[int, int, int, str] | None:
+    from nibbet.sources.recognise import words_of
+
+    words = [word for word in words_of(text) if word not in ("de", "of", "th", "st", "nd", "rd")]
+    month = next((MONTHS[word] for word in words if word in MONTHS), None)
+    numbers = [int(re.sub(r"\D", "", word)) for word in words if word[0].isdigit()]
+    if month is None or not numbers:
+        return None
+    year = next((n for n in numbers if n > 31), None)
+    day = next((n for n in numbers if n <= 31), 1)
+    return None if year is None else (year + (2000 if year < 100 else 0), month, day, "ymd")

@@ -1,0 +1,182 @@
+"""From what lies in the folder to plain UTF-8 files: finds, unpacks within bounds, decodes."""
+
+from __future__ import annotations
+
+import codecs
+import gzip
+import hashlib
+import shutil
+import zipfile
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+from typing import IO
+
+from nibbet.errors import SourceError
+
+CHUNK = 1 << 20
+PACKED = {".gz", ".zip", ".zst"}
+WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
+READABLE = {".csv", ".tsv", ".txt", ".tab", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How far a packed file may grow: bytes in all, and against its own size."""
+
+    expanded_bytes: int
+    expansion_ratio: float
+
+
+@dataclass(frozen=True)
+class Plain:
+    """One file ready to read: its name as a person knows it, where its plain bytes lie, their digest and kind."""
+
+    name: str
+    path: Path
+    digest: str
+    suffix: str
+
+
+def find_files(root: Path, patterns: list[str]) -> list[Path]:
+    """The files that the patterns name, relative to `root`, each once, in the order of their names.
+
+    Raises SourceError for a pattern that names no file.
+    """
+    found: dict[Path, None] = {}
+    for pattern in patterns:
+        path = Path(pattern)
+        if any(mark in pattern for mark in "*?["):
+            base = Path(path.anchor) if path.is_absolute() else root
+            hits = sorted(p for p in base.glob(str(path.relative_to(path.anchor))) if p.is_file() and not p.name.startswith((".", "~")))
+        else:
+            hits = [p for p in [path if path.is_absolute() else root / path] if p.is_file()]
+        if not hits:
+            raise SourceError(f'no file matches "{pattern}" in {root}. Put the export there, or mend files = "..." in nibbet.toml.')
+        found.update(dict.fromkeys(hits))
+    return list(found)
+
+
+def unpack(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
+    """The plain files in `path`: itself, or what it holds when packed, each decoded to UTF-8.
+
+    Raises SourceError for a damaged or oversized archive, a member that leaves its folder, or an unknown kind of file.
+    """
+    suffix = path.suffix.lower()
+    if path.stat().st_size == 0:
+        raise SourceError(f"{name}: the file is empty. Export it again, or take it out of files = \"...\" in nibbet.toml.")
+    try:
+        if suffix == ".zip":
+            yield from _members(path, name, spill, limits)
+        elif suffix in (".gz", ".zst"):
+            inner = Path(path.stem)
+            target = _target(spill, name, inner.suffix)
+            with _opened(path) as stream:
+                digest = _copy(stream, target, name, path.stat().st_size, limits)
+            yield _decoded(Plain(name, target, digest, inner.suffix.lower() or ".csv"), spill)
+        else:
+            yield _decoded(Plain(name, path, _digest(path), suffix), spill)
+    except (zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
+        raise SourceError(f"{name}: cannot be unpacked ({fault}). Export or copy it again.") from None
+
+
+def _opened(path: Path) -> IO[bytes]:
+    if path.suffix.lower() == ".gz":
+        return gzip.open(path, "rb")  # type: ignore[return-value]
+    import zstandard
+
+    return zstandard.ZstdDecompressor().stream_reader(path.open("rb"), read_across_frames=True, closefd=True)  # type: ignore[return-value]
+
+
+def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
+    with zipfile.ZipFile(path) as archive:
+        members = [m for m in archive.infolist() if not m.is_dir() and not PurePosixPath(m.filename).name.startswith((".", "__"))]
+        readable = [m for m in members if PurePosixPath(m.filename).suffix.lower() in READABLE]
+        if not readable:
+            raise SourceError(f"{name}: the archive holds no table ({', '.join(m.filename for m in members[:3]) or 'it is empty'}).")
+        for member in sorted(readable, key=lambda m: m.filename):
+            inner = PurePosixPath(member.filename.replace("\\", "/"))
+            if inner.is_absolute() or ".." in inner.parts:
+                raise SourceError(f"{name}: the member {member.filename!r} points outside the archive. Pack it again without that path.")
+            target = _target(spill, f"{name}/{inner}", inner.suffix)
+            with archive.open(member) as stream:
+                digest = _copy(stream, target, f"{name}/{inner}", max(1, member.compress_size), limits)
+            yield _decoded(Plain(f"{name}/{inner}", target, digest, inner.suffix.lower()), spill)
+
+
+def _target(spill: Path, name: str, suffix: str) -> Path:
+    return spill / (hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=12).hexdigest() + suffix.lower())
+
+
+def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: Limits) -> str:
+    """Write the stream to `target` within the limits; returns the digest of its bytes."""
+    bound = min(limits.expanded_bytes, max(int(packed_size * limits.expansion_ratio), 64 * CHUNK))
+    seen, digest = 0, hashlib.blake2b(digest_size=16)
+    with target.open("wb") as out:
+        while chunk := stream.read(CHUNK):
+            seen += len(chunk)
+            if seen > bound:
+                out.close()
+                target.unlink()
+                raise SourceError(
+                    f"{name}: grows beyond {bound:,} bytes from {packed_size:,} packed ones. If that is right, unpack it yourself or raise "
+                    "expansion_ratio or expanded_bytes in [limits] of nibbet.toml.")
+            digest.update(chunk)
+            out.write(chunk)
+    return digest.hexdigest()
+
+
+def _digest(path: Path) -> str:
+    digest = hashlib.blake2b(digest_size=16)
+    with path.open("rb") as file:
+        while chunk := file.read(CHUNK):
+            digest.update(chunk)
+    return digest.hexdigest()
+
+
+def _decoded(plain: Plain, spill: Path) -> Plain:
+    """The same file as UTF-8 without a byte order mark, for kinds that are text; others as they are."""
+    if plain.suffix in WORKBOOKS or plain.suffix == ".parquet":
+        return plain
+    with plain.path.open("rb") as file:
+        head = file.read(4 * CHUNK)
+    encoding = _encoding(head, plain)
+    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and b"\r" not in head.replace(b"\r\n", b""):
+        return plain
+    target = _target(spill, str(plain.path) + ".utf8", plain.suffix or ".csv")
+    try:
+        with plain.path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source, target.open("w", encoding="utf-8", newline="") as out:
+            shutil.copyfileobj(source, out, CHUNK)
+    except UnicodeDecodeError as fault:
+        raise SourceError(f"{plain.name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
+    return Plain(plain.name, target, plain.digest, plain.suffix)
+
+
+def _encoding(head: bytes, plain: Plain) -> str:
+    for mark, name in ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+        if head.startswith(mark):
+            return name
+    zeros = head[:4096].count(0)
+    if zeros > len(head[:4096]) // 4:
+        return "utf-16-le" if head[1:2] == b"\0" else "utf-16-be"
+    if zeros:
+        raise SourceError(f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines.")
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    try:
+        with plain.path.open("rb") as file:
+            while chunk := file.read(CHUNK):
+                decoder.decode(chunk)
+            decoder.decode(b"", final=True)
+        return "utf-8"
+    except UnicodeDecodeError as fault:
+        return _legacy_encoding(plain, fault.start)
+
+
+def _legacy_encoding(plain: Plain, _start: int) -> str:
+    """A one-byte encoding by the letters it would give; Western European where nothing tells."""
+    from charset_normalizer import from_bytes
+
+    with plain.path.open("rb") as file:
+        lines = [line for line in file.read(8 * CHUNK).splitlines() if any(byte > 127 for byte in line)][:2000]
+    best = from_bytes(b"\n".join(lines), cp_isolation=["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030", "big5", "euc_kr", "koi8_r", "mac_roman"]).best()
+    return best.encoding if best else "cp1252"

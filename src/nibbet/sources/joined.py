@@ -1,0 +1,199 @@
+"""All sources brought to one address per page: the tables that every measure is computed from, and the account of the join."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date
+from functools import reduce
+from typing import TYPE_CHECKING, Any
+
+import ibis
+import pandas as pd
+
+from nibbet.core.address import Home, fold
+from nibbet.core.join import account_of_file, balance, settle_landings, settle_search, spellings_of, with_pages
+from nibbet.core.windows import last_complete_day
+from nibbet.errors import SourceError
+from nibbet.sources.clean import Clean
+from nibbet.sources.kinds import MEASURES, TABLES
+
+if TYPE_CHECKING:
+    from nibbet.config import Config
+    from nibbet.engine import Engine
+
+DIGITS = {"engagement_seconds": 6, "conversions": 6, "revenue": 6}
+CRAWL_ADDRESSES = ("redirect_to", "canonical")
+
+
+@dataclass
+class Joined:
+    """search, landings: tables of the engine with page_id, aside (and detail); landings is null when there is none.
+
+    pages: page_id (its row number), page (address), path, in_search, in_landings, in_crawl. inventory, editorial, backlinks: frames by page_id,
+    null where no such source was given. addresses: the table of section addresses. fates: account pieces by file.
+    """
+
+    search: ibis.Table
+    landings: ibis.Table | None
+    pages: pd.DataFrame
+    inventory: pd.DataFrame | None
+    editorial: pd.DataFrame | None
+    backlinks: pd.DataFrame | None
+    addresses: pd.DataFrame
+    as_of: date
+    first: date
+    account: dict[str, Any]
+    files: list[tuple[str, Clean]]
+
+
+def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> Joined:
+    """Bring the cleaned sources together; every row is used or set aside with a reason."""
+    names = _number_files(cleans)
+    tables = {kind: _union(engine, [one for one in cleans if one.kind == kind]) for kind in TABLES}
+    say("matching addresses")
+    crawl = engine.fetch(tables["crawl"]) if tables["crawl"] is not None else None
+    home = Home(config.site.home, tuple(config.site.hosts), tuple(config.site.tracking))
+    met = [(kind, table, "page") for kind, table in tables.items() if table is not None]
+    spellings = engine.fetch(spellings_of(met))
+    if crawl is not None:
+        extra = pd.concat([pd.DataFrame({"spelling": crawl[c].dropna(), "source": "crawl"}) for c in CRAWL_ADDRESSES])
+        evidence = crawl.rename(columns={"page": "spelling"})
+    addresses = fold(spellings, home, evidence if crawl is not None else None)
+    pages = _pages(addresses)
+    number = pd.Series(pages.index, index=pages["page"])
+    keys = addresses.assign(page_id=addresses["page"].map(number).astype("Int64"))[["spelling", "page_id", "reason"]]
+    keyed = engine.keep(engine.frame(keys.astype({"spelling": "str", "reason": "str"})))
+    say("joining")
+    search = engine.keep(with_pages(_need(tables["search"]), keyed))
+    as_of = config.site.as_of or _as_of(engine, search)
+    grains = engine.fetch(search.filter(search.aside.isnull()).select("grain").distinct())["grain"].tolist()
+    page_days = search.filter(search.aside.isnull() & (search.grain == "page")).select("date").distinct() if "page" in grains and len(grains) > 1 else None
+    search = engine.keep(settle_search(search, as_of, page_days))
+    landings = None if tables["landings"] is None else engine.keep(settle_landings(with_pages(tables["landings"], keyed), as_of))
+    first = engine.fetch(search.filter(search.aside.isnull()).aggregate(first=search.date.min()))["first"].iloc[0]
+    if pd.isna(first):
+        raise SourceError(f"No search row is left to use: all were set aside, or lie after as_of = {as_of}. Check home, hosts and as_of in nibbet.toml.")
+    by_page = {kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys) for kind in ("crawl", "editorial", "backlinks")}
+    inventory = None
+    if by_page["crawl"] is not None:
+        inventory = _inventory(by_page["crawl"], addresses, home, number, extra)
+    pages = pages.assign(**{f"in_{kind}": pages.index.isin(_met(addresses, number, kind)) for kind in ("search", "landings", "crawl")})
+    joined = Joined(search, landings, pages, inventory, by_page["editorial"], by_page["backlinks"], addresses, as_of, pd.Timestamp(first).date(), {}, names)
+    joined.account = _account(engine, joined, tables)
+    return joined
+
+
+def _need(table: ibis.Table | None) -> ibis.Table:
+    assert table is not None, "read_sources always gives search"
+    return table
+
+
+def _number_files(cleans: list[Clean]) -> list[tuple[str, Clean]]:
+    """Every file in the order of the account, as (name, the table it is part of); its place there is its number."""
+    names: list[tuple[str, Clean]] = []
+    for one in cleans:
+        one.numbers = list(range(len(names), len(names) + len(one.files)))
+        names += [(name, one) for name, _ in one.files]
+    return names
+
+
+def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
+    """The tables of one kind below each other, with file (its number) and grain; a file given twice serves once, the copy is set aside."""
+    if not cleans:
+        return None
+    seen: dict[str, str] = {}
+    parts = []
+    for one in cleans:
+        copies = {number: seen[digest] for number, (name, digest) in zip(one.numbers, one.files, strict=True) if seen.setdefault(digest, name) != name and digest}
+        table = one.table.mutate(file=(one.table.part + one.numbers[0]).cast("int32"), grain=ibis.literal(one.grain)).drop("part")
+        if copies:
+            table = table.mutate(aside=ibis.cases(*[(table.file == number, f"same content as {first}") for number, first in copies.items()], else_=table.aside))
+        parts.append(table)
+    return reduce(lambda a, b: a.union(b), parts)
+
+
+def _as_of(engine: Engine, search: ibis.Table) -> date:
+    used = search.filter(search.aside.isnull())
+    top = "page" if "page" in engine.fetch(used.select("grain").distinct())["grain"].tolist() else "pair"
+    days = engine.fetch(used.filter(used.grain == top).group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
+    if days.empty:
+        days = engine.fetch(used.group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
+    if days.empty:
+        raise SourceError("The search data hold no row that could be read. Look at the account: nibbet load")
+    return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))
+
+
+def _pages(addresses: pd.DataFrame) -> pd.DataFrame:
+    page = pd.Series(sorted(addresses["page"].dropna().unique()), dtype="str")
+    path = page.str.replace(r"^https?://[^/]+", "", regex=True)
+    segment = path.str.extract(r"^(/[^/?]+/)", expand=False).fillna("/")
+    return pd.DataFrame({"page": page, "path": path, "section": segment})
+
+
+def _met(addresses: pd.DataFrame, number: pd.Series, kind: str) -> pd.Series:
+    rows = addresses[addresses["page"].notna() & addresses["sources"].str.contains(kind)]
+    return rows["page"].map(number)
+
+
+def _resolved(engine: Engine, frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
+    known = keys.set_index("spelling")["page_id"]
+    return frame.assign(page_id=frame["page"].map(known))
+
+
+def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series, targets: pd.DataFrame) -> pd.DataFrame:
+    """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
+    missing = targets[~targets["spelling"].isin(addresses["spelling"])].drop_duplicates()
+    found = pd.concat([addresses[["spelling", "page"]], fold(missing, home)[["spelling", "page"]] if len(missing) else addresses.head(0)[["spelling", "page"]]])
+    page_of = found.drop_duplicates("spelling").set_index("spelling")["page"]
+    rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
+        redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of))
+    own = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
+    gone = rows["status"].fillna(200) >= 300
+    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (rows["canonical_page"].notna() & (rows["canonical_page"] != own))
+    return rows.assign(elsewhere=other, rank=gone * 2 + other).sort_values(["page_id", "rank", "page"], kind="stable").drop_duplicates("page_id").set_index("page_id")
+
+
+def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None]) -> dict[str, Any]:
+    """The account: every file with what was read, used and set aside; the share matched; notes."""
+    entries: dict[int, dict[str, Any]] = {}
+    for kind, table in {**tables, "search": joined.search, "landings": joined.landings}.items():
+        if table is None:
+            continue
+        final = table if kind in MEASURES else _with_address_fate(table, joined, engine)
+        given = [name for name in MEASURES.get(kind, []) if any(name in one.reading.matches for _, one in joined.files if one.kind == kind)]
+        fates = engine.fetch(balance(final, given))
+        for number, rows in fates.groupby("file"):
+            name, one = joined.files[int(number)]
+            mine = [measure for measure in given if measure in one.reading.matches]
+            entries[int(number)] = account_of_file(name, kind, rows, mine, DIGITS)
+    for number, (name, one) in enumerate(joined.files):
+        entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
+    return {"sources": [entries[number] for number in sorted(entries)], "matched": _matched(engine, joined), "notes": []}
+
+
+def _with_address_fate(table: ibis.Table, joined: Joined, engine: Engine) -> ibis.Table:
+    lost = joined.addresses[joined.addresses["page"].isna()][["spelling", "reason"]]
+    if lost.empty:
+        return table.mutate(aside=ibis.cases((table.aside.isnull() & table.page.isnull(), "no address"), else_=table.aside))
+    keyed = engine.frame(lost.astype("str"))
+    out = table.left_join(keyed, table.page == keyed.spelling)
+    return out.mutate(aside=ibis.cases((out.aside.notnull(), out.aside), (out.page.isnull(), "no address"), else_=out.reason)).drop("spelling", "reason")
+
+
+def _matched(engine: Engine, joined: Joined) -> dict[str, Any]:
+    """For each measure, the share that falls on pages which the other sources know too."""
+    pages = joined.pages
+    sums = {}
+    rows = joined.search.filter(joined.search.aside.isnull() & ~joined.search.detail & joined.search.page_id.notnull())
+    sums["clicks"] = engine.fetch(rows.group_by("page_id").aggregate(v=rows.clicks.sum().cast("int64"))).set_index("page_id")["v"]
+    if joined.landings is not None:
+        used = joined.landings.filter(joined.landings.aside.isnull())
+        sums["sessions"] = engine.fetch(used.group_by("page_id").aggregate(v=used.sessions.sum().cast("int64"))).set_index("page_id")["v"]
+    kinds = [kind for kind in ("search", "landings", "crawl") if pages[f"in_{kind}"].any()]
+    out: dict[str, Any] = {}
+    for name, of in sums.items():
+        total = int(of.sum())
+        out[name] = {f"in_{kind}": round(float(of[pages[f"in_{kind}"].reindex(of.index).to_numpy(bool)].sum() / total), 6) if total else None for kind in kinds}
+    out["pages"] = {f"in_{kind}": round(float(pages[f"in_{kind}"].mean()), 6) for kind in kinds}
+    return out

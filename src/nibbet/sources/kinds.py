@@ -1,0 +1,114 @@
+"""The tables that Nibbet reads, their columns, and the words people head them with, in the languages we know."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Type = Literal["date", "address", "text", "count", "number", "place", "flag"]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: what its values are, and header words, most telling first; words in one entry must all occur."""
+
+    name: str
+    type: Type
+    words: tuple[str, ...]
+    required: bool = False
+
+
+def _column(name: str, type: Type, words: str, *, required: bool = False) -> Column:
+    return Column(name, type, tuple(word.strip() for word in words.split("|")), required)
+
+
+DATE = _column("date", "date", "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|month|monat|mois|mes|日付|日期|дата|день")
+DEVICE = _column("device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство")
+COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
+PAGE_WORDS = (
+    "page|address|url|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
+    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|ページ|页面|网页|страница|адрес"
+)
+
+SEARCH = [
+    DATE,
+    _column("page", "address", PAGE_WORDS),
+    _column("query", "text", "query|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchwort|requete|mot cle|terme|consulta|palabra clave|"
+            "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос"),
+    COUNTRY,
+    DEVICE,
+    _column("surface", "text", "surface|search type|result type|suchart|type de recherche|tipo de busqueda|vertical"),
+    _column("clicks", "count", "clicks|click|visits from search|klicks|klick|clics|clic|cliques|clique|klikken|klik|klikniecia|klickningar|kliks|クリック数|クリック|点击|点击次数|клики", required=True),
+    _column("impressions", "count", "impressions|impression|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
+            "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы", required=True),
+    _column("position", "place", "position|rank|place|average position|mean position|avg position|mittlere position|rang|platz|posicion|posicao|posizione|positie|pozycja|placering|"
+            "掲載順位|排名|позиция"),
+]
+
+LANDINGS = [
+    DATE,
+    _column("page", "address", PAGE_WORDS, required=True),
+    _column("channel", "text", "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал"),
+    _column("source", "text", "source|quelle|fuente|fonte|bron|origine|källa"),
+    _column("medium", "text", "medium|support|medio|mezzo"),
+    DEVICE,
+    COUNTRY,
+    _column("sessions", "count", "sessions|session|visits|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
+            "セッション|会话|会话数|сеансы|визиты", required=True),
+    _column("engaged_sessions", "count", "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
+            "sessioni coinvolte|betrokken sessies|engagierte sitzungen|engaged"),
+    _column("engagement_seconds", "number", "engagement seconds|seconds|engagement time|time on page|total seconds|verweildauer|verweildauer gesamt|sekunden|dauer|duree|duration|tiempo|durata|tijd"),
+    _column("users", "count", "users|visitors|nutzer|besucher|utilisateurs|visiteurs|usuarios|utenti|gebruikers|anvandare"),
+    _column("views", "count", "views|page views|seitenaufrufe|aufrufe|pages vues|vues|vistas|visualizaciones|visualizzazioni|weergaven"),
+    _column("conversions", "number", "conversions|goals|orders|leads|purchases|abschlusse|konversionen|bestellungen|conversions total|conversiones|pedidos|conversioni|ordini|conversies|objectifs|コンバージョン|转化|конверсии"),
+    _column("revenue", "number", "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход"),
+]
+
+CRAWL = [
+    _column("page", "address", PAGE_WORDS, required=True),
+    _column("status", "count", "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|stato"),
+    _column("redirect_to", "address", "redirect|redirect to|leads to|goes to|redirected to|weiterleitung|weiterleitungsziel|redirection|redirige a|reindirizzamento|destination"),
+    _column("canonical", "address", "canonical|canonical link|kanonisch|kanonische adresse|canonique|canonica"),
+    _column("noindex", "flag", "robots|noindex|indexable|indexability|meta robots|robots directive|indexierbar"),
+    _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo"),
+    _column("description", "text", "description|summary|meta description|beschreibung|descripcion|descrizione"),
+    _column("h1", "text", "main heading|h1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),
+    _column("headings", "text", "headings|subheadings|h2|other headings|zwischenuberschriften|uberschriften|sous titres"),
+    _column("words", "count", "words|word count|worter|wortzahl|mots|nombre de mots|palabras|parole"),
+    _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
+    _column("language", "text", "language|lang|sprache|langue|idioma|lingua|taal"),
+    _column("inlinks", "count", "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes"),
+    _column("outlinks", "count", "internal links out|outlinks|links out|outgoing links|ausgehende links|liens sortants|enlaces salientes"),
+    _column("depth", "count", "depth|level|clicks from home|tiefe|ebene|profondeur|profundidad"),
+    _column("published", "date", "published|first published|publication date|published on|veroffentlicht|publie|publicado|pubblicato"),
+    _column("modified", "date", "modified|last changed|updated|last modified|geandert|zuletzt geandert|modifie|modificado"),
+    _column("in_sitemap", "flag", "in sitemap|sitemap"),
+]
+
+EDITORIAL = [
+    _column("page", "address", PAGE_WORDS, required=True),
+    _column("published", "date", "published|published on|publication date|first published|veroffentlicht|publie le|publicado"),
+    _column("updated", "date", "updated|last updated|reviewed|aktualisiert|mis a jour|actualizado"),
+    _column("target_query", "text", "target query|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible"),
+    _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
+    _column("protected", "flag", "protected|keep|locked|geschutzt|protege|protegido"),
+]
+
+BACKLINKS = [
+    _column("from_url", "address", "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|page source|origen", required=True),
+    _column("page", "address", "linked page|target|target page|to|" + PAGE_WORDS, required=True),
+    _column("anchor", "text", "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace"),
+    _column("first_seen", "date", "first seen|seen since|found on|discovered|zuerst gesehen|vu le"),
+    _column("visits", "count", "visits|visitors|clicks|besuche"),
+]
+
+TABLES: dict[str, list[Column]] = {"search": SEARCH, "landings": LANDINGS, "crawl": CRAWL, "editorial": EDITORIAL, "backlinks": BACKLINKS}
+
+#: measures that must balance, by kind of source
+MEASURES: dict[str, list[str]] = {
+    "search": ["clicks", "impressions"],
+    "landings": ["sessions", "engaged_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
+}
+
+TOTAL_WORDS = {"total", "totals", "sum", "summe", "gesamt", "grand total", "insgesamt", "totale", "somme", "suma", "totaal", "summa", "i alt", "razem", "合計", "总计", "итого"}
+NO_VALUE = {"", "-", "--", "—", "–", "n/a", "na", "null", "none", "nan", "(not set)", "not set", "(nicht gesetzt)", "nicht gesetzt", "(none)", "undefined", "(unknown)"}

@@ -1,0 +1,130 @@
+"""Every source of the settings, found, understood and cleaned."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from urllib.parse import urlsplit
+
+from nibbet.errors import SourceError
+from nibbet.sources.clean import Clean, clean
+from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
+from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
+from nibbet.sources.sheets import Sheet, bundle, frame_sheet, read_sheets
+
+if TYPE_CHECKING:
+    from nibbet.config import Config, SourceSettings
+    from nibbet.engine import Engine
+
+Say = Callable[[str], None]
+
+
+def read_sources(engine: Engine, config: Config, root: Path, frames: Mapping[str, Any], say: Say) -> list[Clean]:
+    """One cleaned table per file (or frame, or sheet), in the order of the settings.
+
+    Raises SourceError and its kin; the message names file, fault and mend.
+    """
+    limits = Limits(config.limits.expanded_bytes, config.limits.expansion_ratio)
+    found: list[Clean] = []
+    for kind, frame in frames.items():
+        found += _from_frame(engine, kind, frame, limits)
+    for settings in config.source:
+        if settings.table is not None:
+            table = engine.connection.table(settings.table)
+            found.append(_cleaned(engine, _frame_sheet(engine, settings.table, table), settings))
+            continue
+        sheets: list[Sheet] = []
+        paths = find_files(root, settings.files)
+        say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
+        for path in paths:
+            name = str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
+            sheets += [sheet for plain in unpack(path, name, engine.spill, limits) for sheet in _wanted(plain, settings)]
+        found += [_cleaned(engine, sheet, settings) for sheet in bundle(sheets)]
+    if not any(one.kind == "search" for one in found):
+        raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
+    return found
+
+
+def _wanted(plain: Plain, settings: SourceSettings) -> list[Sheet]:
+    """The sheets of a file that serve as the kind; all when it is one, else those that have what the kind needs."""
+    sheets = read_sheets(plain)
+    if settings.sheet is not None:
+        named = [sheet for sheet in sheets if sheet.name.endswith(f"[{settings.sheet}]")]
+        if not named:
+            raise SourceError(f"{plain.name}: there is no filled sheet {settings.sheet!r}. It has: {', '.join(s.name for s in sheets)}.")
+        return named
+    if len(sheets) == 1:
+        return sheets
+    fitting = [sheet for sheet in sheets if not missing(read_as(sheet, settings.kind, _present(settings.columns, sheet)))]
+    return fitting or sheets[:1]
+
+
+def _present(columns: dict[str, str], sheet: Sheet) -> dict[str, str]:
+    return {name: header for name, header in columns.items() if header in sheet.header}
+
+
+def _cleaned(engine: Engine, sheet: Sheet, settings: SourceSettings) -> Clean:
+    reading = read_as(sheet, settings.kind, settings.columns)
+    require_columns(sheet, reading)
+    return clean(engine, sheet, reading, settings)
+
+
+def _from_frame(engine: Engine, kind: str, frame: Any, limits: Limits) -> list[Clean]:
+    from nibbet.config import SourceSettings
+
+    if isinstance(frame, (str, Path)):
+        settings = SourceSettings(kind=kind, files=[str(frame)])  # type: ignore[arg-type]
+        path = Path(frame)
+        if not path.is_file():
+            raise SourceError(f"{kind}: there is no file {path}.")
+        return [_cleaned(engine, sheet, settings) for plain in unpack(path, path.name, engine.spill, limits) for sheet in _wanted(plain, settings)]
+    settings = SourceSettings(kind=kind, table=kind)  # type: ignore[arg-type]
+    return [_cleaned(engine, _frame_sheet(engine, kind, engine.frame(frame)), settings)]
+
+
+def _frame_sheet(engine: Engine, name: str, table: Any) -> Sheet:
+    return frame_sheet(name, table, engine.fetch(table.limit(400)).to_dict("records"))
+
+
+def survey(root: Path, engine: Engine, limits: Limits) -> tuple[list[tuple[str, Reading]], list[tuple[str, str]], Counter[str]]:
+    """What lies in a folder: (pattern, reading) per kind of file that was understood, (file, why) for the others, and the hosts met.
+
+    Files of one folder that differ only in digits make one pattern.
+    """
+    understood: dict[tuple[str, str], tuple[str, Reading]] = {}
+    left: list[tuple[str, str]] = []
+    hosts: Counter[str] = Counter()
+    for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
+        name = str(path.relative_to(root))
+        try:
+            sheets = [sheet for plain in unpack(path, name, engine.spill, limits) for sheet in read_sheets(plain)]
+        except SourceError as fault:
+            left.append((name, str(fault)))
+            continue
+        readings = [(sheet, reading) for sheet in sheets if (reading := guess_kind(sheet))]
+        if not readings:
+            left.append((name, "no kind of table was recognised"))
+            continue
+        sheet, reading = max(readings, key=lambda item: item[1].score)
+        if reading.kind != "backlinks" and "page" in reading.matches:
+            place = reading.matches["page"].place
+            hosts.update(host for row in sheet.sample if (host := urlsplit(row[place]).hostname))
+        pattern = _pattern(name, root)
+        key = (reading.kind, pattern)
+        if key not in understood or len(reading.doubtful) > len(understood[key][1].doubtful):
+            understood[key] = (pattern, reading)
+    return list(understood.values()), left, hosts
+
+
+def _pattern(name: str, root: Path) -> str:
+    """The name with its numbers as *, when several files fit that; else the name."""
+    pattern = re.sub(r"\*(?:[-_.q]?\*)+", "*", re.sub(r"\d+", "*", name))
+    return pattern if pattern != name and len([*root.glob(pattern)]) > 1 else name
+
+
+def _is_candidate(path: Path, root: Path) -> bool:
+    parts = path.relative_to(root).parts
+    return not any(part.startswith(".") or part == "out" for part in parts) and (path.suffix.lower() in READABLE | PACKED)

@@ -1,0 +1,255 @@
+"""The shape of a table before its meaning: delimiter, preamble, header, cells; from text files and workbooks."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nibbet.errors import SourceError
+from nibbet.sources.files import WORKBOOKS, Plain
+
+if TYPE_CHECKING:
+    import ibis
+
+    from nibbet.engine import Engine
+
+SAMPLE_ROWS = 400
+SAMPLE_CHARACTERS = 400_000
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """One table as found: header cells, some rows of text, and how to open all of it in the engine.
+
+    `open` gives a table of the engine whose columns are c0, c1, ... in the order of `header`, and part: the number of the file, counted
+    from 0, when several files of one shape were bundled into one table. `files` are their names and digests.
+    """
+
+    name: str
+    header: list[str]
+    sample: list[list[str]]
+    open: Callable[[Engine], ibis.Table]
+    files: list[tuple[str, str]]
+    shape: Delimited | None = None
+
+
+@dataclass(frozen=True)
+class Delimited:
+    """How a text file is cut into cells; files of equal header and shape are read as one."""
+
+    path: Path = field(compare=False)
+    header: tuple[str, ...]
+    delimiter: str
+    skip: int
+    lenient: bool
+
+
+def read_sheets(plain: Plain) -> list[Sheet]:
+    """The tables in one plain file: one for text and Parquet, one per filled sheet of a workbook.
+
+    Raises SourceError when there is no header row with rows below it.
+    """
+    if plain.suffix in WORKBOOKS:
+        return _workbook(plain)
+    if plain.suffix in (".parquet", ".jsonl", ".ndjson"):
+        return [_columnar(plain)]
+    return [_delimited(plain)]
+
+
+def _delimited(plain: Plain) -> Sheet:
+    with plain.path.open(encoding="utf-8", newline="") as file:
+        text = file.read(SAMPLE_CHARACTERS)
+    whole = len(text) < SAMPLE_CHARACTERS
+    if not whole:
+        text = text[: text.rfind("\n") + 1] or text
+    if not text.strip():
+        raise SourceError(f"{plain.name}: the file holds no rows. Export it again.")
+    delimiter = _delimiter(text)
+    rows, starts = _split(text, delimiter)
+    head = header_row(rows)
+    if head is None:
+        raise SourceError(f"{plain.name}: no header row followed by rows was found. The first line reads {text.splitlines()[0][:80]!r}.")
+    header = [cell.strip() for cell in rows[head]]
+    sample = [row for row in rows[head + 1 :] if any(cell.strip() for cell in row)]
+    lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
+    skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
+    shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient)
+    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]])
+
+
+def bundle(sheets: list[Sheet]) -> list[Sheet]:
+    """The sheets with text files of equal header and shape made one each, in the order in which the first of them came."""
+    alike: dict[object, list[Sheet]] = {}
+    for number, sheet in enumerate(sheets):
+        alike.setdefault(sheet.shape or number, []).append(sheet)
+    return [
+        _of_shape([file for s in group for file in s.files], [s.shape for s in group if s.shape], [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]])
+        if len(group) > 1 else group[0] for group in alike.values()
+    ]
+
+
+def _of_shape(files: list[tuple[str, str]], shapes: list[Delimited], sample: list[list[str]]) -> Sheet:
+    one = shapes[0]
+    columns = [f"c{n}" for n in range(len(one.header))]
+
+    def open_in(engine: Engine) -> ibis.Table:
+        if not sample:
+            return engine.frame(_empty(columns)).mutate(part=0)
+        return engine.delimited([s.path for s in shapes], columns, delimiter=one.delimiter, quote='"', skip=one.skip, lenient=one.lenient)
+
+    name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
+    return Sheet(name, list(one.header), sample, open_in, files, one)
+
+
+def _delimiter(text: str) -> str:
+    """The separator that gives most lines the same number of cells, more than one; a comma where none does."""
+    lines = text[:60_000]
+    best, score = ",", 0.0
+    for mark in (",", ";", "\t", "|"):
+        rows = [row for row in csv.reader(io.StringIO(lines), delimiter=mark)][:-1] or [row for row in csv.reader(io.StringIO(lines), delimiter=mark)]
+        widths = Counter(len(row) for row in rows if row)
+        width, count = max(widths.items(), key=lambda item: (item[1] * (item[0] > 1), item[0]))
+        this = (count / len(rows)) * min(width - 1, 8) ** 0.25 if width > 1 else 0.0
+        if this > score:
+            best, score = mark, this
+    return best
+
+
+def _split(text: str, delimiter: str) -> tuple[list[list[str]], list[int]]:
+    """Rows of cells, and the line on which each begins, counted from 0; blank lines and the tail of the sample aside."""
+    reader = csv.reader(io.StringIO(text), delimiter=delimiter)
+    rows, starts, line = [], [], 0
+    try:
+        for row in reader:
+            if row:
+                rows.append(row)
+                starts.append(line)
+            line = reader.line_num
+            if len(rows) > SAMPLE_ROWS + 60:
+                break
+    except csv.Error:
+        pass  # a cell larger than the reader takes: what was read so far is sample enough
+    return rows, starts
+
+
+def header_row(rows: list[list[Any]]) -> int | None:
+    """Where the header stands: the first full row of words above rows that are as wide; None where nothing fits."""
+    filled = [sum(1 for cell in row if str(cell).strip()) for row in rows]
+    wide = Counter(width for width in filled[:200] if width).most_common()
+    if not wide:
+        return None
+    usual = max(wide, key=lambda item: (item[1], item[0]))[0]
+    for place, row in enumerate(rows[:60]):
+        cells = [str(cell).strip() for cell in row if str(cell).strip()]
+        if cells and cells[0].startswith("#"):
+            continue
+        enough = len(cells) >= max(1, min(usual, 2)) and len(row) >= max(len(r) for r in rows[place : place + 30]) * 0.6
+        if enough and not any(_is_value(cell) for cell in cells) and len(set(cells)) >= len(cells) * 0.7:
+            return place
+    return None
+
+
+def _is_value(cell: str) -> bool:
+    """A cell that no header would hold: a number, a date or an address."""
+    digits = sum(character.isdigit() for character in cell)
+    return digits > len(cell) * 0.4 or "://" in cell or cell.startswith("/")
+
+
+def _fit(row: list[str], width: int) -> list[str]:
+    return (row + [""] * width)[:width]
+
+
+def _empty(columns: list[str]) -> Any:
+    import pandas as pd
+
+    return pd.DataFrame({column: pd.Series([], dtype="str") for column in columns})
+
+
+def _workbook(plain: Plain) -> list[Sheet]:
+    import python_calamine
+
+    try:
+        book = python_calamine.load_workbook(str(plain.path))
+        named = [(name, book.get_sheet_by_name(name).to_python(skip_empty_area=True)) for name in book.sheet_names]
+    except (python_calamine.CalamineError, OSError, ValueError) as fault:
+        raise SourceError(f"{plain.name}: the workbook cannot be read ({fault}). Save it again as XLSX.") from None
+    sheets = []
+    for name, cells in named:
+        rows = [[_text(cell) for cell in row] for row in cells]
+        rows = [row for row in rows if any(row)]
+        head = header_row(rows)
+        if head is None or head + 1 >= len(rows):
+            continue
+        sheets.append(table_of_rows(f"{plain.name}[{name}]", rows[head], rows[head + 1 :], plain.digest + name))
+    if not sheets:
+        raise SourceError(f"{plain.name}: no sheet holds a header row with rows below it.")
+    return sheets
+
+
+def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: str) -> Sheet:
+    """A sheet from rows of text that are already in memory."""
+    import pandas as pd
+
+    width = len(header)
+    columns = [f"c{n}" for n in range(width)]
+
+    def open_in(engine: Engine) -> ibis.Table:
+        return engine.frame(pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")).mutate(part=0)
+
+    return Sheet(name, header, [_fit(row, width) for row in rows[:SAMPLE_ROWS]], open_in, [(name, digest)])
+
+
+def _text(cell: object) -> str:
+    """A workbook cell as the text a CSV would hold: ISO dates, whole numbers without a point."""
+    if cell is None:
+        return ""
+    if isinstance(cell, bool):
+        return "true" if cell else "false"
+    if isinstance(cell, float):
+        return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
+    if hasattr(cell, "isoformat"):
+        return cell.isoformat().removesuffix("T00:00:00")
+    return str(cell)
+
+
+def _columnar(plain: Plain) -> Sheet:
+    def open_in(engine: Engine) -> ibis.Table:
+        table = engine.parquet(plain.path) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
+        return _numbered(table)
+
+    header, sample = _peek(plain.path, plain.suffix == ".parquet", plain.name)
+    return Sheet(plain.name, header, sample, open_in, [(plain.name, plain.digest)])
+
+
+def _numbered(table: ibis.Table) -> ibis.Table:
+    return table.rename({f"c{n}": name for n, name in enumerate(table.columns)}).mutate(part=0)
+
+
+def _peek(path: Path, is_parquet: bool, name: str) -> tuple[list[str], list[list[str]]]:
+    """Header and first rows of a columnar file, as text."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+    from pyarrow import json as pj
+
+    try:
+        if is_parquet:
+            file = pq.ParquetFile(path)
+            batch = next(file.iter_batches(SAMPLE_ROWS), None)
+            names = file.schema_arrow.names
+        else:
+            batch = next(iter(pj.open_json(path)), None)
+            names = batch.schema.names if batch is not None else []
+    except (pa.ArrowException, OSError) as fault:
+        raise SourceError(f"{name}: cannot be read ({str(fault).splitlines()[0]}). Export it again.") from None
+    rows = [] if batch is None else batch.slice(0, SAMPLE_ROWS).to_pylist()
+    return names, [[_text(row.get(column)) for column in names] for row in rows]
+
+
+def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -> Sheet:
+    """A sheet from a table that the engine already holds."""
+    return Sheet(name, list(table.columns), [[_text(value) for value in row.values()] for row in sample], lambda _engine: _numbered(table), [(name, "")])
