@@ -31,6 +31,8 @@ class Section(BaseModel):
 
 
 class SiteSettings(Section):
+    """[site]: whose pages these are."""
+
     home: str
     hosts: Texts = []
     brand: Texts = []
@@ -49,6 +51,8 @@ class SiteSettings(Section):
 
 
 class SourceSettings(Section):
+    """[[source]]: one kind of file, and the help that recognition needs."""
+
     kind: Kind
     files: Texts = []
     table: str | None = None
@@ -69,6 +73,8 @@ class SourceSettings(Section):
 
 
 class WindowSettings(Section):
+    """[windows]: the days that are compared."""
+
     recent: int = Field(90, ge=7, le=366)
     reference: Literal["year", "before"] | None = None
     "The days a year earlier, or the days just before; the default is the year where the data reach that far."
@@ -77,14 +83,20 @@ class WindowSettings(Section):
 
 
 class ProtectSettings(Section):
+    """[protect]: pages that are never removed or merged away."""
+
     pages: Texts = []
 
 
 class GroupSettings(Section):
+    """[groups]: named groups of pages."""
+
     pages: dict[str, Texts] = {}
 
 
 class ValueSettings(Section):
+    """[value]: what a conversion is worth."""
+
     conversion: float | None = Field(None, ge=0)
     currency: str = ""
 
@@ -116,6 +128,8 @@ class VerdictSettings(Section):
 
 
 class EngineSettings(Section):
+    """[engine]: what computes, and how much memory it may take."""
+
     backend: Literal["duckdb"] = "duckdb"
     memory: str = "4GB"
     threads: int | None = Field(None, ge=1)
@@ -130,6 +144,8 @@ class LimitSettings(Section):
 
 
 class Config(Section):
+    """All settings of a workspace."""
+
     site: SiteSettings
     source: list[SourceSettings] = []
     windows: WindowSettings = WindowSettings()  # type: ignore[call-arg]
@@ -175,7 +191,7 @@ def _said(fault: Any, name: str, text: str) -> str:
     if fault["type"] == "extra_forbidden":
         return f"{where}: unknown key {key}. {_nearest(place)}"
     if fault["type"] == "missing":
-        return f"{where}: {key} is missing. Add it, for example: [site] home = \"https://tarnbrook.example/\""
+        return f'{where}: {key} is missing. Add it, for example: [site] home = "https://tarnbrook.example/"'
     return f"{where}: {key} = {fault['input']!r} is not usable: {fault['msg'].removeprefix('Value error, ')}."
 
 

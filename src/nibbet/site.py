@@ -21,8 +21,9 @@ from nibbet.core.openings import Reach, find_openings, stray_topics
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
 from nibbet.core.redirects import covering_page, straighten
+from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.tables import PAGES, QUERIES, named_pages, named_queries
-from nibbet.core.verdicts import Facts, Thresholds, decide
+from nibbet.core.verdicts import decide
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
 from nibbet.engine import Engine
 from nibbet.errors import NotFoundError
@@ -49,15 +50,25 @@ class Site:
     paths of files; `settings` holds further tables of nibbet.toml, such as {"protect": {"pages": ["/legal/*"]}}.
     """
 
-    def __init__(self, home: str | None = None, *, config: Config | None = None, root: str | Path = ".", say: Say = lambda _: None,
-                 settings: dict[str, Any] | None = None, **sources: Any) -> None:
+    def __init__(
+        self,
+        home: str | None = None,
+        *,
+        config: Config | None = None,
+        root: str | Path = ".",
+        say: Say = lambda _: None,
+        settings: dict[str, Any] | None = None,
+        **sources: Any,
+    ) -> None:
         if config is None:
             given = dict(settings or {})
             config = make_config({**given, "site": {**given.get("site", {}), **({"home": home} if home else {})}})
         self.config, self.root, self._say = config, Path(root), say
         self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
         if unknown := set(self._frames) - {"search", "landings", "crawl", "editorial", "backlinks"}:
-            raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: search, landings, crawl, editorial, backlinks.")
+            raise NotFoundError(
+                f"Site does not know the source {', '.join(sorted(unknown))}. It knows: search, landings, crawl, editorial, backlinks."
+            )
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
@@ -107,20 +118,24 @@ class Site:
 
     @cached_property
     def _cells(self) -> pd.DataFrame:
-        cells = self._engine.fetch(reductions.cells(self._joined.search, self.windows, self.config.site.brand))
-        return cells.rename(columns={"page_id": "page"}).sort_values(["page", "query", "device", "surface", "bin", "period"], ignore_index=True)
+        paired = any(one.grain == "pair" for _, one in self._joined.files if one.kind == "search")
+        cells = self._engine.fetch(reductions.cells(self._joined.search, self.windows, self.config.site.brand, paired=paired))
+        return cells.rename(columns={"page_id": "page"}).sort_values(
+            ["page", "query", "device", "surface", "bin", "period"], ignore_index=True
+        )
 
     @cached_property
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
         self._say("learning the CTR curve")
-        rows = self._cells[self._cells["period"].isin(["recent", "long"] if self.windows.reference_kind == "year" else ["recent", "long", "reference"])]
+        rows = self._cells[
+            self._cells["period"].isin(["recent", "long"] if self.windows.reference_kind == "year" else ["recent", "long", "reference"])
+        ]
         return learn_curve(rows.groupby(["device", "surface", "brand", "bin", "page"], as_index=False)[["clicks", "impressions"]].sum())
 
     @cached_property
-    def _pairs(self) -> pd.DataFrame:
-        """The query map: one row per (page, query) of the recent or reference window."""
-        self._say("mapping queries to pages")
+    def _expected(self) -> pd.DataFrame:
+        """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions."""
         cells = with_expected(self._cells[self._cells["period"].isin(["recent", "reference"])], self.curve)
         sums = cells.groupby(["page", "query", "brand", "period"], as_index=False)[PAIR_SUMS].sum()
         wide = sums.set_index(["page", "query", "brand", "period"]).unstack("period", fill_value=0)
@@ -132,7 +147,13 @@ class Site:
         pairs = wide.reset_index()
         for period in ("recent", "reference"):
             pairs[f"position_{period}"] = weighted_position(pairs[f"position_sum_{period}"], pairs[f"placed_{period}"])
-        pairs = pairs.rename(columns={f"{name}_recent": name for name in [*PAIR_SUMS, "position"]})
+        return pairs.rename(columns={f"{name}_recent": name for name in [*PAIR_SUMS, "position"]})
+
+    @cached_property
+    def _pairs(self) -> pd.DataFrame:
+        """The query map: one row per (page, query) of the recent or reference window."""
+        self._say("mapping queries to pages")
+        pairs = self._expected[self._expected["query"] != ""]
         seen = self._engine.fetch(reductions.pair_days(self._joined.search, self.windows)).rename(columns={"page_id": "page"})
         pairs = pairs.merge(seen, on=["page", "query"], how="left").fillna({"days": 0}).astype({"days": "int64"})
         own = self.config
@@ -159,16 +180,30 @@ class Site:
         self._say("measuring pages")
         own, joined, engine = self.config, self._joined, self._engine
         search = engine.fetch(reductions.page_sums(joined.search, self.windows)).set_index("page_id")
-        visits = None if joined.landings is None else engine.fetch(reductions.visit_sums(joined.landings, self.windows)).set_index("page_id").astype(float, errors="ignore")
-        table = ledger(joined.pages, search, visits, joined.inventory, joined.editorial, joined.backlinks, windows=self.windows, scale=self._scale,
-                       beyond=own.verdicts.real_change, protected=own.protect.pages)
+        visits = (
+            None
+            if joined.landings is None
+            else engine.fetch(reductions.visit_sums(joined.landings, self.windows)).set_index("page_id").astype(float, errors="ignore")
+        )
+        table = ledger(
+            joined.pages,
+            search,
+            visits,
+            joined.inventory,
+            joined.editorial,
+            joined.backlinks,
+            windows=self.windows,
+            scale=self._scale,
+            beyond=own.verdicts.real_change,
+            protected=own.protect.pages,
+        )
         weeks = engine.fetch(reductions.page_weeks(joined.search, self.windows))
         table["clicks_last28"] = weeks[weeks["week"].between(0, 3)].groupby("page_id")["clicks"].sum().reindex(table.index).fillna(0)
         return table
 
     @cached_property
     def _measured(self) -> pd.DataFrame:
-        return with_split(with_pull(self._pages.copy(), self._pairs), self._pairs, scale=self._scale)
+        return with_split(with_pull(self._pages.copy(), self._pairs), self._expected, scale=self._scale)
 
     @cached_property
     def _openings(self) -> pd.DataFrame:
@@ -185,7 +220,7 @@ class Site:
         t = self.config.verdicts
         like = merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
         pages = self._measured
-        live = self._pairs["page"].map(~pages["gone"] & ~pages["blocked"])
+        live = self._pairs["page"].map(~pages["gone"] & ~pages["blocked"]).astype(bool)
         candidates = merging.candidate_pairs(self._pairs[live], like)
         wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
@@ -202,10 +237,19 @@ class Site:
 
     @cached_property
     def _stray_topics(self) -> pd.DataFrame:
-        rows = self._openings[self._openings["kind"] == "stray"].merge(self._pairs[["page", "query", "impressions", "topic", "position_sum", "placed"]], on=["page", "query"])
+        rows = self._openings[self._openings["kind"] == "stray"].merge(
+            self._pairs[["page", "query", "impressions", "topic", "position_sum", "placed"]], on=["page", "query"]
+        )
         table = rows.groupby(["page", "topic"], as_index=False).agg(
-            queries=("query", "size"), impressions=("impressions", "sum"), clicks=("clicks", "sum"), position_sum=("position_sum", "sum"), placed=("placed", "sum"),
-            gain=("gain", "sum"), gain_low=("gain_low", "sum"), gain_high=("gain_high", "sum"))
+            queries=("query", "size"),
+            impressions=("impressions", "sum"),
+            clicks=("clicks", "sum"),
+            position_sum=("position_sum", "sum"),
+            placed=("placed", "sum"),
+            gain=("gain", "sum"),
+            gain_low=("gain_low", "sum"),
+            gain_high=("gain_high", "sum"),
+        )
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
     @cached_property
@@ -213,15 +257,27 @@ class Site:
         pages = self._measured
         poor = (pages["clicks_long"] < self.config.verdicts.prune_clicks) & ~pages["gone"]
         staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & (pages["children"] == 0)).to_numpy())
-        return covering_page(pages, np.flatnonzero((poor | pages["gone"]).to_numpy()), staying, language=self.config.site.language, brand=self.config.site.brand)
+        return covering_page(
+            pages,
+            np.flatnonzero((poor | pages["gone"]).to_numpy()),
+            staying,
+            language=self.config.site.language,
+            brand=self.config.site.brand,
+        )
 
     @cached_property
     def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
         self._say("deciding")
         own = self.config.verdicts
-        shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(columns={"impressions": "shown"})
-        limits = Thresholds(settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__})
-        verdicts, evidence = decide(Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits))
+        shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
+            columns={"impressions": "shown"}
+        )
+        limits = Thresholds(
+            settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__}
+        )
+        verdicts, evidence = decide(
+            Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+        )
         return verdicts.assign(worth=self._worth(verdicts["gain"])), evidence
 
     def _worth(self, gain: pd.Series) -> pd.Series:
@@ -277,11 +333,24 @@ class Site:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
         pages, verdicts = self._measured, self._decided[0]
         leaving = verdicts["verdict"].isin(["prune", "consolidate"])
-        rows = pd.DataFrame({"from": pages["page"], "to": verdicts["target"].map(pages["page"]), "because": "verdict " + verdicts["verdict"].fillna("")})[leaving]
+        rows = pd.DataFrame(
+            {"from": pages["page"], "to": verdicts["target"].map(pages["page"]), "because": "verdict " + verdicts["verdict"].fillna("")}
+        )[leaving]
         moved = pages["gone"] & pages["redirects_to"].notna()
         now = pd.DataFrame({"from": pages["page"], "to": pages["redirects_to"], "because": "redirects already"})[moved]
-        broken = pages["gone"] & ~moved & (pages["status"].fillna(200) >= 400) & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
-        mend = pd.DataFrame({"from": pages["page"], "to": self._covers.reindex(pages.index).map(pages["page"]), "because": "answers " + pages["status"].astype("str") + " but is still visited"})[broken]
+        broken = (
+            pages["gone"]
+            & ~moved
+            & (pages["status"].fillna(200) >= 400)
+            & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
+        )
+        mend = pd.DataFrame(
+            {
+                "from": pages["page"],
+                "to": self._covers.reindex(pages.index).map(pages["page"]),
+                "because": "answers " + pages["status"].astype("str") + " but is still visited",
+            }
+        )[broken]
         return straighten(pd.concat([rows, now, mend], ignore_index=True))
 
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
@@ -300,15 +369,20 @@ class Site:
         number = rows.index[0]
         queries = self._pairs[self._pairs["page"] == number].drop(columns="page")
         evidence = self._decided[1]
-        return {"page": rows.iloc[0].to_dict(), "queries": queries[[c for c in QUERIES if c in queries]].reset_index(drop=True),
-                "evidence": evidence[evidence["page"] == number].drop(columns="page").reset_index(drop=True)}
+        return {
+            "page": rows.iloc[0].to_dict(),
+            "queries": queries[[c for c in QUERIES if c in queries]].reset_index(drop=True),
+            "evidence": evidence[evidence["page"] == number].drop(columns="page").reset_index(drop=True),
+        }
 
     def query(self, text: str) -> pd.DataFrame:
         """All pages of one query, the owner first. Raises NotFoundError for a query never met."""
         wanted = " ".join(text.lower().split())
         rows = self._pairs[self._pairs["query"] == wanted]
         if rows.empty:
-            raise NotFoundError(f'No search row has the query "{text}" in the recent or reference window.{_close(wanted, self._pairs["query"])}')
+            raise NotFoundError(
+                f'No search row has the query "{text}" in the recent or reference window.{_close(wanted, self._pairs["query"])}'
+            )
         order = rows["role"].map({"owner": 0, "rival": 1, "passing": 2, "stray": 3})
         rows = rows.assign(order=order).sort_values(["order", "impressions"], ascending=[True, False])
         return rows.assign(page=rows["page"].map(self._pages["page"]))[[c for c in QUERIES if c in rows]].reset_index(drop=True)

@@ -45,14 +45,21 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
         engine.close()
     if not understood:
         listed = "".join(f"\n  {name}: {why}" for name, why in left[:6])
-        raise SourceError(f"{root}: no table was understood.{listed}\nPut search, landing-page or crawl exports there (CSV, XLSX, ODS, Parquet, JSON lines) and run nibbet init again.")
+        raise SourceError(
+            f"{root}: no table was understood.{listed}\nPut search, landing-page or crawl exports there (CSV, XLSX, ODS, Parquet, JSON lines) and run nibbet init again."
+        )
     found = home or _home(hosts)
     write_files(root, {"nibbet.toml": lambda path: path.write_text(_settings(found, understood, left), "utf-8") and None})
     load_config(target)
     for pattern, reading in understood:
         sys.stdout.write(for_terminal(f"{reading.kind:<10} {pattern}") + "\n")
         for match in reading.doubtful:
-            sys.stdout.write(for_terminal(f"           not sure that {match.header!r} is {match.column}; settle it with columns = {{ {match.column} = {_quoted(match.header)} }}") + "\n")
+            sys.stdout.write(
+                for_terminal(
+                    f"           not sure that {match.header!r} is {match.column}; settle it with columns = {{ {match.column} = {_quoted(match.header)} }}"
+                )
+                + "\n"
+            )
     for name, why in left:
         sys.stdout.write(for_terminal(f"left out   {name}: {why}") + "\n")
     sys.stdout.write(f"Wrote {target}. Look through it, then: nibbet run {root}\n")
@@ -67,10 +74,19 @@ def _home(hosts: Counter[str]) -> str:
 
 
 def _settings(home: str, understood: list[tuple[str, Reading]], left: list[tuple[str, str]]) -> str:
-    lines = ["# Written by nibbet init; every setting: docs/settings.md", "[site]", f"home = {_quoted(home)}", f'# brand = [{_quoted(_name(home))}]   # words that mark a query as one for you by name', ""]
+    lines = [
+        "# Written by nibbet init; every setting: docs/settings.md",
+        "[site]",
+        f"home = {_quoted(home)}",
+        f"# brand = [{_quoted(_name(home))}]   # words that mark a query as one for you by name",
+        "",
+    ]
     for pattern, reading in understood:
         lines += ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
-        lines += [f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else "   # not sure") for match in reading.matches.values()]
+        lines += [
+            f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else "   # not sure")
+            for match in reading.matches.values()
+        ]
         doubtful = reading.doubtful
         if doubtful:
             lines.append(f"# columns = {{ {doubtful[0].column} = {_quoted(doubtful[0].header)} }}   # uncomment and mend")

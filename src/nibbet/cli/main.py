@@ -19,8 +19,13 @@ if TYPE_CHECKING:
 
     from nibbet.site import Site
 
-app = typer.Typer(no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, context_settings={"help_option_names": ["-h", "--help"]},
-                  help="Joins search, analytics and crawl data by page, and decides page by page what to do.")
+app = typer.Typer(
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    help="Joins search, analytics and crawl data by page, and decides page by page what to do.",
+)
 
 
 class Form(StrEnum):
@@ -45,9 +50,13 @@ class Verdict(StrEnum):
 Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
 SiteFolder = Annotated[Path | None, typer.Option("--site", metavar="FOLDER", help="The workspace, as an option.")]
 Format = Annotated[Form, typer.Option("--format", help="How to print tables.")]
-Where = Annotated[str | None, typer.Option("--where", metavar="CONDITION", help="Keep rows that fulfil it, as in \"clicks > 100 and position > 10\".")]
+Where = Annotated[
+    str | None, typer.Option("--where", metavar="CONDITION", help='Keep rows that fulfil it, as in "clicks > 100 and position > 10".')
+]
 Top = Annotated[int | None, typer.Option("--top", metavar="N", min=1, help="Print the first N rows.")]
-AsOf = Annotated[str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")]
+AsOf = Annotated[
+    str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")
+]
 Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
 Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]
 
@@ -81,7 +90,9 @@ def _other(fault: Exception, given: list[str]) -> int:
         import traceback
 
         traceback.print_exc()
-    sys.stderr.write(f"nibbet: a fault of Nibbet, not of your data: {type(fault).__name__}: {_harmless(str(fault))}. Please report it; -v shows where.\n")
+    sys.stderr.write(
+        f"nibbet: a fault of Nibbet, not of your data: {type(fault).__name__}: {_harmless(str(fault))}. Please report it; -v shows where.\n"
+    )
     return 1
 
 
@@ -118,7 +129,7 @@ class _Progress:
         if self._verbose and self._step:
             sys.stderr.write(f"{now - self._step_begun:6.1f} s  {self._step}\n")
         self._step, self._step_begun = step, now
-        if self._quiet or self._verbose:
+        if self._quiet or self._verbose or not step:
             return
         if sys.stderr.isatty():
             sys.stderr.write(f"\r\x1b[2K{_harmless(step)[:70]} ...")
@@ -134,7 +145,9 @@ class _Progress:
         return time.monotonic() - self._begun
 
 
-def _with_site(folder: Path | None, site_folder: Path | None, quiet: bool, verbose: bool, task: Callable[[Site], None], *, as_of: str | None = None) -> float:
+def _with_site(
+    folder: Path | None, site_folder: Path | None, quiet: bool, verbose: bool, task: Callable[[Site], None], *, as_of: str | None = None
+) -> float:
     """Open the workspace, run the task, give everything back; returns the seconds it took."""
     from nibbet.site import open_site
 
@@ -193,8 +206,14 @@ def demo(
 
 
 @app.command()
-def init(folder: Folder = None, home: Annotated[str | None, typer.Option(help="The site's home, as https://tarnbrook.example/; found from the files when left out.")] = None,
-         force: Annotated[bool, typer.Option("--force", help="Write over a nibbet.toml that is there.")] = False, site: SiteFolder = None) -> None:
+def init(
+    folder: Folder = None,
+    home: Annotated[
+        str | None, typer.Option(help="The site's home, as https://tarnbrook.example/; found from the files when left out.")
+    ] = None,
+    force: Annotated[bool, typer.Option("--force", help="Write over a nibbet.toml that is there.")] = False,
+    site: SiteFolder = None,
+) -> None:
     """Look at the files in the workspace and write a commented nibbet.toml."""
     from nibbet.cli.init import write_settings
 
@@ -202,7 +221,14 @@ def init(folder: Folder = None, home: Annotated[str | None, typer.Option(help="T
 
 
 @app.command()
-def load(folder: Folder = None, form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+def load(
+    folder: Folder = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Read the sources and print the account: what was read, used and set aside, and how the sources line up."""
     from nibbet.render.terminal import show_account
 
@@ -212,8 +238,14 @@ def load(folder: Folder = None, form: Format = Form.table, as_of: AsOf = None, s
 
 
 @app.command("run")
-def run_all(folder: Folder = None, out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Where the files go; FOLDER/out when left out.")] = None,
-            as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+def run_all(
+    folder: Folder = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Where the files go; FOLDER/out when left out.")] = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Read the sources, decide on every page, and write all files."""
     _run_all(folder, site, out, quiet, verbose, as_of)
 
@@ -232,8 +264,17 @@ def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, qu
 
 
 @app.command()
-def decide(folder: Folder = None, form: Format = Form.table, where: Where = None, top: Top = None, verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
-           as_of: AsOf = None, site: SiteFolder = None, quiet: Quiet = False, verbose: Verbose = False) -> None:
+def decide(
+    folder: Folder = None,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Print the verdict of every page with its reason, largest gain first."""
     from nibbet.render.terminal import show
 
@@ -244,12 +285,23 @@ def decide(folder: Folder = None, form: Format = Form.table, where: Where = None
         rows.append(_chosen(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
 
     _with_site(folder, site, quiet, verbose, task, as_of=as_of)
-    show(rows[0], form.value, columns=["page", "verdict", "cause", "gain", "confidence", "because"], empty="No page fits. Loosen --where, or leave --verdict out.")
+    show(
+        rows[0],
+        form.value,
+        columns=["page", "verdict", "cause", "gain", "confidence", "because"],
+        empty="No page fits. Loosen --where, or leave --verdict out.",
+    )
 
 
 @app.command()
-def page(address: Annotated[str, typer.Argument(help="The page: whole address or path.")], form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None,
-         quiet: Quiet = False, verbose: Verbose = False) -> None:
+def page(
+    address: Annotated[str, typer.Argument(help="The page: whole address or path.")],
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Print everything about one page: its verdict and why, its measures, its queries."""
     from nibbet.render.terminal import show_page
 
@@ -259,13 +311,21 @@ def page(address: Annotated[str, typer.Argument(help="The page: whole address or
 
 
 @app.command()
-def query(text: Annotated[str, typer.Argument(help="The query.")], form: Format = Form.table, as_of: AsOf = None, site: SiteFolder = None,
-          quiet: Quiet = False, verbose: Verbose = False) -> None:
+def query(
+    text: Annotated[str, typer.Argument(help="The query.")],
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Print everything about one query: which pages draw it, which should answer it."""
     from nibbet.render.terminal import show
 
     rows: list[pd.DataFrame] = []
     _with_site(None, site, quiet, verbose, lambda s: rows.append(s.query(text)), as_of=as_of)
-    show(rows[0], form.value, columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"])
-
-
+    show(
+        rows[0],
+        form.value,
+        columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"],
+    )

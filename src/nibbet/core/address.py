@@ -9,20 +9,27 @@ other parameters, print and mobile versions.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 from urllib.parse import urlsplit
 
 import ada_url
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+Codes = NDArray[np.int64]
 
 TRACKING = ("utm_*", "*clid")
 #: parameters that always make another page: pagination and language
 APART = frozenset("page p pg paged seite pagina offset start lang language locale hl sprache langue".split())
-INDEX_FILE = r"/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
+INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 ALTERNATE_PARAMETER = re.compile(r"^(?:print|amp|mobile)(?:=(?:1|true|yes)?)?$|^(?:view|format|version)=(?:print|amp|mobile)$")
-SIMPLE = r"^(?:(https?)://([a-z0-9.-]+))?(/(?:[A-Za-z0-9_~-]+(?:\.[A-Za-z0-9_~-]+)*/?)*)?(?:\?([A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
+#: spellings that the standard leaves as they are: no capital or odd letter in the host, no dot segment, nothing to encode
+SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known
 AUTHORITY = ("crawl", "search", "editorial", "landings", "backlinks")
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
@@ -38,88 +45,126 @@ class Home:
 
     @cached_property
     def host(self) -> str:
+        """The host without `www.`."""
         return _bare_host(urlsplit(ada_url.normalize_url(self.address)).hostname or "")
 
     @cached_property
     def known(self) -> frozenset[str]:
-        return frozenset({self.host, *(_bare_host(ada_url.idna_to_ascii(host.encode()).decode() if not host.isascii() else host.lower()) for host in self.hosts)})
+        """All hosts of the site without `www.`, in their punycode form."""
+        return frozenset(
+            {
+                self.host,
+                *(_bare_host(ada_url.idna_to_ascii(host.encode()).decode() if not host.isascii() else host.lower()) for host in self.hosts),
+            }
+        )
 
     @cached_property
     def root(self) -> str:
+        """Scheme and host before every address."""
         return f"{urlsplit(ada_url.normalize_url(self.address)).scheme}://{urlsplit(ada_url.normalize_url(self.address)).netloc.removeprefix('www.')}"
 
     @cached_property
     def tracks(self) -> re.Pattern[str]:
+        """What a tracking parameter begins with."""
         names = [re.escape(name).replace(r"\*", "[^=]*") for name in (*TRACKING, *self.tracking)]
         return re.compile(rf"^(?:{'|'.join(names)})(?:=|$)", re.IGNORECASE)
-
-
-@dataclass(frozen=True)
-class Folded:
-    """What folding gives.
-
-    addresses: one row per (spelling met): spelling, page (the address; null when set aside), reason, sources.
-    """
-
-    addresses: pd.DataFrame
-    hints: dict[str, int] = field(default_factory=dict)
 
 
 def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None) -> pd.DataFrame:
     """The page behind every spelling.
 
     Args:
-        spellings: spelling (text as met), source (crawl, search, landings, ...); one row per pair.
-        crawl: spelling, status (HTTP code), redirect_to, canonical (texts or null); evidence for the doubtful merges.
+        spellings: spelling (text as met), source (a name of AUTHORITY); one row per pair.
+        crawl: spelling, redirect_to, canonical (texts or null); evidence for the doubtful merges.
     Returns:
         One row per spelling, in order of page and spelling: spelling, page (whole address; null when it is none of this
-        site's), reason (why it stands for that page, or why it is set aside), sources (sorted, joined by a blank).
+        site's), reason (why it stands for that page, or why it is set aside), sources (in the order of AUTHORITY, joined by a blank).
     """
-    known = spellings.drop_duplicates()
-    sources = known.sort_values(["spelling", "source"]).groupby("spelling", sort=True)["source"].agg(" ".join)
-    table = pd.DataFrame({"spelling": sources.index.astype("str"), "sources": sources.to_numpy()})
+    code, unique = pd.factorize(spellings["spelling"].astype("str"), sort=True)
+    bits = np.zeros(len(unique), dtype=np.int64)
+    np.bitwise_or.at(bits, code, spellings["source"].map({name: 1 << n for n, name in enumerate(AUTHORITY)}).to_numpy(dtype=np.int64))
+    table = pd.DataFrame({"spelling": pd.Series(unique, dtype="str")})
     table = pd.concat([table, parse(table["spelling"], home)], axis=1)
-    ours = table["strict"].notna()
-    evidence = _evidence(table[ours], home, crawl)
-    merged = table[ours].merge(evidence, on="strict", how="left", validate="m:1")
-    table.loc[ours, "page"] = (home.root + merged["final"]).to_numpy()
-    table.loc[ours, "reason"] = np.where(merged["why"] == "", merged["reason"], (merged["reason"].replace("as it is", "") + " + " + merged["why"]).str.strip(" +"))
-    table["page"] = table["page"].where(ours, None)
-    table.loc[table["page"] == table["spelling"], "reason"] = "as it is"
+    ours = table["strict"].notna().to_numpy()
+    node, strict = pd.factorize(table.loc[ours, "strict"], sort=True)
+    known = np.zeros(len(strict), dtype=np.int64)
+    np.bitwise_or.at(known, node, bits[ours])
+    final, why = _evidence(pd.Series(strict, dtype="str"), known, _crawl_links(crawl, home))
+    page = np.full(len(table), None, dtype=object)
+    page[ours] = (home.root + pd.Series(strict, dtype="str")).to_numpy(dtype=object)[final[node]]
+    table["page"] = pd.Series(page, dtype="str")
+    decided = np.full(len(table), "", dtype=object)
+    decided[ours] = why[node]
+    bare = table["reason"].where((table["reason"] != "as it is") | (decided == ""), "")
+    table["reason"] = (bare + np.where((decided != "") & (bare != ""), " + ", "") + decided).where(
+        table["page"] != table["spelling"], "as it is"
+    )
+    names = {mask: " ".join(name for n, name in enumerate(AUTHORITY) if mask >> n & 1) for mask in np.unique(bits).tolist()}
+    table["sources"] = pd.Series(bits).map(names).astype("str")
     return table[["spelling", "page", "reason", "sources"]].sort_values(["page", "spelling"], na_position="last", ignore_index=True)
 
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
     """Per spelling: strict (path and kept parameters; null when not of this site) and reason (what was folded, or why set aside)."""
-    text = spellings.str.strip()
-    parts = text.str.extract(SIMPLE)
-    simple = (parts[1].notna() | parts[2].notna()) & ~text.str.startswith("//")
-    host, path, query = parts[1].where(simple), parts[2].where(simple), parts[3].where(simple)
-    rest = np.flatnonzero(~simple.to_numpy())
+    text = pc.utf8_trim_whitespace(pa.array(spellings, type=pa.string()))
+    parts = pc.extract_regex(text, SIMPLE)
+    host, path, query = (pc.struct_field(parts, name) for name in ("host", "path", "query"))
+    odd = pc.or_(pc.match_substring_regex(path, r"(?i)%2e"), pc.and_(pc.equal(host, ""), pc.starts_with(path, "//")))
+    path = pc.if_else(odd, None, path)  # encoded dots may hide dot segments, two slashes a host
+    simple = pc.and_(pc.is_valid(parts), pc.or_(pc.not_equal(host, ""), pc.not_equal(path, ""))).fill_null(False)
+    relative = pc.and_(simple, pc.equal(host, "")).fill_null(False)
+    host, path, query = (pc.if_else(simple, part, None) for part in (pc.if_else(relative, home.host, host), path, query))
+    rest = np.flatnonzero(~simple.to_numpy(zero_copy_only=False))
     if len(rest):
-        slow = [_by_standard(value, home) for value in text.iloc[rest]]
-        at = text.index[rest]
-        host.loc[at], path.loc[at], query.loc[at] = ([row[n] for row in slow] for n in range(3))
-    relative = simple & host.isna()
-    host = host.fillna(home.host).where(path.notna() | host.notna())
-    bare = host.str.removeprefix("www.")
-    path = path.fillna("/").replace("", "/")
-    folded_path = path.str.replace(INDEX_FILE, "/", regex=True, case=False)
-    kept = query.fillna("").map({value: _kept(value, home) for value in query.dropna().unique()}).fillna("")
-    strict = folded_path + np.where(kept == "", "", "?" + kept)
-    bad = host.isna() | (host == "")
-    foreign = ~bad & ~bare.isin(home.known)
+        slow = [_by_standard(value, home) for value in text.take(pa.array(rest)).to_pylist()]
+        mask = pc.invert(simple)
+        host, path, query = (
+            pc.replace_with_mask(part, mask, pa.array([row[n] for row in slow], pa.string())) for n, part in enumerate((host, path, query))
+        )
+    path = _decoded_all(pc.if_else(pc.equal(path, ""), "/", path))
+    folded = pc.replace_substring_regex(path, INDEX_FILE, "/")
+    distinct = pc.unique(query).to_pylist()
+    kept = pa.array([_kept(value or "", home) for value in distinct], pa.string()).take(pc.index_in(query, pa.array(distinct, pa.string())))
+    strict = pc.binary_join_element_wise(folded, pc.if_else(pc.equal(kept, ""), "", pc.binary_join_element_wise("?", kept, "")), "")
+    bare = pc.replace_substring_regex(host, r"^www\.", "")
+    bad = pc.or_(pc.is_null(host), pc.equal(host, "").fill_null(True))
+    foreign = pc.and_(pc.invert(bad), pc.invert(pc.is_in(bare, pa.array(sorted(home.known)))))
     notes = [
-        (text.str.startswith("http://") & home.root.startswith("https"), "scheme"), (relative, "relative"), (host.str.startswith("www.", na=False), "www"),
-        (~foreign & ~bad & (bare != home.host), "sibling host"), (text.str.contains("#", regex=False), "fragment"), (path != folded_path, "index file"),
-        (query.fillna("") != kept, "parameters"), (~simple & ~bad, "form"),
+        (pc.and_(pc.starts_with(text, "http://"), home.root.startswith("https")), "scheme"),
+        (relative, "relative"),
+        (pc.starts_with(host, "www."), "www"),
+        (pc.not_equal(bare, home.host), "sibling host"),
+        (pc.match_substring(text, "#"), "fragment"),
+        (pc.not_equal(path, folded), "index file"),
+        (pc.not_equal(pc.coalesce(query, pa.scalar("")), kept), "parameters"),
+        (pc.invert(simple), "form"),
     ]
-    reason = pd.Series("", index=text.index)
+    reason: Any = pa.scalar("")
     for flag, word in notes:
-        reason = reason + np.where(flag, " + " + word, "")
-    reason = reason.str.removeprefix(" + ").replace("", "as it is")
-    reason = reason.where(~foreign, "other host: " + bare.fillna("")).where(~bad, "not an address")
-    return pd.DataFrame({"strict": strict.where(~bad & ~foreign, None), "reason": reason})
+        reason = pc.binary_join_element_wise(reason, pc.if_else(pc.fill_null(flag, False), f" + {word}", ""), "")
+    reason = pc.replace_substring_regex(reason, r"^ \+ ", "")
+    reason = pc.if_else(pc.equal(reason, ""), "as it is", reason)
+    reason = pc.if_else(
+        bad,
+        "not an address",
+        pc.if_else(foreign, pc.binary_join_element_wise("other host: ", pc.coalesce(bare, pa.scalar("")), ""), reason),
+    )
+    return pd.DataFrame(
+        {"strict": _series(pc.if_else(pc.or_(bad, foreign), None, strict)), "reason": _series(reason)}, index=spellings.index
+    )
+
+
+def _series(array: Any) -> pd.Series:
+    combined = array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
+    return pd.Series(pd.array(combined, dtype="str"))
+
+
+def _decoded_all(path: Any) -> Any:
+    """Paths with percent-encoding in its one form; the distinct ones that have any are rewritten one by one."""
+    encoded = pc.match_substring(path, "%").fill_null(False)
+    if not pc.any(encoded).as_py():
+        return path
+    return pc.replace_with_mask(path, encoded, pa.array([_decoded(value) for value in path.filter(encoded).to_pylist()], pa.string()))
 
 
 def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | None]:
@@ -140,6 +185,7 @@ def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | N
 
 def _decoded(text: str) -> str:
     """Percent-encoding in its one form: unreserved characters bare, the rest with capital digits (RFC 3986, 6.2.2)."""
+
     def one(found: re.Match[str]) -> str:
         character = chr(int(found[1], 16))
         return character if character in UNRESERVED else found[0].upper()
@@ -158,69 +204,72 @@ def _bare_host(host: str) -> str:
 
 def weak_key(strict: pd.Series) -> pd.Series:
     """What the doubtful differences leave: path in small letters, without end slash, parameters, print and mobile marks."""
-    cut = strict.str.partition("?")
-    path = cut[0].str.lower().str.replace(r"^/(?:m|mobile|amp)/", "/", regex=True).str.replace(r"/(?:amp|print)/?$", "/", regex=True).str.rstrip("/")
-    apart = cut[2].map({value: "&".join(p for p in value.split("&") if p.split("=")[0].lower() in APART) for value in cut[2].unique()})
-    return path + np.where(apart == "", "", "?" + apart)
+    parts = pc.extract_regex(pa.array(strict, type=pa.string()), r"^(?P<path>[^?]*)\??(?P<query>.*)$")
+    path = pc.utf8_lower(pc.struct_field(parts, "path"))
+    path = pc.replace_substring_regex(path, r"^/(?:m|mobile|amp)/", "/")
+    path = pc.replace_substring_regex(path, r"/(?:(?:amp|print)/?)?$", "")
+    query = pc.struct_field(parts, "query")
+    distinct = pc.unique(query).to_pylist()
+    apart = ["&".join(p for p in value.split("&") if p.split("=")[0].lower() in APART) for value in distinct]
+    key = pa.array([f"?{value}" if value else "" for value in apart], pa.string()).take(pc.index_in(query, pa.array(distinct, pa.string())))
+    return _series(pc.binary_join_element_wise(path, key, ""))
 
 
-def _evidence(table: pd.DataFrame, home: Home, crawl: pd.DataFrame | None) -> pd.DataFrame:
-    """Per strict address: final (the strict address of its page) and why ("" when nothing had to be decided)."""
-    who = table.assign(source=table["sources"].str.split(" ")).explode("source")
-    knows = pd.crosstab(who["strict"], who["source"]).astype(bool)
-    nodes = pd.DataFrame({"strict": knows.index.astype("str")})
-    nodes["weak"] = weak_key(nodes["strict"]).to_numpy()
-    nodes["final"], nodes["why"] = nodes["strict"], ""
-    nodes = nodes.set_index("strict", drop=False)
-    shared = nodes["weak"].duplicated(keep=False)
-    if crawl is not None and len(crawl):
-        _follow_crawl(nodes, shared, table, home, crawl)
-    open_ = nodes[shared & (nodes["final"] == nodes["strict"])]
-    open_ = open_[open_["weak"].duplicated(keep=False)]
-    if len(open_):
-        _decide_by_sources(nodes, open_, knows)
-    for _ in range(6):  # a merge into a spelling that was itself merged ends at the last one
-        nodes["final"] = nodes["final"].map(nodes["final"])
-    return nodes[["strict", "final", "why"]].reset_index(drop=True)
-
-
-def _follow_crawl(nodes: pd.DataFrame, shared: pd.Series, table: pd.DataFrame, home: Home, crawl: pd.DataFrame) -> None:
-    """Redirects and canonicals that lead to another spelling of the same page."""
-    strict_of = table.drop_duplicates("spelling").set_index("spelling")["strict"]
+def _crawl_links(crawl: pd.DataFrame | None, home: Home) -> list[tuple[str, pd.DataFrame]]:
+    """(word, links) for redirects and canonicals: start and end as strict addresses."""
+    if crawl is None or crawl.empty:
+        return []
+    found = []
     for column, word in (("redirect_to", "redirect"), ("canonical", "canonical")):
-        rows = crawl[crawl[column].notna() & crawl["spelling"].isin(strict_of.index)]
-        if rows.empty:
-            continue
-        start = rows["spelling"].map(strict_of)
-        end = parse(rows[column].astype("str").reset_index(drop=True), home)["strict"]
-        pairs = pd.DataFrame({"start": start.to_numpy(), "end": end.to_numpy()}).dropna().drop_duplicates("start")
-        pairs = pairs[(pairs["start"] != pairs["end"]) & pairs["start"].isin(nodes.index) & pairs["end"].isin(nodes.index)]
-        same = nodes.loc[pairs["start"], "weak"].to_numpy() == nodes.loc[pairs["end"], "weak"].to_numpy()
-        pairs = pairs[same]
-        pairs = pairs[(nodes.loc[pairs["start"], "final"] == pairs["start"].to_numpy()).to_numpy()]
-        back = pairs["end"].map(nodes["final"]).to_numpy() == pairs["start"].to_numpy()  # two that point at each other decide nothing
-        pairs = pairs[~back]
-        nodes.loc[pairs["start"], "final"] = pairs["end"].to_numpy()
-        nodes.loc[pairs["start"], "why"] = word
+        rows = crawl[crawl[column].notna()].reset_index(drop=True)
+        ends = parse(rows[column].astype("str"), home)["strict"]
+        links = (
+            pd.DataFrame({"start": parse(rows["spelling"].astype("str"), home)["strict"], "end": ends}).dropna().drop_duplicates("start")
+        )
+        found.append((word, links[links["start"] != links["end"]]))
+    return found
 
 
-def _decide_by_sources(nodes: pd.DataFrame, open_: pd.DataFrame, knows: pd.DataFrame) -> None:
+def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFrame]]) -> tuple[Codes, NDArray[np.object_]]:
+    """Per strict address: the number of the address of its page, and why ("" when nothing had to be decided).
+
+    Args:
+        strict: distinct addresses in order; known: the sources that know each, as bits in the order of AUTHORITY.
+    """
+    weak = pd.factorize(weak_key(strict))[0]
+    final, why = np.arange(len(strict)), np.full(len(strict), "", dtype=object)
+    shared = np.bincount(weak, minlength=1)[weak] > 1 if len(weak) else np.zeros(0, dtype=bool)
+    index = pd.Index(strict)
+    for word, table in links:
+        start, end = index.get_indexer(table["start"]), index.get_indexer(table["end"])
+        use = (start >= 0) & (end >= 0)
+        start, end = start[use], end[use]
+        use = (weak[start] == weak[end]) & (final[start] == start) & (final[end] != start)
+        twice = np.isin(start[use], end[use]) & np.isin(end[use], start[use])  # two that point at each other decide nothing
+        final[start[use][~twice]], why[start[use][~twice]] = end[use][~twice], word
+    open_ = np.flatnonzero(shared & (final == np.arange(len(final))))
+    _decide_by_sources(final, why, open_, weak, known, strict.str.contains("?", regex=False).to_numpy(bool))
+    for _ in range(6):  # a merge into a spelling that was itself merged ends at the last one
+        final = final[final]
+    return final, why
+
+
+def _decide_by_sources(
+    final: Codes, why: NDArray[np.object_], left: Codes, weak: Codes, known: Codes, with_parameters: NDArray[np.bool_]
+) -> None:
     """Spellings that no redirect decides: merged where the first source that knows any of them knows exactly one.
 
-    A spelling with parameters of its own that search lists as a page stays apart.
+    A spelling with parameters of its own that search lists as a page stays apart, and nothing is merged into one with parameters.
     """
-    left = open_.copy()
-    plain = left["strict"].str.find("?") < 0
-    for source in [name for name in AUTHORITY if name in knows.columns]:
-        known = knows.loc[left.index, source]
-        count = known.groupby(left["weak"]).transform("sum")
-        one = left["weak"].map(left.loc[known & (count == 1)].set_index("weak")["strict"])
-        merge = (count == 1) & ~known & (plain | ~(knows["search"].loc[left.index] if "search" in knows.columns else False))
-        merge &= plain | ~one.fillna("").str.contains("?", regex=False)
-        rows = left.index[merge]
-        nodes.loc[rows, "final"] = one[merge].to_numpy()
-        nodes.loc[rows, "why"] = f"only spelling in {source}"
-        left = left[count == 0]
-        plain = plain.loc[left.index]
-        if left.empty:
+    listed = (known >> AUTHORITY.index("search") & 1).astype(bool)
+    for number, source in enumerate(AUTHORITY):
+        if not len(left):
             return
+        knows = (known[left] >> number & 1).astype(bool)
+        count = np.bincount(weak[left], weights=knows)[weak[left]]
+        one = np.full(int(weak.max()) + 1, -1)
+        one[weak[left][knows]] = left[knows]
+        target = one[weak[left]]
+        merge = (count == 1) & ~knows & ~(with_parameters[left] & listed[left]) & ~with_parameters[target]
+        final[left[merge]], why[left[merge]] = target[merge], f"only spelling in {source}"
+        left = left[count == 0]

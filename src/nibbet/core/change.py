@@ -26,7 +26,9 @@ def noise_of(recent: Floats, reference: Floats, scale: float) -> float:
     return float(np.sqrt(max(middle**2 - np.median(counting), 0.03**2)))
 
 
-def change(recent: Floats, reference: Floats, *, scale: float, beyond: float = 0.10, known: NDArray[np.bool_] | None = None) -> pd.DataFrame:
+def change(
+    recent: Floats, reference: Floats, *, scale: float, beyond: float = 0.10, known: NDArray[np.bool_] | None = None
+) -> pd.DataFrame:
     """The change of counts between two windows with its interval.
 
     Args:
@@ -50,10 +52,15 @@ def change(recent: Floats, reference: Floats, *, scale: float, beyond: float = 0
     usable = np.ones(len(recent), dtype=bool) if known is None else known
     p = np.where(usable & (distance > 0), p, np.where(usable, 1.0, np.nan))
     q = false_discovery(p)
-    frame = pd.DataFrame({
-        "change": difference, "change_share": np.where(base > 0, difference / np.where(base > 0, base, 1.0), np.nan),
-        "change_low": difference - half, "change_high": difference + half, "change_real": np.where(np.isfinite(q), q < 0.05, False),
-    })
+    frame = pd.DataFrame(
+        {
+            "change": difference,
+            "change_share": np.where(base > 0, difference / np.where(base > 0, base, 1.0), np.nan),
+            "change_low": difference - half,
+            "change_high": difference + half,
+            "change_real": np.where(np.isfinite(q), q < 0.05, False),
+        }
+    )
     frame.loc[~usable, ["change", "change_share", "change_low", "change_high"]] = np.nan
     return frame
 
@@ -82,14 +89,27 @@ def split(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         the proportion of the page's other queries: demand and rank cannot be told apart for them.
     """
     e1, e0 = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
-    both = (e1 > 0) & (e0 > 0)
+    both = (e1 > 1e-9) & (e0 > 1e-9)  # below that a ratio means nothing
     demand = _demand(pairs, ""), _demand(pairs, "_reference")
     with np.errstate(divide="ignore", invalid="ignore"):
         mean = np.where(both, _log_mean(e1, e0), 0.0)
         by_demand = np.where(both, mean * np.log(demand[0] / demand[1]), 0.0)
-    sums = pd.DataFrame({
-        "page": pairs["page"], "by_demand": by_demand, "matched": np.where(both, e1 - e0, 0.0), "lone": np.where(both, 0.0, e1 - e0), "e1": e1, "e0": e0,
-    }).groupby("page").sum().reindex(pages["page"]).fillna(0.0)
+    sums = (
+        pd.DataFrame(
+            {
+                "page": pairs["page"],
+                "by_demand": by_demand,
+                "matched": np.where(both, e1 - e0, 0.0),
+                "lone": np.where(both, 0.0, e1 - e0),
+                "e1": e1,
+                "e0": e0,
+            }
+        )
+        .groupby("page")
+        .sum()
+        .reindex(pages["page"])
+        .fillna(0.0)
+    )
     c1, c0 = pages["clicks_recent"].to_numpy(float) + 0.5, pages["clicks_reference"].to_numpy(float) + 0.5
     expected_1, expected_0 = sums["e1"].to_numpy() + 0.5, sums["e0"].to_numpy() + 0.5
     weight = _log_mean(c1, c0)
@@ -111,6 +131,6 @@ def _demand(pairs: pd.DataFrame, window: str) -> Floats:
 
 def _log_mean(a: Floats, b: Floats) -> Floats:
     """(a - b) / (ln a - ln b), and a where both are equal."""
-    with np.errstate(divide="ignore", invalid="ignore"):
+    with np.errstate(divide="ignore", invalid="ignore", over="ignore"):
         gap = np.log(a / b)
         return np.where(np.abs(gap) < 1e-9, a, (a - b) / np.where(np.abs(gap) < 1e-9, 1.0, gap))

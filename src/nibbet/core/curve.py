@@ -37,17 +37,20 @@ class Curve:
             return general_shape(position)
         shares = rows.groupby(["device", "surface"])["impressions"].transform("sum")
         mean = (rows["rate"] * shares).groupby(rows["bin"]).sum() / shares.groupby(rows["bin"]).sum()
-        return np.interp(np.log(np.maximum(position, 1.0)), bin_centre(mean.index.to_numpy(dtype=float)), mean.to_numpy())
+        rate: Floats = np.interp(np.log(np.maximum(position, 1.0)), bin_centre(mean.index.to_numpy(dtype=float)), mean.to_numpy())
+        return rate
 
 
 def bin_centre(number: Floats) -> Floats:
     """The log position in the middle of a bin."""
-    return (number + 0.5) / BINS_PER_E
+    centre: Floats = (number + 0.5) / BINS_PER_E
+    return centre
 
 
 def general_shape(position: Floats) -> Floats:
     """A falling power law that a site without enough clicks leans on; only its fall matters, the site's level replaces its height."""
-    return 0.28 * np.asarray(position, dtype=float) ** -1.1
+    shape: Floats = 0.28 * np.asarray(position, dtype=float) ** -1.1
+    return shape
 
 
 def learn_curve(cells: pd.DataFrame) -> Curve:
@@ -63,7 +66,11 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
     """
     own = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
     parts = [_brand_class(rows, bool(brand)) for brand, rows in own.groupby("brand")]
-    rates = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions"])
+    rates = (
+        pd.concat(parts, ignore_index=True)
+        if parts
+        else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions"])
+    )
     return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
 
 
@@ -80,11 +87,21 @@ def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:
         falling = isotonic_regression(mixed, weights=weight + POOLING_CLICKS, increasing=False).x
         sums = part.groupby("bin")[["clicks", "impressions"]].sum().reindex(range(BINS), fill_value=0)
         spread = 1.96 / np.sqrt(weight + POOLING_CLICKS)
-        rows.append(pd.DataFrame({
-            "device": device, "surface": surface, "brand": brand, "bin": np.arange(BINS), "rate": np.minimum(falling, 0.95),
-            "low": falling * np.exp(-spread), "high": np.minimum(falling * np.exp(spread), 1.0),
-            "clicks": sums["clicks"].to_numpy(), "impressions": sums["impressions"].to_numpy(),
-        }))
+        rows.append(
+            pd.DataFrame(
+                {
+                    "device": device,
+                    "surface": surface,
+                    "brand": brand,
+                    "bin": np.arange(BINS),
+                    "rate": np.minimum(falling, 0.95),
+                    "low": falling * np.exp(-spread),
+                    "high": np.minimum(falling * np.exp(spread), 1.0),
+                    "clicks": sums["clicks"].to_numpy(),
+                    "impressions": sums["impressions"].to_numpy(),
+                }
+            )
+        )
     return pd.concat(rows, ignore_index=True)
 
 
@@ -103,12 +120,14 @@ def _binned(cells: pd.DataFrame, base: Floats) -> tuple[Floats, Floats]:
     top = np.bincount(number, share * clicks, BINS)
     bottom = np.bincount(number, share * shown, BINS)
     weight = np.bincount(number, share * expected, BINS)
-    return np.where(bottom > 0, top / np.maximum(bottom, 1e-9), base), weight
+    rate: Floats = np.where(bottom > 0, top / np.maximum(bottom, 1e-9), base)
+    return rate, weight.astype(np.float64)
 
 
 def _falling(rate: Floats, weight: Floats, shape: Floats) -> Floats:
     mixed = (rate * weight + shape * PRIOR_CLICKS) / (weight + PRIOR_CLICKS)
-    return np.maximum(isotonic_regression(mixed, weights=weight + PRIOR_CLICKS, increasing=False).x, 1e-6)
+    falling: Floats = np.maximum(isotonic_regression(mixed, weights=weight + PRIOR_CLICKS, increasing=False).x, 1e-6)
+    return falling
 
 
 def with_expected(cells: pd.DataFrame, curve: Curve) -> pd.DataFrame:

@@ -50,7 +50,9 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     joined["overlap"] = joined[["contained", "contained_b"]].max(axis=1)
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
     joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
-    joined = joined[(joined["shared"] >= like.shared_queries) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)]
+    joined = joined[
+        (joined["shared"] >= like.shared_queries) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)
+    ]
     out = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
 
@@ -66,7 +68,9 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     member = pd.concat([numbered[["pair", f"page_{side}"]].rename(columns={f"page_{side}": "page"}) for side in "ab"])
     rows = member.merge(days, on="page")
     shared = rows.groupby(["pair", "query"])["page"].transform("nunique") > 1
-    rows = rows[shared].sort_values(["pair", "query", "date", "position", "impressions", "page"], ascending=[True, True, True, True, False, True])
+    rows = rows[shared].sort_values(
+        ["pair", "query", "date", "position", "impressions", "page"], ascending=[True, True, True, True, False, True]
+    )
     lead = rows.drop_duplicates(["pair", "query", "date"])
     before = lead.groupby(["pair", "query"])["page"].shift()
     turned = (lead["page"] != before)[before.notna()]
@@ -93,9 +97,13 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     label = csgraph.connected_components(graph, directed=False)[1]
     table = pd.DataFrame({"page": members, "group": label}).merge(pages, on="page", how="left", validate="1:1")
     table["worth"] = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
-    table = table.assign(length=table["address"].str.len()).sort_values(["group", "protected", "worth", "length", "address"], ascending=[True, False, False, True, True])
+    table = table.assign(length=table["address"].str.len()).sort_values(
+        ["group", "protected", "worth", "length", "address"], ascending=[True, False, False, True, True]
+    )
     survivor = table.drop_duplicates("group").set_index("group")["page"]
-    links = pd.concat([alike, alike.rename(columns={"page_a": "page_b", "page_b": "page_a"})]).rename(columns={"page_a": "page", "page_b": "of"})
+    links = pd.concat([alike, alike.rename(columns={"page_a": "page_b", "page_b": "page_a"})]).rename(
+        columns={"page_a": "page", "page_b": "of"}
+    )
     table["of"] = table["group"].map(survivor)
     joined = table.merge(links[["page", "of", "shared_impressions", "overlap", "turn_taking"]], on=["page", "of"], how="left")
     joined["survivor"] = joined["page"] == joined["of"]
@@ -105,7 +113,9 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     for name in ("shared_impressions", "overlap", "turn_taking"):
         joined[name] = joined[name].fillna(joined.groupby("group")[name].transform("max"))
     joined["group"] = pd.factorize(joined["group"])[0] + 1
-    return joined.sort_values(["group", "survivor", "page"], ascending=[True, False, True], ignore_index=True)[["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"]]
+    return joined.sort_values(["group", "survivor", "page"], ascending=[True, False, True], ignore_index=True)[
+        ["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"]
+    ]
 
 
 def merge_gain(groups: pd.DataFrame, pairs: pd.DataFrame, curve: Curve, days: int) -> pd.DataFrame:
@@ -116,7 +126,9 @@ def merge_gain(groups: pd.DataFrame, pairs: pd.DataFrame, curve: Curve, days: in
     """
     rows = pairs.merge(groups[["group", "page"]], on="page")
     rows = rows[rows["impressions"] > 0]
-    query = rows.groupby(["group", "query"]).agg(shown=("impressions", "sum"), best=("position", "min"), clicks=("clicks", "sum"), brand=("brand", "first"))
+    query = rows.groupby(["group", "query"]).agg(
+        shown=("impressions", "sum"), best=("position", "min"), clicks=("clicks", "sum"), brand=("brand", "first")
+    )
     now = curve.rate(query["best"].to_numpy(float))
     pull = query["clicks"].groupby("group").sum() / (query["shown"] * now).groupby("group").sum().clip(lower=1.0)
     gains = {}

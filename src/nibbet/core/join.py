@@ -21,17 +21,20 @@ class PageKeys:
 
 
 def spellings_of(tables: list[tuple[str, ibis.Table, str]]) -> ibis.Table:
-    """All distinct spellings met: spelling, source; from (source, table, column) triples."""
-    parts = [table.filter(table[column].notnull()).select(spelling=table[column], source=ibis.literal(source)) for source, table, column in tables]
+    """All distinct spellings met in rows that are used: spelling, source; from (source, table, column) triples."""
+    parts = [
+        table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column], source=ibis.literal(source))
+        for source, table, column in tables
+    ]
     return ibis.union(*parts, distinct=True) if len(parts) > 1 else parts[0].distinct()
 
 
 def with_pages(table: ibis.Table, keys: ibis.Table, *, column: str = "page") -> ibis.Table:
-    """The rows with page_id (null where the row has no page of this site), and aside filled with the reason where it was empty."""
+    """The rows with page_id in place of their spelling (null where the row has no page of this site), and aside filled with the reason where it was empty."""
     joined = table.left_join(keys, table[column] == keys.spelling).drop("spelling")
     lost = joined[column].notnull() & joined.page_id.isnull()
     reason = ibis.cases((joined.aside.notnull(), joined.aside), (lost, joined.reason), else_=ibis.null("string"))
-    return joined.mutate(aside=reason).drop("reason")
+    return joined.mutate(aside=reason).drop("reason", column)
 
 
 def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None) -> ibis.Table:
@@ -43,20 +46,31 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
     """
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
     table = search.mutate(aside=ibis.cases((late, INCOMPLETE), else_=search.aside))
-    table = table.mutate(aside=ibis.cases(
-        (table.aside.isnull() & (table.grain == "page") & table.page_id.isnull(), "no address"),
-        (table.aside.isnull() & (table.grain == "pair") & table.page_id.isnull(), "no address"), else_=table.aside))
+    table = table.mutate(
+        aside=ibis.cases(
+            (table.aside.isnull() & (table.grain == "page") & table.page_id.isnull(), "no address"),
+            (table.aside.isnull() & (table.grain == "pair") & table.page_id.isnull(), "no address"),
+            else_=table.aside,
+        )
+    )
     if page_days is None:
         return table.mutate(detail=(table.grain == "query") & table.aside.isnull())
     marked = table.left_join(page_days.mutate(covered=True), "date")
-    return marked.mutate(detail=marked.aside.isnull() & (marked.grain != "page") & marked.covered.fill_null(False)).drop("covered", "date_right")
+    return marked.mutate(detail=marked.aside.isnull() & (marked.grain != "page") & marked.covered.fill_null(False)).drop(
+        "covered", "date_right"
+    )
 
 
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:
     """Landing rows with the last reasons: no address, days after `as_of`."""
-    return landings.mutate(aside=ibis.cases(
-        (landings.aside.notnull(), landings.aside), (landings.page_id.isnull(), "no address"),
-        (landings.date > ibis.literal(as_of, "date"), INCOMPLETE), else_=ibis.null("string")))
+    return landings.mutate(
+        aside=ibis.cases(
+            (landings.aside.notnull(), landings.aside),
+            (landings.page_id.isnull(), "no address"),
+            (landings.date > ibis.literal(as_of, "date"), INCOMPLETE),
+            else_=ibis.null("string"),
+        )
+    )
 
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
@@ -73,19 +87,32 @@ def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[st
         fates: the rows of `balance` for this file.
         digits: decimal places per measure; counts have 0.
     """
+
     def number(value: Any, measure: str) -> int | float:
         return int(value) if digits.get(measure, 0) == 0 else round(float(value), digits[measure])
 
     aside = fates[fates["aside"].notna()].sort_values("aside")
     detail = fates[fates["aside"].isna() & fates["detail"]]
     used = fates[fates["aside"].isna()]
-    gone = [{"reason": row["aside"], "rows": int(row["rows"]), "measures": {m: number(row[m], m) for m in measures}} for row in aside.to_dict("records")]
+    gone = [
+        {"reason": row["aside"], "rows": int(row["rows"]), "measures": {m: number(row[m], m) for m in measures}}
+        for row in aside.to_dict("records")
+    ]
     if len(detail):
         gone.append({"reason": DETAIL, "rows": 0, "measures": {m: number(detail[m].sum(), m) for m in measures}})
     ledger = fates[fates["aside"].isna() & ~fates["detail"]]
     return {
-        "file": name, "kind": kind, "rows_read": int(fates["rows"].sum()), "rows_used": int(used["rows"].sum()), "set_aside": gone,
-        "measures": {m: {
-            "read": number(fates[m].sum(), m), "ledger": number(ledger[m].sum(), m),
-            "set_aside": number(fates[m].sum() - ledger[m].sum(), m)} for m in measures},
+        "file": name,
+        "kind": kind,
+        "rows_read": int(fates["rows"].sum()),
+        "rows_used": int(used["rows"].sum()),
+        "set_aside": gone,
+        "measures": {
+            m: {
+                "read": number(fates[m].sum(), m),
+                "ledger": number(ledger[m].sum(), m),
+                "set_aside": number(fates[m].sum() - ledger[m].sum(), m),
+            }
+            for m in measures
+        },
     }

@@ -16,8 +16,19 @@ from nibbet.core.windows import Windows
 TEXTS = ("title", "h1", "headings", "description", "language")
 
 
-def ledger(pages: pd.DataFrame, search: pd.DataFrame, visits: pd.DataFrame | None, inventory: pd.DataFrame | None, editorial: pd.DataFrame | None,
-           backlinks: pd.DataFrame | None, *, windows: Windows, scale: float, beyond: float, protected: list[str]) -> pd.DataFrame:
+def ledger(
+    pages: pd.DataFrame,
+    search: pd.DataFrame,
+    visits: pd.DataFrame | None,
+    inventory: pd.DataFrame | None,
+    editorial: pd.DataFrame | None,
+    backlinks: pd.DataFrame | None,
+    *,
+    windows: Windows,
+    scale: float,
+    beyond: float,
+    protected: list[str],
+) -> pd.DataFrame:
     """One row per page, in the order of `pages`.
 
     Args:
@@ -39,8 +50,13 @@ def ledger(pages: pd.DataFrame, search: pd.DataFrame, visits: pd.DataFrame | Non
     table["position_reference"] = weighted_position(found["position_sum_reference"], found["placed_reference"])
     table["base"] = table["clicks_reference"] * scale
     table["reference_known"] = windows.reference.start >= windows.first
-    compared = change(table["clicks"].to_numpy(float), table["clicks_reference"].to_numpy(float), scale=scale, beyond=beyond,
-                      known=table["reference_known"].to_numpy(bool))
+    compared = change(
+        table["clicks"].to_numpy(float),
+        table["clicks_reference"].to_numpy(float),
+        scale=scale,
+        beyond=beyond,
+        known=table["reference_known"].to_numpy(bool),
+    )
     table = pd.concat([table, compared.set_axis(table.index)], axis=1)
     table = _with_visits(table, visits)
     table = _with_inventory(table, inventory)
@@ -58,7 +74,9 @@ def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFra
     for name in names:
         for window, suffix in (("recent", ""), ("long", "_long")):
             value: Any = np.nan if visits is None else visits[f"{name}_{window}"].reindex(table.index).fillna(0)
-            table[name + suffix] = value if visits is None or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
+            table[name + suffix] = (
+                value if visits is None or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
+            )
             if visits is not None and name in ("conversions", "revenue", "engagement_seconds"):
                 table[name + suffix] = value.astype(float)
     sessions = table["sessions"].where(table["sessions"] > 0) if visits is not None else np.nan
@@ -70,16 +88,16 @@ def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFra
 def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.DataFrame:
     rows = inventory.reindex(table.index) if inventory is not None else pd.DataFrame(index=table.index)
     for name in (*TEXTS, "status", "noindex", "words", "inlinks", "outlinks", "depth", "published", "modified"):
-        table[name] = rows[name] if name in rows else None
+        table[name] = rows.get(name)
     table["status"] = pd.to_numeric(table["status"]).astype("Int64")
     for name in ("words", "inlinks", "outlinks", "depth"):
         table[name] = pd.to_numeric(table[name]).astype("Int64")
     elsewhere = rows["elsewhere"].eq(True) if "elsewhere" in rows else pd.Series(False, index=table.index)
-    table["redirects_to"] = rows["redirect_page"] if "redirect_page" in rows else None
+    table["redirects_to"] = rows.get("redirect_page")
     table["gone"] = (table["status"].fillna(200) >= 300) | elsewhere
     table["blocked"] = table["noindex"].eq(True) & ~table["gone"]
     live = (table["status"] == 200) & ~table["gone"] & ~table["blocked"]
-    table["indexable"] = live.astype("boolean").where(table["status"].notna(), pd.NA)
+    table["indexable"] = live.astype("boolean").mask(table["status"].isna())
     return table
 
 
@@ -95,7 +113,11 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
     """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data."""
-    told = editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index) if editorial is not None else None
+    told = (
+        editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
+        if editorial is not None
+        else None
+    )
     crawled = pd.to_datetime(table["published"])
     table["published"] = pd.to_datetime(told).fillna(crawled) if told is not None else crawled
     table["modified"] = pd.to_datetime(table["modified"])
@@ -130,15 +152,29 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     pull = shrunk_pull(sums["clicks"].to_numpy(float), sums["expected_clicks"].to_numpy(float))
     table["pull"] = pull
     answered = plain[plain["role"].isin(["owner", "rival"]) & (plain["answer"] >= 0.5)]
-    of_page = answered.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]].sum().reindex(table.index).fillna(0.0)
-    table["clicks_answered"], table["impressions_answered"], table["expected_answered"] = of_page["clicks"], of_page["impressions"], of_page["expected_clicks"]
+    of_page = (
+        answered.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]]
+        .sum()
+        .reindex(table.index)
+        .fillna(0.0)
+    )
+    table["clicks_answered"], table["impressions_answered"], table["expected_answered"] = (
+        of_page["clicks"],
+        of_page["impressions"],
+        of_page["expected_clicks"],
+    )
     table["position_answered"] = weighted_position(of_page["position_sum"], of_page["placed"])
     return table
 
 
 def with_split(table: pd.DataFrame, pairs: pd.DataFrame, *, scale: float) -> pd.DataFrame:
     """The ledger with the parts of each page's change: demand, rank, pull_part."""
-    scaled = pairs.assign(expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale)
-    parts = split(scaled, pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}))
+    scaled = pairs.assign(
+        expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale
+    )
+    parts = split(
+        scaled,
+        pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}),
+    )
     table["demand"], table["rank"], table["pull_part"] = (parts[name].to_numpy() for name in ("demand", "rank", "pull"))
     return table

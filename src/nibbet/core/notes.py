@@ -25,7 +25,10 @@ def _incomplete(account: dict[str, Any], as_of: date) -> dict[str, str] | None:
     if not rows:
         return None
     clicks = sum(gone["measures"].get("clicks", 0) for _, gone in rows)
-    return {"code": "partial_days", "text": f"Days after {as_of} are not complete yet: {clicks:,} clicks on them are set aside, and every window ends with {as_of}."}
+    return {
+        "code": "partial_days",
+        "text": f"Days after {as_of} are not complete yet: {clicks:,} clicks on them are set aside, and every window ends with {as_of}.",
+    }
 
 
 def _other_hosts(account: dict[str, Any]) -> dict[str, str] | None:
@@ -33,7 +36,10 @@ def _other_hosts(account: dict[str, Any]) -> dict[str, str] | None:
     if not rows:
         return None
     names = sorted({gone["reason"].split(": ", 1)[1] for _, gone in rows})
-    return {"code": "other_host", "text": f"Rows of {', '.join(names[:3])}{' and others' if len(names) > 3 else ''} are set aside. If they serve the same pages, add them to hosts in nibbet.toml."}
+    return {
+        "code": "other_host",
+        "text": f"Rows of {', '.join(names[:3])}{' and others' if len(names) > 3 else ''} are set aside. If they serve the same pages, add them to hosts in nibbet.toml.",
+    }
 
 
 def _withheld(account: dict[str, Any]) -> dict[str, str] | None:
@@ -41,7 +47,10 @@ def _withheld(account: dict[str, Any]) -> dict[str, str] | None:
     whole = sum(one["measures"].get("impressions", {}).get("ledger", 0) for one in account["sources"] if one["kind"] == "search")
     if not detail or detail >= whole:
         return None
-    return {"code": "withheld", "text": f"{1 - detail / whole:.0%} of impressions come without their query. They count for their pages, and stand as rows without a query in queries.csv."}
+    return {
+        "code": "withheld",
+        "text": f"{1 - detail / whole:.0%} of impressions come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
+    }
 
 
 def _gaps(days: pd.DataFrame) -> dict[str, str] | None:
@@ -50,7 +59,10 @@ def _gaps(days: pd.DataFrame) -> dict[str, str] | None:
     missing = pd.date_range(days["date"].min(), days["date"].max()).difference(pd.DatetimeIndex(days["date"]))
     if missing.empty:
         return None
-    return {"code": "gaps", "text": f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low."}
+    return {
+        "code": "gaps",
+        "text": f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low.",
+    }
 
 
 def _strangers(pages: pd.DataFrame) -> dict[str, str] | None:
@@ -58,11 +70,17 @@ def _strangers(pages: pd.DataFrame) -> dict[str, str] | None:
     if not pages["in_crawl"].any() or not lone.any():
         return None
     first = pages[lone].sort_values("clicks", ascending=False)["path"].iloc[0]
-    return {"code": "not_in_crawl", "text": f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}: orphans, or a crawl that stopped early."}
+    return {
+        "code": "not_in_crawl",
+        "text": f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}: orphans, or a crawl that stopped early.",
+    }
 
 
 def _merged(addresses: pd.DataFrame) -> dict[str, str] | None:
     per_page = addresses.dropna(subset=["page"]).groupby("page").size()
     if not (per_page > 1).any():
         return None
-    return {"code": "spellings", "text": f"{len(addresses.dropna(subset=['page'])):,} spellings stand for {len(per_page):,} pages; addresses.csv gives the reason of each."}
+    return {
+        "code": "spellings",
+        "text": f"{len(addresses.dropna(subset=['page'])):,} spellings stand for {len(per_page):,} pages; addresses.csv gives the reason of each.",
+    }

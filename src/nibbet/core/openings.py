@@ -46,8 +46,11 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *,
     low_pull = shown["clicks"] < reach.snippet_pull * shown["expected_clicks"]
     snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
     strays = shown[shown["role"] == "stray"]
-    parts = [_sized(climbs, "climb", curve, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)), _snippet(snippets, days),
-             _sized(strays, "stray", curve, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8))]
+    parts = [
+        _sized(climbs, "climb", curve, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)),
+        _snippet(snippets, days),
+        _sized(strays, "stray", curve, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8)),
+    ]
     found = pd.concat(parts, ignore_index=True)
     return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
 
@@ -64,8 +67,10 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, days: int, places: tuple
 
 def _snippet(rows: pd.DataFrame, days: int) -> pd.DataFrame:
     low, high = pull_interval(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float), level=0.8)
-    lost = {name: (rows["expected_clicks"] * (1.0 - pull)).clip(lower=0.0) * MONTH_DAYS / days
-            for name, pull in (("gain_low", np.maximum(high, 0)), ("gain", rows["clicks"] / rows["expected_clicks"]), ("gain_high", low))}
+    lost = {
+        name: (rows["expected_clicks"] * (1.0 - pull)).clip(lower=0.0) * MONTH_DAYS / days
+        for name, pull in (("gain_low", np.maximum(high, 0)), ("gain", rows["clicks"] / rows["expected_clicks"]), ("gain_high", low))
+    }
     return rows.assign(kind="snippet", **lost)
 
 
@@ -88,6 +93,8 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     block = sparse.csr_matrix((np.ones(len(page)), (np.arange(len(page)), page)))
     alike = (unit @ unit.T).multiply(block @ block.T)
     label = csgraph.connected_components(alike > 0.45, directed=False)[1]
-    ranked = pd.DataFrame({"label": label, "query": strays["query"].to_numpy(), "impressions": strays["impressions"].to_numpy()}, index=strays.index)
+    ranked = pd.DataFrame(
+        {"label": label, "query": strays["query"].to_numpy(), "impressions": strays["impressions"].to_numpy()}, index=strays.index
+    )
     head = ranked.sort_values(["impressions", "query"], ascending=[False, True]).drop_duplicates("label").set_index("label")["query"]
     return ranked["label"].map(head)

@@ -58,16 +58,22 @@ def add_answer(pairs: pd.DataFrame, pages: pd.DataFrame, *, brand: list[str], la
     words = lexicon.matrix(texts)
     on_page = page_words(pages, lexicon)
     words, on_page = lexicon.same_width(words, on_page)
-    number = pd.Index(texts).get_indexer(pairs["query"])
+    number = pd.Index(texts).get_indexer(pd.Index(pairs["query"]))
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
     weight = rarity(drawn.tocsr())
     known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
     weight[known_brand[known_brand < len(weight)]] *= 0.05
-    share = np.concatenate([
-        covered_share(words[number[at : at + ROWS_AT_ONCE]], on_page[home[at : at + ROWS_AT_ONCE]], weight)
-        for at in range(0, len(pairs), ROWS_AT_ONCE)
-    ]) if len(pairs) else np.zeros(0)
+    share = (
+        np.concatenate(
+            [
+                covered_share(words[number[at : at + ROWS_AT_ONCE]], on_page[home[at : at + ROWS_AT_ONCE]], weight)
+                for at in range(0, len(pairs), ROWS_AT_ONCE)
+            ]
+        )
+        if len(pairs)
+        else np.zeros(0)
+    )
     pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
     place = pairs["position"].fillna(100.0).to_numpy(float)
     behaviour = np.clip((pull - 0.4) / 0.5, 0, 1) * np.clip((9.0 - place) / 5.0, 0, 1)
@@ -93,10 +99,16 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
         share_impressions=pairs["impressions"] / of_query["impressions"].where(of_query["impressions"] > 0),
     )
     answers = pairs["answer"] >= roles.answers
-    order = pd.DataFrame({
-        "query": pairs["query"], "named": ~pairs["named"], "fit": -(pairs["clicks"] + 0.02 * pairs["impressions"]) * pairs["answer"] ** 2, "answer": -pairs["answer"],
-        "length": addresses.str.len().reindex(pairs["page"]).to_numpy(), "address": addresses.reindex(pairs["page"]).to_numpy(),
-    })[answers | pairs["named"]]
+    order = pd.DataFrame(
+        {
+            "query": pairs["query"],
+            "named": ~pairs["named"],
+            "fit": -(pairs["clicks"] + 0.02 * pairs["impressions"]) * pairs["answer"] ** 2,
+            "answer": -pairs["answer"],
+            "length": addresses.str.len().reindex(pairs["page"]).to_numpy(),
+            "address": addresses.reindex(pairs["page"]).to_numpy(),
+        }
+    )[answers | pairs["named"]]
     first = order.sort_values(["query", "named", "fit", "answer", "length", "address"], kind="stable").drop_duplicates("query")
     owner = pd.Series(False, index=pairs.index)
     owner.loc[first.index] = True
@@ -121,6 +133,12 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
 def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:
     """One row per query: pages, clicks, impressions, position (weighted), brand; by impressions."""
     sums = pairs.groupby("query").agg(
-        pages=("page", "size"), clicks=("clicks", "sum"), impressions=("impressions", "sum"), position_sum=("position_sum", "sum"), placed=("placed", "sum"), brand=("brand", "first"))
+        pages=("page", "size"),
+        clicks=("clicks", "sum"),
+        impressions=("impressions", "sum"),
+        position_sum=("position_sum", "sum"),
+        placed=("placed", "sum"),
+        brand=("brand", "first"),
+    )
     sums["position"] = weighted_position(sums["position_sum"], sums["placed"])
     return sums.drop(columns=["position_sum", "placed"]).sort_values(["impressions", "query"], ascending=[False, True]).reset_index()

@@ -28,7 +28,11 @@ def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray,
     weight[known_brand] = 0.0
     asked = subject[leaving].multiply(weight[None, :]).tocsr()
     whole = np.asarray(asked.sum(axis=1)).ravel()
-    share = (asked @ texts[staying].T).toarray() / np.maximum(whole, 1e-9)[:, None] if len(leaving) and len(staying) else np.zeros((len(leaving), 1))
+    share = (
+        (asked @ texts[staying].T).toarray() / np.maximum(whole, 1e-9)[:, None]
+        if len(leaving) and len(staying)
+        else np.zeros((len(leaving), 1))
+    )
     best = share.argmax(axis=1)
     good = share[np.arange(len(leaving)), best] >= COVERS
     found = np.where(good, staying[best] if len(staying) else -1, -1)

@@ -14,14 +14,18 @@ VISITS = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "
 
 
 def inside(table: ibis.Table, window: Window) -> Any:
+    """Whether a row lies inside the window."""
     return table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
 
 
 def windowed(table: ibis.Table, names: tuple[str, ...], windows: dict[str, Window], by: list[str]) -> ibis.Table:
     """Sums of `names` per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days."""
     sums = {
-        f"{name}_{label}": ibis.cases((inside(table, window), table[name]), else_=0).sum().cast("float64" if name == "position_sum" else table[name].type())
-        for label, window in windows.items() for name in names
+        f"{name}_{label}": ibis.cases((inside(table, window), table[name]), else_=0)
+        .sum()
+        .cast("float64" if name == "position_sum" else table[name].type())
+        for label, window in windows.items()
+        for name in names
     }
     return table.group_by(by).aggregate(**sums, first_seen=table.date.min())
 
@@ -48,7 +52,10 @@ def _three(windows: Windows) -> dict[str, Window]:
 def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page: sums of the visits over all channels, and of organic sessions, in the recent and long windows."""
     used = landings.filter(landings.aside.isnull())
-    used = used.mutate(**{name: used[name].fill_null(0) for name in VISITS}, sessions_organic=ibis.cases((used.organic.fill_null(False), used.sessions), else_=0))
+    used = used.mutate(
+        **{name: used[name].fill_null(0) for name in VISITS},
+        sessions_organic=ibis.cases((used.organic.fill_null(False), used.sessions), else_=0),
+    )
     used = used.mutate(engaged_organic=ibis.cases((used.organic.fill_null(False), used.engaged_sessions), else_=0))
     return windowed(used, (*VISITS, "sessions_organic", "engaged_organic"), {"recent": windows.recent, "long": windows.long}, ["page_id"])
 
@@ -57,29 +64,48 @@ def page_weeks(search: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page and week counted back from the last complete day (0 = its last seven days): clicks, impressions."""
     rows = page_rows(search)
     week = (ibis.literal(windows.as_of, "date").delta(rows.date, unit="day") // 7).cast("int32")
-    return rows.group_by(page_id=rows.page_id, week=week).aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64"))
+    return rows.group_by(page_id=rows.page_id, week=week).aggregate(
+        clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64")
+    )
 
 
 def site_days(search: ibis.Table) -> ibis.Table:
     """One row per day of all used rows: date, clicks, impressions."""
     rows = page_rows(search)
-    return rows.group_by("date").aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64")).order_by("date")
+    return (
+        rows.group_by("date")
+        .aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64"))
+        .order_by("date")
+    )
 
 
-def cells(search: ibis.Table, windows: Windows, brand: list[str]) -> ibis.Table:
+def cells(search: ibis.Table, windows: Windows, brand: list[str], *, paired: bool) -> ibis.Table:
     """Pairs cut by kind of search, bin of log position and period, for the curve and what it expects.
 
     One row per (page_id, query, device, surface, brand, bin, period); period is recent, reference, long (its rest) or older.
+    Without any pairs (`paired` false) page rows stand in with an empty query: a page is then judged as if one query made it.
     """
-    rows = pair_rows(search)
+    rows = pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal(""))
     position = ibis.cases((rows.placed > 0, rows.position_sum / rows.placed.nullif(0)), else_=ibis.null("float64"))
     period = ibis.cases(
-        (inside(rows, windows.recent), "recent"), (inside(rows, windows.reference), "reference"), (inside(rows, windows.long), "long"), else_="older")
+        (inside(rows, windows.recent), "recent"),
+        (inside(rows, windows.reference), "reference"),
+        (inside(rows, windows.long), "long"),
+        else_="older",
+    )
     rows = rows.mutate(
-        device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), brand=is_brand(rows["query"], brand), period=period,
-        bin=ibis.least(46, (position.ln() * 10).floor()).cast("int32"))
+        device=rows.device.fill_null(""),
+        surface=rows.surface.fill_null(""),
+        brand=is_brand(rows["query"], brand),
+        period=period,
+        bin=ibis.least(46, (position.ln() * 10).floor()).cast("int32"),
+    )
     return rows.group_by("page_id", "query", "device", "surface", "brand", "bin", "period").aggregate(
-        clicks=_.clicks.sum().cast("int64"), impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum().cast("int64"))
+        clicks=_.clicks.sum().cast("int64"),
+        impressions=_.impressions.sum().cast("int64"),
+        position_sum=_.position_sum.sum(),
+        placed=_.placed.sum().cast("int64"),
+    )
 
 
 def pair_days(search: ibis.Table, windows: Windows) -> ibis.Table:
@@ -103,5 +129,6 @@ def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ib
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, windows.recent)).semi_join(pages, "page_id")
     sums = rows.group_by("query", "date", "page_id").aggregate(
-        impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum())
+        impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum()
+    )
     return sums.mutate(position=sums.position_sum / sums.placed.nullif(0)).drop("position_sum", "placed")

@@ -12,7 +12,7 @@ def count(values: pd.Series) -> pd.Series:
     text = whole.abs().astype("str")
     for _ in range(4):
         text = text.str.replace(r"^(\d+)(\d{3})(?=$|,)", r"\1,\2", regex=True)
-    return pd.Series(np.where(whole < 0, "-", ""), index=values.index) + text
+    return text.where(whole >= 0, "-" + text)
 
 
 def share(values: pd.Series) -> pd.Series:
@@ -22,7 +22,13 @@ def share(values: pd.Series) -> pd.Series:
 
 def place(values: pd.Series) -> pd.Series:
     """4.2 for a position; "?" where unknown."""
-    return values.map("{:.1f}".format, na_action="ignore").fillna("?")
+    known = values.astype("float64")
+    return pd.Series(np.where(known.isna(), "?", known.fillna(0).map("{:.1f}".format)), index=values.index, dtype="str")
+
+
+def named(values: pd.Series) -> pd.Series:
+    """Texts with nothing for nulls, also where all are null."""
+    return values.astype("object").where(values.notna(), "").astype("str")
 
 
 def plural(values: pd.Series, word: str) -> pd.Series:

@@ -22,6 +22,7 @@ class Window:
 
     @property
     def days(self) -> int:
+        """How many days it has."""
         return (self.end - self.start).days + 1
 
     def __str__(self) -> str:
@@ -44,6 +45,7 @@ class Windows:
 
     @property
     def as_of(self) -> date:
+        """The last complete day, with which the recent and the long window end."""
         return self.recent.end
 
     @property
@@ -64,12 +66,12 @@ def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
     series = days.sort_values("date").set_index("date")["impressions"].astype(float)
     if len(series) <= at_most + 14:
         return pd.Timestamp(series.index[-1]).date()
-    base = series.iloc[:-at_most].tail(56)
-    usual = base.groupby(base.index.dayofweek).median().reindex(range(7)).fillna(base.median())
-    level = base.tail(14).sum() / max(usual.reindex(base.tail(14).index.dayofweek).sum(), 1e-9)
-    newest = series.tail(at_most)
-    whole = newest >= COMPLETE_SHARE * level * usual.reindex(newest.index.dayofweek).to_numpy()
-    last = whole[whole].index.max() if whole.any() else series.index[-at_most - 1]
+    weekday = pd.Series(pd.DatetimeIndex(series.index).day_of_week, index=series.index)
+    base, newest = series.iloc[:-at_most].tail(56), series.tail(at_most)
+    usual = base.groupby(weekday[base.index]).median().reindex(range(7)).fillna(base.median())
+    level = base.tail(14).sum() / max(usual.reindex(weekday[base.tail(14).index]).sum(), 1e-9)
+    whole = newest[newest.to_numpy() >= COMPLETE_SHARE * level * usual.reindex(weekday[newest.index]).to_numpy()]
+    last = whole.index.max() if len(whole) else series.index[-at_most - 1]
     return pd.Timestamp(last).date()
 
 
@@ -95,9 +97,9 @@ def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> floa
     Args:
         days: one row per day: date, clicks (count); their weekday means are the weights.
     """
-    weekday = days.groupby(days["date"].dt.dayofweek)["clicks"].mean().reindex(range(7)).fillna(0.0).to_numpy() + 1e-9
+    weekday = days.groupby(days["date"].dt.day_of_week)["clicks"].mean().reindex(range(7)).fillna(0.0).to_numpy() + 1e-9
 
     def weight(window: Window) -> float:
-        return float(np.bincount(pd.date_range(window.start, window.end).dayofweek, minlength=7) @ weekday)
+        return float(np.bincount(pd.date_range(window.start, window.end).day_of_week, minlength=7) @ weekday)
 
     return weight(recent) / weight(reference)

@@ -31,6 +31,7 @@ class Lexicon:
 
     @property
     def words(self) -> list[str]:
+        """The stems, in the order of their columns."""
         return list(self._number)
 
     def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
@@ -58,7 +59,8 @@ def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
     """
     pages = max(drawn.shape[0], 1)
     df = np.asarray((drawn > 0).sum(axis=0)).ravel()
-    return np.log1p(pages / np.maximum(df, 1.0))
+    weight: NDArray[np.float64] = np.log1p(pages / np.maximum(df, 1.0))
+    return weight
 
 
 def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -70,4 +72,5 @@ def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: 
     weighted = queries.multiply(weight[None, :]).tocsr()
     whole = np.asarray(weighted.sum(axis=1)).ravel()
     found = np.asarray(weighted.multiply(texts).sum(axis=1)).ravel()
-    return np.where(whole > 0, found / np.where(whole > 0, whole, 1.0), 0.0)
+    share: NDArray[np.float64] = np.where(whole > 0, found / np.where(whole > 0, whole, 1.0), 0.0)
+    return share

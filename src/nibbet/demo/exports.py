@@ -105,26 +105,51 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
     per_page["spelt"] = _spelt_in_search(world, per_page, rng)
     stranger = per_page.tail(3).assign(spelt="https://forum.tarnbrook.example/thread/1", clicks=1, impressions=9, places=40)
     per_page = pd.concat([per_page, stranger], ignore_index=True)
-    quarter = days.dt.to_period("Q")[per_page["day"]].to_numpy()
-    for part in pd.unique(quarter):
+    quarter = (days.dt.year * 4 + days.dt.quarter - 1).to_numpy()[per_page["day"]]
+    for part in np.unique(quarter):
         rows = per_page[quarter == part]
-        _gzip(folder / f"pages-{part}.csv.gz".lower(), pd.DataFrame({
-            "Day": days[rows["day"]].dt.strftime("%Y-%m-%d").to_numpy(), "Address": rows["spelt"].to_numpy(), "Device type": rows["device"].to_numpy(),
-            "Clicks": rows["clicks"].to_numpy(), "Shown": rows["impressions"].to_numpy(), "Place": (rows["places"] / rows["impressions"]).round(4).to_numpy(),
-        }), sep=",")
+        _gzip(
+            folder / f"pages-{part // 4}q{part % 4 + 1}.csv.gz",
+            pd.DataFrame(
+                {
+                    "Day": days[rows["day"]].dt.strftime("%Y-%m-%d").to_numpy(),
+                    "Address": rows["spelt"].to_numpy(),
+                    "Device type": rows["device"].to_numpy(),
+                    "Clicks": rows["clicks"].to_numpy(),
+                    "Shown": rows["impressions"].to_numpy(),
+                    "Place": (rows["places"] / rows["impressions"]).round(4).to_numpy(),
+                }
+            ),
+            sep=",",
+        )
     named = search[search["query"] != ""]
     named = named.assign(spelt=_spelt_in_search(world, named, rng))
-    month = days.dt.to_period("M")[named["day"]].to_numpy()
-    parts = pd.unique(month)
-    for number, part in enumerate(sorted(parts)):
-        rows = named[month == part].sort_values(["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable")
+    month = (days.dt.year * 12 + days.dt.month - 1).to_numpy()[named["day"]]
+    for number, part in enumerate(np.unique(month)):
+        rows = named[month == part].sort_values(
+            ["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable"
+        )
         if number == 9 and len(rows) > CAP:
             rows = rows.head(CAP)
-        _gzip(folder / f"queries-{part}.csv.gz", pd.DataFrame({
-            "Tag": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(), "Suchbegriff": rows["query"].to_numpy(), "Zielseite": rows["spelt"].to_numpy(),
-            "Gerät": rows["device"].to_numpy(), "Klicks": rows["clicks"].to_numpy(), "Einblendungen": rows["impressions"].to_numpy(),
-            "Mittlere Position": (rows["places"] / rows["impressions"]).round(2).map("{:.2f}".format).str.replace(".", ",").to_numpy(),
-        }), sep=";")
+        _gzip(
+            folder / f"queries-{part // 12}-{part % 12 + 1:02d}.csv.gz",
+            pd.DataFrame(
+                {
+                    "Tag": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(),
+                    "Suchbegriff": rows["query"].to_numpy(),
+                    "Zielseite": rows["spelt"].to_numpy(),
+                    "Gerät": rows["device"].to_numpy(),
+                    "Klicks": rows["clicks"].to_numpy(),
+                    "Einblendungen": rows["impressions"].to_numpy(),
+                    "Mittlere Position": (rows["places"] / rows["impressions"])
+                    .round(2)
+                    .map("{:.2f}".format)
+                    .str.replace(".", ",")
+                    .to_numpy(),
+                }
+            ),
+            sep=";",
+        )
 
 
 def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generator) -> pd.Series:
@@ -144,13 +169,32 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
     rows = visits.assign(spelt=_spelt_in_visits(world, visits, rng))
     unknown = rows.sample(180, random_state=world.seed).assign(spelt="(nicht gesetzt)", conversions=0, revenue=0.0)
     rows = pd.concat([rows, unknown], ignore_index=True).sort_values(["day", "page", "channel"], kind="stable")
-    names = {"organic": "Organische Suche", "direct": "Direkt", "newsletter": "E-Mail", "social": "Soziale Netze", "referral": "Verweis", "paid": "Bezahlte Suche"}
-    table = pd.DataFrame({
-        "Datum": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(), "Einstiegsseite": rows["spelt"].to_numpy(), "Kanal": rows["channel"].map(names).to_numpy(),
-        "Sitzungen": rows["sessions"].to_numpy(), "Interessierte Sitzungen": rows["engaged"].to_numpy(), "Verweildauer gesamt (s)": rows["seconds"].astype(int).to_numpy(),
-        "Abschlüsse": rows["conversions"].to_numpy(), "Umsatz": rows["revenue"].map("{:.2f}".format).str.replace(".", ",").to_numpy(),
-    })
-    sums = [table["Sitzungen"].sum(), table["Interessierte Sitzungen"].sum(), table["Verweildauer gesamt (s)"].sum(), table["Abschlüsse"].sum()]
+    names = {
+        "organic": "Organische Suche",
+        "direct": "Direkt",
+        "newsletter": "E-Mail",
+        "social": "Soziale Netze",
+        "referral": "Verweis",
+        "paid": "Bezahlte Suche",
+    }
+    table = pd.DataFrame(
+        {
+            "Datum": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(),
+            "Einstiegsseite": rows["spelt"].to_numpy(),
+            "Kanal": rows["channel"].map(names).to_numpy(),
+            "Sitzungen": rows["sessions"].to_numpy(),
+            "Interessierte Sitzungen": rows["engaged"].to_numpy(),
+            "Verweildauer gesamt (s)": rows["seconds"].astype(int).to_numpy(),
+            "Abschlüsse": rows["conversions"].to_numpy(),
+            "Umsatz": rows["revenue"].map("{:.2f}".format).str.replace(".", ",").to_numpy(),
+        }
+    )
+    sums = [
+        table["Sitzungen"].sum(),
+        table["Interessierte Sitzungen"].sum(),
+        table["Verweildauer gesamt (s)"].sum(),
+        table["Abschlüsse"].sum(),
+    ]
     total = ";".join(["", "Summe", "", *map(str, sums), f"{rows['revenue'].sum():.2f}".replace(".", ",")])
     head = f"# Einstiegsseiten nach Kanal\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
     path.write_text(head + table.to_csv(index=False, sep=";", lineterminator="\n") + total + "\n", "utf-8-sig")
@@ -161,8 +205,24 @@ def _write_inventory(path: Path, world: World) -> None:
 
     rng, pages = np.random.default_rng([world.seed, 4]), world.pages
     crawled = pages[~((pages["case"] == "dead_alone") & (pages["page"] % 4 == 0))]
-    head = ["Address of page", "HTTP status", "Leads to", "Canonical", "Robots", "Title", "Summary", "Main heading", "Subheadings", "Words",
-            "Internal links in", "Internal links out", "Depth", "First published", "Last changed", "Language"]
+    head = [
+        "Address of page",
+        "HTTP status",
+        "Leads to",
+        "Canonical",
+        "Robots",
+        "Title",
+        "Summary",
+        "Main heading",
+        "Subheadings",
+        "Words",
+        "Internal links in",
+        "Internal links out",
+        "Depth",
+        "First published",
+        "Last changed",
+        "Language",
+    ]
     with xlsxwriter.Workbook(path, {"strings_to_urls": False, "strings_to_formulas": False, "default_date_format": "yyyy-mm-dd"}) as book:
         from datetime import datetime
 
@@ -173,28 +233,52 @@ def _write_inventory(path: Path, world: World) -> None:
             address = HOME + page.path
             leads_to = HOME + page.redirect_path if page.redirect_path else ""
             alive = page.status == 200
-            sheet.write_row(number, 0, [
-                address, page.status, leads_to, address if alive else "", "noindex" if page.noindex else "index",
-                page.title if alive else "", page.description if alive else "", page.h1 if alive else "", page.headings if alive else "", page.words if alive else 0,
-                page.inlinks, page.outlinks if alive else 0, page.path.count("/") - 1, page.published,
-                min(page.published + pd.Timedelta(days=int(rng.integers(0, 200))), calendar()[-1].date()), "en",
-            ])
+            sheet.write_row(
+                number,
+                0,
+                [
+                    address,
+                    page.status,
+                    leads_to,
+                    address if alive else "",
+                    "noindex" if page.noindex else "index",
+                    page.title if alive else "",
+                    page.description if alive else "",
+                    page.h1 if alive else "",
+                    page.headings if alive else "",
+                    page.words if alive else 0,
+                    page.inlinks,
+                    page.outlinks if alive else 0,
+                    page.path.count("/") - 1,
+                    page.published,
+                    min(page.published + pd.Timedelta(days=int(rng.integers(0, 200))), calendar()[-1].date()),
+                    "en",
+                ],
+            )
 
 
 def _write_editorial(path: Path, world: World) -> None:
     pages = world.pages[world.pages["status"] == 200]
     head = world.pairs[world.pairs["query"] != ""].groupby("page")["query"].first()
-    pd.DataFrame({
-        "Page": "tarnbrook.example" + pages["path"], "Published on": pd.to_datetime(pages["published"]).dt.strftime("%d %b %Y"),
-        "Meant for": np.where(pages["page"] % 9 == 0, pages["page"].map(head).fillna(""), ""), "Kind": pages["kind"],
-        "Protected": np.where(pages["protected"], "yes", "no"),
-    }).to_csv(path, index=False, lineterminator="\n")
+    pd.DataFrame(
+        {
+            "Page": "tarnbrook.example" + pages["path"],
+            "Published on": pd.to_datetime(pages["published"]).dt.strftime("%d %b %Y"),
+            "Meant for": np.where(pages["page"] % 9 == 0, pages["page"].map(head).fillna(""), ""),
+            "Kind": pages["kind"],
+            "Protected": np.where(pages["protected"], "yes", "no"),
+        }
+    ).to_csv(path, index=False, lineterminator="\n")
 
 
 def _write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None:
     rows = world.pages.loc[world.pages.index.repeat(world.pages["backlinks"])]
     number = rng.integers(1, 900, len(rows))
-    pd.DataFrame({
-        "Linking page": [f"https://paddlers-{n % 40}.example/post/{n}" for n in number], "Linked page": ("http://tarnbrook.example" + rows["path"]).to_numpy(),
-        "Link text": rows["subject"].to_numpy(), "Seen since": [f"2025-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in number],
-    }).to_csv(path, index=False, sep="\t", lineterminator="\n")
+    pd.DataFrame(
+        {
+            "Linking page": [f"https://paddlers-{n % 40}.example/post/{n}" for n in number],
+            "Linked page": ("http://tarnbrook.example" + rows["path"]).to_numpy(),
+            "Link text": rows["subject"].to_numpy(),
+            "Seen since": [f"2025-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in number],
+        }
+    ).to_csv(path, index=False, sep="\t", lineterminator="\n")

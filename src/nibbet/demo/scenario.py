@@ -19,7 +19,17 @@ LAST_COMPLETE_DAY = date(2026, 10, 31)
 PARTIAL_DAYS = 3
 
 #: share of the site by kind of page, and how many pages in a thousand get each planted case
-KINDS = {"rivers": 0.29, "lakes": 0.15, "technique": 0.14, "kit": 0.13, "shop": 0.11, "hire": 0.05, "courses": 0.04, "journal": 0.05, "help": 0.03}
+KINDS = {
+    "rivers": 0.29,
+    "lakes": 0.15,
+    "technique": 0.14,
+    "kit": 0.13,
+    "shop": 0.11,
+    "hire": 0.05,
+    "courses": 0.04,
+    "journal": 0.05,
+    "help": 0.03,
+}
 GUIDES = ("rivers", "lakes", "technique", "kit")
 CASES = {
     "decayed": (55, GUIDES),
@@ -73,39 +83,87 @@ class Builder:
         rng, name = self.rng, subject[0].upper() + subject[1:]
         age = int(rng.integers(260, 2400))
         page = {
-            "page": len(self.pages), "kind": kind, "subject": subject, "path": path, "unit": self.unit,
-            "title": words.TITLES.get(kind, "{}").format(name) + " | Tarnbrook", "h1": name,
-            "headings": words.HEADINGS.get(kind, ""), "description": f"{name}, told by people who paddle.",
-            "words": int(rng.integers(350, 2400)), "status": 200, "redirect_path": "", "noindex": False,
-            "published": LAST_COMPLETE_DAY - timedelta(days=age), "inlinks": int(rng.integers(3, 25)),
-            "outlinks": int(rng.integers(3, 14)), "backlinks": int(rng.poisson(0.25)), "protected": False,
+            "page": len(self.pages),
+            "kind": kind,
+            "subject": subject,
+            "path": path,
+            "unit": self.unit,
+            "title": words.TITLES.get(kind, "{}").format(name) + " | Tarnbrook",
+            "h1": name,
+            "headings": words.HEADINGS.get(kind, ""),
+            "description": f"{name}, told by people who paddle.",
+            "words": int(rng.integers(350, 2400)),
+            "status": 200,
+            "redirect_path": "",
+            "noindex": False,
+            "published": LAST_COMPLETE_DAY - timedelta(days=age),
+            "inlinks": int(rng.integers(3, 25)),
+            "outlinks": int(rng.integers(3, 14)),
+            "backlinks": int(rng.poisson(0.25)),
+            "protected": False,
             "conversion": {"shop": 0.02, "hire": 0.03, "courses": 0.03}.get(kind, 0.0015),
             "basket": {"shop": 60.0, "hire": 45.0, "courses": 120.0}.get(kind, 20.0),
             "engaged": {"rivers": 0.66, "lakes": 0.64, "technique": 0.61, "kit": 0.58, "shop": 0.5}.get(kind, 0.55)
             * float(np.exp(rng.normal(0, 0.06))),
-            "pull": float(np.exp(rng.normal(0, 0.10))), "position": float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6)),
-            "demand": float(np.exp(rng.normal(2.9, 0.55))), "season": kind, "trend": "level", "other_sessions": 0.25,
-            "onset": -1, "sink": 1.0, "leads": 1.0, "case": "healthy", "verdict": "keep", "also_right": "", "cause": "", "target_path": "",
+            "pull": float(np.exp(rng.normal(0, 0.10))),
+            "position": float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6)),
+            "demand": float(np.exp(rng.normal(2.9, 0.55))),
+            "season": kind,
+            "trend": "level",
+            "other_sessions": 0.25,
+            "onset": -1,
+            "sink": 1.0,
+            "leads": 1.0,
+            "case": "healthy",
+            "verdict": "keep",
+            "also_right": "",
+            "cause": "",
+            "target_path": "",
         }
         page.update(given)
         self.pages.append(page)
         return page
 
-    def asks(self, page: dict[str, Any], kind: str, subject: str, *, demand: float | None = None, position: float | None = None,
-             pull: float = 1.0, only: slice = slice(None), brand: bool = False, role: str = "own", rare: float = 0.22) -> None:
+    def asks(
+        self,
+        page: dict[str, Any],
+        kind: str,
+        subject: str,
+        *,
+        demand: float | None = None,
+        position: float | None = None,
+        pull: float = 1.0,
+        only: slice = slice(None),
+        brand: bool = False,
+        role: str = "own",
+        rare: float = 0.22,
+    ) -> None:
         """The page is shown for what people type about `subject`; a tail of rare queries goes with it, never named in exports."""
         templates = words.ASK[kind].split("|")[only]
         volume, place = demand or page["demand"], position or page["position"]
         share = 1.0 / np.arange(1, len(templates) + 1) ** 1.15
         share /= share.sum()
         spread = np.exp(self.rng.normal(0, 0.16, len(templates)))
-        rows = [(template.format(subject), volume * part, max(1.02, place * wide)) for template, part, wide in zip(templates, share, spread, strict=True)]
+        rows = [
+            (template.format(subject), volume * part, max(1.02, place * wide))
+            for template, part, wide in zip(templates, share, spread, strict=True)
+        ]
         rows.append(("", volume * rare, place * 1.15))
         for query, searches, where in rows:
-            self.pairs.append({
-                "page": page["page"], "unit": page["unit"], "query": query, "demand": searches, "position": where, "pull": pull,
-                "brand": brand, "role": role, "season": page["season"], "trend": page["trend"],
-            })
+            self.pairs.append(
+                {
+                    "page": page["page"],
+                    "unit": page["unit"],
+                    "query": query,
+                    "demand": searches,
+                    "position": where,
+                    "pull": pull,
+                    "brand": brand,
+                    "role": role,
+                    "season": page["season"],
+                    "trend": page["trend"],
+                }
+            )
 
 
 def build(pages: int = 400, seed: int = 7) -> World:
@@ -126,32 +184,98 @@ def build(pages: int = 400, seed: int = 7) -> World:
 
 
 def _home_and_help(b: Builder) -> None:
-    home = b.page("home", "Tarnbrook", "/", title="Tarnbrook: kayak and canoe touring", outlinks=60, inlinks=b.count - 1, backlinks=40,
-                  demand=55.0, position=1.1, other_sessions=30.0, conversion=0.01, season="shop", description="Touring by paddle.")
+    home = b.page(
+        "home",
+        "Tarnbrook",
+        "/",
+        title="Tarnbrook: kayak and canoe touring",
+        outlinks=60,
+        inlinks=b.count - 1,
+        backlinks=40,
+        demand=55.0,
+        position=1.1,
+        other_sessions=30.0,
+        conversion=0.01,
+        season="shop",
+        description="Touring by paddle.",
+    )
     for query, share in (("tarnbrook", 1.0), ("tarn brook canoe", 0.25), ("tarnbrook shop", 0.2), ("tarnbrook opening times", 0.1)):
-        b.pairs.append({"page": home["page"], "unit": 0, "query": query, "demand": 55 * share, "position": 1.05, "pull": 1.0, "brand": True,
-                        "role": "own", "season": "shop", "trend": "level"})
+        b.pairs.append(
+            {
+                "page": home["page"],
+                "unit": 0,
+                "query": query,
+                "demand": 55 * share,
+                "position": 1.05,
+                "pull": 1.0,
+                "brand": True,
+                "role": "own",
+                "season": "shop",
+                "trend": "level",
+            }
+        )
     b.unit += 1
     for kind in ("rivers", "lakes", "technique", "kit", "shop", "hire", "courses", "journal", "help"):
-        hub = b.page(kind, f"All {kind}", f"/{kind}/", title=f"All {kind} | Tarnbrook", outlinks=int(40 + b.count * 0.05), inlinks=b.count // 2, backlinks=3,
-                     other_sessions=2.0, case="hub")
-        b.pairs.append({"page": hub["page"], "unit": b.unit, "query": f"tarnbrook {kind}", "demand": 4.0, "position": 1.3, "pull": 1.0,
-                        "brand": True, "role": "own", "season": kind, "trend": "level"})
+        hub = b.page(
+            kind,
+            f"All {kind}",
+            f"/{kind}/",
+            title=f"All {kind} | Tarnbrook",
+            outlinks=int(40 + b.count * 0.05),
+            inlinks=b.count // 2,
+            backlinks=3,
+            other_sessions=2.0,
+            case="hub",
+        )
+        b.pairs.append(
+            {
+                "page": hub["page"],
+                "unit": b.unit,
+                "query": f"tarnbrook {kind}",
+                "demand": 4.0,
+                "position": 1.3,
+                "pull": 1.0,
+                "brand": True,
+                "role": "own",
+                "season": kind,
+                "trend": "level",
+            }
+        )
         b.unit += 1
     for topic in words.HELP.split("|")[: max(4, round(b.count * KINDS["help"]))]:
         page = b.page("help", topic, f"/help/{slug(topic)}/", other_sessions=1.5)
-        b.pairs.append({"page": page["page"], "unit": b.unit, "query": f"tarnbrook {topic}", "demand": 2.0, "position": 1.2, "pull": 1.0,
-                        "brand": True, "role": "own", "season": "shop", "trend": "level"})
+        b.pairs.append(
+            {
+                "page": page["page"],
+                "unit": b.unit,
+                "query": f"tarnbrook {topic}",
+                "demand": 2.0,
+                "position": 1.2,
+                "pull": 1.0,
+                "brand": True,
+                "role": "own",
+                "season": "shop",
+                "trend": "level",
+            }
+        )
         b.unit += 1
     for topic in words.LEGAL.split("|"):
-        b.page("legal", topic, f"/legal/{slug(topic)}/", other_sessions=0.006, protected=True, case="dead_protected", backlinks=0, inlinks=400)
+        b.page(
+            "legal", topic, f"/legal/{slug(topic)}/", other_sessions=0.006, protected=True, case="dead_protected", backlinks=0, inlinks=400
+        )
         b.unit += 1
 
 
 def _subjects(b: Builder) -> None:
     lists = {
-        "rivers": words.waters()[0::2], "lakes": words.waters()[1::2], "technique": words.STROKES, "kit": words.KIT, "shop": words.KIT,
-        "hire": words.waters()[1::2], "courses": words.COURSES, "journal": words.waters()[0::2],
+        "rivers": words.waters()[0::2],
+        "lakes": words.waters()[1::2],
+        "technique": words.STROKES,
+        "kit": words.KIT,
+        "shop": words.KIT,
+        "hire": words.waters()[1::2],
+        "courses": words.COURSES,
+        "journal": words.waters()[0::2],
     }
     for kind, share in KINDS.items():
         if kind == "help":
@@ -176,7 +300,17 @@ def _look_alikes(b: Builder) -> None:
             row["position"] = guide["position"] * float(np.exp(b.rng.normal(0, 0.16)))
         page = b.page("shop", item, f"/shop/{slug(item)}/", case="look_alike", unit=guide["unit"])
         b.asks(page, "shop", item)
-        b.asks(page, "kit", item, demand=guide["demand"], position=float(b.rng.uniform(4.0, 6.5)), pull=0.9, only=slice(0, 2), role="shared", rare=0.02)
+        b.asks(
+            page,
+            "kit",
+            item,
+            demand=guide["demand"],
+            position=float(b.rng.uniform(4.0, 6.5)),
+            pull=0.9,
+            only=slice(0, 2),
+            role="shared",
+            rare=0.02,
+        )
 
 
 def _fading_subject(b: Builder) -> None:
@@ -189,30 +323,72 @@ def _fading_subject(b: Builder) -> None:
 
 def _duplicates(b: Builder) -> None:
     """Two or three pages answer the same queries with the same intent and take turns in the results."""
-    guides = [page for page in b.pages if page["kind"] in ("rivers", "technique") and page["case"] == "healthy" and page["path"].count("/") == 3]
+    guides = [
+        page for page in b.pages if page["kind"] in ("rivers", "technique") and page["case"] == "healthy" and page["path"].count("/") == 3
+    ]
     for index in b.rng.permutation(len(guides))[: round(b.count * 0.034)]:
         first = guides[index]
         extra = 2 if b.rng.random() < 0.25 else 1
         alone = float(b.rng.uniform(2.0, 3.6))
         b.pairs = [row for row in b.pairs if row["page"] != first["page"]]
-        first.update(case="duplicate_survivor", also_right="refresh", backlinks=int(b.rng.integers(4, 12)), demand=first["demand"] * 1.9,
-                     leads=0.62 if extra == 1 else 0.48, position=alone)
+        first.update(
+            case="duplicate_survivor",
+            also_right="refresh",
+            backlinks=int(b.rng.integers(4, 12)),
+            demand=first["demand"] * 1.9,
+            leads=0.62 if extra == 1 else 0.48,
+            position=alone,
+        )
         b.asks(first, first["kind"], first["subject"], position=alone)
         for turn in range(extra):
             ending = ("guide", "explained", "revisited")[turn]
-            page = b.page("journal" if turn else first["kind"], first["subject"],
-                          f"/{'journal' if turn else first['kind']}/{slug(first['subject'])}-{ending}/",
-                          title=first["title"].replace(" | ", f", {ending} | "), headings=first["headings"], unit=first["unit"], season=first["season"],
-                          demand=first["demand"], backlinks=0, leads=0.38 if extra == 1 else 0.26, position=alone * 1.1,
-                          case="duplicate", verdict="consolidate", cause="duplicate", target_path=first["path"])
-            shown = [dict(row, page=page["page"], position=row["position"] * float(np.exp(b.rng.normal(0.08, 0.05)))) for row in b.pairs if row["page"] == first["page"]]
+            page = b.page(
+                "journal" if turn else first["kind"],
+                first["subject"],
+                f"/{'journal' if turn else first['kind']}/{slug(first['subject'])}-{ending}/",
+                title=first["title"].replace(" | ", f", {ending} | "),
+                headings=first["headings"],
+                unit=first["unit"],
+                season=first["season"],
+                demand=first["demand"],
+                backlinks=0,
+                leads=0.38 if extra == 1 else 0.26,
+                position=alone * 1.1,
+                case="duplicate",
+                verdict="consolidate",
+                cause="duplicate",
+                target_path=first["path"],
+            )
+            shown = [
+                dict(row, page=page["page"], position=row["position"] * float(np.exp(b.rng.normal(0.08, 0.05))))
+                for row in b.pairs
+                if row["page"] == first["page"]
+            ]
             b.pairs.extend(shown)
 
 
 def _dead(b: Builder) -> None:
-    covered = [page for page in b.pages if page["kind"] in ("rivers", "lakes") and page["case"] == "healthy" and page["path"].count("/") == 3]
-    odd = ["boat shed moved", "spring meeting", "new van", "raffle winners", "staff picnic", "website changes", "old price list", "quiz answers",
-           "photo contest", "radio interview", "club night", "thank you all", "summer hours", "lost property", "trade fair stand", "team photo"]
+    covered = [
+        page for page in b.pages if page["kind"] in ("rivers", "lakes") and page["case"] == "healthy" and page["path"].count("/") == 3
+    ]
+    odd = [
+        "boat shed moved",
+        "spring meeting",
+        "new van",
+        "raffle winners",
+        "staff picnic",
+        "website changes",
+        "old price list",
+        "quiz answers",
+        "photo contest",
+        "radio interview",
+        "club night",
+        "thank you all",
+        "summer hours",
+        "lost property",
+        "trade fair stand",
+        "team photo",
+    ]
 
     def plant(case: str, share: float, verdict: str, cause: str, **given: Any) -> None:
         for _ in range(max(2, round(b.count * share))):
@@ -223,9 +399,21 @@ def _dead(b: Builder) -> None:
             kind = "shop" if case == "dead_selling" else "journal"
             if case == "dead_selling":
                 subject = f"gift set {number}"
-            page = b.page(kind, subject, f"/{kind}/{slug(subject)}-{'diary-' if about else ''}{number}/", case=case, verdict=verdict, cause=cause,
-                          target_path=cover["path"] if about else "", inlinks=int(b.rng.integers(0, 4)), outlinks=2, demand=0.06, position=24.0,
-                          headings="The weekend|Trip report", **{"backlinks": 0, "other_sessions": 0.004, **given})
+            page = b.page(
+                kind,
+                subject,
+                f"/{kind}/{slug(subject)}-{'diary-' if about else ''}{number}/",
+                case=case,
+                verdict=verdict,
+                cause=cause,
+                target_path=cover["path"] if about else "",
+                inlinks=int(b.rng.integers(0, 4)),
+                outlinks=2,
+                demand=0.06,
+                position=24.0,
+                headings="The weekend|Trip report",
+                **{"backlinks": 0, "other_sessions": 0.004, **given},
+            )
             page["title"] = f"{subject}: a paddling diary | Tarnbrook" if kind == "journal" else page["title"]
             if about:
                 b.asks(page, kind, subject, demand=0.5, position=30.0)
@@ -267,18 +455,39 @@ def _cases(b: Builder) -> None:
             elif case == "broken":
                 page.update(status=404 if number % 4 else 410, onset=sink_from - int(b.rng.integers(20, 45)))
             elif case == "moved":
-                page.update(status=301, onset=sink_from - int(b.rng.integers(30, 60)), redirect_path=f"/{page['kind']}/{slug(page['subject'])}-water/")
+                page.update(
+                    status=301,
+                    onset=sink_from - int(b.rng.integers(30, 60)),
+                    redirect_path=f"/{page['kind']}/{slug(page['subject'])}-water/",
+                )
                 _moved_to(b, page)
             for row in (row for row in b.pairs if row["page"] == page["page"]):
                 row.update(demand=row["demand"] * factor, position=max(1.02, row["position"] * shift), season=page["season"])
             if case == "off_topic":
                 topic = words.numbered(words.OFF_TOPIC, 400)[int(b.rng.integers(len(words.OFF_TOPIC)))]
                 place = page["subject"].split()[-1]
-                b.asks(page, "off", f"{topic} {place}".strip(), demand=float(b.rng.uniform(22, 60)), position=float(b.rng.uniform(6.5, 10.5)), pull=0.4, role="stray", rare=0.1)
+                b.asks(
+                    page,
+                    "off",
+                    f"{topic} {place}".strip(),
+                    demand=float(b.rng.uniform(22, 60)),
+                    position=float(b.rng.uniform(6.5, 10.5)),
+                    pull=0.4,
+                    role="stray",
+                    rare=0.1,
+                )
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:
-    page = b.page(old["kind"], old["subject"], old["redirect_path"], unit=old["unit"], case="moved_to", published=old["published"], season=old["season"],
-                  onset=-old["onset"])
+    page = b.page(
+        old["kind"],
+        old["subject"],
+        old["redirect_path"],
+        unit=old["unit"],
+        case="moved_to",
+        published=old["published"],
+        season=old["season"],
+        onset=-old["onset"],
+    )
     rows = [dict(row, page=page["page"]) for row in b.pairs if row["page"] == old["page"]]
     b.pairs.extend(rows)

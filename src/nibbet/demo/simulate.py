@@ -17,8 +17,16 @@ DEVICES = {"mobile": (0.62, 1.06), "desktop": (0.33, 0.9), "tablet": (0.05, 0.95
 PARTIAL = (0.62, 0.3, 0.06)  # how much of the newest days has arrived
 #: peak (day of the year) and strength of the annual wave; share of Saturdays and Sundays against a working day
 SEASONS = {
-    "rivers": (195, 0.75, 1.5), "lakes": (200, 0.85, 1.55), "technique": (150, 0.3, 1.15), "kit": (120, 0.2, 0.95), "shop": (340, 0.3, 0.9),
-    "hire": (200, 1.35, 1.6), "courses": (105, 0.8, 0.9), "journal": (180, 0.3, 1.2), "help": (180, 0.3, 0.9), "level": (1, 0.0, 1.0),
+    "rivers": (195, 0.75, 1.5),
+    "lakes": (200, 0.85, 1.55),
+    "technique": (150, 0.3, 1.15),
+    "kit": (120, 0.2, 0.95),
+    "shop": (340, 0.3, 0.9),
+    "hire": (200, 1.35, 1.6),
+    "courses": (105, 0.8, 0.9),
+    "journal": (180, 0.3, 1.2),
+    "help": (180, 0.3, 0.9),
+    "level": (1, 0.0, 1.0),
     "deep_winter": (15, 3.0, 1.1),
 }
 
@@ -38,8 +46,8 @@ def calendar() -> pd.DatetimeIndex:
 def season_wave(names: pd.Series, days: pd.DatetimeIndex) -> Floats:
     """Rows x days: the annual and weekday multiplier of demand."""
     peak, strength, weekend = (names.map({k: v[i] for k, v in SEASONS.items()}).to_numpy(float)[:, None] for i in range(3))
-    turn = 2 * np.pi * (days.dayofyear.to_numpy()[None, :] - peak) / 365.25
-    return np.exp(strength * np.cos(turn)) * np.where(days.dayofweek.to_numpy()[None, :] >= 5, weekend, 1.0)
+    turn = 2 * np.pi * (days.day_of_year.to_numpy()[None, :] - peak) / 365.25
+    return np.exp(strength * np.cos(turn)) * np.where(days.day_of_week.to_numpy()[None, :] >= 5, weekend, 1.0)
 
 
 def seen_share(position: Floats) -> Floats:
@@ -139,7 +147,11 @@ def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
         likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, 0] * eager, 0, 0.9)
         rate = np.clip(likely * rng.gamma(9.0, 1 / 9.0, len(row)), 0, 0.95)
         places = np.maximum(count, np.rint(place * count + rng.normal(0, 0.3, len(row)) * np.sqrt(count)))
-        parts.append(pd.DataFrame({"row": row, "day": day, "device": device, "impressions": count, "clicks": rng.binomial(count, rate), "places": places}))
+        parts.append(
+            pd.DataFrame(
+                {"row": row, "day": day, "device": device, "impressions": count, "clicks": rng.binomial(count, rate), "places": places}
+            )
+        )
     found = pd.concat(parts, ignore_index=True)
     found["page"] = pairs["page"].to_numpy()[found["row"]]
     found["query"] = pairs["query"].to_numpy()[found["row"]]
@@ -147,7 +159,8 @@ def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
 
 
 NOTHING_SEARCHED = pd.DataFrame({"page": [], "query": [], "day": [], "device": [], "clicks": [], "impressions": [], "places": []}).astype(
-    {"page": int, "day": int, "clicks": int, "impressions": int, "query": str, "device": str})
+    {"page": int, "day": int, "clicks": int, "impressions": int, "query": str, "device": str}
+)
 
 CHANNELS = {"organic": 0.0, "direct": 0.45, "newsletter": 0.2, "social": 0.2, "referral": 0.1, "paid": 0.05}
 
@@ -164,17 +177,28 @@ def _visits(rng: np.random.Generator, pages: pd.DataFrame, search: pd.DataFrame,
     alive = (days.to_numpy()[None, :] >= pd.to_datetime(pages["published"]).to_numpy()[:, None]) & ~broken
     parts = []
     for channel, share in CHANNELS.items():
-        expected = np.rint(clicks / arrived) if channel == "organic" else pages["other_sessions"].to_numpy()[:, None] * share * np.ones(shape)
+        expected = (
+            np.rint(clicks / arrived) if channel == "organic" else pages["other_sessions"].to_numpy()[:, None] * share * np.ones(shape)
+        )
         sessions = rng.binomial(expected.astype(int), 0.93) if channel == "organic" else rng.poisson(expected)
         row, day = np.nonzero(sessions * alive)
         count = sessions[row, day]
         engaged = rng.binomial(count, np.clip(pages["engaged"].to_numpy()[row] * rng.gamma(60, 1 / 60, len(row)), 0, 0.97))
         sold = rng.binomial(count, pages["conversion"].to_numpy()[row])
-        parts.append(pd.DataFrame({
-            "page": pages["page"].to_numpy()[row], "day": day, "channel": channel, "sessions": count, "engaged": engaged,
-            "seconds": np.rint(engaged * rng.gamma(4, 22, len(row)) + (count - engaged) * 6), "conversions": sold,
-            "revenue": np.round(sold * pages["basket"].to_numpy()[row] * rng.uniform(0.6, 1.5, len(row)), 2),
-        }))
+        parts.append(
+            pd.DataFrame(
+                {
+                    "page": pages["page"].to_numpy()[row],
+                    "day": day,
+                    "channel": channel,
+                    "sessions": count,
+                    "engaged": engaged,
+                    "seconds": np.rint(engaged * rng.gamma(4, 22, len(row)) + (count - engaged) * 6),
+                    "conversions": sold,
+                    "revenue": np.round(sold * pages["basket"].to_numpy()[row] * rng.uniform(0.6, 1.5, len(row)), 2),
+                }
+            )
+        )
     return pd.concat(parts, ignore_index=True)
 
 
@@ -182,8 +206,16 @@ def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
     """The world lived through, in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
     days = calendar()
     market_rng = np.random.default_rng([world.seed, 1])
-    market = pd.DataFrame(np.exp(wander(market_rng, len(SEASONS), len(days), 0.05, 25) + np.linspace(0, 1, len(days)) * market_rng.normal(0, 0.05, (len(SEASONS), 1))), index=list(SEASONS))
-    block_of = world.pages.sort_values(["unit", "page"]).assign(block=lambda f: np.arange(len(f)) // pages_at_once).groupby("unit")["block"].min()
+    market = pd.DataFrame(
+        np.exp(
+            wander(market_rng, len(SEASONS), len(days), 0.05, 25)
+            + np.linspace(0, 1, len(days)) * market_rng.normal(0, 0.05, (len(SEASONS), 1))
+        ),
+        index=list(SEASONS),
+    )
+    block_of = (
+        world.pages.sort_values(["unit", "page"]).assign(block=lambda f: np.arange(len(f)) // pages_at_once).groupby("unit")["block"].min()
+    )
     blocks = world.pages["unit"].map(block_of)
     pairs = world.pairs.rename(columns={"pull": "pull_pair"})
     pairs["season"] = pairs["season"].replace({"home": "shop", "legal": "level"})

@@ -15,7 +15,9 @@ if TYPE_CHECKING:
     import ibis
     import pandas as pd
 
+# the frameworks below talk to each other in ways that their newer versions call old; that is no news to a user
 warnings.filterwarnings("ignore", message="fetch_arrow_table", category=DeprecationWarning)
+warnings.filterwarnings("ignore", message="The 'future.infer_string' option")
 
 
 class Engine:
@@ -35,24 +37,41 @@ class Engine:
         self._names = 0
 
     def close(self) -> None:
+        """Give memory and spill folder back."""
         self.connection.disconnect()
         shutil.rmtree(self.spill, ignore_errors=True)
 
-    def delimited(self, paths: Sequence[Path], columns: Sequence[str], *, delimiter: str, quote: str, skip: int, lenient: bool) -> ibis.Table:
+    def delimited(
+        self, paths: Sequence[Path], columns: Sequence[str], *, delimiter: str, quote: str, skip: int, lenient: bool
+    ) -> ibis.Table:
         """Delimited UTF-8 files of one shape as a table of texts, one row per record after the first `skip` lines, and part: the file's number."""
         table = self.connection.read_csv(
-            [str(path) for path in paths], table_name=self._fresh("file"), columns=dict.fromkeys(columns, "VARCHAR"), auto_detect=False, header=False,
-            delim=delimiter, quote=quote, escape=quote, skip=skip, null_padding=lenient, strict_mode=not lenient, parallel=not lenient,
-            max_line_size=16_000_000, filename=len(paths) > 1)
+            [str(path) for path in paths],
+            table_name=self._fresh("file"),
+            columns=dict.fromkeys(columns, "VARCHAR"),
+            auto_detect=False,
+            header=False,
+            delim=delimiter,
+            quote=quote,
+            escape=quote,
+            skip=skip,
+            null_padding=lenient,
+            strict_mode=not lenient,
+            parallel=not lenient,
+            max_line_size=16_000_000,
+            filename=len(paths) > 1,
+        )
         if len(paths) == 1:
             return table.mutate(part=0)
         numbers = self.frame({"filename": [str(path) for path in paths], "part": list(range(len(paths)))})
         return table.join(numbers, "filename").drop("filename")
 
     def parquet(self, path: Path) -> ibis.Table:
+        """A Parquet file."""
         return self.connection.read_parquet(str(path), table_name=self._fresh("file"))
 
     def json_lines(self, path: Path) -> ibis.Table:
+        """A file of one JSON object a line."""
         return self.connection.read_json(str(path), table_name=self._fresh("file"), format="newline_delimited", sample_size=-1)
 
     def frame(self, frame: Any) -> ibis.Table:
@@ -92,7 +111,9 @@ def _arrow(frame: Any) -> Any:
     try:
         table = pa.Table.from_pandas(frame, preserve_index=False) if isinstance(frame, pd.DataFrame) else pa.table(frame)
     except (pa.ArrowException, TypeError, ValueError) as fault:
-        raise SourceError(f"A frame of {type(frame).__name__} cannot be read as a table: {_first_line(fault)}. Give a pandas, Polars, Arrow or Ibis table.") from None
+        raise SourceError(
+            f"A frame of {type(frame).__name__} cannot be read as a table: {_first_line(fault)}. Give a pandas, Polars, Arrow or Ibis table."
+        ) from None
     text = [pa.field(field.name, pa.string()) if pa.types.is_null(field.type) else field for field in table.schema]
     return table.cast(pa.schema(text))
 

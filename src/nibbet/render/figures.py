@@ -22,8 +22,19 @@ def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
     import matplotlib as mpl
     from matplotlib.figure import Figure
 
-    mpl.rcParams.update({"svg.fonttype": "none", "svg.hashsalt": "nibbet", "font.family": "sans-serif", "font.size": 10, "axes.edgecolor": "#9aa7b0",
-                         "axes.labelcolor": INK, "text.color": INK, "xtick.color": INK, "ytick.color": INK})
+    mpl.rcParams.update(
+        {
+            "svg.fonttype": "none",
+            "svg.hashsalt": "nibbet",
+            "font.family": "sans-serif",
+            "font.size": 10,
+            "axes.edgecolor": "#9aa7b0",
+            "axes.labelcolor": INK,
+            "text.color": INK,
+            "xtick.color": INK,
+            "ytick.color": INK,
+        }
+    )
     figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots()
     axes.spines[["top", "right"]].set_visible(False)
@@ -62,7 +73,14 @@ def ctr_curve(curve: Curve) -> Figure:
     for number, (device, surface) in enumerate(kinds.index[:4]):
         part = rows[(rows["device"] == device) & (rows["surface"] == surface) & (rows["bin"] < 30)]
         place = np.exp((part["bin"] + 0.5) / 10)
-        axes.plot(place, part["rate"], styles[number], color=colours[number], label=" ".join(filter(None, (device, surface))) or "all searches", linewidth=1.8)
+        axes.plot(
+            place,
+            part["rate"],
+            styles[number],
+            color=colours[number],
+            label=" ".join(filter(None, (device, surface))) or "all searches",
+            linewidth=1.8,
+        )
         if number == 0:
             axes.fill_between(place, part["low"], part["high"], color=MAIN, alpha=0.15, linewidth=0)
     axes.set_xscale("log")
@@ -72,7 +90,8 @@ def ctr_curve(curve: Curve) -> Figure:
     axes.set_xlabel("position")
     axes.set_ylabel("clicks per impression")
     axes.set_ylim(bottom=0)
-    axes.legend(frameon=False)
+    if len(kinds):
+        axes.legend(frameon=False)
     return figure
 
 

@@ -28,8 +28,13 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     from nibbet.render.report import report
 
     tables = {
-        "addresses": site.addresses, "pages": site.pages(), "queries": site.queries(), "openings": site.openings(), "evidence": site.evidence(),
-        "groups": site.groups(), "redirects": site.redirects(),
+        "addresses": site.addresses,
+        "pages": site.pages(),
+        "queries": site.queries(),
+        "openings": site.openings(),
+        "evidence": site.evidence(),
+        "groups": site.groups(),
+        "redirects": site.redirects(),
     }
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
@@ -51,7 +56,9 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
         for name in writers:
             os.replace(staging / name, folder / name)
     except OSError as fault:
-        raise SourceError(f"{folder}: writing failed ({fault.strerror or fault}); the files of the last run are kept. Free space or name another folder: --out DIR") from None
+        raise SourceError(
+            f"{folder}: writing failed ({fault.strerror or fault}); the files of the last run are kept. Free space or name another folder: --out DIR"
+        ) from None
     finally:
         shutil.rmtree(staging, ignore_errors=True)
     return [folder / name for name in writers]

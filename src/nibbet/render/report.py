@@ -15,8 +15,12 @@ if TYPE_CHECKING:
 
 MOST_ACTIONS = 400
 MEANING = {
-    "refresh": "lost, near or unattractive: rework the page", "expand": "draws a topic that nothing on the site answers", "consolidate": "answers what another page answers: merge into it",
-    "prune": "earns nothing anywhere: remove or redirect", "watch": "too young or too little known to judge", "keep": "leave as it is",
+    "refresh": "lost, near or unattractive: rework the page",
+    "expand": "draws a topic that nothing on the site answers",
+    "consolidate": "answers what another page answers: merge into it",
+    "prune": "earns nothing anywhere: remove or redirect",
+    "watch": "too young or too little known to judge",
+    "keep": "leave as it is",
 }
 
 
@@ -35,21 +39,42 @@ def report(site: Site) -> str:
     environment.filters["path"] = path_of
     template = environment.from_string((files("nibbet.render") / "templates" / "report.html.j2").read_text("utf-8"))
     return template.render(
-        site=site.config.site.home, windows=site.windows, account=_account(account), notes=account["notes"], matched=account["matched"],
-        counts=_counts(verdicts, order), actions=actions.head(MOST_ACTIONS).to_dict("records"), action_count=len(actions), trend=Markup(as_svg(trend(site.days, site.windows))),  # noqa: S704 - our own SVG; its texts are figures and fixed words
-        curve=Markup(as_svg(ctr_curve(site.curve))), learnt=site.curve.learnt, totals=_totals(site),  # noqa: S704 - as above
+        site=site.config.site.home,
+        windows=site.windows,
+        account=_account(account),
+        notes=account["notes"],
+        matched=account["matched"],
+        counts=_counts(verdicts, order),
+        actions=actions.head(MOST_ACTIONS).to_dict("records"),
+        action_count=len(actions),
+        trend=Markup(as_svg(trend(site.days, site.windows))),  # noqa: S704 - our own SVG; its texts are figures and fixed words
+        curve=Markup(as_svg(ctr_curve(site.curve))),  # noqa: S704 - as above
+        learnt=site.curve.learnt,
+        totals=_totals(site),
     )
 
 
 def _counts(verdicts: pd.DataFrame, order: list[str]) -> list[dict[str, Any]]:
     most = verdicts["verdict"].value_counts()
     gain = verdicts.groupby("verdict")["gain"].sum()
-    return [{"verdict": name, "count": int(most.get(name, 0)), "share": float(most.get(name, 0) / max(most.max(), 1)), "gain": float(gain.get(name, 0)), "meaning": MEANING[name]} for name in order]
+    return [
+        {
+            "verdict": name,
+            "count": int(most.get(name, 0)),
+            "share": float(most.get(name, 0) / max(most.max(), 1)),
+            "gain": float(gain.get(name, 0)),
+            "meaning": MEANING[name],
+        }
+        for name in order
+    ]
 
 
 def _account(account: dict[str, Any]) -> dict[str, Any]:
     rows = condensed(account_rows(account))
-    return {"columns": list(rows.columns), "rows": [[cell_text(value, name) for name, value in row.items()] for row in rows.to_dict("records")]}
+    return {
+        "columns": list(rows.columns),
+        "rows": [[cell_text(value, name) for name, value in row.items()] for row in rows.to_dict("records")],
+    }
 
 
 def _totals(site: Site) -> dict[str, float]:

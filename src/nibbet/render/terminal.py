@@ -19,7 +19,14 @@ if TYPE_CHECKING:
 
 SHARES = {"ctr", "withheld_share", "engagement_rate", "change_share", "share_clicks", "share_impressions", "overlap", "turn_taking"}
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
-TINT = {"prune": "red", "consolidate": "magenta", "refresh": "yellow", "expand": "cyan", "watch": "blue", "keep": "green"}
+TINT = {
+    "prune": "red3",
+    "consolidate": "medium_purple3",
+    "refresh": "dark_orange3",
+    "expand": "dark_cyan",
+    "watch": "steel_blue3",
+    "keep": "green4",
+}
 
 
 def console() -> Console:
@@ -43,7 +50,12 @@ def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, e
 
 def as_json(frame: pd.DataFrame) -> str:
     """A list of objects, one per row; nulls are null, dates ISO."""
-    return json.dumps(json.loads(frame.to_json(orient="records", date_format="iso", date_unit="s", double_precision=6)), indent=1, ensure_ascii=False) + "\n"
+    return (
+        json.dumps(
+            json.loads(frame.to_json(orient="records", date_format="iso", date_unit="s", double_precision=6)), indent=1, ensure_ascii=False
+        )
+        + "\n"
+    )
 
 
 def grid(frame: pd.DataFrame) -> Table:
@@ -53,7 +65,9 @@ def grid(frame: pd.DataFrame) -> Table:
     for name in frame.columns:
         numeric = pd.api.types.is_numeric_dtype(frame[name]) and frame[name].dtype != bool
         fold = "fold" if name in ("because", "text", "reason") or not wide else "ellipsis"
-        table.add_column(name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause"))  # type: ignore[arg-type]
+        table.add_column(
+            name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause")
+        )  # type: ignore[arg-type]
     for row in zip(*(_cells(frame[name]) for name in frame.columns), strict=True):
         table.add_row(*[Text(cell, style=TINT.get(cell, "")) for cell in row])
     return table
@@ -71,8 +85,12 @@ def cell_text(value: Any, name: str) -> str:
         return "yes" if value else "no"
     if name in SHARES:
         return f"{value:.1%}"
-    if isinstance(value, (int,)) or hasattr(value, "is_integer") and name not in ("pull", "answer", "position") and float(value).is_integer():
+    if isinstance(value, (int,)) or (
+        hasattr(value, "is_integer") and name not in ("pull", "answer", "position") and float(value).is_integer()
+    ):
         return f"{int(value):,}"
+    if name == "value" and 0 < abs(float(value)) < 1:
+        return f"{value:.2g}" if abs(value) >= 0.001 else "< 0.001"
     if isinstance(value, float):
         return f"{value:.2f}" if name in ("pull", "answer") else f"{value:,.1f}"
     if isinstance(value, pd.Timestamp):
@@ -117,14 +135,19 @@ def account_rows(account: dict[str, Any]) -> pd.DataFrame:
     for one in account["sources"]:
         ledger = {name: value["ledger"] for name, value in one["measures"].items()}
         rows.append({"file": one["file"], "kind": one["kind"], "fate": "used", "rows": one["rows_used"], **ledger})
-        rows += [{"file": one["file"], "kind": one["kind"], "fate": gone["reason"], "rows": gone["rows"], **gone["measures"]} for gone in one["set_aside"]]
+        rows += [
+            {"file": one["file"], "kind": one["kind"], "fate": gone["reason"], "rows": gone["rows"], **gone["measures"]}
+            for gone in one["set_aside"]
+        ]
     return pd.DataFrame(rows)
 
 
 def condensed(rows: pd.DataFrame) -> pd.DataFrame:
     """Account rows summed over the files of a kind; files are counted."""
     measures = [name for name in ("clicks", "impressions", "sessions", "conversions", "revenue") if name in rows]
-    sums = rows.groupby(["kind", "fate"], sort=False).agg(files=("file", "nunique"), rows=("rows", "sum"), **{name: (name, lambda v: v.sum(min_count=1)) for name in measures})
+    sums = rows.groupby(["kind", "fate"], sort=False).agg(
+        files=("file", "nunique"), rows=("rows", "sum"), **{name: (name, lambda v: v.sum(min_count=1)) for name in measures}
+    )
     return sums.reset_index()
 
 
@@ -132,7 +155,12 @@ def summary(site: Site, folder: str, seconds: float) -> None:
     """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
     account, verdicts, out = site.account, site.verdicts(), console()
     w, totals = site.windows, condensed(account_rows(account))
-    out.print(Text(f"{site.config.site.home}  as of {w.as_of}, recent {w.recent}, against {w.reference} ({'a year before' if w.reference_kind == 'year' else 'just before'})", style="bold"))
+    out.print(
+        Text(
+            f"{site.config.site.home}  as of {w.as_of}, recent {w.recent}, against {w.reference} ({'a year before' if w.reference_kind == 'year' else 'just before'})",
+            style="bold",
+        )
+    )
     for kind, rows in totals.groupby("kind", sort=False):
         out.print(Text(_read_line(str(kind), rows)))
     for note in account["notes"][:5]:
@@ -140,16 +168,30 @@ def summary(site: Site, folder: str, seconds: float) -> None:
     out.print()
     counts = verdicts["verdict"].value_counts()
     gains = verdicts.groupby("verdict")["gain"].sum()
-    words = [f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts]
+    words = [
+        f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts
+    ]
     out.print(Text("Verdicts: " + ", ".join(words), style="bold"))
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):
         out.print(Text("Best actions", style="bold"))
         for row in best.to_dict("records"):
-            out.print(Text(for_terminal(f"  {row['verdict']:<11} {path_of(row['page'])}  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})")), overflow="ellipsis", no_wrap=True)
+            out.print(
+                Text(
+                    for_terminal(
+                        f"  {row['verdict']:<11} {path_of(row['page'])}  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})"
+                    )
+                ),
+                overflow="ellipsis",
+                no_wrap=True,
+            )
             out.print(Text(for_terminal(f"    {row['because']}"), style="dim"), overflow="ellipsis", no_wrap=True)
     out.print()
-    out.print(Text(f"Written to {folder} in {seconds:.0f} s. Start with report.html; pages.csv holds every page, evidence.csv every figure behind a verdict."))
+    out.print(
+        Text(
+            f"Written to {folder} in {seconds:.0f} s. Start with report.html; pages.csv holds every page, evidence.csv every figure behind a verdict."
+        )
+    )
 
 
 def _read_line(kind: str, rows: pd.DataFrame) -> str:
@@ -157,14 +199,21 @@ def _read_line(kind: str, rows: pd.DataFrame) -> str:
     measures = [name for name in ("clicks", "sessions", "conversions") if name in rows and used[name].notna().any()]
     figures = ", ".join(f"{used[name].sum():,.0f} {name}" for name in measures)
     aside = "; ".join(f"{row['fate']} {row['rows']:,}" for row in gone.to_dict("records") if row["rows"])
-    return for_terminal(f"  {kind:<10} {int(used['rows'].sum()):>9,} rows used" + (f", {figures}" if figures else "") + (f"; set aside: {aside}" if aside else ""))
+    return for_terminal(
+        f"  {kind:<10} {int(used['rows'].sum()):>9,} rows used"
+        + (f", {figures}" if figures else "")
+        + (f"; set aside: {aside}" if aside else "")
+    )
 
 
 def show_page(found: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":
-        whole = {"page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
-                 "queries": json.loads(as_json(found["queries"])), "evidence": json.loads(as_json(found["evidence"]))}
+        whole = {
+            "page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
+            "queries": json.loads(as_json(found["queries"])),
+            "evidence": json.loads(as_json(found["evidence"])),
+        }
         sys.stdout.write(json.dumps(whole, indent=1, ensure_ascii=False) + "\n")
         return
     if style == "csv":
@@ -175,8 +224,18 @@ def show_page(found: dict[str, Any], style: str) -> None:
     if page["title"]:
         out.print(Text(for_terminal(str(page["title"])), style="dim"))
     verdict = page["verdict"] or "no verdict: the address is an error or redirects"
-    out.print(Text.assemble((verdict, TINT.get(verdict, "") + " bold"), f"  {page['cause'] or ''}", f"  confidence {page['confidence']}" if page["confidence"] else ""))
-    for line in (page["because"], f"Second best: {page['also']}" if page["also"] else None, f"Target: {page['target']}" if page["target"] else None):
+    out.print(
+        Text.assemble(
+            (verdict, TINT.get(verdict, "") + " bold"),
+            f"  {page['cause'] or ''}",
+            f"  confidence {page['confidence']}" if page["confidence"] else "",
+        )
+    )
+    for line in (
+        page["because"],
+        f"Second best: {page['also']}" if page["also"] else None,
+        f"Target: {page['target']}" if page["target"] else None,
+    ):
         if line:
             out.print(Text(for_terminal(line)))
     if not pd.isna(page["gain"]) and page["gain"]:
@@ -192,16 +251,26 @@ def show_page(found: dict[str, Any], style: str) -> None:
         out.print("No query is named for it.")
     else:
         out.print(Text(f"Queries ({len(queries)}), by impressions"))
-        out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "topic"]]))
+        topic = ["topic"] if queries["topic"].notna().any() else []
+        out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", *topic]]))
 
 
 def _measures(page: dict[str, Any]) -> Table:
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 3, 0, 0))
     rows = [
-        [("clicks", "clicks"), ("a year before", "clicks_reference"), ("long", "clicks_long")], [("impressions", "impressions"), ("ctr", "ctr"), ("position", "position")],
-        [("pull", "pull"), ("queries", "queries"), ("withheld", "withheld_share")], [("sessions", "sessions"), ("from search", "sessions_organic"), ("engaged", "engagement_rate")],
-        [("conversions", "conversions"), ("revenue", "revenue"), ("links from outside", "backlinks")], [("status", "status"), ("words", "words"), ("published", "published")],
+        [("clicks", "clicks"), ("reference", "clicks_reference"), ("long window", "clicks_long")],
+        [("impressions", "impressions"), ("ctr", "ctr"), ("position", "position")],
+        [("pull", "pull"), ("queries", "queries"), ("withheld", "withheld_share")],
+        [("sessions", "sessions"), ("from search", "sessions_organic"), ("engaged", "engagement_rate")],
+        [("conversions", "conversions"), ("revenue", "revenue"), ("links from outside", "backlinks")],
+        [("status", "status"), ("words", "words"), ("published", "published")],
     ]
     for row in rows:
-        table.add_row(*[part for label, name in row for part in (Text(label, style="dim"), Text(cell_text(page[name], name) or "unknown", justify="right"))])
+        table.add_row(
+            *[
+                part
+                for label, name in row
+                for part in (Text(label, style="dim"), Text(cell_text(page[name], name) or "unknown", justify="right"))
+            ]
+        )
     return table

@@ -12,7 +12,17 @@ import pandas as pd
 from ibis import _
 
 from nibbet.errors import SourceError
-from nibbet.sources.conventions import ISO_DAY, day_of_text, decimal_evidence, decimal_mark, misfits, number_expression, plain_expression, sample_mark, sample_style
+from nibbet.sources.conventions import (
+    ISO_DAY,
+    day_of_text,
+    decimal_evidence,
+    decimal_mark,
+    misfits,
+    number_expression,
+    plain_expression,
+    sample_mark,
+    sample_style,
+)
 from nibbet.sources.kinds import MEASURES, NO_VALUE, TABLES, TOTAL_WORDS, Column
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import Sheet
@@ -21,7 +31,15 @@ if TYPE_CHECKING:
     from nibbet.config import SourceSettings
     from nibbet.engine import Engine
 
-ENGINE_TYPE = {"date": "date", "address": "string", "text": "string", "count": "int64", "number": "decimal(24,6)", "place": "float64", "flag": "boolean"}
+ENGINE_TYPE = {
+    "date": "date",
+    "address": "string",
+    "text": "string",
+    "count": "int64",
+    "number": "decimal(24,6)",
+    "place": "float64",
+    "flag": "boolean",
+}
 ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
 NO_TEXT = sorted(NO_VALUE)
 #: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
@@ -44,6 +62,7 @@ class Clean:
 
     @property
     def grain(self) -> str:
+        """page, query, or pair of both: what one row is about."""
         has = self.reading.matches
         return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query"
 
@@ -53,20 +72,25 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
 
     Raises SourceError for a search or landings sheet without dates and without a period, and for dates that read two ways.
     """
-    raw = engine.keep(sheet.open(engine).select(part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}))
+    raw = engine.keep(
+        sheet.open(engine).select(part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()})
+    )
     typed, faults = _typed(engine, raw, sheet, reading, settings)
     table = raw.mutate(**{f"raw_{name}": raw[name] for name in reading.matches})
     table = _with_days(engine, table, sheet, reading, settings)
     table = table.mutate(**typed)
     asides: list[tuple[Any, str]] = [(_total_row(table, reading), "total row"), (_blank_row(table, reading), "not a data row")]
-    asides += [(table[name].isnull() & table[f"raw_{name}"].notnull() & ~_no_value(table[f"raw_{name}"]), f"unreadable {name}") for name in faults]
+    asides += [
+        (table[name].isnull() & table[f"raw_{name}"].notnull() & ~_no_value(table[f"raw_{name}"]), f"unreadable {name}") for name in faults
+    ]
     asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
     period = settings.period
     if reading.kind in MEASURES and "date" not in reading.matches:
         if period is None:
             raise SourceError(
                 f"{sheet.name}: the rows carry no date, so the days they cover must be said. Add to its [[source]] in nibbet.toml: "
-                "period = [2026-08-03, 2026-10-31]")
+                "period = [2026-08-03, 2026-10-31]"
+            )
         table = table.mutate(date=ibis.literal(period[1], "date"), undated=True)
     else:
         table = table.mutate(undated=False)
@@ -91,9 +115,13 @@ def _typed(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading, sett
             text = trim(cell.cast("string"))
             if name == "query":
                 small = text.lower()
-                text = ibis.cases((small.contains("  ") | small.re_search(r"[\t\n\x{a0}]"), small.re_replace(r"[\s\x{a0}]+", " ")), else_=small)
+                text = ibis.cases(
+                    (small.contains("  ") | small.re_search(r"[\t\n\x{a0}]"), small.re_replace(r"[\s\x{a0}]+", " ")), else_=small
+                )
             typed[name] = ibis.cases((_no_value(text), ibis.null("string")), else_=text)
-    must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (["date"] if reading.kind in MEASURES and "date" in reading.matches else [])
+    must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (
+        ["date"] if reading.kind in MEASURES and "date" in reading.matches else []
+    )
     return typed, must
 
 
@@ -112,7 +140,9 @@ def _styles(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading, nam
         texts = [trim(raw[name]) for name in names if style[name] != "whole" or found[name]]
         counts = [sum((decimal_evidence(text, sign) for text in texts), ibis.literal(0)) for sign in ",."]
         sums = engine.fetch(raw.aggregate(comma=counts[0], point=counts[1])).iloc[0] if texts else {"comma": 0, "point": 0}
-        mark = settings.decimal or decimal_mark(int(sums["comma"]), int(sums["point"]), comma_cells=sheet.shape is not None and sheet.shape.delimiter == ";")
+        mark = settings.decimal or decimal_mark(
+            int(sums["comma"]), int(sums["point"]), comma_cells=sheet.shape is not None and sheet.shape.delimiter == ";"
+        )
     whole = {column.name for column in TABLES[reading.kind] if column.type == "count"}
     for name in names:
         kept = style[name] == "whole" or (style[name] == mark and name not in whole)
@@ -127,7 +157,11 @@ def _number(column: Column, cell: Any, style: str) -> Any:
     text = trim(cell)
     if style == "whole":
         return text.try_cast(ENGINE_TYPE[column.type])
-    general = number_expression(text, decimal=style[-1]) if style.startswith("general") else plain_expression(text, mark=style, type=ENGINE_TYPE[column.type])
+    general = (
+        number_expression(text, decimal=style[-1])
+        if style.startswith("general")
+        else plain_expression(text, mark=style, type=ENGINE_TYPE[column.type])
+    )
     if column.type in ("number", "place"):
         return general.cast(ENGINE_TYPE[column.type])
     return ibis.cases((general == general.round(0), general.cast("int64")), else_=ibis.null("int64"))
@@ -135,10 +169,14 @@ def _number(column: Column, cell: Any, style: str) -> Any:
 
 def _flag(name: str, cell: Any) -> Any:
     if cell.type().is_boolean():
-        return cell if name != "noindex" else cell
+        return cell
     text = cell.cast("string").strip().lower()
     if name == "noindex":
-        return ibis.cases((text.contains("noindex") | text.isin(["non-indexable", "no", "false", "nein", "non", "0"]), True), (text.isnull(), ibis.null("boolean")), else_=False)
+        return ibis.cases(
+            (text.contains("noindex") | text.isin(["non-indexable", "no", "false", "nein", "non", "0"]), True),
+            (text.isnull(), ibis.null("boolean")),
+            else_=False,
+        )
     return text.isin(["yes", "true", "1", "ja", "oui", "si", "sí", "sì", "x", "y", "wahr"])
 
 
@@ -151,8 +189,10 @@ def _with_days(engine: Engine, table: ibis.Table, sheet: Sheet, reading: Reading
         if not cell.type().is_string():
             table = table.mutate(**{name: cell.cast("date")})
             continue
-        if all(len(row[match.place]) == 10 and row[match.place][4:5] == "-" for row in sheet.sample if row[match.place]) and engine.fetch(
-            table.aggregate(bad=(~cell.re_search(ISO_DAY)).cast("int64").sum().coalesce(0)))["bad"].iloc[0] == 0:
+        if (
+            all(len(row[match.place]) == 10 and row[match.place][4:5] == "-" for row in sheet.sample if row[match.place])
+            and engine.fetch(table.aggregate(bad=(~cell.re_search(ISO_DAY)).cast("int64").sum().coalesce(0)))["bad"].iloc[0] == 0
+        ):
             table = table.mutate(**{name: cell.try_cast("date")})
             continue
         texts = engine.fetch(table.select(text=cell).distinct())["text"].dropna().tolist()
@@ -204,7 +244,9 @@ def _blank_row(table: ibis.Table, reading: Reading) -> Any:
 
 def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
     if name not in table.columns:
-        raise SourceError(f'where names "{name}", which the source does not have. It has: {", ".join(c for c in table.columns if not c.startswith("raw_"))}.')
+        raise SourceError(
+            f'where names "{name}", which the source does not have. It has: {", ".join(c for c in table.columns if not c.startswith("raw_"))}.'
+        )
     values = [wanted] if isinstance(wanted, str) else wanted
     return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
 
@@ -222,7 +264,8 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
         placed = columns["position"].notnull() if "position" in reading.matches else ibis.literal(False)
         columns["placed"] = ibis.cases((placed, columns["impressions"]), else_=0).cast("int64")
         columns["position_sum"] = ibis.cases(
-            (placed, (columns["position"].cast("float64") * columns["impressions"].cast("float64") * FINEST).round() / FINEST), else_=0.0).cast("float64")
+            (placed, (columns["position"].cast("float64") * columns["impressions"].cast("float64") * FINEST).round() / FINEST), else_=0.0
+        ).cast("float64")
     if reading.kind == "landings":
         says = [columns[name] for name in ("channel", "medium") if name in reading.matches]
         organic: Any = ibis.null("boolean") if not says else ibis.literal(False)
@@ -230,4 +273,3 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
             organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
         columns["organic"] = organic
     return table.select(**columns, part=table.part, undated=table.undated, aside=table.aside)
-

@@ -35,7 +35,8 @@ def number_expression(text: StringValue, *, decimal: str) -> Expression:
     """
     bare = text.lower().re_replace(BLANKS, "")
     scale = ibis.cases(
-        (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0)
+        (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0
+    )
     digits = bare.re_replace("(%|k|m|tsd\\.?|mio\\.?)$", "")
     point = digits.replace(".", "").replace(",", ".") if decimal == "," else digits.replace(",", "")
     return (point.try_cast("decimal(38,10)") * scale.cast("decimal(18,2)")).try_cast("decimal(24,6)")
@@ -62,6 +63,7 @@ def sample_mark(cells: list[str]) -> str | None:
 
 
 def evidence_form(mark: str) -> str:
+    """The form of numbers that only make sense with `mark` between whole and fraction."""
     other = "." if mark == "," else ","
     return f"\\{mark}(\\d{{1,2}}|\\d{{4,}})%?$|^0\\{mark}\\d|\\{other}\\d{{3}}\\{mark}"
 
@@ -73,7 +75,9 @@ def misfits(text: StringValue, style: str) -> Expression:
     if style == "whole":
         wrong = text.try_cast("int64").isnull() | text.contains(".")
     else:
-        wrong = plain_expression(text, mark=style, type="float64").isnull() | text.contains("." if style == "," else ",") | text.contains("e")
+        wrong = (
+            plain_expression(text, mark=style, type="float64").isnull() | text.contains("." if style == "," else ",") | text.contains("e")
+        )
     return _count(text.notnull() & (text != "") & wrong)
 
 
@@ -132,7 +136,8 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
     shown = "{:02d}/{:02d}/{}".format(*next(p for p in parts if p[0] != p[1])[:3])
     raise SourceError(
         f'{where}: the dates under "{header}" (such as {shown}) can be read day first or month first. '
-        'Add to its [[source]] in nibbet.toml: dates = "day first" (or "month first").')
+        'Add to its [[source]] in nibbet.toml: dates = "day first" (or "month first").'
+    )
 
 
 def _numbers(text: str) -> tuple[int, int, int, str] | None:

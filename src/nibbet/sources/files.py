@@ -64,7 +64,7 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain
     """
     suffix = path.suffix.lower()
     if path.stat().st_size == 0:
-        raise SourceError(f"{name}: the file is empty. Export it again, or take it out of files = \"...\" in nibbet.toml.")
+        raise SourceError(f'{name}: the file is empty. Export it again, or take it out of files = "..." in nibbet.toml.')
     try:
         if suffix == ".zip":
             yield from _members(path, name, spill, limits)
@@ -120,7 +120,8 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
                 target.unlink()
                 raise SourceError(
                     f"{name}: grows beyond {bound:,} bytes from {packed_size:,} packed ones. If that is right, unpack it yourself or raise "
-                    "expansion_ratio or expanded_bytes in [limits] of nibbet.toml.")
+                    "expansion_ratio or expanded_bytes in [limits] of nibbet.toml."
+                )
             digest.update(chunk)
             out.write(chunk)
     return digest.hexdigest()
@@ -145,7 +146,10 @@ def _decoded(plain: Plain, spill: Path) -> Plain:
         return plain
     target = _target(spill, str(plain.path) + ".utf8", plain.suffix or ".csv")
     try:
-        with plain.path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source, target.open("w", encoding="utf-8", newline="") as out:
+        with (
+            plain.path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source,
+            target.open("w", encoding="utf-8", newline="") as out,
+        ):
             shutil.copyfileobj(source, out, CHUNK)
     except UnicodeDecodeError as fault:
         raise SourceError(f"{plain.name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
@@ -153,14 +157,21 @@ def _decoded(plain: Plain, spill: Path) -> Plain:
 
 
 def _encoding(head: bytes, plain: Plain) -> str:
-    for mark, name in ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF32_LE, "utf-32"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16")):
+    for mark, name in (
+        (codecs.BOM_UTF8, "utf-8"),
+        (codecs.BOM_UTF32_LE, "utf-32"),
+        (codecs.BOM_UTF16_LE, "utf-16"),
+        (codecs.BOM_UTF16_BE, "utf-16"),
+    ):
         if head.startswith(mark):
             return name
     zeros = head[:4096].count(0)
     if zeros > len(head[:4096]) // 4:
         return "utf-16-le" if head[1:2] == b"\0" else "utf-16-be"
     if zeros:
-        raise SourceError(f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines.")
+        raise SourceError(
+            f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
+        )
     decoder = codecs.getincrementaldecoder("utf-8")()
     try:
         with plain.path.open("rb") as file:
@@ -178,5 +189,8 @@ def _legacy_encoding(plain: Plain, _start: int) -> str:
 
     with plain.path.open("rb") as file:
         lines = [line for line in file.read(8 * CHUNK).splitlines() if any(byte > 127 for byte in line)][:2000]
-    best = from_bytes(b"\n".join(lines), cp_isolation=["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030", "big5", "euc_kr", "koi8_r", "mac_roman"]).best()
+    best = from_bytes(
+        b"\n".join(lines),
+        cp_isolation=["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030", "big5", "euc_kr", "koi8_r", "mac_roman"],
+    ).best()
     return best.encoding if best else "cp1252"

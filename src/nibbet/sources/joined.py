@@ -68,18 +68,39 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     search = engine.keep(with_pages(_need(tables["search"]), keyed))
     as_of = config.site.as_of or _as_of(engine, search)
     grains = engine.fetch(search.filter(search.aside.isnull()).select("grain").distinct())["grain"].tolist()
-    page_days = search.filter(search.aside.isnull() & (search.grain == "page")).select("date").distinct() if "page" in grains and len(grains) > 1 else None
+    page_days = (
+        search.filter(search.aside.isnull() & (search.grain == "page")).select("date").distinct()
+        if "page" in grains and len(grains) > 1
+        else None
+    )
     search = engine.keep(settle_search(search, as_of, page_days))
     landings = None if tables["landings"] is None else engine.keep(settle_landings(with_pages(tables["landings"], keyed), as_of))
     first = engine.fetch(search.filter(search.aside.isnull()).aggregate(first=search.date.min()))["first"].iloc[0]
     if pd.isna(first):
-        raise SourceError(f"No search row is left to use: all were set aside, or lie after as_of = {as_of}. Check home, hosts and as_of in nibbet.toml.")
-    by_page = {kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys) for kind in ("crawl", "editorial", "backlinks")}
+        raise SourceError(
+            f"No search row is left to use: all were set aside, or lie after as_of = {as_of}. Check home, hosts and as_of in nibbet.toml."
+        )
+    by_page = {
+        kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys)
+        for kind in ("crawl", "editorial", "backlinks")
+    }
     inventory = None
     if by_page["crawl"] is not None:
         inventory = _inventory(by_page["crawl"], addresses, home, number, extra)
     pages = pages.assign(**{f"in_{kind}": pages.index.isin(_met(addresses, number, kind)) for kind in ("search", "landings", "crawl")})
-    joined = Joined(search, landings, pages, inventory, by_page["editorial"], by_page["backlinks"], addresses, as_of, pd.Timestamp(first).date(), {}, names)
+    joined = Joined(
+        search,
+        landings,
+        pages,
+        inventory,
+        by_page["editorial"],
+        by_page["backlinks"],
+        addresses,
+        as_of,
+        pd.Timestamp(first).date(),
+        {},
+        names,
+    )
     joined.account = _account(engine, joined, tables)
     return joined
 
@@ -105,10 +126,18 @@ def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
     seen: dict[str, str] = {}
     parts = []
     for one in cleans:
-        copies = {number: seen[digest] for number, (name, digest) in zip(one.numbers, one.files, strict=True) if seen.setdefault(digest, name) != name and digest}
+        copies = {
+            number: seen[digest]
+            for number, (name, digest) in zip(one.numbers, one.files, strict=True)
+            if seen.setdefault(digest, name) != name and digest
+        }
         table = one.table.mutate(file=(one.table.part + one.numbers[0]).cast("int32"), grain=ibis.literal(one.grain)).drop("part")
         if copies:
-            table = table.mutate(aside=ibis.cases(*[(table.file == number, f"same content as {first}") for number, first in copies.items()], else_=table.aside))
+            table = table.mutate(
+                aside=ibis.cases(
+                    *[(table.file == number, f"same content as {first}") for number, first in copies.items()], else_=table.aside
+                )
+            )
         parts.append(table)
     return reduce(lambda a, b: a.union(b), parts)
 
@@ -116,11 +145,15 @@ def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
 def _as_of(engine: Engine, search: ibis.Table) -> date:
     used = search.filter(search.aside.isnull())
     top = "page" if "page" in engine.fetch(used.select("grain").distinct())["grain"].tolist() else "pair"
-    days = engine.fetch(used.filter(used.grain == top).group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
+    days = engine.fetch(
+        used.filter(used.grain == top).group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date")
+    )
     if days.empty:
         days = engine.fetch(used.group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
     if days.empty:
-        raise SourceError("The search data hold no row that could be read. Look at the account: nibbet load")
+        raise SourceError(
+            "No search row is left to use: all were set aside. Check home, hosts and where in nibbet.toml, and the files themselves."
+        )
     return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))
 
 
@@ -144,14 +177,27 @@ def _resolved(engine: Engine, frame: pd.DataFrame, keys: pd.DataFrame) -> pd.Dat
 def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series, targets: pd.DataFrame) -> pd.DataFrame:
     """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
     missing = targets[~targets["spelling"].isin(addresses["spelling"])].drop_duplicates()
-    found = pd.concat([addresses[["spelling", "page"]], fold(missing, home)[["spelling", "page"]] if len(missing) else addresses.head(0)[["spelling", "page"]]])
+    found = pd.concat(
+        [
+            addresses[["spelling", "page"]],
+            fold(missing, home)[["spelling", "page"]] if len(missing) else addresses.head(0)[["spelling", "page"]],
+        ]
+    )
     page_of = found.drop_duplicates("spelling").set_index("spelling")["page"]
     rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
-        redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of))
+        redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of)
+    )
     own = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
     gone = rows["status"].fillna(200) >= 300
-    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (rows["canonical_page"].notna() & (rows["canonical_page"] != own))
-    return rows.assign(elsewhere=other, rank=gone * 2 + other).sort_values(["page_id", "rank", "page"], kind="stable").drop_duplicates("page_id").set_index("page_id")
+    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (
+        rows["canonical_page"].notna() & (rows["canonical_page"] != own)
+    )
+    return (
+        rows.assign(elsewhere=other, rank=gone * 2 + other)
+        .sort_values(["page_id", "rank", "page"], kind="stable")
+        .drop_duplicates("page_id")
+        .set_index("page_id")
+    )
 
 
 def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None]) -> dict[str, Any]:
@@ -178,7 +224,9 @@ def _with_address_fate(table: ibis.Table, joined: Joined, engine: Engine) -> ibi
         return table.mutate(aside=ibis.cases((table.aside.isnull() & table.page.isnull(), "no address"), else_=table.aside))
     keyed = engine.frame(lost.astype("str"))
     out = table.left_join(keyed, table.page == keyed.spelling)
-    return out.mutate(aside=ibis.cases((out.aside.notnull(), out.aside), (out.page.isnull(), "no address"), else_=out.reason)).drop("spelling", "reason")
+    return out.mutate(aside=ibis.cases((out.aside.notnull(), out.aside), (out.page.isnull(), "no address"), else_=out.reason)).drop(
+        "spelling", "reason"
+    )
 
 
 def _matched(engine: Engine, joined: Joined) -> dict[str, Any]:
@@ -194,6 +242,9 @@ def _matched(engine: Engine, joined: Joined) -> dict[str, Any]:
     out: dict[str, Any] = {}
     for name, of in sums.items():
         total = int(of.sum())
-        out[name] = {f"in_{kind}": round(float(of[pages[f"in_{kind}"].reindex(of.index).to_numpy(bool)].sum() / total), 6) if total else None for kind in kinds}
+        out[name] = {
+            f"in_{kind}": round(float(of[pages[f"in_{kind}"].reindex(of.index).to_numpy(bool)].sum() / total), 6) if total else None
+            for kind in kinds
+        }
     out["pages"] = {f"in_{kind}": round(float(pages[f"in_{kind}"].mean()), 6) for kind in kinds}
     return out

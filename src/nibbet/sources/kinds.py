@@ -22,8 +22,12 @@ def _column(name: str, type: Type, words: str, *, required: bool = False) -> Col
     return Column(name, type, tuple(word.strip() for word in words.split("|")), required)
 
 
-DATE = _column("date", "date", "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|month|monat|mois|mes|日付|日期|дата|день")
-DEVICE = _column("device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство")
+DATE = _column(
+    "date", "date", "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|month|monat|mois|mes|日付|日期|дата|день"
+)
+DEVICE = _column(
+    "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"
+)
 COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
 PAGE_WORDS = (
     "page|address|url|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
@@ -33,16 +37,34 @@ PAGE_WORDS = (
 SEARCH = [
     DATE,
     _column("page", "address", PAGE_WORDS),
-    _column("query", "text", "query|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchwort|requete|mot cle|terme|consulta|palabra clave|"
-            "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос"),
+    _column(
+        "query",
+        "text",
+        "query|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchwort|requete|mot cle|terme|consulta|palabra clave|"
+        "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос",
+    ),
     COUNTRY,
     DEVICE,
     _column("surface", "text", "surface|search type|result type|suchart|type de recherche|tipo de busqueda|vertical"),
-    _column("clicks", "count", "clicks|click|visits from search|klicks|klick|clics|clic|cliques|clique|klikken|klik|klikniecia|klickningar|kliks|クリック数|クリック|点击|点击次数|клики", required=True),
-    _column("impressions", "count", "impressions|impression|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
-            "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы", required=True),
-    _column("position", "place", "position|rank|place|average position|mean position|avg position|mittlere position|rang|platz|posicion|posicao|posizione|positie|pozycja|placering|"
-            "掲載順位|排名|позиция"),
+    _column(
+        "clicks",
+        "count",
+        "clicks|click|visits from search|klicks|klick|clics|clic|cliques|clique|klikken|klik|klikniecia|klickningar|kliks|クリック数|クリック|点击|点击次数|клики",
+        required=True,
+    ),
+    _column(
+        "impressions",
+        "count",
+        "impressions|impression|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
+        "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы",
+        required=True,
+    ),
+    _column(
+        "position",
+        "place",
+        "position|rank|place|average position|mean position|avg position|mittlere position|rang|platz|posicion|posicao|posizione|positie|pozycja|placering|"
+        "掲載順位|排名|позиция",
+    ),
 ]
 
 LANDINGS = [
@@ -53,21 +75,46 @@ LANDINGS = [
     _column("medium", "text", "medium|support|medio|mezzo"),
     DEVICE,
     COUNTRY,
-    _column("sessions", "count", "sessions|session|visits|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
-            "セッション|会话|会话数|сеансы|визиты", required=True),
-    _column("engaged_sessions", "count", "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
-            "sessioni coinvolte|betrokken sessies|engagierte sitzungen|engaged"),
-    _column("engagement_seconds", "number", "engagement seconds|seconds|engagement time|time on page|total seconds|verweildauer|verweildauer gesamt|sekunden|dauer|duree|duration|tiempo|durata|tijd"),
+    _column(
+        "sessions",
+        "count",
+        "sessions|session|visits|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
+        "セッション|会话|会话数|сеансы|визиты",
+        required=True,
+    ),
+    _column(
+        "engaged_sessions",
+        "count",
+        "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
+        "sessioni coinvolte|betrokken sessies|engagierte sitzungen|engaged",
+    ),
+    _column(
+        "engagement_seconds",
+        "number",
+        "engagement seconds|seconds|engagement time|time on page|total seconds|verweildauer|verweildauer gesamt|sekunden|dauer|duree|duration|tiempo|durata|tijd",
+    ),
     _column("users", "count", "users|visitors|nutzer|besucher|utilisateurs|visiteurs|usuarios|utenti|gebruikers|anvandare"),
     _column("views", "count", "views|page views|seitenaufrufe|aufrufe|pages vues|vues|vistas|visualizaciones|visualizzazioni|weergaven"),
-    _column("conversions", "number", "conversions|goals|orders|leads|purchases|abschlusse|konversionen|bestellungen|conversions total|conversiones|pedidos|conversioni|ordini|conversies|objectifs|コンバージョン|转化|конверсии"),
-    _column("revenue", "number", "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход"),
+    _column(
+        "conversions",
+        "number",
+        "conversions|goals|orders|leads|purchases|abschlusse|konversionen|bestellungen|conversions total|conversiones|pedidos|conversioni|ordini|conversies|objectifs|コンバージョン|转化|конверсии",
+    ),
+    _column(
+        "revenue",
+        "number",
+        "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход",
+    ),
 ]
 
 CRAWL = [
     _column("page", "address", PAGE_WORDS, required=True),
     _column("status", "count", "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|stato"),
-    _column("redirect_to", "address", "redirect|redirect to|leads to|goes to|redirected to|weiterleitung|weiterleitungsziel|redirection|redirige a|reindirizzamento|destination"),
+    _column(
+        "redirect_to",
+        "address",
+        "redirect|redirect to|leads to|goes to|redirected to|weiterleitung|weiterleitungsziel|redirection|redirige a|reindirizzamento|destination",
+    ),
     _column("canonical", "address", "canonical|canonical link|kanonisch|kanonische adresse|canonique|canonica"),
     _column("noindex", "flag", "robots|noindex|indexable|indexability|meta robots|robots directive|indexierbar"),
     _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo"),
@@ -89,13 +136,22 @@ EDITORIAL = [
     _column("page", "address", PAGE_WORDS, required=True),
     _column("published", "date", "published|published on|publication date|first published|veroffentlicht|publie le|publicado"),
     _column("updated", "date", "updated|last updated|reviewed|aktualisiert|mis a jour|actualizado"),
-    _column("target_query", "text", "target query|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible"),
+    _column(
+        "target_query",
+        "text",
+        "target query|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible",
+    ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column("protected", "flag", "protected|keep|locked|geschutzt|protege|protegido"),
 ]
 
 BACKLINKS = [
-    _column("from_url", "address", "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|page source|origen", required=True),
+    _column(
+        "from_url",
+        "address",
+        "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|page source|origen",
+        required=True,
+    ),
     _column("page", "address", "linked page|target|target page|to|" + PAGE_WORDS, required=True),
     _column("anchor", "text", "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace"),
     _column("first_seen", "date", "first seen|seen since|found on|discovered|zuerst gesehen|vu le"),
@@ -110,5 +166,41 @@ MEASURES: dict[str, list[str]] = {
     "landings": ["sessions", "engaged_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
 }
 
-TOTAL_WORDS = {"total", "totals", "sum", "summe", "gesamt", "grand total", "insgesamt", "totale", "somme", "suma", "totaal", "summa", "i alt", "razem", "合計", "总计", "итого"}
-NO_VALUE = {"", "-", "--", "—", "–", "n/a", "na", "null", "none", "nan", "(not set)", "not set", "(nicht gesetzt)", "nicht gesetzt", "(none)", "undefined", "(unknown)"}
+TOTAL_WORDS = {
+    "total",
+    "totals",
+    "sum",
+    "summe",
+    "gesamt",
+    "grand total",
+    "insgesamt",
+    "totale",
+    "somme",
+    "suma",
+    "totaal",
+    "summa",
+    "i alt",
+    "razem",
+    "合計",
+    "总计",
+    "итого",
+}
+NO_VALUE = {
+    "",
+    "-",
+    "--",
+    "—",
+    "–",
+    "n/a",
+    "na",
+    "null",
+    "none",
+    "nan",
+    "(not set)",
+    "not set",
+    "(nicht gesetzt)",
+    "nicht gesetzt",
+    "(none)",
+    "undefined",
+    "(unknown)",
+}

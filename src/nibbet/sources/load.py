@@ -80,7 +80,11 @@ def _from_frame(engine: Engine, kind: str, frame: Any, limits: Limits) -> list[C
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        return [_cleaned(engine, sheet, settings) for plain in unpack(path, path.name, engine.spill, limits) for sheet in _wanted(plain, settings)]
+        return [
+            _cleaned(engine, sheet, settings)
+            for plain in unpack(path, path.name, engine.spill, limits)
+            for sheet in _wanted(plain, settings)
+        ]
     settings = SourceSettings(kind=kind, table=kind)  # type: ignore[arg-type]
     return [_cleaned(engine, _frame_sheet(engine, kind, engine.frame(frame)), settings)]
 

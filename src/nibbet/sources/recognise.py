@@ -15,8 +15,13 @@ from nibbet.sources.kinds import NO_VALUE, TABLES, Column
 from nibbet.sources.sheets import Sheet
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
-NUMBER = re.compile(r"^[<>~≈]?\s*[-+]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE)
-DATE = re.compile(r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$|^\d{8}$|^\d{1,2}\.?\s+[^\W\d]+\.?,?\s+\d{4}$|^[^\W\d]+\.?\s+\d{1,2},?\s+\d{4}$", re.IGNORECASE)
+NUMBER = re.compile(
+    r"^[<>~≈]?\s*[-+]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
+)
+DATE = re.compile(
+    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$|^\d{8}$|^\d{1,2}\.?\s+[^\W\d]+\.?,?\s+\d{4}$|^[^\W\d]+\.?\s+\d{1,2},?\s+\d{4}$",
+    re.IGNORECASE,
+)
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
 DEVICES = {"mobile", "desktop", "tablet", "phone", "handy", "smartphone", "computer", "mobil", "movil", "ordinateur", "ordenador"}
 SURFACES = {"web", "image", "images", "video", "videos", "news", "feed", "bild", "bilder"}
@@ -44,6 +49,7 @@ class Reading:
 
     @property
     def doubtful(self) -> list[Match]:
+        """Columns whose meaning is a guess."""
         return [match for match in self.matches.values() if match.confidence < SURE]
 
 
@@ -117,14 +123,17 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     for place, header in enumerate(sheet.header):
         for number, column in enumerate(columns):
             by_header, by_value = header_score(header, column), value_score(values[place], column)
-            scores[place, number] = 0.0 if by_value == -1.0 else min(1.0, max(by_header + 0.1 * (by_value > 0) + min(by_value, 0), by_value * 0.9))
+            scores[place, number] = (
+                0.0 if by_value == -1.0 else min(1.0, max(by_header + 0.1 * (by_value > 0) + min(by_value, 0), by_value * 0.9))
+            )
     for name, place in fixed.items():
         scores[place, :], scores[:, names.index(name)] = 0.0, 0.0
         scores[place, names.index(name)] = 2.0
     rows, cols = linear_sum_assignment(-scores)
     matches = {
         names[col]: Match(names[col], sheet.header[row], int(row), float(min(1.0, scores[row, col])))
-        for row, col in zip(rows, cols, strict=True) if scores[row, col] >= DOUBTFUL
+        for row, col in zip(rows, cols, strict=True)
+        if scores[row, col] >= DOUBTFUL
     }
     taken = {match.place for match in matches.values()}
     return Reading(kind, matches, sum(m.confidence for m in matches.values()), [h for p, h in enumerate(sheet.header) if p not in taken])
@@ -136,7 +145,9 @@ def _given(sheet: Sheet, kind: str, names: list[str], given: dict[str, str]) -> 
         if name not in names:
             raise SourceError(f"{sheet.name}: columns names {name!r}, which {kind} does not have. It has: {', '.join(names)}.")
         if header not in sheet.header:
-            raise SourceError(f"{sheet.name}: columns says {name} = {header!r}, but the file has no such header. It has: {', '.join(sheet.header)}.")
+            raise SourceError(
+                f"{sheet.name}: columns says {name} = {header!r}, but the file has no such header. It has: {', '.join(sheet.header)}."
+            )
         fixed[name] = sheet.header.index(header)
     return fixed
 
@@ -156,12 +167,18 @@ def require_columns(sheet: Sheet, reading: Reading) -> None:
         raise MissingColumnError(
             f"{sheet.name}: no column for {', '.join(lacking)} was recognised, and {reading.kind} cannot do without. "
             f"Its headers: {', '.join(sheet.header[:14])}. If one of them is it, add to its [[source]] in nibbet.toml: "
-            f'columns = {{ {lacking[0]} = "{guess}" }}; else export it again with that column.', sheet.name, lacking)
+            f'columns = {{ {lacking[0]} = "{guess}" }}; else export it again with that column.',
+            sheet.name,
+            lacking,
+        )
 
 
 def guess_kind(sheet: Sheet) -> Reading | None:
     """The kind of table that explains the sheet best; None where none fits."""
     readings = [reading for reading in (read_as(sheet, kind) for kind in TABLES) if not missing(reading)]
-    telling = {"crawl": {"status", "title", "h1", "canonical", "words", "inlinks"}, "editorial": {"target_query", "published", "protected", "kind", "updated"}}
+    telling = {
+        "crawl": {"status", "title", "h1", "canonical", "words", "inlinks"},
+        "editorial": {"target_query", "published", "protected", "kind", "updated"},
+    }
     fitting = [r for r in readings if r.kind not in telling or len(telling[r.kind] & set(r.matches)) >= (2 if r.kind == "crawl" else 1)]
     return max(fitting, key=lambda r: (r.score - 0.25 * len(r.unused), r.kind), default=None)

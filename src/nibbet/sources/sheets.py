@@ -88,8 +88,14 @@ def bundle(sheets: list[Sheet]) -> list[Sheet]:
     for number, sheet in enumerate(sheets):
         alike.setdefault(sheet.shape or number, []).append(sheet)
     return [
-        _of_shape([file for s in group for file in s.files], [s.shape for s in group if s.shape], [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]])
-        if len(group) > 1 else group[0] for group in alike.values()
+        _of_shape(
+            [file for s in group for file in s.files],
+            [s.shape for s in group if s.shape],
+            [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
+        )
+        if len(group) > 1
+        else group[0]
+        for group in alike.values()
     ]
 
 
@@ -111,7 +117,9 @@ def _delimiter(text: str) -> str:
     lines = text[:60_000]
     best, score = ",", 0.0
     for mark in (",", ";", "\t", "|"):
-        rows = [row for row in csv.reader(io.StringIO(lines), delimiter=mark)][:-1] or [row for row in csv.reader(io.StringIO(lines), delimiter=mark)]
+        rows = [row for row in csv.reader(io.StringIO(lines), delimiter=mark)][:-1] or [
+            row for row in csv.reader(io.StringIO(lines), delimiter=mark)
+        ]
         widths = Counter(len(row) for row in rows if row)
         width, count = max(widths.items(), key=lambda item: (item[1] * (item[0] > 1), item[0]))
         this = (count / len(rows)) * min(width - 1, 8) ** 0.25 if width > 1 else 0.0
@@ -199,7 +207,9 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
     columns = [f"c{n}" for n in range(width)]
 
     def open_in(engine: Engine) -> ibis.Table:
-        return engine.frame(pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")).mutate(part=0)
+        return engine.frame(
+            pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")
+        ).mutate(part=0)
 
     return Sheet(name, header, [_fit(row, width) for row in rows[:SAMPLE_ROWS]], open_in, [(name, digest)])
 
@@ -252,4 +262,10 @@ def _peek(path: Path, is_parquet: bool, name: str) -> tuple[list[str], list[list
 
 def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -> Sheet:
     """A sheet from a table that the engine already holds."""
-    return Sheet(name, list(table.columns), [[_text(value) for value in row.values()] for row in sample], lambda _engine: _numbered(table), [(name, "")])
+    return Sheet(
+        name,
+        list(table.columns),
+        [[_text(value) for value in row.values()] for row in sample],
+        lambda _engine: _numbered(table),
+        [(name, "")],
+    )

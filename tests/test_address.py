@@ -1,0 +1,110 @@
+"""Which spellings are one page, and why."""
+
+from __future__ import annotations
+
+import pandas as pd
+import pytest
+
+from nibbet.core.address import Home, fold
+
+HOME = Home("https://tarnbrook.example/", ("shop.tarnbrook.example", "bücher.example"))
+ROOT = "https://tarnbrook.example"
+
+
+def folded(rows: list[tuple[str, str]], crawl: list[tuple[str, str | None, str | None]] | None = None) -> dict[str, str | None]:
+    links = None if crawl is None else pd.DataFrame(crawl, columns=["spelling", "redirect_to", "canonical"])
+    table = fold(pd.DataFrame(rows, columns=["spelling", "source"]), HOME, links)
+    return {spelling: None if pd.isna(page) else page for spelling, page in zip(table["spelling"], table["page"], strict=True)}
+
+
+@pytest.mark.parametrize(
+    ("spelling", "page"),
+    [
+        ("http://tarnbrook.example/a/", "/a/"),
+        ("https://WWW.Tarnbrook.EXAMPLE/a/", "/a/"),
+        ("https://tarnbrook.example:443/a/", "/a/"),
+        ("https://tarnbrook.example./a/", None),
+        ("//tarnbrook.example/a/", "/a/"),
+        ("tarnbrook.example/a/", "/a/"),
+        ("www.tarnbrook.example/a/", "/a/"),
+        ("/a/", "/a/"),
+        ("  /a/  ", "/a/"),
+        ("a/", "/a/"),
+        ("/b/../a/./", "/a/"),
+        ("/%61/", "/a/"),
+        ("/%7euser/", "/~user/"),
+        ("/caf%c3%a9/", "/caf%C3%A9/"),
+        ("/café/", "/caf%C3%A9/"),
+        ("/a/#part", "/a/"),
+        ("/a/?utm_source=x&utm_medium=y", "/a/"),
+        ("/a/?xyclid=123", "/a/"),
+        ("/a/?b=2&a=1", "/a/?a=1&b=2"),
+        ("/a/?b=2&utm_term=z&a=1", "/a/?a=1&b=2"),
+        ("/a/index.html", "/a/"),
+        ("/a/Default.aspx", "/a/"),
+        ("https://shop.tarnbrook.example/a/", "/a/"),
+        ("https://xn--bcher-kva.example/a/", "/a/"),
+        ("https://bücher.example/a/", "/a/"),
+        ("https://tarnbrook.example", "/"),
+        ("https://tarnbrook.example\\a\\", "/a/"),
+        ("mailto:a@b.example", None),
+        ("https://elsewhere.example/a/", None),
+        ("(other)", None),
+        ("http://[oops", None),
+    ],
+)
+def test_what_never_distinguishes_is_folded(spelling: str, page: str | None) -> None:
+    assert folded([(spelling, "search")])[spelling] == (None if page is None else ROOT + page)
+
+
+def test_a_slash_is_decided_by_the_only_spelling_the_crawl_knows() -> None:
+    found = folded([("/a", "landings"), (ROOT + "/a/", "crawl"), ("/A/", "landings")])
+    assert set(found.values()) == {ROOT + "/a/"}
+
+
+def test_two_spellings_in_the_crawl_stay_apart_and_so_does_what_could_be_either() -> None:
+    found = folded([(ROOT + "/a", "crawl"), (ROOT + "/a/", "crawl"), ("/A/", "landings")])
+    assert len(set(found.values())) == 3
+
+
+def test_redirect_and_canonical_decide_first() -> None:
+    crawl: list[tuple[str, str | None, str | None]] = [
+        (ROOT + "/a", ROOT + "/a/", None),
+        (ROOT + "/a/", None, None),
+        (ROOT + "/b/?sort=up", None, ROOT + "/b/"),
+        (ROOT + "/b/", None, None),
+    ]
+    found = folded([(spelling, "crawl") for spelling, _, _ in crawl], crawl)
+    assert found[ROOT + "/a"] == ROOT + "/a/"
+    assert found[ROOT + "/b/?sort=up"] == ROOT + "/b/"
+
+
+def test_a_redirect_to_another_path_keeps_its_own_row() -> None:
+    found = folded(
+        [(ROOT + "/old/", "crawl"), (ROOT + "/new/", "crawl")], [(ROOT + "/old/", ROOT + "/new/", None), (ROOT + "/new/", None, None)]
+    )
+    assert found[ROOT + "/old/"] == ROOT + "/old/"
+
+
+def test_redirects_in_a_circle_decide_nothing() -> None:
+    found = folded(
+        [(ROOT + "/a", "crawl"), (ROOT + "/a/", "crawl")], [(ROOT + "/a", ROOT + "/a/", None), (ROOT + "/a/", ROOT + "/a", None)]
+    )
+    assert len(set(found.values())) == 2
+
+
+@pytest.mark.parametrize("query", ["?page=2", "?lang=de", "?p=3"])
+def test_pagination_and_language_are_pages_of_their_own(query: str) -> None:
+    found = folded([("/a/" + query, "landings"), (ROOT + "/a/", "crawl")])
+    assert found["/a/" + query] == ROOT + "/a/" + query
+
+
+def test_print_and_mobile_versions_join_their_page() -> None:
+    found = folded([("/a/print", "landings"), ("/m/a/", "search"), (ROOT + "/a/", "crawl")])
+    assert set(found.values()) == {ROOT + "/a/"}
+
+
+def test_a_parameter_that_search_lists_as_a_page_stays_a_page() -> None:
+    found = folded([("/a/?colour=red", "search"), ("/a/?ref=friend", "landings"), (ROOT + "/a/", "crawl")])
+    assert found["/a/?colour=red"] == ROOT + "/a/?colour=red"
+    assert found["/a/?ref=friend"] == ROOT + "/a/"

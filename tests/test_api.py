@@ -1,0 +1,153 @@
+"""The Python side: examples run for real, frames of any library, every verdict from a small made-up site."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import polars as pl
+import pyarrow as pa
+import pytest
+
+import nibbet
+
+HOME = "https://tarnbrook.example/"
+EXAMPLES = Path(__file__).parents[1] / "examples"
+
+
+def days(paths: list[str], shown: float = 30.0, start: str = "2025-06-01") -> pd.DataFrame:
+    rng = np.random.default_rng(0)
+    table = pd.DataFrame([(day, path) for day in pd.date_range(start, "2026-10-31") for path in paths], columns=["date", "page"])
+    table["impressions"] = rng.poisson(shown, len(table))
+    table["clicks"] = rng.binomial(table["impressions"], 0.1)
+    return table.assign(position=3.0, query="about " + table["page"].str.strip("/"))
+
+
+def test_examples_run(world: object) -> None:
+    done = subprocess.run([sys.executable, str(EXAMPLES / "first_look.py")], capture_output=True, text=True, check=True)
+    assert "rivers/elverdale/ refresh decay" in " ".join(done.stdout.split())
+    assert "journal/old-news/ prune" in " ".join(done.stdout.split())
+    folder = world(5, 120)  # type: ignore[operator]
+    done = subprocess.run([sys.executable, str(EXAMPLES / "from_folder.py"), str(folder)], capture_output=True, text=True, check=True)
+    assert "wrote report.html" in done.stdout
+
+
+@pytest.mark.parametrize("into", [lambda f: f, pl.from_pandas, pa.Table.from_pandas])
+def test_frames_of_any_library_give_the_same_ledger(into: object) -> None:
+    frame = days(["/a/", "/b/"])
+    site = nibbet.Site(home=HOME, search=into(frame))  # type: ignore[operator]
+    assert site.pages()["clicks_long"].sum() == frame[frame["date"] > "2025-10-31"]["clicks"].sum()
+    site.close()
+
+
+@pytest.mark.parametrize("kept", [["page"], ["query"], ["page", "query"]])
+def test_any_grain_serves(kept: list[str], tmp_path: Path) -> None:
+    frame = days(["/a/", "/b/", "/"])
+    keys = ["date", *kept]
+    site = nibbet.Site(
+        home=HOME,
+        search=frame.groupby(keys, as_index=False).agg(
+            clicks=("clicks", "sum"), impressions=("impressions", "sum"), position=("position", "mean")
+        ),
+    )
+    site.write(tmp_path / "out")
+    assert len(site.pages()) == (3 if "page" in kept else 0)
+    assert site.account["sources"][0]["measures"]["clicks"]["ledger"] == (frame["clicks"].sum() if "page" in kept else 0)
+    site.close()
+
+
+def test_nothing_is_pruned_without_a_source_that_would_tell() -> None:
+    frame = days(["/a/", "/b/"])
+    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"]})
+    alone = nibbet.Site(home=HOME, search=frame, crawl=crawl)
+    assert set(alone.verdicts()["verdict"]) == {"keep"}
+    alone.close()
+    visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
+    told = nibbet.Site(home=HOME, search=frame, crawl=crawl, landings=visits)
+    found = told.verdicts().set_index("page")
+    assert found.loc[HOME + "quiet/", "verdict"] == "prune"
+    assert found.loc[HOME + "quiet/", "confidence"] == "low"
+    assert "links from outside unknown" in found.loc[HOME + "quiet/", "because"]
+    told.close()
+
+
+@pytest.mark.parametrize(
+    ("given", "safe"),
+    [
+        ({"landings": ("/quiet/", 12, 0)}, "sessions"),
+        ({"landings": ("/quiet/", 1, 1)}, "converts"),
+        ({"backlinks": "/quiet/"}, "linked"),
+        ({"protect": "/quiet/*"}, "protected"),
+        ({"published": "2026-09-01"}, "new"),
+    ],
+)
+def test_safeguards_hold(given: dict[str, object], safe: str) -> None:
+    frame = days(["/a/", "/b/"])
+    crawl = pd.DataFrame(
+        {"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"], "published": [None, None, given.get("published")]}
+    )
+    visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
+    if "landings" in given:
+        path, sessions, conversions = given["landings"]  # type: ignore[misc]
+        visits.loc[len(visits)] = [pd.Timestamp("2026-05-01"), path, "newsletter", sessions, conversions]
+    links = pd.DataFrame({"from_url": ["https://other.example/"], "page": [given.get("backlinks", "/a/")], "anchor": ["x"]})
+    site = nibbet.Site(
+        home=HOME,
+        search=frame,
+        crawl=crawl,
+        landings=visits,
+        backlinks=links,
+        settings={"protect": {"pages": [given.get("protect", "/x")]}},
+    )
+    verdict = site.verdicts().set_index("page")["verdict"][HOME + "quiet/"]
+    assert verdict == ("watch" if safe == "new" else "keep")
+    site.close()
+
+
+def test_a_short_history_is_never_called_dead() -> None:
+    frame = days(["/a/"], start="2026-06-01")
+    crawl = pd.DataFrame({"page": ["/a/", "/quiet/"], "status": 200, "title": ["A", "Quiet"]})
+    site = nibbet.Site(
+        home=HOME, search=frame, crawl=crawl, landings=frame[["date", "page"]].assign(sessions=frame["clicks"], conversions=0)
+    )
+    quiet = site.verdicts().set_index("page").loc[HOME + "quiet/"]
+    assert quiet["verdict"] == "watch"
+    assert "days back" in quiet["because"]
+    site.close()
+
+
+def test_hostile_text_does_no_harm(tmp_path: Path) -> None:
+    frame = days(["/a/"]).assign(query="=cmd|' /c calc'!A1")
+    crawl = pd.DataFrame({"page": ["/a/"], "status": [200], "title": ["<script>alert(1)</script>\x1b[31m"]})
+    site = nibbet.Site(home=HOME, search=frame, crawl=crawl, landings=frame[["date", "page"]].assign(channel="+organic", sessions=1))
+    site.write(tmp_path)
+    assert "'=cmd|" in (tmp_path / "queries.csv").read_text()
+    assert "<script>alert" not in (tmp_path / "report.html").read_text()
+    negative = pd.read_csv(tmp_path / "pages.csv")
+    assert negative["change_low"].dtype == float, "numbers are never quoted"
+    site.close()
+
+
+def test_named_owner_stands_even_without_an_impression() -> None:
+    frame = days(["/a/", "/b/"]).assign(query="wild water")
+    editorial = pd.DataFrame({"page": ["/c/"], "target_query": ["Wild  Water"]})
+    site = nibbet.Site(home=HOME, search=frame, editorial=editorial)
+    roles = site.query("wild water").set_index("page")["role"]
+    assert roles[HOME + "c/"] == "owner"
+    assert site.query("wild water").set_index("page").loc[HOME + "c/", "impressions"] == 0
+    assert set(roles[[HOME + "a/", HOME + "b/"]]) == {"rival"}
+    site.close()
+
+
+def test_redirects_have_no_chains_and_no_loops() -> None:
+    from nibbet.core.redirects import straighten
+
+    table = straighten(
+        pd.DataFrame({"from": ["a", "b", "c", "x", "y", "z"], "to": ["b", "c", "d", "y", "x", None], "because": ""})
+    ).set_index("from")
+    assert table.loc[["a", "b", "c"], "to"].tolist() == ["d", "d", "d"]
+    assert table.loc[["x", "y", "z"], "status"].tolist() == [410, 410, 410]
+    assert not table["to"].isin(table.index).any()

@@ -1,0 +1,197 @@
+"""The commands as a user meets them: results on standard output, one clear message for what cannot be used."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from nibbet.cli.main import main
+
+OUT = [
+    "account.json",
+    "addresses.csv",
+    "evidence.csv",
+    "groups.csv",
+    "openings.csv",
+    "pages.csv",
+    "pages.parquet",
+    "queries.csv",
+    "queries.parquet",
+    "redirects.csv",
+    "report.html",
+]
+PAGE_COLUMNS = (
+    "page,section,clicks,impressions,ctr,position,queries,withheld_share,pull,sessions,sessions_organic,engaged_sessions,engagement_rate,seconds_per_session,"
+    "conversions,revenue,status,indexable,title,words,inlinks,backlinks,published,modified,in_search,in_landings,in_crawl,clicks_long,impressions_long,sessions_long,"
+    "conversions_long,revenue_long,clicks_reference,change,change_share,change_low,change_high,change_real,verdict,cause,target,gain,gain_low,gain_high,worth,confidence,because,also"
+)
+
+
+def test_run_writes_its_files_and_keeps_those_of_others(ran: Path) -> None:
+    out = ran / "out"
+    (out / "my notes.txt").write_text("mine")
+    before = {name: (out / name).read_bytes() for name in OUT}
+    assert main(["run", str(ran), "-q"]) == 0
+    assert sorted(path.name for path in out.iterdir()) == sorted([*OUT, "my notes.txt"])
+    assert {name: (out / name).read_bytes() for name in OUT} == before, "the same input gives the same bytes"
+    (out / "my notes.txt").unlink()
+    with (out / "pages.csv").open() as file:
+        assert file.readline().strip() == PAGE_COLUMNS
+
+
+def test_summary_fits_a_screen(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["run", str(ran), "-q"]) == 0
+    said = capsys.readouterr().out
+    assert len(said.splitlines()) < 30
+    for word in ("Verdicts:", "Best actions", "report.html", "forum.tarnbrook.example", "not complete yet"):
+        assert word in said
+
+
+def test_decide_prints_verdicts_in_every_form(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["decide", str(ran), "--format", "csv", "--verdict", "prune", "-q"]) == 0
+    rows = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))
+    assert rows
+    assert {row["verdict"] for row in rows} == {"prune"}
+    assert all("clicks" in row["because"] or "click" in row["because"] for row in rows)
+    assert main(["decide", str(ran), "--format", "json", "--where", "gain > 50", "--top", "3", "-q"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert len(found) == 3
+    assert all(row["gain"] > 50 for row in found)
+    assert main(["decide", str(ran), "--where", "clicks < 0", "-q"]) == 0
+    assert "Loosen --where" in capsys.readouterr().out
+
+
+def test_page_and_query_tell_everything_about_one(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with (ran / "out" / "queries.csv").open() as file:
+        row = next(row for row in csv.DictReader(file) if row["role"] == "owner" and row["brand"] == "false")
+    path = row["page"].removeprefix("https://tarnbrook.example")
+    assert main(["page", path, "--site", str(ran), "-q"]) == 0
+    said = capsys.readouterr().out
+    assert row["query"] in said
+    assert "confidence" in said
+    assert main(["page", path.rstrip("/"), "--site", str(ran), "--format", "json", "-q"]) == 0
+    assert json.loads(capsys.readouterr().out)["page"]["page"] == row["page"]
+    assert main(["query", row["query"].upper(), "--site", str(ran), "--format", "csv", "-q"]) == 0
+    assert f"{row['page']},owner" in capsys.readouterr().out
+
+
+def test_load_prints_the_account(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["load", str(ran), "--format", "json", "-q"]) == 0
+    account = json.loads(capsys.readouterr().out)
+    assert {note["code"] for note in account["notes"]} >= {"partial_days", "other_host", "withheld", "spellings"}
+    assert account["matched"]["clicks"]["in_landings"] > 0.99
+    assert main(["load", str(ran), "-q"]) == 0
+    assert "total row" in capsys.readouterr().out
+
+
+def test_init_writes_settings_that_run(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (workspace / "nibbet.toml").unlink()
+    (workspace / "notes.txt").write_text("nothing to see")
+    assert main(["init", str(workspace)]) == 0
+    said = capsys.readouterr().out
+    text = (workspace / "nibbet.toml").read_text()
+    assert 'home = "https://tarnbrook.example/"' in text
+    for line in (
+        "search     search/pages-*.csv.gz",
+        "landings   visits/landing-pages.csv",
+        "crawl      inventory.xlsx",
+        "left out   notes.txt",
+    ):
+        assert line in said
+    assert '# impressions = "Einblendungen"' in text
+    assert main(["load", str(workspace), "-q"]) == 0
+    assert main(["init", str(workspace)]) == 2
+    assert "--force" in capsys.readouterr().err
+
+
+def _edit(path: Path, old: str, new: str) -> None:
+    text = path.read_text()
+    assert old in text
+    path.write_text(text.replace(old, new))
+
+
+def _without_shown(folder: Path) -> None:
+    for path in (folder / "search").glob("pages-*.csv.gz"):
+        with gzip.open(path, "rt") as file:
+            rows = [line.split(",")[:4] + line.split(",")[5:] for line in file]
+        with gzip.open(path, "wt") as file:
+            file.writelines(",".join(row) for row in rows)
+
+
+@pytest.mark.parametrize(
+    ("damage", "said"),
+    [
+        (lambda f: (f / "nibbet.toml").unlink(), ["nibbet.toml", "nibbet init"]),
+        (
+            lambda f: _edit(f / "nibbet.toml", 'kind = "crawl"', 'kind = "crawl"\nfilse = "x"'),
+            ["line 17", "unknown key", "filse", "Did you mean files"],
+        ),
+        (lambda f: _edit(f / "nibbet.toml", "[site]\n", "[site\n"), ["nibbet.toml", "line 2"]),
+        (lambda f: _edit(f / "nibbet.toml", 'home = "https://tarnbrook.example/"', 'home = "tarnbrook"'), ["line 3", "whole address"]),
+        (lambda f: _edit(f / "nibbet.toml", 'kind = "crawl"', 'kind = "crowl"'), ["kind", "crawl"]),
+        (lambda f: (f / "editorial.csv").unlink(), ["editorial.csv", "no file"]),
+        (_without_shown, ["search/pages-", "impressions", "columns = { impressions ="]),
+        (lambda f: (f / "editorial.csv").write_bytes(b""), ["editorial.csv", "empty"]),
+        (lambda f: (f / "inventory.xlsx").write_bytes(b"PK\x03\x04 not a workbook"), ["inventory.xlsx", "workbook"]),
+        (lambda f: (f / "search" / "pages-2026q3.csv.gz").write_bytes(b"\x1f\x8b broken"), ["pages-2026q3.csv.gz", "again"]),
+    ],
+)
+def test_unusable_input_gets_one_message_and_nothing_is_written(
+    workspace: Path, capsys: pytest.CaptureFixture[str], damage: object, said: list[str]
+) -> None:
+    damage(workspace)  # type: ignore[operator]
+    assert main(["run", str(workspace), "-q"]) == 2
+    shown = capsys.readouterr()
+    assert shown.out == ""
+    assert "Traceback" not in shown.err
+    for word in said:
+        assert word in shown.err
+    assert not (workspace / "out").exists()
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["run", "--nonsense"], "--nonsense"),
+        (["decide", "--as-of", "soon"], "2026-10-31"),
+        (["decide", "--format", "xml"], "xml"),
+        (["bogus"], "bogus"),
+        (["page", "/never/met/"], "No source knows"),
+        (["query", "never asked by anyone"], "No search row"),
+        (["decide", "--where", "1=1; DROP TABLE rows"], "--where"),
+        (["decide", "--where", "clicks > (select count(*) from read_csv('/etc/passwd'))"], "--where"),
+        (["demo", "."], "holds other files"),
+    ],
+)
+def test_wrong_usage_exits_with_two(
+    ran: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], words: list[str], said: str
+) -> None:
+    monkeypatch.chdir(ran.parent if words[0] == "demo" else ran)
+    assert main([*words]) == 2
+    shown = capsys.readouterr()
+    assert said in shown.err
+    assert "Traceback" not in shown.err
+
+
+def test_a_failed_run_keeps_the_old_result(ran: Path, workspace: Path) -> None:
+    assert main(["run", str(workspace), "-q"]) == 0
+    before = (workspace / "out" / "pages.csv").read_bytes()
+    (workspace / "editorial.csv").unlink()
+    assert main(["run", str(workspace), "-q"]) == 2
+    assert (workspace / "out" / "pages.csv").read_bytes() == before
+    assert not [path for path in (workspace / "out").iterdir() if path.name.startswith(".")]
+
+
+def test_help_and_import_stay_light() -> None:
+    code = "import sys, nibbet, nibbet.cli.main as m; m.main(['--help']); heavy = {'ibis', 'duckdb', 'matplotlib', 'jinja2', 'pandas', 'numpy'} & set(sys.modules); sys.exit(str(heavy) if heavy else 0)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    listed = done.stdout.partition("Commands:")[2]
+    assert listed.index("  init") < listed.index("  run") < listed.index("  decide"), "commands stand in the order of the work"
