@@ -12,7 +12,7 @@ from nibbet.core.pull import false_discovery
 Floats = NDArray[np.float64]
 
 
-def noise_of(recent: Floats, reference: Floats, scale: float) -> float:
+def noise_of(recent: Floats, reference: Floats, scale: float | Floats) -> float:
     """Page-to-page spread of the log ratio of two windows beyond counting noise, from its middle half.
 
     Real changes sit in the tails; the quartiles hardly feel them. Never under 0.03.
@@ -20,19 +20,19 @@ def noise_of(recent: Floats, reference: Floats, scale: float) -> float:
     busy = np.minimum(recent, reference * scale) >= 40
     if busy.sum() < 20:
         return 0.15
-    ratio = np.log(recent[busy] / (reference[busy] * scale))
+    ratio = np.log(recent[busy] / (reference * scale)[busy])
     counting = 1 / recent[busy] + 1 / reference[busy]
     middle = np.subtract(*np.percentile(ratio - np.median(ratio), [75, 25])) / 1.349
     return float(np.sqrt(max(middle**2 - np.median(counting), 0.03**2)))
 
 
 def change(
-    recent: Floats, reference: Floats, *, scale: float, beyond: float = 0.10, known: NDArray[np.bool_] | None = None
+    recent: Floats, reference: Floats, *, scale: float | Floats, beyond: float = 0.10, known: NDArray[np.bool_] | None = None
 ) -> pd.DataFrame:
     """The change of counts between two windows with its interval.
 
     Args:
-        recent, reference: counts per row; scale: factor that makes the reference comparable (length and weekday mix).
+        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable (length, weekdays, season).
         beyond: a change is real when the true one exceeds this share either way.
         known: rows whose reference window the data reach; the others get nulls.
     Returns:

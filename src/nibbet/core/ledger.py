@@ -11,6 +11,7 @@ import pandas as pd
 
 from nibbet.core.change import change, split
 from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.season import shared_change
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
@@ -48,12 +49,15 @@ def ledger(
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["position"] = weighted_position(found["position_sum_recent"], found["placed_recent"])
     table["position_reference"] = weighted_position(found["position_sum_reference"], found["placed_reference"])
-    table["base"] = table["clicks_reference"] * scale
+    factor = pd.Series(scale, index=table.index)
+    if windows.reference_kind == "before":  # a year before has its season in it; the days just before have another
+        factor = scale * shared_change(table["clicks"], table["clicks_reference"], table["section"], scale=scale)
+    table["base"] = table["clicks_reference"] * factor
     table["reference_known"] = windows.reference.start >= windows.first
     compared = change(
         table["clicks"].to_numpy(float),
         table["clicks_reference"].to_numpy(float),
-        scale=scale,
+        scale=factor.to_numpy(float),
         beyond=beyond,
         known=table["reference_known"].to_numpy(bool),
     )

@@ -54,7 +54,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
 def _keep(facts: Facts) -> pd.DataFrame:
     """keep for every page, and a sentence that says what it does and where a change came from."""
     pages, w = facts.pages, facts.windows
-    against = "a year before" if w.reference_kind == "year" else "just before"
+    against = "a year before" if w.reference_kind == "year" else "expected from the days before and the season"
     clicks = say.joined(say.plural(pages["clicks"], "click"), f" ({w.recent})")
     trend = say.joined(", ", say.count(pages["base"]), f" {against}")
     by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= 0.6 * pages["change"])
