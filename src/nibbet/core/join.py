@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
@@ -11,13 +10,7 @@ import pandas as pd
 
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
-
-
-@dataclass(frozen=True)
-class PageKeys:
-    """Spelling -> number of its page, or the reason why it has none; both as a table of the engine."""
-
-    table: ibis.Table
+PAGELESS = "rows without a page"
 
 
 def spellings_of(tables: list[tuple[str, ibis.Table, str]]) -> ibis.Table:
@@ -42,7 +35,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
 
     Args:
         search: rows with grain (page, pair, query), date, page_id, aside.
-        page_days: one row per date that page-grain rows cover; null where there are none.
+        page_days: date, one row per day that page-grain rows cover; null where there are none.
     """
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
     table = search.mutate(aside=ibis.cases((late, INCOMPLETE), else_=search.aside))
@@ -53,12 +46,17 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
             else_=table.aside,
         )
     )
+    lone = table.aside.isnull() & (table.grain == "query")
     if page_days is None:
-        return table.mutate(detail=(table.grain == "query") & table.aside.isnull())
-    marked = table.left_join(page_days.mutate(covered=True), "date")
-    return marked.mutate(detail=marked.aside.isnull() & (marked.grain != "page") & marked.covered.fill_null(False)).drop(
-        "covered", "date_right"
+        return table.mutate(detail=False, aside=ibis.cases((lone, PAGELESS), else_=table.aside))
+    days = page_days.mutate(covered=True).rename(day="date")
+    marked = table.left_join(days, table.date == days.day).drop("day")
+    covered = marked.covered.fill_null(False)
+    marked = marked.mutate(
+        detail=marked.aside.isnull() & (marked.grain != "page") & covered,
+        aside=ibis.cases((marked.aside.isnull() & (marked.grain == "query") & ~covered, PAGELESS), else_=marked.aside),
     )
+    return marked.drop("covered")
 
 
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:

@@ -57,7 +57,7 @@ def ledger(
     compared = change(
         table["clicks"].to_numpy(float),
         table["clicks_reference"].to_numpy(float),
-        scale=factor.to_numpy(float),
+        scale=np.asarray(factor, dtype=np.float64),
         beyond=beyond,
         known=table["reference_known"].to_numpy(bool),
     )

@@ -13,7 +13,8 @@ from nibbet.core.join import INCOMPLETE
 def notes(account: dict[str, Any], as_of: date, days: pd.DataFrame, pages: pd.DataFrame, addresses: pd.DataFrame) -> list[dict[str, str]]:
     """The notes of the account, most consequential first: [{code, text}]."""
     found = [_incomplete(account, as_of), _other_hosts(account), _withheld(account), _gaps(days), _strangers(pages), _merged(addresses)]
-    return [note for note in found if note]
+    said: list[dict[str, str]] = account["notes"]
+    return [note for note in found if note] + said
 
 
 def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, Any]]]:

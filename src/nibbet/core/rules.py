@@ -264,7 +264,9 @@ def decay(facts: Facts) -> Finding:
             "gain_high": regained * (0.8 + 1.28 * np.sqrt(0.2**2 + np.square(noise))),
         }
     )
-    against = "the same days a year before" if w.reference_kind == "year" else "what the days before and the season of its section let expect"
+    against = (
+        "the same days a year before" if w.reference_kind == "year" else "what the days before and the season of its section let expect"
+    )
     by_rank = -pages["rank"] >= -pages["pull_part"]
     how = (
         "rank cost "

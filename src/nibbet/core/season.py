@@ -20,8 +20,8 @@ def shared_change(recent: pd.Series, reference: pd.Series, section: pd.Series, *
         truly changed do not bend it. 1 where no page is busy.
     """
     base = reference * scale
-    busy = np.minimum(recent, base) >= BUSY_CLICKS
-    ratio = np.log((recent[busy] + 0.5) / (base[busy] + 0.5))
+    busy = (recent >= BUSY_CLICKS) & (base >= BUSY_CLICKS)
+    ratio = pd.Series(np.log((recent[busy] + 0.5) / (base[busy] + 0.5)))
     whole = float(ratio.median()) if busy.any() else 0.0
     by_section = ratio.groupby(section[busy]).agg(["median", "size"])
     mixed = (by_section["median"] * by_section["size"] + whole * SHRINK_PAGES) / (by_section["size"] + SHRINK_PAGES)

@@ -61,6 +61,11 @@ class Clean:
     numbers: list[int] = field(default_factory=list)
 
     @property
+    def undated(self) -> bool:
+        """Whether its rows carry no date, only a period."""
+        return self.period is not None and "date" not in self.reading.matches
+
+    @property
     def grain(self) -> str:
         """page, query, or pair of both: what one row is about."""
         has = self.reading.matches
@@ -256,7 +261,7 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
     columns = {}
     for column in TABLES[reading.kind]:
         kind = ENGINE_TYPE[column.type]
-        columns[column.name] = table[column.name].cast(kind) if column.name in reading.matches else ibis.null(kind)
+        columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
     for name in MEASURES.get(reading.kind, []):
         if name in reading.matches:
             columns[name] = columns[name].fill_null(0)

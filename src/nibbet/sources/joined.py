@@ -12,11 +12,12 @@ import ibis
 import pandas as pd
 
 from nibbet.core.address import Home, fold
-from nibbet.core.join import account_of_file, balance, settle_landings, settle_search, spellings_of, with_pages
+from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search, spellings_of, with_pages
 from nibbet.core.windows import last_complete_day
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean
 from nibbet.sources.kinds import MEASURES, TABLES
+from nibbet.sources.overlaps import settle_overlaps, settle_undated
 
 if TYPE_CHECKING:
     from nibbet.config import Config
@@ -65,17 +66,20 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     keys = addresses.assign(page_id=addresses["page"].map(number).astype("Int64"))[["spelling", "page_id", "reason"]]
     keyed = engine.keep(engine.frame(keys.astype({"spelling": "str", "reason": "str"})))
     say("joining")
-    search = engine.keep(with_pages(_need(tables["search"]), keyed))
+    search, page_days, notes = settle_overlaps(engine, _need(tables["search"]), [one for one in cleans if one.kind == "search"], "search")
+    search = engine.keep(with_pages(search, keyed))
     as_of = config.site.as_of or _as_of(engine, search)
-    grains = engine.fetch(search.filter(search.aside.isnull()).select("grain").distinct())["grain"].tolist()
-    page_days = (
-        search.filter(search.aside.isnull() & (search.grain == "page")).select("date").distinct()
-        if "page" in grains and len(grains) > 1
-        else None
-    )
-    search = engine.keep(settle_search(search, as_of, page_days))
-    landings = None if tables["landings"] is None else engine.keep(settle_landings(with_pages(tables["landings"], keyed), as_of))
-    first = engine.fetch(search.filter(search.aside.isnull()).aggregate(first=search.date.min()))["first"].iloc[0]
+    search = settle_undated(engine, search, _periods(cleans, "search"))
+    covered = engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
+    search = engine.keep(settle_search(search, as_of, covered))
+    landings = None
+    if tables["landings"] is not None:
+        visits, _, more = settle_overlaps(engine, tables["landings"], [one for one in cleans if one.kind == "landings"], "landings")
+        notes += more
+        landings = engine.keep(settle_landings(settle_undated(engine, with_pages(visits, keyed), _periods(cleans, "landings")), as_of))
+    first = engine.fetch(search.filter(search.aside.isnull() | (search.aside == PAGELESS)).aggregate(first=search.date.min()))[
+        "first"
+    ].iloc[0]
     if pd.isna(first):
         raise SourceError(
             f"No search row is left to use: all were set aside, or lie after as_of = {as_of}. Check home, hosts and as_of in nibbet.toml."
@@ -102,7 +106,18 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
         names,
     )
     joined.account = _account(engine, joined, tables)
+    joined.account["notes"] = notes
     return joined
+
+
+def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
+    """The days covered by each undated file of a kind, by its number."""
+    return {
+        number: one.period
+        for one in cleans
+        if one.kind == kind and one.period and "date" not in one.reading.matches
+        for number in one.numbers
+    }
 
 
 def _need(table: ibis.Table | None) -> ibis.Table:

@@ -1,0 +1,160 @@
+"""Sources that cover the same days brought to one: which rows are used, which are set aside, and what was preferred."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import ibis
+import pandas as pd
+
+from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, repeated, step_of
+from nibbet.sources.clean import Clean
+
+if TYPE_CHECKING:
+    from nibbet.engine import Engine
+
+DIMENSIONS = {"search": ("query", "country", "device", "surface"), "landings": ("channel", "source", "medium", "device", "country")}
+KEYS = {
+    "search": ["date", "page", "query", "country", "device", "surface"],
+    "landings": ["date", "page", "channel", "source", "medium", "device", "country"],
+}
+MEASURES = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions", "sessions")}
+#: what a layer should be split by: channels are kept, and devices matter to the CTR curve of queries
+PREFER = {"page": (), "pair": ("device",), "query": (), "landings": ("channel",)}
+
+
+def settle_overlaps(
+    engine: Engine, table: ibis.Table, cleans: list[Clean], kind: str
+) -> tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]:
+    """The table with rows set aside where other rows hold the same traffic.
+
+    Args:
+        table: all rows of the kind, with file, grain, date, undated, aside.
+    Returns:
+        The table; the days that page-grain rows cover (one column, date); notes of what was preferred.
+    """
+    used = table.filter(table.aside.isnull())
+    days = engine.fetch(used.select("file", "date").distinct().filter(ibis._.date.notnull()))
+    days = days.assign(date=pd.to_datetime(days["date"]))
+    layers, of_file = _layers(cleans, days, kind)
+    days["layer"] = days["file"].map(of_file)
+    numbers = engine.frame(pd.DataFrame({"file_of_layer": list(of_file), "layer": list(of_file.values())}).astype("int32"))
+    table = table.left_join(numbers, table.file == numbers.file_of_layer).drop("file_of_layer")
+    notes: list[dict[str, str]] = []
+    table, copied = _without_copies(engine, table, days, kind)
+    notes += copied
+    per_layer = days[["layer", "date"]].drop_duplicates()
+    chosen = _chosen(per_layer, layers, kind)
+    replaced = chosen[chosen["instead"].notna()]
+    if len(replaced):
+        marks = engine.frame(replaced.astype({"layer": "int32", "instead": "str"}))
+        marks = marks.mutate(date=marks.date.cast("date")).rename(layer_covered="layer", date_covered="date")
+        joined = table.left_join(marks, [table.layer == marks.layer_covered, table.date == marks.date_covered])
+        covered = joined.aside.isnull() & joined.instead.notnull()
+        reason = ibis.cases((covered, ibis.literal("same days in ") + joined.instead), else_=joined.aside)
+        table = joined.mutate(aside=reason).drop("layer_covered", "date_covered", "instead")
+        for name, better in sorted(
+            {(layers[number].name, instead) for number, instead in zip(replaced["layer"], replaced["instead"], strict=True)}
+        ):
+            notes.append(
+                {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
+            )
+    kept = chosen[chosen["instead"].isna()]
+    table = _at_their_end(table, layers)
+    return table.drop("layer"), covered_days(kept[kept["layer"].map(lambda n: layers[n].grain == "page").astype(bool)], layers), notes
+
+
+def _at_their_end(table: ibis.Table, layers: dict[int, Layer]) -> ibis.Table:
+    """Rows of weeks and months dated by their last day, so that a window holds those that end in it."""
+    for step, length in (("week", ibis.interval(days=6)), ("month", None)):
+        numbers = [layer.number for layer in layers.values() if layer.step == step]
+        if numbers:
+            end = table.date + length if length is not None else table.date + ibis.interval(months=1) - ibis.interval(days=1)
+            table = table.mutate(date=ibis.cases((table.layer.isin(numbers), end.cast("date")), else_=table.date))
+    return table
+
+
+def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str) -> tuple[dict[int, Layer], dict[int, int]]:
+    """The layers, and the layer of each file: files of one grain, split, period and step of dates."""
+    layers: dict[int, Layer] = {}
+    of_file: dict[int, int] = {}
+    shapes: dict[object, int] = {}
+    dates = days.groupby("file")["date"]
+    for one in cleans:
+        split = tuple(name for name in DIMENSIONS[kind] if name in one.reading.matches)
+        small = [number for number in one.numbers if number in dates.groups and len(dates.get_group(number)) < 3]
+        pooled = step_of(days.loc[days["file"].isin(small), "date"]) if small else "day"  # one file a day, or a month
+        for number, (name, _) in zip(one.numbers, one.files, strict=True):
+            known = dates.get_group(number) if number in dates.groups else days["date"].head(0)
+            step = "undated" if one.undated else pooled if number in small else step_of(known)
+            layer = shapes.setdefault((one.grain, split, one.period if one.undated else None, step), len(shapes))
+            layers.setdefault(layer, Layer(layer, one.grain, step, split, name))
+            of_file[number] = layer
+    return layers, of_file
+
+
+def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
+    """layer, date, instead: see choose_days; undated layers are settled later, page by page."""
+    undated = days["layer"].map(lambda number: layers[number].step == "undated").astype(bool)
+    dated = days[~undated]
+    grain = dated["layer"].map({number: layer.grain for number, layer in layers.items()})
+    parts = [
+        choose_days(rows, layers, prefer=PREFER["landings" if kind == "landings" else str(name)]) for name, rows in dated.groupby(grain)
+    ]
+    return pd.concat([*parts, days[undated].assign(instead=None)], ignore_index=True)
+
+
+def _without_copies(engine: Engine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:
+    """Rows of one layer that several files hold: set aside where most agree (an export taken twice), else added and said."""
+    notes: list[dict[str, str]] = []
+    shared = days[days.duplicated(["layer", "date"], keep=False)]
+    for number in sorted(shared["layer"].unique().tolist()):
+        mine = shared[shared["layer"] == number]
+        between = (mine["date"].min().date(), mine["date"].max().date())
+        rows = table.filter(table.aside.isnull() & (table.layer == number) & table.date.between(*map(_day, between)))
+        found = engine.keep(repeated(rows, KEYS[kind], MEASURES[kind]))
+        count = engine.fetch(found.aggregate(n=found.count(), same=found.same.cast("int64").sum().coalesce(0))).iloc[0]
+        if not count["n"]:
+            continue
+        if count["same"] >= SAME_SHARE * count["n"]:
+            table = engine.keep(copies_aside(table, found, KEYS[kind]))
+            notes.append(
+                {
+                    "code": "given_twice",
+                    "text": f"{count['n']:,} rows of {between[0]} to {between[1]} stand in several files with the same figures: each counts once, the larger where they differ.",
+                }
+            )
+        else:
+            notes.append(
+                {
+                    "code": "added_up",
+                    "text": f"{count['n']:,} rows of {between[0]} to {between[1]} stand in several files with different figures: they are added up. If they are the same traffic, leave one file out.",
+                }
+            )
+    return table, notes
+
+
+def _day(day: Any) -> Any:
+    return ibis.literal(day, "date")
+
+
+def settle_undated(engine: Engine, table: ibis.Table, numbers: dict[int, tuple[Any, Any]]) -> ibis.Table:
+    """Undated rows set aside where dated rows of the same page and grain lie in the days they cover.
+
+    Args:
+        table: rows with file, page_id, grain, date, undated, aside.
+        numbers: file -> (first, last) day of the undated files.
+    """
+    if not numbers:
+        return table
+    spans = engine.frame(
+        pd.DataFrame([(n, a, b) for n, (a, b) in numbers.items()], columns=["file", "start", "end"]).astype({"file": "int32"})
+    )
+    dated = table.filter(table.aside.isnull() & ~table.undated & table.page_id.notnull())
+    inside = dated.join(spans, [dated.date >= spans.start, dated.date <= spans.end]).select(page_dated="page_id", file_dated="file_right")
+    known = engine.keep(inside.distinct().mutate(known=True))
+    joined = table.left_join(known, [table.page_id == known.page_dated, table.file == known.file_dated])
+    covered = joined.aside.isnull() & joined.undated & joined.known.fill_null(False)
+    return joined.mutate(aside=ibis.cases((covered, "dated rows cover this page"), else_=joined.aside)).drop(
+        "page_dated", "file_dated", "known"
+    )
