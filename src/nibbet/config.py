@@ -6,15 +6,15 @@ import re
 import tomllib
 from datetime import date
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 from urllib.parse import urlsplit
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from nibbet.errors import ConfigError
 
-KINDS = ("search", "landings", "crawl", "editorial", "backlinks")
-Kind = Literal["search", "landings", "crawl", "editorial", "backlinks"]
+Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "sitemap", "robots"]
+KINDS: tuple[str, ...] = get_args(Kind)
 
 
 def _as_list(value: object) -> object:
@@ -35,6 +35,8 @@ class SiteSettings(Section):
 
     home: str
     hosts: Texts = []
+    old_hosts: Texts = []
+    "Hosts on which the same paths lived before a move: their pages keep rows of their own, shown beside the new ones."
     brand: Texts = []
     as_of: date | None = None
     tracking: Texts = []
@@ -62,6 +64,8 @@ class SourceSettings(Section):
     sheet: str | None = None
     dates: Literal["day first", "month first"] | None = None
     decimal: Literal[".", ","] | None = None
+    currency: str | None = None
+    "What its revenue is counted in, where that is not the currency of [value]; needs a rate there."
 
     @model_validator(mode="after")
     def _something(self) -> SourceSettings:
@@ -99,6 +103,8 @@ class ValueSettings(Section):
 
     conversion: float | None = Field(None, ge=0)
     currency: str = ""
+    rates: dict[str, Annotated[float, Field(gt=0)]] = {}
+    "What one unit of another currency is worth in `currency`."
 
 
 class VerdictSettings(Section):

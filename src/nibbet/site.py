@@ -11,12 +11,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.config import Config, load_config, make_config
+from nibbet.config import KINDS, Config, load_config, make_config
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
-from nibbet.core.address import Home, fold
+from nibbet.core.address import fold
 from nibbet.core.curve import Curve, learn_curve, with_expected
-from nibbet.core.ledger import ledger, with_pull, with_split
+from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.openings import Reach, find_openings, stray_topics
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
@@ -65,10 +65,8 @@ class Site:
             config = make_config({**given, "site": {**given.get("site", {}), **({"home": home} if home else {})}})
         self.config, self.root, self._say = config, Path(root), say
         self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
-        if unknown := set(self._frames) - {"search", "landings", "crawl", "editorial", "backlinks"}:
-            raise NotFoundError(
-                f"Site does not know the source {', '.join(sorted(unknown))}. It knows: search, landings, crawl, editorial, backlinks."
-            )
+        if unknown := set(self._frames) - set(KINDS):
+            raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
@@ -196,6 +194,18 @@ class Site:
             scale=self._scale,
             beyond=own.verdicts.real_change,
             protected=own.protect.pages,
+        )
+        table = with_others(
+            table,
+            home=joined.home.root,
+            sitemap=joined.sitemap,
+            robots=None if joined.tables["robots"] is None else engine.fetch(joined.tables["robots"]),
+            hits=None
+            if joined.tables["hits"] is None
+            else engine.fetch(reductions.hit_sums(joined.tables["hits"], self.windows)).set_index("page_id")["hits"],
+            links=None
+            if joined.tables["links"] is None
+            else engine.fetch(reductions.link_sums(joined.tables["links"])).set_index("target_id")["links"],
         )
         weeks = engine.fetch(reductions.page_weeks(joined.search, self.windows))
         table["clicks_last28"] = weeks[weeks["week"].between(0, 3)].groupby("page_id")["clicks"].sum().reindex(table.index).fillna(0)
@@ -357,7 +367,7 @@ class Site:
 
     def page(self, address: str) -> dict[str, Any]:
         """Everything about one page: its row (`page`), its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
-        home = Home(self.config.site.home, tuple(self.config.site.hosts), tuple(self.config.site.tracking))
+        home = self._joined.home
         found = self.addresses[self.addresses["spelling"] == address]["page"].dropna()
         wanted = found.iloc[0] if len(found) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
         rows = self._page_table[self._page_table["page"] == wanted]

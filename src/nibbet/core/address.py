@@ -31,17 +31,18 @@ ALTERNATE_PARAMETER = re.compile(r"^(?:print|amp|mobile)(?:=(?:1|true|yes)?)?$|^
 #: spellings that the standard leaves as they are: no capital or odd letter in the host, no dot segment, nothing to encode
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known
-AUTHORITY = ("crawl", "search", "editorial", "landings", "backlinks")
+AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "links", "backlinks", "hits", "misses")
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 
 
 @dataclass(frozen=True)
 class Home:
-    """The site: its home address, the sibling hosts that serve the same pages, and parameters that only track."""
+    """The site: its home address, the sibling hosts that serve the same pages, parameters that only track, and hosts it has moved from."""
 
     address: str
     hosts: tuple[str, ...] = ()
     tracking: tuple[str, ...] = ()
+    old: tuple[str, ...] = ()
 
     @cached_property
     def host(self) -> str:
@@ -57,6 +58,11 @@ class Home:
                 *(_bare_host(ada_url.idna_to_ascii(host.encode()).decode() if not host.isascii() else host.lower()) for host in self.hosts),
             }
         )
+
+    @cached_property
+    def moved(self) -> frozenset[str]:
+        """The old hosts without `www.`."""
+        return frozenset(_bare_host(host) for host in self.old) - self.known
 
     @cached_property
     def root(self) -> str:
@@ -91,7 +97,8 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     np.bitwise_or.at(known, node, bits[ours])
     final, why = _evidence(pd.Series(strict, dtype="str"), known, _crawl_links(crawl, home))
     page = np.full(len(table), None, dtype=object)
-    page[ours] = (home.root + pd.Series(strict, dtype="str")).to_numpy(dtype=object)[final[node]]
+    whole = pd.Series(strict, dtype="str")
+    page[ours] = (home.root + whole).where(~whole.str.startswith("//"), "https:" + whole).to_numpy(dtype=object)[final[node]]
     table["page"] = pd.Series(page, dtype="str")
     decided = np.full(len(table), "", dtype=object)
     decided[ours] = why[node]
@@ -128,12 +135,15 @@ def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
     strict = pc.binary_join_element_wise(folded, pc.if_else(pc.equal(kept, ""), "", pc.binary_join_element_wise("?", kept, "")), "")
     bare = pc.replace_substring_regex(host, r"^www\.", "")
     bad = pc.or_(pc.is_null(host), pc.equal(host, "").fill_null(True))
-    foreign = pc.and_(pc.invert(bad), pc.invert(pc.is_in(bare, pa.array(sorted(home.known)))))
+    old = pc.is_in(bare, pa.array(sorted(home.moved), pa.string()))
+    foreign = pc.and_(pc.invert(bad), pc.invert(pc.or_(old, pc.is_in(bare, pa.array(sorted(home.known), pa.string())))))
+    strict = pc.if_else(old, pc.binary_join_element_wise("//", bare, strict, ""), strict)  # its own page, never summed with the new one
     notes = [
         (pc.and_(pc.starts_with(text, "http://"), home.root.startswith("https")), "scheme"),
         (relative, "relative"),
         (pc.starts_with(host, "www."), "www"),
-        (pc.not_equal(bare, home.host), "sibling host"),
+        (old, "old host"),
+        (pc.and_(pc.invert(old), pc.not_equal(bare, home.host)), "sibling host"),
         (pc.match_substring(text, "#"), "fragment"),
         (pc.not_equal(path, folded), "index file"),
         (pc.not_equal(pc.coalesce(query, pa.scalar("")), kept), "parameters"),

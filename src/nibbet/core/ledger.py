@@ -11,6 +11,7 @@ import pandas as pd
 
 from nibbet.core.change import change, split
 from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.windows import Windows
 
@@ -53,7 +54,7 @@ def ledger(
     if windows.reference_kind == "before":  # a year before has its season in it; the days just before have another
         factor = scale * shared_change(table["clicks"], table["clicks_reference"], table["section"], scale=scale)
     table["base"] = table["clicks_reference"] * factor
-    table["reference_known"] = windows.reference.start >= windows.first
+    table["reference_known"] = (windows.reference.start >= windows.first) & ~found["dated"].eq(False)  # undated rows tell no change
     compared = change(
         table["clicks"].to_numpy(float),
         table["clicks_reference"].to_numpy(float),
@@ -143,6 +144,40 @@ def matches(paths: pd.Series, patterns: list[str]) -> pd.Series:
     if not patterns:
         return pd.Series(False, index=paths.index)
     return paths.str.match("|".join(f"(?:{fnmatch.translate(p)})" for p in patterns), flags=re.DOTALL)
+
+
+def with_others(
+    table: pd.DataFrame,
+    *,
+    home: str,
+    sitemap: pd.DataFrame | None,
+    robots: pd.DataFrame | None,
+    hits: pd.Series | None,
+    links: pd.Series | None,
+) -> pd.DataFrame:
+    """The ledger with what smaller sources tell, null where there is no such source.
+
+    in_sitemap; robots_blocked (closed to crawlers by robots.txt); hits (of people, long window); inlinks from the links where the crawl
+    has none; moved_from (the address from which this page's history comes) and clicks_moved (its clicks in the long window, which are
+    shown beside those of the page and never added to them).
+    """
+    known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
+    table["in_sitemap"] = known
+    table["robots_blocked"] = disallowed(table["path"], robots).astype("boolean") if robots is not None else pd.NA
+    table["hits"] = hits.reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
+    if links is not None:
+        table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
+    elsewhere = ~table["page"].str.startswith(home + "/")
+    leads_to = table["redirects_to"].astype("object").where(~elsewhere, home + table["path"])
+    number = pd.Series(table.index, index=table["page"])
+    moved = pd.DataFrame({"to": leads_to.map(number), "page": table["page"], "clicks": table["clicks_long"]}).dropna(subset=["to"])
+    moved = moved[moved["to"] != moved.index].sort_values(["clicks", "page"], ascending=[False, True])
+    table["moved_from"] = (
+        moved.drop_duplicates("to").set_index("to")["page"].reindex(table.index).astype("object").where(lambda v: v.notna(), None)
+    )
+    table["clicks_moved"] = moved.groupby("to")["clicks"].sum().reindex(table.index).astype("Int64")
+    table["gone"] = table["gone"] | elsewhere
+    return table
 
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:

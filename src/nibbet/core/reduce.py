@@ -27,7 +27,8 @@ def windowed(table: ibis.Table, names: tuple[str, ...], windows: dict[str, Windo
         for label, window in windows.items()
         for name in names
     }
-    return table.group_by(by).aggregate(**sums, first_seen=table.date.min())
+    dated = ~table.undated
+    return table.group_by(by).aggregate(**sums, first_seen=table.date.min(where=dated), dated=dated.any())
 
 
 def page_rows(search: ibis.Table) -> ibis.Table:
@@ -58,6 +59,19 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     )
     used = used.mutate(engaged_organic=ibis.cases((used.organic.fill_null(False), used.engaged_sessions), else_=0))
     return windowed(used, (*VISITS, "sessions_organic", "engaged_organic"), {"recent": windows.recent, "long": windows.long}, ["page_id"])
+
+
+def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page: hits of people (not of robots and scripts) in the long window."""
+    used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
+    inside_long = used.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
+    return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count())
+
+
+def link_sums(links: ibis.Table) -> ibis.Table:
+    """One row per page: from how many other pages of the site a link leads to it."""
+    used = links.filter(links.aside.isnull(), links.source_id.notnull(), links.target_id.notnull(), links.source_id != links.target_id)
+    return used.select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
 
 
 def page_weeks(search: ibis.Table, windows: Windows) -> ibis.Table:

@@ -66,6 +66,22 @@ class Engine:
         numbers = self.frame({"filename": [str(path) for path in paths], "part": list(range(len(paths)))})
         return table.join(numbers, "filename").drop("filename")
 
+    def lines(self, path: Path) -> ibis.Table:
+        """The lines of a text file: one column, line."""
+        return self.connection.read_csv(
+            str(path),
+            table_name=self._fresh("file"),
+            columns={"line": "VARCHAR"},
+            auto_detect=False,
+            header=False,
+            delim="\x1f",
+            quote="",
+            escape="",
+            skip=0,
+            strict_mode=False,
+            max_line_size=16_000_000,
+        )
+
     def parquet(self, path: Path) -> ibis.Table:
         """A Parquet file."""
         return self.connection.read_parquet(str(path), table_name=self._fresh("file"))

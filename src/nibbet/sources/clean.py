@@ -59,6 +59,7 @@ class Clean:
     reading: Reading
     period: tuple[date, date] | None
     numbers: list[int] = field(default_factory=list)
+    notes: tuple[tuple[str, str], ...] = ()
 
     @property
     def undated(self) -> bool:
@@ -101,7 +102,18 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
         table = table.mutate(undated=False)
     table = table.mutate(aside=ibis.cases(*[(condition, reason) for condition, reason in asides], else_=ibis.null("string")))
     table = _completed(table, reading)
-    return Clean(reading.kind, sheet.files, engine.keep(table), reading, period)
+    return Clean(reading.kind, sheet.files, engine.keep(table), reading, period, notes=(*sheet.notes, *_doubts(sheet, reading)))
+
+
+def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """A note for each column whose meaning was guessed, with the line that settles it."""
+    return [
+        (
+            "doubtful_column",
+            f'{sheet.name}: "{m.header}" was taken for {m.column} ({m.confidence:.0%} sure). Settle it in its [[source]]: columns = {{ {m.column} = "{m.header}" }}',
+        )
+        for m in reading.doubtful
+    ]
 
 
 def _typed(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings) -> tuple[dict[str, Any], list[str]]:
@@ -224,7 +236,9 @@ def _no_value(text: Any) -> Any:
 
 def _total_row(table: ibis.Table, reading: Reading) -> Any:
     """Rows that repeat the sum of the others: a total word where an address or a day should stand."""
-    keys = [name for name in ("page", "date") if name in reading.matches] or ["query"]
+    keys = [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
+    if not keys:
+        return ibis.literal(False)
     says = [_one_of(table[f"raw_{name}"].cast("string"), sorted(TOTAL_WORDS)) for name in keys]
     condition = says[0]
     for other in says[1:]:
@@ -234,8 +248,9 @@ def _total_row(table: ibis.Table, reading: Reading) -> Any:
 
 def _blank_row(table: ibis.Table, reading: Reading) -> Any:
     """Rows in which nothing but notes stands: neither a key nor a measure."""
-    keys = [name for name in reading.matches if name in ("page", "query", "date", "from_url")]
-    needed = [c.name for c in TABLES[reading.kind] if c.required and c.name in reading.matches and c.type == "count"]
+    columns = [column for column in TABLES[reading.kind] if column.name in reading.matches]
+    keys = [column.name for column in columns if column.name in ("page", "query", "date") or (column.required and column.type != "count")]
+    needed = [column.name for column in columns if column.required and column.type == "count"]
     condition = ibis.literal(True)
     for name in needed or keys:
         condition = condition & table[name].isnull() & (table[f"raw_{name}"].isnull() | _no_value(table[f"raw_{name}"]))
@@ -245,6 +260,19 @@ def _blank_row(table: ibis.Table, reading: Reading) -> Any:
     for name in keys:
         odd = odd | table[name].isnull()
     return condition & odd
+
+
+def _derive_engagement(columns: dict[str, Any], reading: Reading) -> None:
+    """Counts from shares and means of the same row, where a file gives only these; the two meanings of engagement stay apart."""
+    share = {"engaged_sessions": "engaged_share", "single_page_sessions": "single_page_share"}
+    for count, rate in share.items():
+        given = columns.pop(rate)
+        if rate in reading.matches and count not in reading.matches:
+            part = ibis.cases((given > 1, given / 100), else_=given).cast("float64")
+            columns[count] = (part * columns["sessions"]).round().cast("int64").fill_null(0)
+    each = columns.pop("seconds_each")
+    if "seconds_each" in reading.matches and "engagement_seconds" not in reading.matches:
+        columns["engagement_seconds"] = (each.cast("float64") * columns["sessions"]).cast("decimal(24,6)").fill_null(0)
 
 
 def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
@@ -265,6 +293,8 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
     for name in MEASURES.get(reading.kind, []):
         if name in reading.matches:
             columns[name] = columns[name].fill_null(0)
+    if reading.kind == "hits":
+        columns["path"] = columns["path"].cast("string")
     if reading.kind == "search":
         placed = columns["position"].notnull() if "position" in reading.matches else ibis.literal(False)
         columns["placed"] = ibis.cases((placed, columns["impressions"]), else_=0).cast("int64")
@@ -272,6 +302,7 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
             (placed, (columns["position"].cast("float64") * columns["impressions"].cast("float64") * FINEST).round() / FINEST), else_=0.0
         ).cast("float64")
     if reading.kind == "landings":
+        _derive_engagement(columns, reading)
         says = [columns[name] for name in ("channel", "medium") if name in reading.matches]
         organic: Any = ibis.null("boolean") if not says else ibis.literal(False)
         for text in says:

@@ -71,7 +71,7 @@ def evidence_form(mark: str) -> str:
 def misfits(text: StringValue, style: str) -> Expression:
     """How many filled cells of a column do not keep to the style that its sample showed."""
     if style == "general":
-        return ibis.literal(0).sum()
+        return _count(text.notnull() & ibis.literal(False))
     if style == "whole":
         wrong = text.try_cast("int64").isnull() | text.contains(".")
     else:

@@ -17,7 +17,7 @@ from nibbet.errors import SourceError
 CHUNK = 1 << 20
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
-READABLE = {".csv", ".tsv", ".txt", ".tab", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
+READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings
 from nibbet.core.windows import last_complete_day
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean
-from nibbet.sources.kinds import MEASURES, TABLES
+from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.overlaps import settle_overlaps, settle_undated
 
 if TYPE_CHECKING:
@@ -46,6 +46,9 @@ class Joined:
     first: date
     account: dict[str, Any]
     files: list[tuple[str, Clean]]
+    sitemap: pd.DataFrame | None
+    tables: dict[str, ibis.Table | None]
+    home: Home
 
 
 def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> Joined:
@@ -54,13 +57,17 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     tables = {kind: _union(engine, [one for one in cleans if one.kind == kind]) for kind in TABLES}
     say("matching addresses")
     crawl = engine.fetch(tables["crawl"]) if tables["crawl"] is not None else None
-    home = Home(config.site.home, tuple(config.site.hosts), tuple(config.site.tracking))
-    met = [(kind, table, "page") for kind, table in tables.items() if table is not None]
-    spellings = engine.fetch(spellings_of(met))
+    home = Home(config.site.home, tuple(config.site.hosts), tuple(config.site.tracking), tuple(config.site.old_hosts))
+    hits = tables["hits"]
+    if hits is not None:
+        tables["hits"] = hits = engine.keep(_without_automata(engine, hits))
+    spellings = engine.fetch(spellings_of(_met_columns(tables)))
     if crawl is not None:
         extra = pd.concat([pd.DataFrame({"spelling": crawl[c].dropna(), "source": "crawl"}) for c in CRAWL_ADDRESSES])
         evidence = crawl.rename(columns={"page": "spelling"})
     addresses = fold(spellings, home, evidence if crawl is not None else None)
+    known = addresses["sources"] != "misses"  # an address that only failed hits know is no page
+    addresses.loc[~known, ["page", "reason"]] = [None, "known only from failed hits"]
     pages = _pages(addresses)
     number = pd.Series(pages.index, index=pages["page"])
     keys = addresses.assign(page_id=addresses["page"].map(number).astype("Int64"))[["spelling", "page_id", "reason"]]
@@ -86,8 +93,13 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
         )
     by_page = {
         kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys)
-        for kind in ("crawl", "editorial", "backlinks")
+        for kind in ("crawl", "editorial", "backlinks", "sitemap")
     }
+    if hits is not None:
+        tables["hits"] = engine.keep(with_pages(hits, keyed, column="path"))
+    if tables["links"] is not None:
+        ends = with_pages(tables["links"], keyed, column="source").rename(source_id="page_id")
+        tables["links"] = engine.keep(with_pages(ends, keyed, column="target").rename(target_id="page_id"))
     inventory = None
     if by_page["crawl"] is not None:
         inventory = _inventory(by_page["crawl"], addresses, home, number, extra)
@@ -104,9 +116,12 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
         pd.Timestamp(first).date(),
         {},
         names,
+        by_page["sitemap"],
+        tables,
+        home,
     )
     joined.account = _account(engine, joined, tables)
-    joined.account["notes"] = notes
+    joined.account["notes"] = notes + [{"code": code, "text": text} for one in cleans for code, text in one.notes]
     return joined
 
 
@@ -118,6 +133,40 @@ def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
         if one.kind == kind and one.period and "date" not in one.reading.matches
         for number in one.numbers
     }
+
+
+def _met_columns(tables: dict[str, ibis.Table | None]) -> list[tuple[str, ibis.Table, str]]:
+    """(source, table, column) for every column of addresses; hits that failed count as misses, which make no page by themselves."""
+    met = [
+        (kind, table, column)
+        for kind, columns in ADDRESSES.items()
+        if kind != "hits" and (table := tables[kind]) is not None
+        for column in columns
+    ]
+    if (hits := tables["hits"]) is not None:
+        good = hits.status.fill_null(200).between(200, 399)
+        met += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
+    return met
+
+
+def _without_automata(engine: Engine, hits: ibis.Table) -> ibis.Table:
+    """Hits with those of known robots and scripts, and of files that are no pages, set aside."""
+    from nibbet.sources.agents import automated
+
+    agents = engine.fetch(hits.filter(hits.agent.notnull()).select("agent").distinct())["agent"].astype("str")
+    marks = engine.frame(pd.DataFrame({"agent_known": agents, "automated": automated(agents)}))
+    joined = hits.left_join(marks, hits.agent == marks.agent_known)
+    asset = joined.path.re_search(
+        r"(?i)\.(?:css|js|mjs|map|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|eot|mp4|webm|mp3|json|xml|txt|zip|gz)(?:[?#]|$)"
+    )
+    return joined.mutate(
+        aside=ibis.cases(
+            (joined.aside.notnull(), joined.aside),
+            (joined.automated.fill_null(False), "automated client"),
+            (asset, "no page"),
+            else_=ibis.null("string"),
+        )
+    ).drop("agent_known", "automated")
 
 
 def _need(table: ibis.Table | None) -> ibis.Table:
@@ -221,7 +270,7 @@ def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None
     for kind, table in {**tables, "search": joined.search, "landings": joined.landings}.items():
         if table is None:
             continue
-        final = table if kind in MEASURES else _with_address_fate(table, joined, engine)
+        final = _with_address_fate(table, joined, engine) if "page" in table.columns else table
         given = [name for name in MEASURES.get(kind, []) if any(name in one.reading.matches for _, one in joined.files if one.kind == kind)]
         fates = engine.fetch(balance(final, given))
         for number, rows in fates.groupby("file"):

@@ -89,6 +89,24 @@ LANDINGS = [
         "sessioni coinvolte|betrokken sessies|engagierte sitzungen|engaged",
     ),
     _column(
+        "single_page_sessions",
+        "count",
+        "bounces|bounced sessions|single page visits|single page sessions|absprunge|rebonds|rebotes|einzelseitenbesuche",
+    ),
+    _column(
+        "engaged_share",
+        "number",
+        "engagement rate|engaged share|rate of engagement|interaktionsrate|engagement quote|taux d engagement|porcentaje de interaccion",
+    ),
+    _column(
+        "single_page_share", "number", "bounce rate|single page rate|absprungrate|taux de rebond|porcentaje de rebote|frequenza di rimbalzo"
+    ),
+    _column(
+        "seconds_each",
+        "number",
+        "seconds per session|average time|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
+    ),
+    _column(
         "engagement_seconds",
         "number",
         "engagement seconds|seconds|engagement time|time on page|total seconds|verweildauer|verweildauer gesamt|sekunden|dauer|duree|duration|tiempo|durata|tijd",
@@ -158,12 +176,82 @@ BACKLINKS = [
     _column("visits", "count", "visits|visitors|clicks|besuche"),
 ]
 
-TABLES: dict[str, list[Column]] = {"search": SEARCH, "landings": LANDINGS, "crawl": CRAWL, "editorial": EDITORIAL, "backlinks": BACKLINKS}
+LINKS = [
+    _column("source", "address", "source|from|linking page|from page|source page|quelle|von|page source|origen", required=True),
+    _column("target", "address", "target|to|linked page|to page|target page|destination|ziel|nach|page cible|destino", required=True),
+    _column("anchor", "text", "anchor|anchor text|link text|linktext|ankertext|ancre|texto del enlace"),
+    _column("follow", "flag", "follow|followed|dofollow|suivi"),
+]
+
+RESULTS = [
+    _column("query", "text", "query|search term|keyword|term|phrase|suchbegriff|requete|consulta|zoekterm", required=True),
+    _column("date", "date", "date|day|datum|seen on|fecha|jour"),
+    _column("rank", "count", "rank|position|place|platz|rang|posicion"),
+    _column("url", "address", "url|address|result|result address|page|link|adresse"),
+    _column("title", "text", "title|headline|question|text|titel|titre|titulo"),
+    _column("kind", "text", "kind|type|result type|art"),
+]
+
+DEMAND = [
+    _column("query", "text", "query|search term|keyword|term|phrase|suchbegriff|requete|consulta|zoekterm", required=True),
+    _column("month", "date", "month|date|monat|mois|mes|datum"),
+    _column(
+        "volume",
+        "count",
+        "volume|searches|demand|search volume|monthly searches|suchvolumen|suchanfragen|recherches|busquedas",
+        required=True,
+    ),
+]
+
+HITS = [
+    _column("time", "date", "time|timestamp|date|datetime|when|zeit|zeitpunkt", required=True),
+    _column("path", "address", "path|url|uri|request|request path|pfad|address", required=True),
+    _column("status", "count", "status|status code|code|response"),
+    _column("agent", "text", "agent|user agent|useragent|client|browser"),
+    _column("referrer", "text", "referrer|referer|from"),
+]
+
+SITEMAP = [
+    _column("page", "address", PAGE_WORDS + "|loc", required=True),
+    _column("modified", "date", "modified|lastmod|last modified|last changed"),
+]
+
+ROBOTS = [
+    _column("agent", "text", "agent", required=True),
+    _column("rule", "text", "rule", required=True),
+    _column("pattern", "text", "pattern"),
+]
+
+TABLES: dict[str, list[Column]] = {
+    "search": SEARCH,
+    "landings": LANDINGS,
+    "crawl": CRAWL,
+    "links": LINKS,
+    "backlinks": BACKLINKS,
+    "results": RESULTS,
+    "demand": DEMAND,
+    "editorial": EDITORIAL,
+    "hits": HITS,
+    "sitemap": SITEMAP,
+    "robots": ROBOTS,
+}
+
+#: the columns of each kind that hold an address of this site
+ADDRESSES: dict[str, tuple[str, ...]] = {
+    "search": ("page",),
+    "landings": ("page",),
+    "crawl": ("page",),
+    "links": ("source", "target"),
+    "backlinks": ("page",),
+    "editorial": ("page",),
+    "hits": ("path",),
+    "sitemap": ("page",),
+}
 
 #: measures that must balance, by kind of source
 MEASURES: dict[str, list[str]] = {
     "search": ["clicks", "impressions"],
-    "landings": ["sessions", "engaged_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
+    "landings": ["sessions", "engaged_sessions", "single_page_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
 }
 
 TOTAL_WORDS = {

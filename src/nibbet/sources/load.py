@@ -12,8 +12,9 @@ from urllib.parse import urlsplit
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean, clean
 from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
+from nibbet.sources.read import read_sheets
 from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
-from nibbet.sources.sheets import Sheet, bundle, frame_sheet, read_sheets
+from nibbet.sources.sheets import Sheet, bundle, frame_sheet
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings

@@ -6,6 +6,7 @@ import re
 import unicodedata
 from dataclasses import dataclass
 from functools import cache
+from urllib.parse import urlsplit
 
 import numpy as np
 from scipy.optimize import linear_sum_assignment
@@ -19,7 +20,8 @@ NUMBER = re.compile(
     r"^[<>~≈]?\s*[-+]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
 )
 DATE = re.compile(
-    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}$|^\d{8}$|^\d{1,2}\.?\s+[^\W\d]+\.?,?\s+\d{4}$|^[^\W\d]+\.?\s+\d{1,2},?\s+\d{4}$",
+    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$"
+    r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$|^[^\W\d]{3,}\.?[- ]\d{4}$",
     re.IGNORECASE,
 )
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
@@ -174,11 +176,35 @@ def require_columns(sheet: Sheet, reading: Reading) -> None:
 
 
 def guess_kind(sheet: Sheet) -> Reading | None:
-    """The kind of table that explains the sheet best; None where none fits."""
-    readings = [reading for reading in (read_as(sheet, kind) for kind in TABLES) if not missing(reading)]
-    telling = {
-        "crawl": {"status", "title", "h1", "canonical", "words", "inlinks"},
-        "editorial": {"target_query", "published", "protected", "kind", "updated"},
-    }
-    fitting = [r for r in readings if r.kind not in telling or len(telling[r.kind] & set(r.matches)) >= (2 if r.kind == "crawl" else 1)]
-    return max(fitting, key=lambda r: (r.score - 0.25 * len(r.unused), r.kind), default=None)
+    """The kind of table that explains the sheet best; null where none fits."""
+    if sheet.kind is not None:
+        return read_as(sheet, sheet.kind)
+    readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
+    fitting = [
+        reading
+        for reading in readings
+        if len(TELLING.get(reading.kind, (0, set()))[1] & set(reading.matches)) >= TELLING.get(reading.kind, (0,))[0]
+    ]
+    fitting = [
+        reading
+        for reading in fitting
+        if reading.kind not in ("links", "backlinks") or (reading.kind == "links") == _within_one_site(sheet, reading)
+    ]
+    return max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
+
+
+#: how many of which columns a table must have to be of a kind, besides those it cannot do without
+TELLING: dict[str, tuple[int, set[str]]] = {
+    "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks"}),
+    "editorial": (1, {"target_query", "published", "protected", "kind", "updated"}),
+    "results": (2, {"rank", "url", "title", "kind"}),
+    "hits": (1, {"status", "agent"}),
+}
+
+
+def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
+    """Whether most links of the sheet stay on the host they start from."""
+    ends = [name for name in ("source", "target", "from_url", "page") if name in reading.matches]
+    hosts = [[urlsplit(row[reading.matches[name].place]).hostname for row in sheet.sample] for name in ends]
+    same = sum(a is None or b is None or a.removeprefix("www.") == b.removeprefix("www.") for a, b in zip(*hosts, strict=True))
+    return same * 2 > len(sheet.sample)

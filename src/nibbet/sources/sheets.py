@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
-from nibbet.sources.files import WORKBOOKS, Plain
+from nibbet.sources.files import Plain
 
 if TYPE_CHECKING:
     import ibis
@@ -27,7 +27,8 @@ class Sheet:
     """One table as found: header cells, some rows of text, and how to open all of it in the engine.
 
     `open` gives a table of the engine whose columns are c0, c1, ... in the order of `header`, and part: the number of the file, counted
-    from 0, when several files of one shape were bundled into one table. `files` are their names and digests.
+    from 0, when several files of one shape were bundled into one table. `files` are their names and
+    digests; `kind` is set where the format itself says what it is.
     """
 
     name: str
@@ -36,6 +37,8 @@ class Sheet:
     open: Callable[[Engine], ibis.Table]
     files: list[tuple[str, str]]
     shape: Delimited | None = None
+    notes: tuple[tuple[str, str], ...] = ()
+    kind: str | None = None
 
 
 @dataclass(frozen=True)
@@ -49,19 +52,8 @@ class Delimited:
     lenient: bool
 
 
-def read_sheets(plain: Plain) -> list[Sheet]:
-    """The tables in one plain file: one for text and Parquet, one per filled sheet of a workbook.
-
-    Raises SourceError when there is no header row with rows below it.
-    """
-    if plain.suffix in WORKBOOKS:
-        return _workbook(plain)
-    if plain.suffix in (".parquet", ".jsonl", ".ndjson"):
-        return [_columnar(plain)]
-    return [_delimited(plain)]
-
-
-def _delimited(plain: Plain) -> Sheet:
+def delimited(plain: Plain) -> Sheet:
+    """A delimited text file, its preamble skipped. Raises SourceError when there is no header row with rows below it."""
     with plain.path.open(encoding="utf-8", newline="") as file:
         text = file.read(SAMPLE_CHARACTERS)
     whole = len(text) < SAMPLE_CHARACTERS
@@ -79,7 +71,8 @@ def _delimited(plain: Plain) -> Sheet:
     lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
     skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
     shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient)
-    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]])
+    notes = (("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped."),) if starts[head] else ()
+    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], notes)
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
@@ -92,6 +85,7 @@ def bundle(sheets: list[Sheet]) -> list[Sheet]:
             [file for s in group for file in s.files],
             [s.shape for s in group if s.shape],
             [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
+            tuple(note for s in group for note in s.notes),
         )
         if len(group) > 1
         else group[0]
@@ -99,7 +93,9 @@ def bundle(sheets: list[Sheet]) -> list[Sheet]:
     ]
 
 
-def _of_shape(files: list[tuple[str, str]], shapes: list[Delimited], sample: list[list[str]]) -> Sheet:
+def _of_shape(
+    files: list[tuple[str, str]], shapes: list[Delimited], sample: list[list[str]], notes: tuple[tuple[str, str], ...] = ()
+) -> Sheet:
     one = shapes[0]
     columns = [f"c{n}" for n in range(len(one.header))]
 
@@ -109,7 +105,7 @@ def _of_shape(files: list[tuple[str, str]], shapes: list[Delimited], sample: lis
         return engine.delimited([s.path for s in shapes], columns, delimiter=one.delimiter, quote='"', skip=one.skip, lenient=one.lenient)
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
-    return Sheet(name, list(one.header), sample, open_in, files, one)
+    return Sheet(name, list(one.header), sample, open_in, files, one, notes)
 
 
 def _delimiter(text: str) -> str:
@@ -178,7 +174,8 @@ def _empty(columns: list[str]) -> Any:
     return pd.DataFrame({column: pd.Series([], dtype="str") for column in columns})
 
 
-def _workbook(plain: Plain) -> list[Sheet]:
+def workbook(plain: Plain) -> list[Sheet]:
+    """The filled sheets of a workbook. Raises SourceError when none has a header row with rows below it."""
     import python_calamine
 
     try:
@@ -227,7 +224,9 @@ def _text(cell: object) -> str:
     return str(cell)
 
 
-def _columnar(plain: Plain) -> Sheet:
+def columnar(plain: Plain) -> Sheet:
+    """A Parquet or JSON lines file."""
+
     def open_in(engine: Engine) -> ibis.Table:
         table = engine.parquet(plain.path) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
         return _numbered(table)

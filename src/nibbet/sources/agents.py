@@ -1,0 +1,18 @@
+"""Which clients of a server log are robots and scripts, by a maintained library of user agents."""
+
+from __future__ import annotations
+
+import pandas as pd
+
+SCRIPT = r"(?i)bot|crawl|spider|curl|wget|python|java/|go-http|libwww|okhttp|httpclient|headless|monitor|preview|scan"
+
+
+def automated(agents: pd.Series) -> pd.Series:
+    """Per agent text, whether no person sits before it: a known robot, a script, or nothing that names an operating system."""
+    from ua_parser import parse
+
+    found = [parse(agent) for agent in agents]
+    known = pd.Series(
+        [bool((one.device and one.device.family == "Spider") or one.os is None) for one in found], index=agents.index, dtype=bool
+    )
+    return known | agents.str.contains(SCRIPT, regex=True)

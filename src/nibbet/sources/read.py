@@ -1,0 +1,25 @@
+"""One plain file to its tables, whatever form it has."""
+
+from __future__ import annotations
+
+from nibbet.sources.files import WORKBOOKS, Plain
+from nibbet.sources.sheets import Sheet, columnar, delimited, workbook
+from nibbet.sources.standards import is_log, is_robots, log_sheet, robots_sheet, sitemap_sheet
+
+
+def read_sheets(plain: Plain) -> list[Sheet]:
+    """The tables in one plain file: one for text, XML and columnar files, one per filled sheet of a workbook.
+
+    Raises SourceError when there is no header row with rows below it, or the file is not what it claims to be.
+    """
+    if plain.suffix in WORKBOOKS:
+        return workbook(plain)
+    if plain.suffix in (".parquet", ".jsonl", ".ndjson"):
+        return [columnar(plain)]
+    if plain.suffix == ".xml":
+        return [sitemap_sheet(plain)]
+    with plain.path.open(encoding="utf-8", errors="replace", newline="") as file:
+        head = file.read(20_000)
+    if is_log(head):
+        return [log_sheet(plain, head)]
+    return [robots_sheet(plain)] if is_robots(plain.name, head) else [delimited(plain)]

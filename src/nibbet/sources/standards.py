@@ -1,0 +1,103 @@
+"""Files of open standards: server access logs, XML sitemaps, robots.txt."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from nibbet.errors import SourceError
+from nibbet.sources.files import Plain
+from nibbet.sources.sheets import Sheet, table_of_rows
+
+if TYPE_CHECKING:
+    import ibis
+
+    from nibbet.engine import Engine
+
+#: the Common Log Format, and its Combined form with referrer and agent
+LOG_LINE = r'^(\S+) \S+ \S+ \[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
+LOG_HEADER = ["client", "time", "path", "status", "referrer", "agent"]
+MOST_SITEMAP_ENTRIES = 5_000_000
+
+
+def is_log(head: str) -> bool:
+    """Whether most lines of the text are entries of an access log."""
+    lines = [line for line in head.splitlines()[:50] if line.strip()]
+    return bool(lines) and sum(bool(re.match(LOG_LINE, line)) for line in lines) > len(lines) * 0.6
+
+
+def log_sheet(plain: Plain, head: str) -> Sheet:
+    """An access log as a table; lines that are no entries become rows without values."""
+    found = [re.match(LOG_LINE, line) for line in head.splitlines()[:400]]
+    sample = [[group or "" for group in match.groups()] for match in found if match]
+
+    def open_in(engine: Engine) -> ibis.Table:
+        lines = engine.lines(plain.path)
+        return lines.select(**{f"c{n}": lines.line.re_extract(LOG_LINE, n + 1).nullif("") for n in range(len(LOG_HEADER))}, part=0)
+
+    return Sheet(plain.name, LOG_HEADER, sample, open_in, [(plain.name, plain.digest)], kind="hits")
+
+
+def is_robots(name: str, head: str) -> bool:
+    """Whether the text is a robots.txt, by its name and its first rule."""
+    return "robots" in name.lower() and bool(re.search(r"(?im)^\s*(user-agent|disallow|allow|sitemap)\s*:", head))
+
+
+def robots_sheet(plain: Plain) -> Sheet:
+    """robots.txt (RFC 9309) as rows: agent, rule (allow, disallow, sitemap, other), pattern; lines not understood have the rule "other"."""
+    rows, agents, open_group = [], [], False
+    for line in plain.path.read_text("utf-8", "replace").splitlines()[:100_000]:
+        bare = line.split("#", 1)[0].strip()
+        if not bare:
+            continue
+        name, found, value = (part.strip() for part in bare.partition(":"))
+        name = name.lower()
+        if name == "user-agent" and found:
+            agents = [*agents, value.lower()] if open_group else [value.lower()]
+            open_group = True
+            continue
+        if name in ("allow", "disallow") and found and agents:
+            open_group = False
+            rows += [[agent, name, value] for agent in agents]
+        else:
+            rows.append(["", name if name == "sitemap" and found else "other", value if name == "sitemap" else bare])
+    return replace(table_of_rows(plain.name, ["agent", "rule", "pattern"], rows or [["*", "allow", "/"]], plain.digest), kind="robots")
+
+
+def sitemap_sheet(plain: Plain) -> Sheet:
+    """An XML sitemap as rows of loc and lastmod; of a sitemap index only the files it names.
+
+    Raises SourceError for XML that is damaged, declares entities, or is no sitemap.
+    """
+    from xml.etree.ElementTree import ParseError
+
+    from defusedxml import DefusedXmlException
+    from defusedxml.ElementTree import iterparse
+
+    rows: list[list[str]] = []
+    root = ""
+    try:
+        for event, element in iterparse(plain.path, events=("start", "end"), forbid_dtd=True):
+            tag = element.tag.rsplit("}", 1)[-1]
+            root = root or tag
+            if event == "end" and tag in ("url", "sitemap"):
+                texts = {child.tag.rsplit("}", 1)[-1]: (child.text or "").strip() for child in element}
+                rows.append([texts.get("loc", ""), texts.get("lastmod", "")])
+                element.clear()
+                if len(rows) > MOST_SITEMAP_ENTRIES:
+                    raise SourceError(f"{plain.name}: holds more than {MOST_SITEMAP_ENTRIES:,} entries. Split it.")
+    except DefusedXmlException:
+        raise SourceError(
+            f"{plain.name}: the XML declares a document type or entities, which are never expanded. Save it without them."
+        ) from None
+    except ParseError as fault:
+        raise SourceError(f"{plain.name}: the XML is damaged ({fault}). Export it again.") from None
+    if root == "sitemapindex":
+        names = ", ".join(urlsplit(row[0]).path.rsplit("/", 1)[-1] for row in rows[:5])
+        note = ("sitemap_index", f"{plain.name} names other sitemaps; the files it names must lie beside it: {names}.")
+        return replace(table_of_rows(plain.name, ["loc", "lastmod"], [], plain.digest), notes=(note,), kind="sitemap")
+    if root != "urlset" or not rows:
+        raise SourceError(f"{plain.name}: this is no sitemap (its root is <{root}>), or an empty one.")
+    return replace(table_of_rows(plain.name, ["loc", "lastmod"], rows, plain.digest), kind="sitemap")
