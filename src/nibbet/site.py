@@ -82,10 +82,15 @@ class Site:
     @cached_property
     def account(self) -> dict[str, Any]:
         """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
-        from nibbet.core.notes import notes
+        from nibbet.core.notes import notes, unmatched
 
-        account = self._joined.account
-        return {**account, "notes": notes(account, self._joined.as_of, self._days, self._pages, self._joined.addresses)}
+        joined, account = self._joined, self._joined.account
+        visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
+        if joined.landings is not None:
+            found = self._engine.fetch(reductions.visit_days(joined.landings))
+            visits = found.assign(date=pd.to_datetime(found["date"]))
+        said = notes(account, joined.as_of, self._days, self._pages, joined.addresses, visits, self.windows.recent)
+        return {**account, "unmatched": unmatched(self._pages), "notes": said}
 
     @property
     def addresses(self) -> pd.DataFrame:

@@ -5,83 +5,222 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
+import numpy as np
 import pandas as pd
 
-from nibbet.core.join import INCOMPLETE
+from nibbet.core.join import DETAIL, INCOMPLETE
+from nibbet.core.windows import Window
+
+Note = dict[str, str]
+#: sessions per click outside these say that something is counted differently; blockers and consent take some sessions away
+USUAL_SESSIONS = (0.5, 1.3)
+#: pages with this many clicks in the recent window should show visits
+BUSY_CLICKS = 100
 
 
-def notes(account: dict[str, Any], as_of: date, days: pd.DataFrame, pages: pd.DataFrame, addresses: pd.DataFrame) -> list[dict[str, str]]:
-    """The notes of the account, most consequential first: [{code, text}]."""
-    found = [_incomplete(account, as_of), _other_hosts(account), _withheld(account), _gaps(days), _strangers(pages), _merged(addresses)]
-    said: list[dict[str, str]] = account["notes"]
+def notes(
+    account: dict[str, Any],
+    as_of: date,
+    days: pd.DataFrame,
+    pages: pd.DataFrame,
+    addresses: pd.DataFrame,
+    visits: pd.DataFrame,
+    recent: Window,
+) -> list[Note]:
+    """The notes of the account, most consequential first: [{code, text}].
+
+    Args:
+        days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are unknown),
+            empty without landings; pages: the ledger.
+    """
+    found = [
+        _incomplete(account, as_of),
+        *_capped(account),
+        _windows_apart(days, visits),
+        _sessions_per_click(days, visits, recent),
+        _untagged(pages),
+        _channels(visits),
+        _shifted(days, visits),
+        _other_hosts(account),
+        _withheld(account),
+        _gaps(days),
+        _strangers(pages),
+        _merged(addresses),
+    ]
+    said: list[Note] = account["notes"]
     return [note for note in found if note] + said
+
+
+def _note(code: str, text: str) -> Note:
+    return {"code": code, "text": text}
 
 
 def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, Any]]]:
     return [(one["kind"], gone) for one in account["sources"] for gone in one["set_aside"] if gone["reason"].startswith(reason)]
 
 
-def _incomplete(account: dict[str, Any], as_of: date) -> dict[str, str] | None:
+def _incomplete(account: dict[str, Any], as_of: date) -> Note | None:
     rows = _aside(account, INCOMPLETE)
     if not rows:
         return None
     clicks = sum(gone["measures"].get("clicks", 0) for _, gone in rows)
-    return {
-        "code": "partial_days",
-        "text": f"Days after {as_of} are not complete yet: {clicks:,} clicks on them are set aside, and every window ends with {as_of}.",
-    }
+    return _note(
+        "partial_days",
+        f"Days after {as_of} are not complete yet: {clicks:,} clicks on them are set aside, and every window ends with {as_of}.",
+    )
 
 
-def _other_hosts(account: dict[str, Any]) -> dict[str, str] | None:
-    rows = _aside(account, "other host")
+def _capped(account: dict[str, Any]) -> list[Note]:
+    """Files with exactly a round number of rows, as exports with an upper limit have."""
+    rows = [
+        one
+        for one in account["sources"]
+        if one["kind"] in ("search", "landings") and one["rows_read"] >= 1000 and one["rows_read"] % 1000 == 0
+    ]
+    return [
+        _note("capped", f"{one['file']} holds exactly {one['rows_read']:,} rows: the export was probably cut there. Export shorter spans.")
+        for one in rows
+    ]
+
+
+def _windows_apart(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
+    if visits.empty or days.empty:
+        return None
+    a, b = (days["date"].min(), days["date"].max()), (visits["date"].min(), visits["date"].max())
+    if max(a[0], b[0]) <= min(a[1], b[1]) and abs((a[0] - b[0]).days) < 45 and abs((a[1] - b[1]).days) < 10:
+        return None
+    return _note(
+        "windows",
+        f"Search covers {a[0].date()} to {a[1].date()}, landings {b[0].date()} to {b[1].date()}: figures of both are comparable only where both reach.",
+    )
+
+
+def _both(days: pd.DataFrame, visits: pd.DataFrame) -> pd.DataFrame:
+    return days.merge(visits.dropna(subset=["organic"]), on="date") if not visits.empty else days.head(0).assign(organic=0.0)
+
+
+def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window) -> Note | None:
+    both = _both(days, visits)
+    both = both[recent.holds(both["date"])]
+    if both["clicks"].sum() < BUSY_CLICKS:
+        return None
+    ratio = both["organic"].sum() / both["clicks"].sum()
+    if USUAL_SESSIONS[0] <= ratio <= USUAL_SESSIONS[1]:
+        return None
+    return _note(
+        "sessions_per_click",
+        f"{ratio:.2f} sessions from search per click in {recent}, usual is {USUAL_SESSIONS[0]} to {USUAL_SESSIONS[1]}: tracking is broken, or the channel holds other visits.",
+    )
+
+
+def _untagged(pages: pd.DataFrame) -> Note | None:
+    if not pages["sessions_known"].any():
+        return None
+    silent = pages[(pages["clicks"] >= BUSY_CLICKS) & (pages["sessions"].fillna(0) < 0.1 * pages["clicks"])]
+    if silent.empty:
+        return None
+    first = silent.sort_values("clicks", ascending=False).iloc[0]
+    return _note(
+        "untagged",
+        f"{len(silent)} pages have clicks but hardly a session, the largest {first['path']} ({first['clicks']:,} clicks): they may lack the tracking tag.",
+    )
+
+
+def _channels(visits: pd.DataFrame) -> Note | None:
+    if visits.empty:
+        return None
+    if visits["organic"].isna().all():
+        return _note("channels", "The landings name no channel, so sessions from search cannot be told from others.")
+    whole, organic = visits["sessions"].sum(), visits["organic"].sum()
+    if organic >= whole:
+        return None
+    return _note(
+        "channels",
+        f"{whole - organic:,.0f} of {whole:,.0f} sessions come from other channels. Search is compared with organic ones; all count against removing a page.",
+    )
+
+
+def _shifted(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
+    """Days that follow each other better with a day between, as with sources in different time zones or midnights."""
+    both = _both(days, visits).sort_values("date")
+    if len(both) < 60:
+        return None
+    clicks, sessions = (np.diff(np.log(both[name].to_numpy(dtype=float) + 1)) for name in ("clicks", "organic"))
+    match = {lag: float(np.corrcoef(clicks[2:-2], np.roll(sessions, lag)[2:-2])[0, 1]) for lag in (-1, 0, 1)}
+    best = max(match, key=lambda lag: match[lag])
+    if best == 0 or match[best] < match[0] + 0.2:
+        return None
+    return _note(
+        "time_zone",
+        f"Clicks and sessions agree best when sessions are moved by {best:+d} day: the sources count days in different time zones.",
+    )
+
+
+def _other_hosts(account: dict[str, Any]) -> Note | None:
+    rows = [(kind, gone) for kind, gone in _aside(account, "other host") if kind in ("search", "landings", "crawl")]
     if not rows:
         return None
     names = sorted({gone["reason"].split(": ", 1)[1] for _, gone in rows})
-    return {
-        "code": "other_host",
-        "text": f"Rows of {', '.join(names[:3])}{' and others' if len(names) > 3 else ''} are set aside. If they serve the same pages, add them to hosts in nibbet.toml.",
-    }
+    shown = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
+    return _note("other_host", f"Rows of {shown} are set aside. If they serve the same pages, add them to hosts in nibbet.toml.")
 
 
-def _withheld(account: dict[str, Any]) -> dict[str, str] | None:
-    detail = sum(gone["measures"].get("impressions", 0) for _, gone in _aside(account, "detail of page rows"))
+def _withheld(account: dict[str, Any]) -> Note | None:
+    detail = sum(gone["measures"].get("impressions", 0) for _, gone in _aside(account, DETAIL))
     whole = sum(one["measures"].get("impressions", {}).get("ledger", 0) for one in account["sources"] if one["kind"] == "search")
     if not detail or detail >= whole:
         return None
-    return {
-        "code": "withheld",
-        "text": f"{1 - detail / whole:.0%} of impressions come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
-    }
+    return _note(
+        "withheld",
+        f"{1 - detail / whole:.0%} of impressions come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
+    )
 
 
-def _gaps(days: pd.DataFrame) -> dict[str, str] | None:
-    if days.empty:
+def _gaps(days: pd.DataFrame) -> Note | None:
+    if len(days) < 3:
         return None
-    missing = pd.date_range(days["date"].min(), days["date"].max()).difference(pd.DatetimeIndex(days["date"]))
-    if missing.empty:
+    span = pd.date_range(days["date"].min(), days["date"].max())
+    missing = span.difference(pd.DatetimeIndex(days["date"]))
+    if missing.empty or len(missing) > len(span) / 2:  # rows of weeks or months have no gaps between them
         return None
-    return {
-        "code": "gaps",
-        "text": f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low.",
-    }
+    return _note(
+        "gaps", f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low."
+    )
 
 
-def _strangers(pages: pd.DataFrame) -> dict[str, str] | None:
+def _strangers(pages: pd.DataFrame) -> Note | None:
     lone = pages["in_search"] & ~pages["in_crawl"] & (pages["clicks"] > 0)
     if not pages["in_crawl"].any() or not lone.any():
         return None
     first = pages[lone].sort_values("clicks", ascending=False)["path"].iloc[0]
-    return {
-        "code": "not_in_crawl",
-        "text": f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}: orphans, or a crawl that stopped early.",
-    }
+    return _note(
+        "not_in_crawl",
+        f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}: orphans, or a crawl that stopped early.",
+    )
 
 
-def _merged(addresses: pd.DataFrame) -> dict[str, str] | None:
-    per_page = addresses.dropna(subset=["page"]).groupby("page").size()
-    if not (per_page > 1).any():
+def _merged(addresses: pd.DataFrame) -> Note | None:
+    kept = addresses.dropna(subset=["page"])
+    pages = kept["page"].nunique()
+    if pages == len(kept):
         return None
-    return {
-        "code": "spellings",
-        "text": f"{len(addresses.dropna(subset=['page'])):,} spellings stand for {len(per_page):,} pages; addresses.csv gives the reason of each.",
-    }
+    return _note("spellings", f"{len(kept):,} spellings stand for {pages:,} pages; addresses.csv gives the reason of each.")
+
+
+def unmatched(pages: pd.DataFrame, *, most: int = 5) -> dict[str, list[dict[str, Any]]]:
+    """The largest pages of one source that another does not know, both ways, over the long window.
+
+    Returns:
+        clicks_without_landings and sessions_without_search, each a list of {page, clicks or sessions}; empty where a source is missing.
+    """
+    out: dict[str, list[dict[str, Any]]] = {}
+    for name, measure, known, other in (
+        ("clicks_without_landings", "clicks_long", "in_search", "in_landings"),
+        ("sessions_without_search", "sessions_long", "in_landings", "in_search"),
+    ):
+        rows = pages[pages[known] & ~pages[other] & (pages[measure].fillna(0) > 0)] if pages[other].any() else pages.head(0)
+        rows = rows.sort_values([measure, "page"], ascending=[False, True]).head(most)
+        out[name] = [
+            {"page": page, measure.removesuffix("_long"): int(count)} for page, count in zip(rows["page"], rows[measure], strict=True)
+        ]
+    return out

@@ -93,6 +93,17 @@ def site_days(search: ibis.Table) -> ibis.Table:
     )
 
 
+def visit_days(landings: ibis.Table) -> ibis.Table:
+    """One row per day of all used rows: date, sessions, organic (sessions from search; null where the rows name no channel)."""
+    used = landings.filter(landings.aside.isnull(), ~landings.undated)
+    organic = ibis.cases((used.organic, used.sessions), (used.organic.isnull(), ibis.null("int64")), else_=0)
+    return (
+        used.group_by("date")
+        .aggregate(sessions=used.sessions.sum().cast("float64"), organic=organic.sum().cast("float64"))
+        .order_by("date")
+    )
+
+
 def cells(search: ibis.Table, windows: Windows, brand: list[str], *, paired: bool) -> ibis.Table:
     """Pairs cut by kind of search, bin of log position and period, for the curve and what it expects.
 

@@ -125,6 +125,10 @@ def show_account(account: dict[str, Any], style: str) -> None:
         for name, shares in account["matched"].items():
             told = ", ".join(f"{share:.1%} {source.removeprefix('in_')}" for source, share in shares.items() if share is not None)
             out.print(Text(f"{name} found in: {told}"))
+        for name, pages in account["unmatched"].items():
+            if pages:
+                told = ", ".join(f"{path_of(one['page'])} ({next(v for k, v in one.items() if k != 'page'):,})" for one in pages)
+                out.print(Text(for_terminal(f"{name.replace('_', ' ')}: {told}")))
         for note in account["notes"]:
             out.print(Text(for_terminal(f"{note['code']}: {note['text']}")))
 

@@ -42,6 +42,8 @@ ENGINE_TYPE = {
 }
 ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
 NO_TEXT = sorted(NO_VALUE)
+#: measures that a share or mean of the same row gives
+DERIVED = {"engaged_share": "engaged_sessions", "single_page_share": "single_page_sessions", "seconds_each": "engagement_seconds"}
 #: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
 FINEST = 2.0**16
 
@@ -60,6 +62,12 @@ class Clean:
     period: tuple[date, date] | None
     numbers: list[int] = field(default_factory=list)
     notes: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def measures(self) -> list[str]:
+        """The measures of its kind that it gives, or that follow from what it gives."""
+        given = {*self.reading.matches, *(DERIVED[name] for name in self.reading.matches if name in DERIVED)}
+        return [name for name in MEASURES.get(self.kind, []) if name in given]
 
     @property
     def undated(self) -> bool:
@@ -82,6 +90,7 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
         sheet.open(engine).select(part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()})
     )
     typed, faults = _typed(engine, raw, sheet, reading, settings)
+    hidden = _hidden(engine, raw, sheet, reading)
     table = raw.mutate(**{f"raw_{name}": raw[name] for name in reading.matches})
     table = _with_days(engine, table, sheet, reading, settings)
     table = table.mutate(**typed)
@@ -102,7 +111,17 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
         table = table.mutate(undated=False)
     table = table.mutate(aside=ibis.cases(*[(condition, reason) for condition, reason in asides], else_=ibis.null("string")))
     table = _completed(table, reading)
-    return Clean(reading.kind, sheet.files, engine.keep(table), reading, period, notes=(*sheet.notes, *_doubts(sheet, reading)))
+    return Clean(reading.kind, sheet.files, engine.keep(table), reading, period, notes=(*sheet.notes, *_doubts(sheet, reading), *hidden))
+
+
+def _hidden(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """A note where a source writes small numbers as "<10"; they count 0."""
+    names = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches and raw[name].type().is_string()]
+    names = [name for name in names if any(row[reading.matches[name].place].strip().startswith("<") for row in sheet.sample)]
+    if not names:
+        return []
+    found = engine.fetch(raw.aggregate(**{name: trim(raw[name]).startswith("<").cast("int64").sum() for name in names})).iloc[0]
+    return [("thresholded", f'{sheet.name}: {int(found[name]):,} values of {name} are hidden (as "<10") and count 0.') for name in names]
 
 
 def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:

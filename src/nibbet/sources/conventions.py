@@ -33,12 +33,13 @@ def number_expression(text: StringValue, *, decimal: str) -> Expression:
 
     Placeholders give null; so does what is not a number, which the caller counts.
     """
-    bare = text.lower().re_replace(BLANKS, "")
+    bare = text.lower().re_replace(BLANKS, "").re_replace("^[>~≈+]|^(eur|usd|gbp|chf)|(eur|usd|gbp|chf)$", "")
     scale = ibis.cases(
         (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0
     )
     digits = bare.re_replace("(%|k|m|tsd\\.?|mio\\.?)$", "")
     point = digits.replace(".", "").replace(",", ".") if decimal == "," else digits.replace(",", "")
+    point = ibis.cases((point.startswith("<"), "0"), else_=point)  # a small number that the source hides
     return (point.try_cast("decimal(38,10)") * scale.cast("decimal(18,2)")).try_cast("decimal(24,6)")
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import gzip
 import hashlib
+import re
 import shutil
 import zipfile
 from collections.abc import Iterator
@@ -83,14 +84,51 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain
 def _opened(path: Path) -> IO[bytes]:
     if path.suffix.lower() == ".gz":
         return gzip.open(path, "rb")  # type: ignore[return-value]
-    import zstandard
+    return _Zstd(path)  # type: ignore[return-value]
 
-    return zstandard.ZstdDecompressor().stream_reader(path.open("rb"), read_across_frames=True, closefd=True)  # type: ignore[return-value]
+
+class _Zstd:
+    """A zstd file as a stream that tells damage and an early end by OSError and EOFError, as the other formats do."""
+
+    PORTION = 4096  # packed bytes at once: small, for they may grow thousandfold
+
+    def __init__(self, path: Path) -> None:
+        import zstandard
+
+        self._file, self._fresh, self._damage = path.open("rb"), zstandard.ZstdDecompressor().decompressobj, zstandard.ZstdError
+        self._frame, self._held = self._fresh(), b""
+
+    def __enter__(self) -> _Zstd:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def read(self, size: int) -> bytes:
+        """The next bytes, at least `size` unless the end is near."""
+        parts, count = [], 0
+        while count < size:
+            packed = self._held or self._file.read(self.PORTION)
+            self._held = b""
+            if not packed:
+                if not self._frame.eof:
+                    raise EOFError("it ends too early")
+                break
+            if self._frame.eof:
+                self._frame = self._fresh()
+            try:
+                parts.append(self._frame.decompress(packed))
+            except self._damage as fault:
+                raise OSError(str(fault)) from None
+            self._held = self._frame.unused_data
+            count += len(parts[-1])
+        return b"".join(parts)
 
 
 def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
     with zipfile.ZipFile(path) as archive:
-        members = [m for m in archive.infolist() if not m.is_dir() and not PurePosixPath(m.filename).name.startswith((".", "__"))]
+        members = [m for m in archive.infolist() if not m.is_dir()]
+        members = [m for m in members if not re.search(r"(^|/)(__MACOSX/|\.(?!\.))", m.filename)]
         readable = [m for m in members if PurePosixPath(m.filename).suffix.lower() in READABLE]
         if not readable:
             raise SourceError(f"{name}: the archive holds no table ({', '.join(m.filename for m in members[:3]) or 'it is empty'}).")
@@ -165,10 +203,11 @@ def _encoding(head: bytes, plain: Plain) -> str:
     ):
         if head.startswith(mark):
             return name
-    zeros = head[:4096].count(0)
-    if zeros > len(head[:4096]) // 4:
-        return "utf-16-le" if head[1:2] == b"\0" else "utf-16-be"
-    if zeros:
+    start = head[:4096]
+    for parity, name in ((1, "utf-16-le"), (0, "utf-16-be")):
+        if len(start) > 1 and start[parity::2].count(0) > 0.7 * len(start[parity::2]) and not start[1 - parity :: 2].count(0):
+            return name
+    if start.count(0):
         raise SourceError(
             f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
         )

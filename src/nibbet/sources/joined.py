@@ -75,7 +75,7 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     say("joining")
     search, page_days, notes = settle_overlaps(engine, _need(tables["search"]), [one for one in cleans if one.kind == "search"], "search")
     search = engine.keep(with_pages(search, keyed))
-    as_of = config.site.as_of or _as_of(engine, search)
+    as_of = config.site.as_of or _as_of(engine, search, names)
     search = settle_undated(engine, search, _periods(cleans, "search"))
     covered = engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
     search = engine.keep(settle_search(search, as_of, covered))
@@ -88,9 +88,7 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
         "first"
     ].iloc[0]
     if pd.isna(first):
-        raise SourceError(
-            f"No search row is left to use: all were set aside, or lie after as_of = {as_of}. Check home, hosts and as_of in nibbet.toml."
-        )
+        raise _nothing_left(engine, search, names)
     by_page = {
         kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys)
         for kind in ("crawl", "editorial", "backlinks", "sitemap")
@@ -206,7 +204,19 @@ def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
     return reduce(lambda a, b: a.union(b), parts)
 
 
-def _as_of(engine: Engine, search: ibis.Table) -> date:
+def _nothing_left(engine: Engine, search: ibis.Table, names: list[tuple[str, Clean]]) -> SourceError:
+    """No row can be used: which files were read and why their rows went."""
+    fates = engine.fetch(search.group_by("file", "aside").aggregate(rows=search.count()))
+    parts = [
+        f"{names[int(row['file'])][0]}: {row['rows']:,} rows {row['aside'] or 'after as_of'}"
+        for row in fates.sort_values("file").to_dict("records")
+    ]
+    empty = [f"{name}: no rows" for name, one in names if one.kind == "search" and not parts]
+    told = "; ".join([*parts, *empty][:6])
+    return SourceError(f"No search row is left to use ({told}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
+
+
+def _as_of(engine: Engine, search: ibis.Table, names: list[tuple[str, Clean]]) -> date:
     used = search.filter(search.aside.isnull())
     top = "page" if "page" in engine.fetch(used.select("grain").distinct())["grain"].tolist() else "pair"
     days = engine.fetch(
@@ -215,9 +225,7 @@ def _as_of(engine: Engine, search: ibis.Table) -> date:
     if days.empty:
         days = engine.fetch(used.group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
     if days.empty:
-        raise SourceError(
-            "No search row is left to use: all were set aside. Check home, hosts and where in nibbet.toml, and the files themselves."
-        )
+        raise _nothing_left(engine, search, names)
     return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))
 
 
@@ -271,12 +279,11 @@ def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None
         if table is None:
             continue
         final = _with_address_fate(table, joined, engine) if "page" in table.columns else table
-        given = [name for name in MEASURES.get(kind, []) if any(name in one.reading.matches for _, one in joined.files if one.kind == kind)]
+        given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in joined.files if one.kind == kind)]
         fates = engine.fetch(balance(final, given))
         for number, rows in fates.groupby("file"):
             name, one = joined.files[int(number)]
-            mine = [measure for measure in given if measure in one.reading.matches]
-            entries[int(number)] = account_of_file(name, kind, rows, mine, DIGITS)
+            entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
     for number, (name, one) in enumerate(joined.files):
         entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
     return {"sources": [entries[number] for number in sorted(entries)], "matched": _matched(engine, joined), "notes": []}

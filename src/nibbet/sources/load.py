@@ -43,7 +43,8 @@ def read_sources(engine: Engine, config: Config, root: Path, frames: Mapping[str
         for path in paths:
             name = str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
             sheets += [sheet for plain in unpack(path, name, engine.spill, limits) for sheet in _wanted(plain, settings)]
-        found += [_cleaned(engine, sheet, settings) for sheet in bundle(sheets)]
+        rate = _exchange(settings, config)
+        found += [_cleaned(engine, sheet, settings, rate) for sheet in bundle(sheets)]
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
     return found
@@ -67,10 +68,25 @@ def _present(columns: dict[str, str], sheet: Sheet) -> dict[str, str]:
     return {name: header for name, header in columns.items() if header in sheet.header}
 
 
-def _cleaned(engine: Engine, sheet: Sheet, settings: SourceSettings) -> Clean:
+def _exchange(settings: SourceSettings, config: Config) -> float | None:
+    """What one unit of the source's currency is worth in that of [value]; null where both are the same."""
+    if settings.currency is None or settings.currency == config.value.currency:
+        return None
+    if settings.currency not in config.value.rates:
+        raise SourceError(
+            f"{', '.join(settings.files)}: revenue is in {settings.currency}, the site counts in {config.value.currency or 'no currency yet'}. "
+            f'Add to nibbet.toml: [value] currency = "EUR", rates = {{ {settings.currency} = 0.9 }}'
+        )
+    return config.value.rates[settings.currency]
+
+
+def _cleaned(engine: Engine, sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Clean:
     reading = read_as(sheet, settings.kind, settings.columns)
     require_columns(sheet, reading)
-    return clean(engine, sheet, reading, settings)
+    found = clean(engine, sheet, reading, settings)
+    if rate is not None and "revenue" in found.table.columns:
+        found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * rate).round(6).cast("decimal(24,6)"))
+    return found
 
 
 def _from_frame(engine: Engine, kind: str, frame: Any, limits: Limits) -> list[Clean]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 from collections import Counter
@@ -50,6 +51,7 @@ class Delimited:
     delimiter: str
     skip: int
     lenient: bool
+    empty: bool = False
 
 
 def delimited(plain: Plain) -> Sheet:
@@ -70,7 +72,7 @@ def delimited(plain: Plain) -> Sheet:
     sample = [row for row in rows[head + 1 :] if any(cell.strip() for cell in row)]
     lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
     skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
-    shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient)
+    shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient, not sample and whole)
     notes = (("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped."),) if starts[head] else ()
     return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], notes)
 
@@ -100,7 +102,7 @@ def _of_shape(
     columns = [f"c{n}" for n in range(len(one.header))]
 
     def open_in(engine: Engine) -> ibis.Table:
-        if not sample:
+        if all(s.empty for s in shapes):
             return engine.frame(_empty(columns)).mutate(part=0)
         return engine.delimited([s.path for s in shapes], columns, delimiter=one.delimiter, quote='"', skip=one.skip, lenient=one.lenient)
 
@@ -113,15 +115,22 @@ def _delimiter(text: str) -> str:
     lines = text[:60_000]
     best, score = ",", 0.0
     for mark in (",", ";", "\t", "|"):
-        rows = [row for row in csv.reader(io.StringIO(lines), delimiter=mark)][:-1] or [
-            row for row in csv.reader(io.StringIO(lines), delimiter=mark)
-        ]
+        rows = _rows(lines, mark)
+        rows = rows[:-1] or rows
         widths = Counter(len(row) for row in rows if row)
         width, count = max(widths.items(), key=lambda item: (item[1] * (item[0] > 1), item[0]))
         this = (count / len(rows)) * min(width - 1, 8) ** 0.25 if width > 1 else 0.0
         if this > score:
             best, score = mark, this
     return best
+
+
+def _rows(text: str, delimiter: str) -> list[list[str]]:
+    """The rows of a text up to its end, or to a cell larger than the reader takes."""
+    rows: list[list[str]] = []
+    with contextlib.suppress(csv.Error):
+        rows.extend(csv.reader(io.StringIO(text), delimiter=delimiter))
+    return rows
 
 
 def _split(text: str, delimiter: str) -> tuple[list[list[str]], list[int]]:
