@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pandas as pd
 import pytest
 
@@ -108,3 +109,66 @@ def test_a_parameter_that_search_lists_as_a_page_stays_a_page() -> None:
     found = folded([("/a/?colour=red", "search"), ("/a/?ref=friend", "landings"), (ROOT + "/a/", "crawl")])
     assert found["/a/?colour=red"] == ROOT + "/a/?colour=red"
     assert found["/a/?ref=friend"] == ROOT + "/a/"
+
+
+def generated(rng: np.random.Generator, pages: int) -> tuple[pd.DataFrame, pd.DataFrame, pd.Series]:
+    """Spellings with their source, the crawl's links, and the true page of each spelling; every third page holds a pair that nothing decides."""
+    rows: list[tuple[str, str, str]] = []
+    links: list[tuple[str, str | None, str | None]] = []
+    for number in range(pages):
+        path, kind = f"/part-{number % 7}/page-{number}", number % 6
+        true = ROOT + path + "/"
+        if kind in (0, 1):  # the crawl knows one spelling, others write it their way
+            rows += [
+                (true, "crawl", true),
+                (f"http://www.tarnbrook.example{path}/", "search", true),
+                (path, "landings", true),
+                (path.title() + "/", "landings", true),
+            ]
+            rows += [
+                (f"{path}/?ref={rng.integers(9)}", "landings", true),
+                (f"{path}/?utm_source=x#top", "landings", true),
+                (f"/m{path}/", "landings", true),
+            ]
+            links.append((true, None, true))
+        elif kind == 2:  # a redirect says which
+            rows += [
+                (true, "crawl", true),
+                (ROOT + path, "crawl", true),
+                (path, "landings", true),
+                (f"www.tarnbrook.example{path}", "search", true),
+            ]
+            links += [(ROOT + path, true, None), (true, None, None)]
+        elif kind == 3:  # no crawl row: search knows one spelling, landings another
+            rows += [
+                (f"https://www.tarnbrook.example{path}/", "search", true),
+                (path, "landings", true),
+                (f"{path}/index.html", "landings", true),
+            ]
+        elif kind == 4:  # two live pages that differ in the slash only
+            rows += [(true, "crawl", true), (ROOT + path, "crawl", ROOT + path), (f"https://www.tarnbrook.example{path}/", "search", true)]
+            links += [(true, None, true), (ROOT + path, None, ROOT + path)]
+        else:  # search lists both letter cases, languages and pages of a list as results of their own
+            for other in (path + "/", path.title() + "/", f"{path}/?lang=de", f"{path}/?page=2", f"{path}/?colour=red"):
+                rows.append((ROOT + other, "search", ROOT + other))
+    table = pd.DataFrame(rows, columns=["spelling", "source", "true"])
+    return (
+        table[["spelling", "source"]],
+        pd.DataFrame(links, columns=["spelling", "redirect_to", "canonical"]),
+        table.drop_duplicates("spelling").set_index("spelling")["true"],
+    )
+
+
+def test_merging_is_never_wrong_and_hardly_ever_missed() -> None:
+    spellings, crawl, true = generated(np.random.default_rng(5), 3000)
+    found = fold(spellings, HOME, crawl).set_index("spelling")["page"]
+    table = pd.DataFrame({"found": found, "true": true}).dropna()
+    assert len(table) == len(true), "every spelling found its page"
+
+    def pairs(*by: str) -> int:
+        size = table.groupby(list(by)).size()
+        return int((size * (size - 1) // 2).sum())
+
+    right, merged, wanted = pairs("found", "true"), pairs("found"), pairs("true")
+    assert right / merged == 1.0, "precision"
+    assert right / wanted >= 0.99, "recall"

@@ -92,12 +92,6 @@ class ProtectSettings(Section):
     pages: Texts = []
 
 
-class GroupSettings(Section):
-    """[groups]: named groups of pages."""
-
-    pages: dict[str, Texts] = {}
-
-
 class ValueSettings(Section):
     """[value]: what a conversion is worth."""
 
@@ -146,7 +140,6 @@ class LimitSettings(Section):
 
     expanded_bytes: int = Field(40_000_000_000, ge=1_000)
     expansion_ratio: float = Field(400.0, ge=1)
-    cell_characters: int = Field(1_000_000, ge=1_000)
 
 
 class Config(Section):
@@ -156,7 +149,6 @@ class Config(Section):
     source: list[SourceSettings] = []
     windows: WindowSettings = WindowSettings()  # type: ignore[call-arg]
     protect: ProtectSettings = ProtectSettings()
-    groups: GroupSettings = GroupSettings()
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: VerdictSettings = VerdictSettings()  # type: ignore[call-arg]
     engine: EngineSettings = EngineSettings()  # type: ignore[call-arg]

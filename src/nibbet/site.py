@@ -212,8 +212,6 @@ class Site:
             if joined.tables["links"] is None
             else engine.fetch(reductions.link_sums(joined.tables["links"])).set_index("target_id")["links"],
         )
-        weeks = engine.fetch(reductions.page_weeks(joined.search, self.windows))
-        table["clicks_last28"] = weeks[weeks["week"].between(0, 3)].groupby("page_id")["clicks"].sum().reindex(table.index).fillna(0)
         return table
 
     @cached_property

@@ -46,6 +46,7 @@ def ledger(
     for name in ("clicks", "impressions"):
         table[name] = found[f"{name}_recent"].fillna(0).astype("int64")
         table[f"{name}_long"] = found[f"{name}_long"].fillna(0).astype("int64")
+    table["clicks_last28"] = found["clicks_last28"].fillna(0)
     table["clicks_reference"] = found["clicks_reference"].fillna(0).astype("int64")
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["position"] = weighted_position(found["position_sum_recent"], found["placed_recent"])

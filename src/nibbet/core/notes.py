@@ -146,6 +146,8 @@ def _shifted(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
     if len(both) < 60:
         return None
     clicks, sessions = (np.diff(np.log(both[name].to_numpy(dtype=float) + 1)) for name in ("clicks", "organic"))
+    if not (clicks.std() > 0 and sessions.std() > 0):
+        return None
     match = {lag: float(np.corrcoef(clicks[2:-2], np.roll(sessions, lag)[2:-2])[0, 1]) for lag in (-1, 0, 1)}
     best = max(match, key=lambda lag: match[lag])
     if best == 0 or match[best] < match[0] + 0.2:

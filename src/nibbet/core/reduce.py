@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import Any
 
 import ibis
@@ -42,12 +43,10 @@ def pair_rows(search: ibis.Table) -> ibis.Table:
 
 
 def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: clicks, impressions, position_sum, placed in the recent, reference and long windows; first_seen."""
-    return windowed(page_rows(search), SUMS, _three(windows), ["page_id"])
-
-
-def _three(windows: Windows) -> dict[str, Window]:
-    return {"recent": windows.recent, "reference": windows.reference, "long": windows.long}
+    """One row per page: clicks, impressions, position_sum, placed in the recent, reference and long windows and the last four weeks."""
+    four_weeks = Window(windows.as_of - timedelta(days=27), windows.as_of)
+    three = {"recent": windows.recent, "reference": windows.reference, "long": windows.long, "last28": four_weeks}
+    return windowed(page_rows(search), SUMS, three, ["page_id"])
 
 
 def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
@@ -72,15 +71,6 @@ def link_sums(links: ibis.Table) -> ibis.Table:
     """One row per page: from how many other pages of the site a link leads to it."""
     used = links.filter(links.aside.isnull(), links.source_id.notnull(), links.target_id.notnull(), links.source_id != links.target_id)
     return used.select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
-
-
-def page_weeks(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page and week counted back from the last complete day (0 = its last seven days): clicks, impressions."""
-    rows = page_rows(search)
-    week = (ibis.literal(windows.as_of, "date").delta(rows.date, unit="day") // 7).cast("int32")
-    return rows.group_by(page_id=rows.page_id, week=week).aggregate(
-        clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64")
-    )
 
 
 def site_days(search: ibis.Table) -> ibis.Table:

@@ -20,6 +20,10 @@ warnings.filterwarnings("ignore", message="fetch_arrow_table", category=Deprecat
 warnings.filterwarnings("ignore", message="The 'future.infer_string' option")
 
 
+#: bytes of one record; the reader keeps two such buffers a thread
+LONGEST_LINE = 12_000_000
+
+
 class Engine:
     """An open engine with a spill folder of its own, removed when it is closed."""
 
@@ -58,7 +62,8 @@ class Engine:
             null_padding=lenient,
             strict_mode=not lenient,
             parallel=not lenient,
-            max_line_size=16_000_000,
+            max_line_size=LONGEST_LINE,
+            buffer_size=2 * LONGEST_LINE,
             filename=len(paths) > 1,
         )
         if len(paths) == 1:
@@ -79,7 +84,8 @@ class Engine:
             escape="",
             skip=0,
             strict_mode=False,
-            max_line_size=16_000_000,
+            max_line_size=LONGEST_LINE,
+            buffer_size=2 * LONGEST_LINE,
         )
 
     def parquet(self, path: Path) -> ibis.Table:
@@ -100,12 +106,24 @@ class Engine:
         self.connection.con.register(name, _arrow(frame))
         return self.connection.table(name)
 
+    def table(self, name: str) -> ibis.Table:
+        """A table that the engine already holds. Raises SourceError where there is none of that name."""
+        known = self.connection.list_tables()
+        if name not in known:
+            raise SourceError(f'table = "{name}": the engine has no such table. It has: {", ".join(known) or "none"}.')
+        return self.connection.table(name)
+
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once and kept under a fresh name."""
         try:
             return self.connection.create_table(self._fresh("kept"), table, temp=True)
         except Exception as fault:
             raise _ours(fault) from fault
+
+    def drop(self, *tables: ibis.Table) -> None:
+        """Give back the room of kept tables that nothing needs any more."""
+        for table in tables:
+            self.connection.con.execute(f'DROP TABLE IF EXISTS "{table.get_name()}"')  # the name is our own
 
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""

@@ -111,7 +111,9 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
         table = table.mutate(undated=False)
     table = table.mutate(aside=ibis.cases(*[(condition, reason) for condition, reason in asides], else_=ibis.null("string")))
     table = _completed(table, reading)
-    return Clean(reading.kind, sheet.files, engine.keep(table), reading, period, notes=(*sheet.notes, *_doubts(sheet, reading), *hidden))
+    kept = engine.keep(table)
+    engine.drop(raw)
+    return Clean(reading.kind, sheet.files, kept, reading, period, notes=(*sheet.notes, *_doubts(sheet, reading), *hidden))
 
 
 def _hidden(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:

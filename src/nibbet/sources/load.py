@@ -34,8 +34,7 @@ def read_sources(engine: Engine, config: Config, root: Path, frames: Mapping[str
         found += _from_frame(engine, kind, frame, limits)
     for settings in config.source:
         if settings.table is not None:
-            table = engine.connection.table(settings.table)
-            found.append(_cleaned(engine, _frame_sheet(engine, settings.table, table), settings))
+            found.append(_cleaned(engine, _frame_sheet(engine, settings.table, engine.table(settings.table)), settings))
             continue
         sheets: list[Sheet] = []
         paths = find_files(root, settings.files)
