@@ -152,7 +152,7 @@ LOADED: dict[str, tuple[str | bytes, str, int]] = {
     "a fraction of a click": (GOOD.replace(",3,90,", ",3.5,90,", 1), "unreadable clicks", 1),
     "an impossible date": (GOOD.replace("2026-10-03", "2026-13-45", 1), "unreadable date", 1),
     "rows without an address": (GOOD.replace("2026-10-04,/a/", "2026-10-04,", 1), "no address", 1),
-    "a placeholder for the address": (GOOD.replace("2026-10-04,/a/", "2026-10-04,(not set)", 1), "no address", 1),
+    "a placeholder for the address": (GOOD.replace("2026-10-04,/a/", "2026-10-04,(unknown)", 1), "no address", 1),
     "something that is no address": (GOOD.replace("2026-10-04,/a/", "2026-10-04,javascript:alert(1)", 1), "not an address", 1),
     "another host": (GOOD.replace("2026-10-04,/a/", "2026-10-04,https://x.example/a/", 1), "other host: x.example", 1),
     "a total row": (GOOD + ",Total,,90,2700,\n", "total row", 1),

@@ -167,7 +167,7 @@ def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generato
 def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator) -> None:
     days = pd.Series(calendar())
     rows = visits.assign(spelt=_spelt_in_visits(world, visits, rng))
-    unknown = rows.sample(180, random_state=world.seed).assign(spelt="(nicht gesetzt)", conversions=0, revenue=0.0)
+    unknown = rows.sample(180, random_state=world.seed).assign(spelt="(unbekannt)", conversions=0, revenue=0.0)
     rows = pd.concat([rows, unknown], ignore_index=True).sort_values(["day", "page", "channel"], kind="stable")
     names = {
         "organic": "Organische Suche",

@@ -252,7 +252,9 @@ def _one_of(text: Any, words: list[str]) -> Any:
 
 
 def _no_value(text: Any) -> Any:
-    return _one_of(text.cast("string"), NO_TEXT)
+    """Placeholders for nothing: a word like "n/a" or "-", or whatever stands in brackets."""
+    cell = text.cast("string")
+    return _one_of(cell, NO_TEXT) | (cell.startswith("(") & cell.re_search(r"^\([^()]{1,30}\)\s*$"))
 
 
 def _total_row(table: ibis.Table, reading: Reading) -> Any:

@@ -284,11 +284,5 @@ NO_VALUE = {
     "null",
     "none",
     "nan",
-    "(not set)",
-    "not set",
-    "(nicht gesetzt)",
-    "nicht gesetzt",
-    "(none)",
     "undefined",
-    "(unknown)",
 }

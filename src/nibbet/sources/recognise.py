@@ -84,7 +84,7 @@ def header_score(header: str, column: Column) -> float:
 
 def value_score(values: list[str], column: Column) -> float:
     """-1 where the values cannot be this column, else 0 to 1: how strongly they alone point to it."""
-    filled = [value.strip() for value in values if value.strip().casefold() not in NO_VALUE]
+    filled = [value.strip() for value in values if value.strip().casefold() not in NO_VALUE and not value.startswith("(")]
     if not filled:
         return 0.0
     share = {
