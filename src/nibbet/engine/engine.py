@@ -46,13 +46,15 @@ class Engine:
         shutil.rmtree(self.spill, ignore_errors=True)
 
     def delimited(
-        self, paths: Sequence[Path], columns: Sequence[str], *, delimiter: str, quote: str, skip: int, lenient: bool
+        self, paths: Sequence[Path], columns: dict[str, str], *, delimiter: str, quote: str, skip: int, lenient: bool
     ) -> ibis.Table:
-        """Delimited UTF-8 files of one shape as a table of texts, one row per record after the first `skip` lines, and part: the file's number."""
+        """Delimited UTF-8 files of one shape as a table: columns (name -> engine type), one row per record after the first `skip` lines, and
+        part: the file's number. A cell that its type does not take is an error when the table is computed.
+        """
         table = self.connection.read_csv(
             [str(path) for path in paths],
             table_name=self._fresh("file"),
-            columns=dict.fromkeys(columns, "VARCHAR"),
+            columns=columns,
             auto_detect=False,
             header=False,
             delim=delimiter,

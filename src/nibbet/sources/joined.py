@@ -74,13 +74,11 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     keyed = engine.keep(engine.frame(keys.astype({"spelling": "str", "reason": "str"})))
     say("joining")
     search, page_days, notes = settle_overlaps(engine, _need(tables["search"]), [one for one in cleans if one.kind == "search"], "search")
-    paired = engine.keep(with_pages(search, keyed))
-    engine.drop(*[one.table for one in cleans if one.kind == "search"])
-    as_of = config.site.as_of or _as_of(engine, paired, names)
-    search = settle_undated(engine, paired, _periods(cleans, "search"))
+    as_of = config.site.as_of or _as_of(engine, search, names)
+    search = settle_undated(engine, with_pages(search, keyed), _periods(cleans, "search"))
     covered = engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
     search = engine.keep(settle_search(search, as_of, covered))
-    engine.drop(paired)
+    engine.drop(*[one.table for one in cleans if one.kind == "search"])
     landings = None
     if tables["landings"] is not None:
         visits, _, more = settle_overlaps(engine, tables["landings"], [one for one in cleans if one.kind == "landings"], "landings")

@@ -27,7 +27,7 @@ SAMPLE_CHARACTERS = 400_000
 class Sheet:
     """One table as found: header cells, some rows of text, and how to open all of it in the engine.
 
-    `open` gives a table of the engine whose columns are c0, c1, ... in the order of `header`, and part: the number of the file, counted
+    `open` (engine, types by place for text files whose cells keep to them) gives a table of the engine whose columns are c0, c1, ... in the order of `header`, and part: the number of the file, counted
     from 0, when several files of one shape were bundled into one table. `files` are their names and
     digests; `kind` is set where the format itself says what it is.
     """
@@ -35,7 +35,7 @@ class Sheet:
     name: str
     header: list[str]
     sample: list[list[str]]
-    open: Callable[[Engine], ibis.Table]
+    open: Callable[[Engine, dict[int, str]], ibis.Table]
     files: list[tuple[str, str]]
     shape: Delimited | None = None
     notes: tuple[tuple[str, str], ...] = ()
@@ -101,10 +101,17 @@ def _of_shape(
     one = shapes[0]
     columns = [f"c{n}" for n in range(len(one.header))]
 
-    def open_in(engine: Engine) -> ibis.Table:
+    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
         if all(s.empty for s in shapes):
             return engine.frame(_empty(columns)).mutate(part=0)
-        return engine.delimited([s.path for s in shapes], columns, delimiter=one.delimiter, quote='"', skip=one.skip, lenient=one.lenient)
+        return engine.delimited(
+            [s.path for s in shapes],
+            {f"c{n}": types.get(n, "VARCHAR") for n in range(len(one.header))},
+            delimiter=one.delimiter,
+            quote='"',
+            skip=one.skip,
+            lenient=one.lenient,
+        )
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
     return Sheet(name, list(one.header), sample, open_in, files, one, notes)
@@ -212,7 +219,7 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
     width = len(header)
     columns = [f"c{n}" for n in range(width)]
 
-    def open_in(engine: Engine) -> ibis.Table:
+    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
         return engine.frame(
             pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")
         ).mutate(part=0)
@@ -236,7 +243,7 @@ def _text(cell: object) -> str:
 def columnar(plain: Plain) -> Sheet:
     """A Parquet or JSON lines file."""
 
-    def open_in(engine: Engine) -> ibis.Table:
+    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
         table = engine.parquet(plain.path) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
         return _numbered(table)
 
@@ -274,6 +281,6 @@ def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -
         name,
         list(table.columns),
         [[_text(value) for value in row.values()] for row in sample],
-        lambda _engine: _numbered(table),
+        lambda _engine, _types: _numbered(table),
         [(name, "")],
     )
