@@ -26,6 +26,9 @@ class Thresholds:
     prune_sessions: int = 10
     hub_outlinks: int = 30
     hub_children: int = 3
+    overlap: float = 0.55
+    shared_queries: int = 3
+    turn_taking: float = 0.12
     decay_share: float = 0.25
     climb_share: float = 0.5
     snippet_pull: float = 0.7
@@ -231,8 +234,8 @@ def consolidate(facts: Facts) -> Finding:
             "consolidate",
             pages,
             [
-                ("overlap", leaving["overlap"], "see [verdicts] overlap", str(facts.windows.recent), "search"),
-                ("turn_taking", leaving["turn_taking"], "see [verdicts] turn_taking", str(facts.windows.recent), "search"),
+                ("overlap", leaving["overlap"], f">= {facts.limits.overlap}", str(facts.windows.recent), "search"),
+                ("turn_taking", leaving["turn_taking"], f">= {facts.limits.turn_taking}", str(facts.windows.recent), "search"),
                 ("shared_impressions", leaving["shared_impressions"], "", str(facts.windows.recent), "search"),
             ],
         ),
@@ -332,7 +335,7 @@ def climb(facts: Facts) -> Finding:
         '"' + best + '"',
         ": ",
         say.count(on_climb),
-        f" impressions but {''}",
+        " impressions but ",
         say.plural(pages["clicks_answered"], "click"),
         f" ({w.recent}).",
     )
@@ -425,7 +428,7 @@ def engagement(facts: Facts) -> Finding:
             "refresh",
             pages,
             [
-                ("engagement_rate", rate, f"< {t.engagement_share} x {''}section", str(w.long), "landings"),
+                ("engagement_rate", rate, f"< {t.engagement_share} x that of its section", str(w.long), "landings"),
                 ("engagement_rate_of_section", usual, "", str(w.long), "landings"),
                 ("q_value", q, "< 0.05", str(w.long), "landings"),
             ],

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
+import re
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
 
 SAMPLE_ROWS = 400
 SAMPLE_CHARACTERS = 400_000
+#: words of a preamble that say the figures come from a part of the data
+SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
 
 
 @dataclass(frozen=True)
@@ -73,8 +76,11 @@ def delimited(plain: Plain) -> Sheet:
     lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
     skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
     shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient, not sample and whole)
-    notes = (("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped."),) if starts[head] else ()
-    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], notes)
+    notes = [("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped.")] if starts[head] else []
+    preamble = " ".join(text.splitlines()[: starts[head]])
+    if re.search(SAMPLED, preamble, re.IGNORECASE):
+        notes.append(("sampled", f"{plain.name} says that it holds a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
+    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], tuple(notes))
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:

@@ -1,0 +1,81 @@
+"""What a table is and what its columns mean, told from words and values alone."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import pytest
+
+from nibbet.errors import SourceError
+from nibbet.sources.conventions import day_of_text, sample_mark, sample_style
+from nibbet.sources.recognise import guess_kind, read_as
+from nibbet.sources.sheets import Sheet, header_row, table_of_rows
+
+
+def sheet(header: str, *rows: str) -> Sheet:
+    return table_of_rows("t.csv", header.split("|"), [row.split("|") for row in rows] * 8, "")
+
+
+@pytest.mark.parametrize(("header", "row", "kind"), [
+    ("Page|Query|Clicks|Impressions", "/a/|canoe|1|9", "search"),
+    ("Zielseite|Klicks|Einblendungen|Rang", "/a/|1|9|2,5", "search"),
+    ("Requête|Clics|Affichages", "canoë|1|9", "search"),
+    ("検索クエリ|クリック数|表示回数|掲載順位", "カヌー|1|9|2.5", "search"),
+    ("Landing page|Channel|Visits|Orders", "/a/|direct|5|0", "landings"),
+    ("Einstiegsseite|Kanal|Sitzungen|Umsatz", "/a/|Direkt|5|0,00", "landings"),
+    ("Address|Status code|Title|H1|Word count", "https://s.example/a/|200|A|A|300", "crawl"),
+    ("Url|Written for|Updated", "/a/|canoe|2026-01-01", "editorial"),
+    ("From|To|Anchor", "https://s.example/a/|https://s.example/b/|b", "links"),
+    ("From|To|Anchor", "https://other.example/x|https://s.example/b/|b", "backlinks"),
+    ("Query|Rank|Url|Title", "canoe|1|https://s.example/a/|A", "results"),
+    ("Search term|Month|Searches", "canoe|2026-05|900", "demand"),
+    ("timestamp|path|status|user agent", "2026-10-10T10:00:00|/a/|200|Agent", "hits"),
+    ("Name|Phone", "Ann|123456", None),
+])  # fmt: skip
+def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
+    found = guess_kind(sheet(header, row))
+    assert (found.kind if found else None) == kind
+
+
+def test_values_stand_in_for_words_and_beat_them() -> None:
+    found = read_as(sheet("wann|wo|Klicks|Einblendungen|womit", "2026-10-01|/a/|1|9|mobile"), "search").matches
+    assert {name: match.header for name, match in found.items()} == {
+        "date": "wann", "page": "wo", "clicks": "Klicks", "impressions": "Einblendungen", "device": "womit"}  # fmt: skip
+    assert found["page"].confidence < found["clicks"].confidence
+    misled = read_as(sheet("Page|Link|Clicks|Impressions", "Our guide|/a/|1|9"), "search").matches
+    assert misled["page"].header == "Link", "a page column holds addresses, whatever stands above it"
+
+
+@pytest.mark.parametrize(("texts", "day"), [
+    (["2026-03-04"], date(2026, 3, 4)), (["04.03.2026"], date(2026, 3, 4)), (["04/03/2026", "13/03/2026"], date(2026, 3, 4)),
+    (["03/04/2026", "03/13/2026"], date(2026, 3, 4)), (["4 mars 2026"], date(2026, 3, 4)), (["March 4, 2026"], date(2026, 3, 4)),
+    (["4. März 2026"], date(2026, 3, 4)), (["20260304"], date(2026, 3, 4)), (["46085"], date(2026, 3, 4)), (["04.03.26"], date(2026, 3, 4)),
+    (["2026-03"], date(2026, 3, 1)), (["04/Mar/2026"], date(2026, 3, 4)), (["2026年3月4日"], date(2026, 3, 4)), (["04/04/2026"], date(2026, 4, 4)),
+])  # fmt: skip
+def test_dates_are_read_by_all_values_of_their_column(texts: list[str], day: date) -> None:
+    assert day_of_text(texts, where="t.csv", header="Date")[texts[0]] == day
+
+
+def test_dates_that_read_two_ways_are_asked_about_and_answered() -> None:
+    texts = ["03/04/2026", "05/06/2026", "n/a", "31/31/2026"]
+    with pytest.raises(SourceError, match="day first"):
+        day_of_text(texts[:3], where="t.csv", header="Date")
+    assert day_of_text(texts[:3], where="t.csv", header="Date", order="month first")["03/04/2026"] == date(2026, 3, 4)
+    assert "31/31/2026" not in day_of_text(texts, where="t.csv", header="Date", order="day first")
+
+
+@pytest.mark.parametrize(("cells", "style", "mark"), [
+    (["1", "20"], "whole", None), (["1.5", "2"], ".", "."), (["1,5", "2"], ",", ","), (["1,234", "5"], ",", None), (["1,234.5"], "general", "."),
+    (["1.234,50"], "general", ","), (["12%"], "general", None), (["0,125"], ",", ","),
+])  # fmt: skip
+def test_number_styles(cells: list[str], style: str, mark: str | None) -> None:
+    assert sample_style(cells) == style
+    assert sample_mark(cells) == mark
+
+
+@pytest.mark.parametrize(("rows", "place"), [
+    ([["Page", "Clicks"], ["/a/", "1"]], 0), ([["Report"], ["made by hand"], ["Page", "Clicks"], ["/a/", "1"], ["/b/", "2"]], 2),
+    ([["# x"], ["Page", "Clicks"], ["/a/", "1"]], 1), ([["/a/", "1"], ["/b/", "2"]], None), ([[""]], None),
+])  # fmt: skip
+def test_header_is_found_below_a_preamble(rows: list[list[str]], place: int | None) -> None:
+    assert header_row(rows) == place
