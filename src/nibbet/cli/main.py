@@ -188,6 +188,8 @@ def demo(
 ) -> None:
     """Write the exports of an invented site, and run everything on them."""
     try:
+        import xlsxwriter  # noqa: F401 - asked for before anything is written
+
         from nibbet.demo.exports import write
     except ImportError:
         raise NibbetError("The demo writes a workbook, which needs: pip install 'nibbet[demo]'") from None

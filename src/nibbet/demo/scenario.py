@@ -398,7 +398,7 @@ def _dead(b: Builder) -> None:
             subject = cover["subject"] if about else f"{odd[number % len(odd)]} {2016 + number % 9}"
             kind = "shop" if case == "dead_selling" else "journal"
             if case == "dead_selling":
-                subject = f"gift set {number}"
+                subject = "gift set"
             page = b.page(
                 kind,
                 subject,
