@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.querymap import page_words
+from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
 #: share of a page's telling words that another page must carry to stand in for it
@@ -16,11 +17,13 @@ def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray,
     """For each leaving page the staying page that covers its subject best; null where none carries COVERS of its telling words.
 
     Args:
-        pages: title, h1, path (and headings, description where known), one row per page.
+        pages: title, h1, path, clicks_long (and headings, description where known), one row per page. The subject of a page is its main
+            heading, else its title, else its path; of pages that cover it alike, the one that is
+            about little else is taken, then the one with more clicks.
         leaving, staying: row numbers in `pages`.
     """
     lexicon = Lexicon(language)
-    subject = lexicon.matrix(pages["h1"].fillna("") + " " + pages["title"].fillna("") if "h1" in pages else pages["path"])
+    subject = lexicon.matrix(_subject(pages))
     known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
     texts = page_words(pages, lexicon)
     subject, texts = lexicon.same_width(subject, texts)
@@ -28,15 +31,22 @@ def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray,
     weight[known_brand] = 0.0
     asked = subject[leaving].multiply(weight[None, :]).tocsr()
     whole = np.asarray(asked.sum(axis=1)).ravel()
-    share = (
-        (asked @ texts[staying].T).toarray() / np.maximum(whole, 1e-9)[:, None]
-        if len(leaving) and len(staying)
-        else np.zeros((len(leaving), 1))
-    )
-    best = share.argmax(axis=1)
+    if not len(leaving) or not len(staying):
+        return pd.Series(np.nan, index=leaving)
+    share = (asked @ texts[staying].T).toarray() / np.maximum(whole, 1e-9)[:, None]
+    visited = np.log1p(pages["clicks_long"].to_numpy(dtype=float)[staying])
+    theirs = subject[staying].multiply(weight[None, :]).tocsr()
+    beyond = 1.0 - (subject[leaving] @ theirs.T).toarray() / np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)[None, :]
+    best = (share - 0.2 * beyond + 0.02 * visited / max(visited.max(), 1.0)).argmax(axis=1)
     good = share[np.arange(len(leaving)), best] >= COVERS
-    found = np.where(good, staying[best] if len(staying) else -1, -1)
+    found = np.where(good, staying[best], -1)
     return pd.Series(found, index=leaving).replace(-1, np.nan)
+
+
+def _subject(pages: pd.DataFrame) -> pd.Series:
+    text = named(pages["h1"])
+    text = text.where(text != "", named(pages["title"]))
+    return text.where(text != "", pages["path"])
 
 
 def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
