@@ -45,7 +45,7 @@ if __name__ == "__main__":
     path = folder / "search.csv"
     if not path.exists():
         write(path, float(sys.argv[2]) if len(sys.argv) > 2 else 8.0)
-    (folder / "nibbet.toml").write_text(SETTINGS.format(memory="400MB"))
+    (folder / "nibbet.toml").write_text(SETTINGS.format(memory="4GB"))
     begun = time.perf_counter()
     duckdb.sql(SCAN.format(path=path)).fetchall()
     bare = time.perf_counter() - begun
@@ -53,4 +53,6 @@ if __name__ == "__main__":
     subprocess.run([sys.executable, "-m", "nibbet", "load", str(folder), "-v"], check=True)
     ours = time.perf_counter() - begun
     peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-    print(f"{path.stat().st_size / 1e9:.2f} GB: bare scan and group-by {bare:.1f} s, nibbet load {ours:.1f} s (ratio {ours / bare:.1f}), peak {peak:,.0f} MiB")
+    print(
+        f"{path.stat().st_size / 1e9:.2f} GB: bare scan and group-by {bare:.1f} s, nibbet load {ours:.1f} s (ratio {ours / bare:.1f}), peak {peak:,.0f} MiB"
+    )

@@ -116,16 +116,19 @@ class Engine:
         return self.connection.table(name)
 
     def keep(self, table: ibis.Table) -> ibis.Table:
-        """The table computed once and kept under a fresh name."""
+        """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
+        name = self._fresh("kept")
+        path = self.spill / f"{name}.parquet"
         try:
-            return self.connection.create_table(self._fresh("kept"), table, temp=True)
+            self.connection.to_parquet(table, path, compression="lz4_raw")
+            return self.connection.read_parquet(str(path), table_name=name)
         except Exception as fault:
             raise _ours(fault) from fault
 
     def drop(self, *tables: ibis.Table) -> None:
         """Give back the room of kept tables that nothing needs any more."""
         for table in tables:
-            self.connection.con.execute(f'DROP TABLE IF EXISTS "{table.get_name()}"')  # the name is our own
+            (self.spill / f"{table.get_name()}.parquet").unlink(missing_ok=True)
 
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
