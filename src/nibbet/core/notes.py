@@ -179,11 +179,14 @@ def _withheld(account: dict[str, Any]) -> Note | None:
 
 
 def _gaps(days: pd.DataFrame) -> Note | None:
-    if len(days) < 3:
+    """Missing days between days that follow each other; the lone dates of weekly and monthly rows leave no gaps."""
+    dates = pd.Series(pd.DatetimeIndex(days["date"]).sort_values())
+    follows = dates.diff().dt.days.eq(1)
+    daily = pd.DatetimeIndex(dates[follows | follows.shift(-1, fill_value=False)])
+    if daily.empty:
         return None
-    span = pd.date_range(days["date"].min(), days["date"].max())
-    missing = span.difference(pd.DatetimeIndex(days["date"]))
-    if missing.empty or len(missing) > len(span) / 2:  # rows of weeks or months have no gaps between them
+    missing = pd.date_range(daily[0], daily[-1]).difference(daily)
+    if missing.empty:
         return None
     return _note(
         "gaps", f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low."
