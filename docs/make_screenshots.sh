@@ -26,8 +26,8 @@ page() { # NAME FILE [HEIGHT]
     --user-data-dir="$(mktemp -d)" --hide-scrollbars --window-size="1280,${3:-800}" --screenshot="$out/$1.png" "file://$PWD/$2" >/dev/null 2>&1
 }
 
-terminal run "nibbet run $site" 40
-terminal page "nibbet page /rivers/gillangarth/ --site $site" 28
-terminal decide "nibbet decide $site --top 12" 28
-terminal load "nibbet load $site" 24
+terminal run "nibbet run $site" 45
+terminal page "nibbet page /rivers/gillangarth/ --site $site" 36
+terminal decide "nibbet decide $site --top 12" 36
+terminal load "nibbet load $site" 34
 page report "$site/out/report.html" 1600
