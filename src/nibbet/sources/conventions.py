@@ -107,7 +107,7 @@ def day_of_text(values: list[str], *, where: str, header: str, order: str | None
     Raises:
         SourceError: day and month cannot be told apart in any value.
     """
-    texts = [value for value in values if value.strip().casefold() not in NO_VALUE]
+    texts = [value for value in sorted(values) if value.strip().casefold() not in NO_VALUE]
     parts = {text: _numbers(text) for text in texts}
     loose = {text: p for text, p in parts.items() if p and p[3] == "?"}
     if loose and order is None:

@@ -209,7 +209,7 @@ def _nothing_left(engine: Engine, search: ibis.Table, names: list[tuple[str, Cle
     fates = engine.fetch(search.group_by("file", "aside").aggregate(rows=search.count()))
     parts = [
         f"{names[int(row['file'])][0]}: {row['rows']:,} rows {row['aside'] or 'after as_of'}"
-        for row in fates.sort_values("file").to_dict("records")
+        for row in fates.sort_values(["file", "aside"]).to_dict("records")
     ]
     empty = [f"{name}: no rows" for name, one in names if one.kind == "search" and not parts]
     told = "; ".join([*parts, *empty][:6])
@@ -243,7 +243,8 @@ def _met(addresses: pd.DataFrame, number: pd.Series, kind: str) -> pd.Series:
 
 def _resolved(engine: Engine, frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
     known = keys.set_index("spelling")["page_id"]
-    return frame.assign(page_id=frame["page"].map(known))
+    ordered = frame.sort_values(list(frame.columns), ignore_index=True)  # the engine promises no order, and first rows win below
+    return ordered.assign(page_id=ordered["page"].map(known))
 
 
 def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series, targets: pd.DataFrame) -> pd.DataFrame:

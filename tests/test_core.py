@@ -1,0 +1,240 @@
+"""Core functions alone on plain frames: roles, groups, openings, redirects, robots, seasons, layers of exports."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nibbet.core.curve import learn_curve
+from nibbet.core.grain import Layer, choose_days, covered_days, step_of
+from nibbet.core.groups import Likeness, candidate_pairs, merge_gain, merge_groups, turn_taking
+from nibbet.core.openings import Reach, find_openings, stray_topics
+from nibbet.core.querymap import Roles, add_answer, add_roles
+from nibbet.core.redirects import covering_page, straighten
+from nibbet.core.robots import disallowed
+from nibbet.core.season import shared_change
+from nibbet.core.words import Lexicon, plain, rarity
+
+
+def roles_of(rows: list[tuple[int, str, int, int, float]], targets: pd.DataFrame | None = None) -> dict[tuple[int, str], str]:
+    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "impressions", "answer"])
+    addresses = pd.Series(["/longer-address/", "/short/", "/b/", "/a/"])
+    found = add_roles(pairs, addresses, Roles(), targets)
+    shares = found.groupby("query")["share_impressions"].sum()
+    assert np.allclose(shares[shares > 0], 1)
+    assert (found["role"] == "owner").groupby(found["query"]).sum().max() <= 1, "at most one owner"
+    return {(page, query): role for page, query, role in zip(found["page"], found["query"], found["role"], strict=True)}
+
+
+@pytest.mark.parametrize(("rows", "expected"), [
+    ([(0, "q", 90, 900, 0.9), (1, "q", 1, 9, 0.9)], ["owner", "passing"]),
+    ([(0, "q", 90, 900, 0.9), (1, "q", 30, 300, 0.9)], ["owner", "rival"]),
+    ([(0, "q", 90, 900, 0.9), (1, "q", 30, 300, 0.1)], ["owner", "rival"]),
+    ([(0, "q", 90, 900, 0.1)], ["stray"]),
+    ([(0, "q", 90, 900, 0.1), (1, "q", 30, 300, 0.2)], ["stray", "stray"]),
+    ([(0, "q", 90, 900, 0.1), (1, "q", 3, 9, 0.8)], ["rival", "owner"]),
+    ([(0, "q", 5, 50, 0.8), (1, "q", 5, 50, 0.8)], ["rival", "owner"]),  # a tie: the shorter address
+    ([(2, "q", 5, 50, 0.8), (3, "q", 5, 50, 0.8)], ["rival", "owner"]),  # a tie: the alphabet
+])  # fmt: skip
+def test_roles(rows: list[tuple[int, str, int, int, float]], expected: list[str]) -> None:
+    assert [roles_of(rows)[(row[0], row[1])] for row in rows] == expected
+
+
+def test_a_named_target_owns_whatever_the_figures_say() -> None:
+    rows = [(0, "q", 90, 900, 0.9), (1, "q", 1, 9, 0.1)]
+    assert roles_of(rows, pd.DataFrame({"page": [1, 3], "query": ["q", "other"]})) == {
+        (0, "q"): "rival",
+        (1, "q"): "owner",
+        (3, "other"): "owner",
+    }
+
+
+def test_answer_comes_from_telling_words_and_from_behaviour() -> None:
+    pages = pd.DataFrame({"path": ["/canoes/", "/knots/", "/hire/"], "title": ["Canoe guide for the Élver", "Knots", "Boats by the day"]})
+    rows = [
+        (0, "best canoes élver", 20, 3.0),
+        (1, "best canoes elver", 0, 9.0),
+        (2, "best canoe rental", 40, 2.0),
+        (1, "best knots", 20, 2.0),
+    ]
+    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position"]).assign(expected_clicks=[20.0, 20.0, 40.0, 20.0])
+    answer = add_answer(pairs, pages, brand=["tarnbrook"], language="english")["answer"]
+    assert answer[0] > 0.8, "plural, accent and order do not matter"
+    assert answer[1] < 0.3, "no telling word and never chosen"
+    assert answer[2] >= 0.5, "other words, but searchers take it for the answer"
+    assert answer[3] > 0.8
+
+
+def test_words_lose_case_accents_and_endings() -> None:
+    lexicon = Lexicon()
+    table = lexicon.matrix(pd.Series(["Kayaks ÉLVER", "kayak elver", ""]))
+    assert (table[0] != table[1]).nnz == 0
+    assert table[2].nnz == 0
+    assert plain(pd.Series(["Größe"]))[0] == "grosse"
+    weight = rarity(table)
+    assert (weight > 0).all()
+
+
+def alike(shown: dict[int, dict[str, int]]) -> pd.DataFrame:
+    rows = [(page, query, count) for page, queries in shown.items() for query, count in queries.items()]
+    return pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=0.9, brand=False)
+
+
+def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
+    twins = {0: {"a": 50, "b": 30, "c": 20}, 1: {"a": 40, "b": 30, "c": 30}}
+    neighbours = {2: {"d": 50, "e": 500, "f": 400}, 3: {"d": 40, "g": 30, "h": 30}}
+    small = {4: {"i": 5, "j": 5}, 5: {"i": 5, "j": 5}}
+    found = candidate_pairs(alike({**twins, **neighbours, **small}), Likeness())
+    assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1]]
+    assert found["overlap"].iloc[0] == 1.0
+    assert found["shared_impressions"].iloc[0] == 200
+    assert candidate_pairs(alike(twins).assign(brand=True), Likeness()).empty, "brand queries say nothing of intent"
+
+
+def test_turn_taking_counts_changes_of_the_leading_page() -> None:
+    days = pd.date_range("2026-10-01", periods=9)
+    lead = [0, 1, 0, 1, 1, 1, 0, 0, 1]  # five changes in eight steps
+    rows = [("q", day, page, 2.0 if page == first else 6.0, 10) for day, first in zip(days, lead, strict=True) for page in (0, 1)]
+    table = pd.DataFrame(rows, columns=["query", "date", "page", "position", "impressions"])
+    assert turn_taking(table, pd.DataFrame({"page_a": [0], "page_b": [1]})).iloc[0] == pytest.approx(5 / 8)
+    table["position"] = np.where(table["page"] == 0, 2.0, 6.0)
+    assert turn_taking(table, pd.DataFrame({"page_a": [0], "page_b": [1]})).iloc[0] == 0
+
+
+def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
+    pages = pd.DataFrame({"page": [0, 1, 2], "clicks_long": [100, 90, 80], "conversions_long": 0, "backlinks": [0, 5, 0], "protected": [False, False, True],
+                          "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
+    pairs = pd.DataFrame(
+        {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
+    )
+    found = merge_groups(pairs, pages, Likeness())
+    assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
+    assert set(found["page"]) == {0, 1, 2}
+    assert merge_groups(pairs.assign(turn_taking=0.05), pages, Likeness()).empty
+    free = merge_groups(pairs, pages.assign(protected=False), Likeness())
+    assert free[free["survivor"]]["page"].tolist() == [1], "links from outside count"
+
+
+def curve() -> object:
+    rng = np.random.default_rng(0)
+    cells = pd.DataFrame({"page": np.repeat(np.arange(200), 35), "bin": np.tile(np.arange(35), 200)})
+    cells["impressions"] = 200
+    cells["clicks"] = rng.binomial(200, 0.3 * np.exp(-1.1 * (cells["bin"] + 0.5) / 10))
+    return learn_curve(cells.assign(device="", surface="", brand=False))
+
+
+def test_openings_are_sized_by_the_curve_and_ordered() -> None:
+    rows = [(0, "near", "owner", 0.9, 9.0, 24, 1000, 26.0), (1, "untold", "owner", 0.9, 2.0, 40, 1000, 140.0), (2, "odd", "stray", 0.1, 9.0, 5, 1000, 26.0),
+            (3, "top", "owner", 0.9, 1.2, 250, 1000, 245.0), (4, "far", "owner", 0.9, 60.0, 0, 1000, 1.0)]  # fmt: skip
+    pairs = pd.DataFrame(rows, columns=["page", "query", "role", "answer", "position", "clicks", "impressions", "expected_clicks"]).assign(
+        brand=False
+    )
+    found = find_openings(pairs, curve(), 90, Reach(), usual_place=3.0)  # type: ignore[arg-type]
+    assert dict(zip(found["page"], found["kind"], strict=True)) == {0: "climb", 1: "snippet", 2: "stray"}
+    assert (found["gain_low"] <= found["gain"]).all()
+    assert (found["gain"] <= found["gain_high"]).all()
+    assert found["gain"].is_monotonic_decreasing
+    snippet = found.set_index("page").loc[1]
+    assert snippet["gain"] == pytest.approx((140 - 40) * 30.4 / 90)
+    assert find_openings(pairs.assign(brand=True), curve(), 90, Reach(), usual_place=3.0).empty  # type: ignore[arg-type]
+
+
+def test_merging_never_promises_less_than_nothing() -> None:
+    pairs = pd.DataFrame(
+        {"page": [0, 1], "query": "q", "impressions": [500, 400], "position": [5.0, 6.0], "clicks": [20, 12], "brand": False}
+    )
+    groups = pd.DataFrame({"group": [1, 1], "page": [0, 1]})
+    found = merge_gain(groups, pairs, curve(), 90).iloc[0]  # type: ignore[arg-type]
+    assert 0 <= found["gain_low"] <= found["gain"] <= found["gain_high"]
+    assert found["gain"] > 0
+
+
+def test_strays_of_a_page_fall_into_topics() -> None:
+    queries = ["trout fishing elver", "best trout fishing spots", "trout fishing season", "heritage railway", "heritage railway near me"]
+    strays = pd.DataFrame({"page": [0] * 5, "query": queries, "impressions": [90, 50, 40, 30, 20]})
+    others = pd.DataFrame({"page": range(1, 30), "query": [f"best place {n} near me season" for n in range(29)], "impressions": 5})
+    labels = stray_topics(pd.concat([strays, others], ignore_index=True), "english")
+    assert labels[:5].tolist() == ["trout fishing elver"] * 3 + ["heritage railway"] * 2
+
+
+def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:
+    names = ["Elver", "Upper Elver", "Dry bag", "Club night", *[f"Water {n}" for n in range(20)]]
+    kinds = ["a canoe route"] * 24
+    pages = pd.DataFrame(
+        {
+            "h1": names,
+            "title": [f"{name}: {kind}" for name, kind in zip(names, kinds, strict=True)],
+            "path": [f"/{n}/" for n in range(24)],
+            "clicks_long": 50,
+        }
+    )
+    leaving = pd.DataFrame({"h1": ["Elver", "Upper Elver", "Quiz answers"], "title": ["Elver: a diary", "Upper Elver: a diary", "Quiz answers: a diary"],
+                            "path": ["/x/", "/y/", "/z/"], "clicks_long": 0})  # fmt: skip
+    table = pd.concat([pages, leaving], ignore_index=True)
+    found = covering_page(table, np.array([24, 25, 26]), np.arange(24), language="english", brand=[])
+    assert found[24] == 0
+    assert found[25] == 1
+    assert np.isnan(found[26])
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.dictionaries(st.integers(0, 14), st.one_of(st.none(), st.integers(0, 19)), min_size=1))
+def test_no_redirect_map_keeps_a_chain_or_a_loop(steps: dict[int, int | None]) -> None:
+    table = straighten(
+        pd.DataFrame({"from": [f"p{a}" for a in steps], "to": [None if b is None else f"p{b}" for b in steps.values()], "because": "x"})
+    )
+    assert set(table["from"]) == {f"p{a}" for a in steps}
+    assert not table["to"].isin(table["from"]).any()
+    assert ((table["status"] == 301) == table["to"].notna()).all()
+    for start, end in steps.items():  # a target that stays is kept as it is
+        if end is not None and end not in steps:
+            assert table.set_index("from").loc[f"p{start}", "to"] == f"p{end}"
+
+
+@pytest.mark.parametrize(("path", "closed"), [
+    ("/", False), ("/fish", True), ("/fish/salmon", True), ("/fish/open", False), ("/a.pdf", True), ("/a.pdf?x=1", False), ("/tmp/x", True), ("/Fish", False), ("/page?print=1", True),
+])  # fmt: skip
+def test_robots_rules_by_the_longest_match(path: str, closed: bool) -> None:
+    rules = [("*", "disallow", "/fish"), ("*", "allow", "/fish/open"), ("*", "disallow", "/*.pdf$"), ("*", "disallow", "/tmp/"), ("*", "disallow", ""),
+             ("*", "disallow", "/*?print="), ("other", "disallow", "/")]  # fmt: skip
+    assert disallowed(pd.Series([path]), pd.DataFrame(rules, columns=["agent", "rule", "pattern"]))[0] == closed
+
+
+def test_what_a_section_shares_is_its_season() -> None:
+    section = pd.Series(["/hire/"] * 30 + ["/kit/"] * 30)
+    before = pd.Series([200.0] * 60)
+    recent = pd.Series([80.0] * 30 + [200.0] * 30)
+    recent[0] = 5.0  # one page that truly fell
+    factor = shared_change(recent, before, section, scale=1.0)
+    assert factor[:30].between(0.4, 0.6).all()
+    assert factor[30:].between(0.85, 1.0).all()
+    assert (shared_change(recent * 0, before * 0, section, scale=1.0) == 1).all()
+
+
+@pytest.mark.parametrize(("dates", "step"), [
+    (pd.date_range("2026-01-01", periods=40), "day"), (pd.date_range("2026-01-05", periods=9, freq="7D"), "week"), (pd.date_range("2026-01-01", periods=6, freq="MS"), "month"),
+    (["2026-01-01", "2026-02-01"], "month"), (["2026-01-09"], "day"), (["2026-01-01", "2026-01-02", "2026-02-01"], "day"),
+])  # fmt: skip
+def test_steps_of_dates(dates: object, step: str) -> None:
+    assert step_of(pd.Series(pd.to_datetime(dates))) == step  # type: ignore[call-overload]
+
+
+def test_finer_layers_win_and_a_shared_month_goes_whole() -> None:
+    layers = {0: Layer(0, "page", "month", (), "months.csv"), 1: Layer(1, "page", "day", ("device",), "devices.csv"), 2: Layer(2, "page", "day", (), "days.csv"),
+              3: Layer(3, "pair", "day", ("query",), "pairs.csv")}  # fmt: skip
+    months = pd.DataFrame({"layer": 0, "date": pd.to_datetime(["2026-08-01", "2026-09-01"])})
+    devices = pd.DataFrame({"layer": 1, "date": pd.date_range("2026-09-20", "2026-10-10")})
+    days = pd.DataFrame({"layer": 2, "date": pd.date_range("2026-10-01", "2026-10-31")})
+    pairs = pd.DataFrame({"layer": 3, "date": pd.date_range("2026-08-01", "2026-10-31")})
+    chosen = choose_days(pd.concat([months, devices, days, pairs], ignore_index=True), layers, prefer=())
+    instead = {number: rows["instead"].dropna().value_counts().to_dict() for number, rows in chosen.groupby("layer")}
+    assert instead == {0: {"devices.csv": 1}, 1: {"days.csv": 10}, 2: {}, 3: {}}
+    used = chosen[chosen["instead"].isna() & (chosen["layer"] != 3)]
+    covered = covered_days(used, layers)["date"]
+    assert covered.is_unique
+    assert covered.iloc[0] == pd.Timestamp("2026-08-01")
+    assert pd.Timestamp("2026-08-31") in set(covered), "a month covers all its days"
+    assert pd.Timestamp("2026-09-05") not in set(covered), "its rows were set aside whole"
