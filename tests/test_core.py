@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import nibbet
 from nibbet.core.curve import learn_curve
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, merge_gain, merge_groups, turn_taking
@@ -238,3 +239,16 @@ def test_finer_layers_win_and_a_shared_month_goes_whole() -> None:
     assert covered.iloc[0] == pd.Timestamp("2026-08-01")
     assert pd.Timestamp("2026-08-31") in set(covered), "a month covers all its days"
     assert pd.Timestamp("2026-09-05") not in set(covered), "its rows were set aside whole"
+
+
+def test_thin_rates_are_marked_in_both_tables() -> None:
+    days = pd.date_range("2026-08-01", "2026-10-31")
+    busy = pd.DataFrame({"date": days, "page": "/busy/", "query": "canoe", "clicks": 5, "impressions": 50, "position": 3.0})
+    quiet = pd.DataFrame({"date": days[:4], "page": "/quiet/", "query": "raft", "clicks": 0, "impressions": 2, "position": 3.0})
+    site = nibbet.Site(home="https://tarnbrook.example/", search=pd.concat([busy, quiet]))
+    assert site.pages().set_index("page")["thin"].to_dict() == {
+        "https://tarnbrook.example/busy/": False,
+        "https://tarnbrook.example/quiet/": True,
+    }
+    assert site.queries().set_index("query")["thin"].to_dict() == {"canoe": False, "raft": True}
+    site.close()

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.change import change, split
-from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.pull import THIN_CLICKS, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.windows import Windows
@@ -208,7 +208,8 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
 
 
 def with_split(table: pd.DataFrame, pairs: pd.DataFrame, *, scale: float) -> pd.DataFrame:
-    """The ledger with the parts of each page's change: demand, rank, pull_part."""
+    """The ledger with the parts of each page's change: demand, rank, pull_part; and thin: too few clicks to be expected for any rate."""
+    table["thin"] = pairs.groupby("page")["expected_clicks"].sum().reindex(table.index).fillna(0.0) < THIN_CLICKS
     scaled = pairs.assign(
         expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale
     )

@@ -15,6 +15,8 @@ from nibbet.core.pull import pull_interval
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import Lexicon, rarity
 
+#: pull that titles reach once mended, low and high: pages differ by about a fifth
+MENDED = (0.75, 1.2)
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
 
@@ -66,12 +68,13 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, days: int, places: tuple
 
 
 def _snippet(rows: pd.DataFrame, days: int) -> pd.DataFrame:
-    low, high = pull_interval(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float), level=0.8)
-    lost = {
-        name: (rows["expected_clicks"] * (1.0 - pull)).clip(lower=0.0) * MONTH_DAYS / days
-        for name, pull in (("gain_low", np.maximum(high, 0)), ("gain", rows["clicks"] / rows["expected_clicks"]), ("gain_high", low))
-    }
-    return rows.assign(kind="snippet", **lost)
+    """Rows with their gain if they were chosen as usual; a mended title ends anywhere between MENDED of usual, so low and high are wide."""
+    expected = rows["expected_clicks"]
+    low, high = pull_interval(rows["clicks"].to_numpy(float), expected.to_numpy(float), level=0.8)
+    ends = (("gain_low", MENDED[0], high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", MENDED[1], low))
+    return rows.assign(
+        kind="snippet", **{name: (expected * (mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends}
+    )
 
 
 def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:

@@ -9,6 +9,8 @@ from scipy import stats
 
 Floats = NDArray[np.float64]
 
+#: with fewer expected clicks nothing can be said of a rate: it is marked thin
+THIN_CLICKS = 3.0
 #: a page's clicks stray from their expectation by this much beyond counting noise (coefficient of variation)
 ROW_SPREAD = 0.2
 
@@ -48,7 +50,7 @@ def too_low_p(clicks: Floats, expected: Floats, *, below: float) -> Floats:
     mean = np.maximum(below * expected, 1e-9)
     size = np.maximum(np.sqrt(np.maximum(expected, 1.0)), 1.0) / ROW_SPREAD**2
     tail = stats.nbinom.cdf(clicks, size, size / (size + mean))
-    return np.where(expected >= 3, tail, 1.0)
+    return np.where(expected >= THIN_CLICKS, tail, 1.0)
 
 
 def false_discovery(p_values: Floats) -> Floats:

@@ -194,8 +194,8 @@ def prune(facts: Facts) -> Finding:
                 ("clicks_long", pages["clicks_long"].fillna(0), f"< {t.prune_clicks}", str(long), "search"),
                 ("impressions_long", pages["impressions_long"].fillna(0), f"< {t.prune_impressions}", str(long), "search"),
                 ("sessions_long", pages["sessions_long"], f"< {t.prune_sessions}", str(long), "landings"),
-                ("conversions_long", pages["conversions_long"], "= 0", str(long), "landings"),
-                ("backlinks", pages["backlinks"], "= 0", "all", "backlinks"),
+                ("conversions_long", pages["conversions_long"], "none", str(long), "landings"),
+                ("backlinks", pages["backlinks"], "none", "all", "backlinks"),
             ],
         ),
     )

@@ -5,13 +5,15 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
+from nibbet.core.pull import THIN_CLICKS
+
 PAGES = (
     "page section clicks impressions ctr position queries withheld_share pull sessions sessions_organic engaged_sessions engagement_rate seconds_per_session "
     "conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
     "sessions_long conversions_long revenue_long clicks_reference change change_share change_low change_high change_real verdict cause target gain gain_low "
-    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved"
+    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin"
 ).split()
-QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic".split()
+QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin".split()
 
 
 def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
@@ -33,6 +35,7 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     rest = rest[(rest["impressions"] > 0) & (rest["clicks"] >= 0)].reset_index(names="page")
     table = pd.concat([shown, rest], ignore_index=True)
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
+    table["thin"] = (table["expected_clicks"] < THIN_CLICKS).astype("boolean").mask(table["query"].isna())
     table["address"] = table["page"].map(pages["page"])
     table = table.sort_values(["address", "impressions", "query"], ascending=[True, False, True], ignore_index=True)
     table["page"] = table["address"]

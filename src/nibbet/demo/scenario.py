@@ -311,6 +311,9 @@ def _look_alikes(b: Builder) -> None:
             role="shared",
             rare=0.02,
         )
+        wanted = {row["query"]: row["demand"] for row in b.pairs if row["page"] == guide["page"]}
+        for row in (row for row in b.pairs if row["page"] == page["page"] and row["role"] == "shared" and row["query"]):
+            row.update(demand=wanted[row["query"]], season=guide["season"])  # they are the same searches
 
 
 def _fading_subject(b: Builder) -> None:

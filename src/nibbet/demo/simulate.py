@@ -73,7 +73,7 @@ def wander(rng: np.random.Generator, rows: int, days: int, spread: float, memory
 
 def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
     """Searches per day; rows of one (unit, query) share theirs, for they are the same searchers."""
-    code = pairs.groupby(["unit", "query", "role"], sort=False).ngroup().to_numpy()
+    code = pairs.groupby(["unit", "query"], sort=False).ngroup().to_numpy()
     noise = rng.gamma(12.0, 1 / 12.0, (code.max() + 1, len(days)))
     drift = np.exp(wander(rng, code.max() + 1, len(days), 0.07, 40))
     fading = np.interp(np.arange(len(days)), [0, 200, 430], [1.0, 0.95, 0.34])

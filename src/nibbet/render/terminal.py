@@ -19,14 +19,7 @@ if TYPE_CHECKING:
 
 SHARES = {"ctr", "withheld_share", "engagement_rate", "change_share", "share_clicks", "share_impressions", "overlap", "turn_taking"}
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
-TINT = {
-    "prune": "red3",
-    "consolidate": "medium_purple3",
-    "refresh": "dark_orange3",
-    "expand": "dark_cyan",
-    "watch": "steel_blue3",
-    "keep": "green4",
-}
+TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
 
 
 def console() -> Console:
@@ -230,7 +223,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
     verdict = page["verdict"] or "no verdict: the address is an error or redirects"
     out.print(
         Text.assemble(
-            (verdict, TINT.get(verdict, "") + " bold"),
+            (verdict, TINT.get(verdict, "")),
             f"  {page['cause'] or ''}",
             f"  confidence {page['confidence']}" if page["confidence"] else "",
         )
@@ -246,6 +239,8 @@ def show_page(found: dict[str, Any], style: str) -> None:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
     out.print()
     out.print(_measures(page))
+    if page["thin"]:
+        out.print(Text("Thin: under 3 clicks could be expected, so its rates, position and pull say little."))
     if len(found["evidence"]):
         out.print()
         out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))
