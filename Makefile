@@ -8,7 +8,7 @@ STAMP := $(VENV)/.installed
 
 $(STAMP): pyproject.toml constraints.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[demo,dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev,spark]'
 	touch $@
 
 demo: $(STAMP)

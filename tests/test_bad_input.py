@@ -135,7 +135,8 @@ def test_what_cannot_be_used_is_refused_with_the_mend(case: str, tmp_path: Path,
     assert len(shown.err) < 1500
     for word in words:
         assert word in shown.err, shown.err
-    assert {path.name for path in tmp_path.iterdir()} == before, "nothing half-written"
+    assert {path.name for path in tmp_path.iterdir()} - {".nibbet"} == before, "nothing half-written"
+    assert not [*tmp_path.glob(".nibbet/partial-*")]
     assert not (tmp_path.parent / "evil.csv").exists()
 
 

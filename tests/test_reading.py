@@ -380,7 +380,7 @@ def test_a_moved_site_is_shown_beside_and_never_summed() -> None:
     assert row["clicks"] == of_page
     assert row["clicks_moved"] == TRUTH["clicks"].sum() + of_page
     assert row["moved_from"] == HOME + "river-elver/"
-    assert pages.loc["https://old.example/kit/dry-bag/", "verdict"] is None
+    assert pd.isna(pages.loc["https://old.example/kit/dry-bag/", "verdict"])
     assert pages.loc[HOME + "kit/dry-bag/", "moved_from"] == "https://old.example/kit/dry-bag/"
     site.close()
 

@@ -172,7 +172,7 @@ def _day(text: str | None):  # type: ignore[no-untyped-def]
 
 
 def _chosen(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
-    from nibbet.engine.condition import rows_where
+    from nibbet.engine.sql import rows_where
 
     kept = frame if where is None else rows_where(frame, where)
     return kept if top is None else kept.head(top)
@@ -187,12 +187,8 @@ def demo(
     verbose: Verbose = False,
 ) -> None:
     """Write the exports of an invented site, and run everything on them."""
-    try:
-        import xlsxwriter  # noqa: F401 - asked for before anything is written
+    from nibbet.demo.exports import write
 
-        from nibbet.demo.exports import write
-    except ImportError:
-        raise NibbetError("The demo writes a workbook, which needs: pip install 'nibbet[demo]'") from None
     progress = _Progress(quiet=quiet, verbose=verbose)
     if folder.exists() and any(folder.iterdir()) and not (folder / "inventory.xlsx").exists():
         raise NibbetError(f"{folder} holds other files. Name an empty folder: nibbet demo FOLDER")
@@ -226,16 +222,17 @@ def init(
 def load(
     folder: Folder = None,
     form: Format = Form.table,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Forget what was kept and read everything again.")] = False,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Read the sources and print the account: what was read, used and set aside, and how the sources line up."""
+    """Read what is new in the sources and print the account: what was read, used and set aside, and how the sources line up."""
     from nibbet.render.terminal import show_account
 
     found: list[dict[str, object]] = []
-    _with_site(folder, site, quiet, verbose, lambda s: found.append(s.account), as_of=as_of)
+    _with_site(folder, site, quiet, verbose, lambda s: found.append(s.load(fresh=fresh)), as_of=as_of)
     show_account(found[0], form.value)
 
 
@@ -331,3 +328,37 @@ def query(
         form.value,
         columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"],
     )
+
+
+@app.command()
+def sql(
+    question: Annotated[str | None, typer.Argument(help="A SELECT, or the name of a saved question; all of them when left out.")] = None,
+    values: Annotated[list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="The value of $NAME in the question.")] = None,
+    tables: Annotated[bool, typer.Option("--tables", help="List the tables and columns that can be asked for.")] = False,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write to a .csv, .parquet or .xlsx file.")] = None,
+    form: Format = Form.table,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Answer a question in SQL over the joined tables; the data stay as they are."""
+    from nibbet.cli.questions import bound, find, listed
+    from nibbet.render.files import write_table
+    from nibbet.render.terminal import show
+
+    folder = site or Path()
+    rows: list[pd.DataFrame] = []
+    if question is None and not tables:
+        show(listed(folder), form.value)
+        return
+    given = bound(values or [])
+    statement = find(folder, question or "")
+    _with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
+    found = rows[0] if top is None else rows[0].head(top)
+    if out is not None:
+        write_table(found, out)
+        sys.stderr.write(f"{len(found):,} rows written to {_harmless(str(out))}\n")
+        return
+    show(found, form.value, empty="No row fits.")

@@ -9,6 +9,7 @@ other parameters, print and mobile versions.
 from __future__ import annotations
 
 import re
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -32,6 +33,8 @@ ALTERNATE_PARAMETER = re.compile(r"^(?:print|amp|mobile)(?:=(?:1|true|yes)?)?$|^
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known
 AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "links", "backlinks", "hits", "misses")
+#: spellings that are parsed in one go
+AT_ONCE = 50_000
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 
 
@@ -113,6 +116,13 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
     """Per spelling: strict (path and kept parameters; null when not of this site) and reason (what was folded, or why set aside)."""
+    portions = [spellings.iloc[at : at + AT_ONCE] for at in range(0, max(len(spellings), 1), AT_ONCE)]
+    with ThreadPoolExecutor() as pool:  # Arrow computes outside the interpreter's lock
+        table = pd.concat(pool.map(_parsed, portions, [home] * len(portions)), ignore_index=True)
+    return table.set_index(spellings.index)
+
+
+def _parsed(spellings: pd.Series, home: Home) -> pd.DataFrame:
     text = pc.utf8_trim_whitespace(pa.array(spellings, type=pa.string()))
     parts = pc.extract_regex(text, SIMPLE)
     host, path, query = (pc.struct_field(parts, name) for name in ("host", "path", "query"))
@@ -159,9 +169,7 @@ def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
         "not an address",
         pc.if_else(foreign, pc.binary_join_element_wise("other host: ", pc.coalesce(bare, pa.scalar("")), ""), reason),
     )
-    return pd.DataFrame(
-        {"strict": _series(pc.if_else(pc.or_(bad, foreign), None, strict)), "reason": _series(reason)}, index=spellings.index
-    )
+    return pd.DataFrame({"strict": _series(pc.if_else(pc.or_(bad, foreign), None, strict)), "reason": _series(reason)})
 
 
 def _series(array: Any) -> pd.Series:

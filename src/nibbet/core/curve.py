@@ -9,10 +9,10 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy.optimize import isotonic_regression
 
+from nibbet.core.bins import BINS, BINS_PER_E
+
 Floats = NDArray[np.float64]
 
-BINS_PER_E = 10  # bins are tenths of a unit of log position: 1.00-1.10, 1.10-1.22, ... to 100
-BINS = 47
 #: how far pages differ from one another at the same position (coefficient of variation), so that no large page rules a bin
 PAGE_SPREAD = 0.35
 #: expected clicks that a bin of one segment must have before it counts as much as the pooled curve

@@ -12,6 +12,11 @@ from scipy.sparse import csgraph
 from nibbet.core.curve import Curve
 from nibbet.core.windows import MONTH_DAYS
 
+#: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
+MOST_PAGES = 200
+#: shared queries, none of them so common, from which on two pages are looked at
+PROPOSING = 2
+
 
 @dataclass(frozen=True)
 class Likeness:
@@ -40,20 +45,24 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (pages[0], queries[0])), shape=shape)
     drawn = (shown > 0).astype(float)
     whole = np.asarray(shown.sum(axis=1)).ravel()
-    both = sparse.coo_matrix(shown @ drawn.T)  # impressions of a on queries that b draws
-    keep = both.row != both.col
-    table = pd.DataFrame({"a": both.row[keep], "b": both.col[keep], "on_shared": both.data[keep]})
-    table["contained"] = table["on_shared"] / whole[table["a"]]
-    other = table.rename(columns={"a": "b", "b": "a", "on_shared": "on_shared_b", "contained": "contained_b"})
-    joined = table[table["a"] < table["b"]].merge(other, on=["a", "b"], validate="1:1")
-    joined["shared"] = np.asarray(drawn[joined["a"]].multiply(drawn[joined["b"]]).sum(axis=1)).ravel().astype(int)
+    proposing = drawn[:, np.asarray(drawn.sum(axis=0)).ravel() <= MOST_PAGES]
+    both = sparse.triu(proposing @ proposing.T, k=1).tocoo()
+    joined = pd.DataFrame({"a": both.row, "b": both.col})[both.data >= min(PROPOSING, like.shared_queries)]
+    one, other = joined["a"].to_numpy(), joined["b"].to_numpy()
+
+    def rows_sum(left: sparse.csr_matrix, right: sparse.csr_matrix) -> np.ndarray:
+        return np.asarray(left[one].multiply(right[other]).sum(axis=1)).ravel()
+
+    joined["on_shared"], joined["on_shared_b"] = rows_sum(shown, drawn), rows_sum(drawn, shown)
+    joined["contained"], joined["contained_b"] = joined["on_shared"] / whole[one], joined["on_shared_b"] / whole[other]
+    joined["shared"] = rows_sum(drawn, drawn).astype(int)
     joined["overlap"] = joined[["contained", "contained_b"]].max(axis=1)
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
     joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
     joined = joined[
         (joined["shared"] >= like.shared_queries) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)
     ]
-    out = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
+    out: pd.DataFrame = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
 
 

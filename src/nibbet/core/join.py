@@ -11,33 +11,40 @@ import pandas as pd
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
 PAGELESS = "rows without a page"
+#: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
+FINEST = 2.0**16
 
 
-def spellings_of(tables: list[tuple[str, ibis.Table, str]]) -> ibis.Table:
-    """All distinct spellings met in rows that are used: spelling, source; from (source, table, column) triples."""
-    parts = [
-        table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column], source=ibis.literal(source))
-        for source, table, column in tables
-    ]
-    return ibis.union(*parts, distinct=True) if len(parts) > 1 else parts[0].distinct()
+def with_pages(table: ibis.Table, keys: ibis.Table, *, by: str = "page") -> ibis.Table:
+    """The rows with page_id (null where the row has no page of this site), and aside filled with the reason where it was empty; free: whether
+    it was.
 
-
-def with_pages(table: ibis.Table, keys: ibis.Table, *, column: str = "page") -> ibis.Table:
-    """The rows with page_id in place of their spelling (null where the row has no page of this site), and aside filled with the reason where it was empty."""
-    joined = table.left_join(keys, table[column] == keys.spelling).drop("spelling")
-    lost = joined[column].notnull() & joined.page_id.isnull()
+    Args:
+        keys: met (a value of column `by`), page_id, reason; one row per value.
+    """
+    joined = table.mutate(free=table.aside.isnull()).left_join(keys, table[by] == keys.met).drop("met")
+    lost = joined[by].notnull() & joined.page_id.isnull()
     reason = ibis.cases((joined.aside.notnull(), joined.aside), (lost, joined.reason), else_=ibis.null("string"))
-    return joined.mutate(aside=reason).drop("reason", column)
+    return joined.mutate(aside=reason).drop("reason", by)
 
 
 def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None) -> ibis.Table:
     """Search rows with the last reasons: days after `as_of`, and query rows on days that page rows cover (detail).
 
+    Besides: placed (impressions whose position is known), position_sum (position x placed), and used: as aside is null, for rows with a page.
+
     Args:
-        search: rows with grain (page, pair, query), date, page_id, aside.
+        search: rows with grain (page, pair, query), date, page_id, aside, and free: whether aside is null but for rows without a page.
         page_days: date, one row per day that page-grain rows cover; null where there are none.
     """
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
+    placed = search.position.notnull()
+    exact = (search.position * search.impressions.cast("float64") * FINEST).round() / FINEST
+    search = search.mutate(
+        placed=ibis.cases((placed, search.impressions), else_=0).cast("int64"),
+        position_sum=ibis.cases((placed, exact), else_=0.0).cast("float64"),
+        used=_used(search, as_of),
+    )
     table = search.mutate(aside=ibis.cases((late, INCOMPLETE), else_=search.aside))
     table = table.mutate(
         aside=ibis.cases(
@@ -62,18 +69,25 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:
     """Landing rows with the last reasons: no address, days after `as_of`."""
     return landings.mutate(
+        used=_used(landings, as_of),
         aside=ibis.cases(
             (landings.aside.notnull(), landings.aside),
             (landings.page_id.isnull(), "no address"),
             (landings.date > ibis.literal(as_of, "date"), INCOMPLETE),
             else_=ibis.null("string"),
-        )
+        ),
     )
 
 
+def _used(rows: ibis.Table, as_of: date) -> Any:
+    return rows.free & rows.page_id.notnull() & (rows.date <= ibis.literal(as_of, "date"))
+
+
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
-    """Rows and sums by file and fate: file, aside, detail, rows and one column per measure."""
+    """Rows and sums by file and fate: file, aside, detail, rows, first (day) where rows have days, and one column per measure."""
     sums: dict[str, Any] = {name: table[name].sum().coalesce(0) for name in measures}
+    if "date" in table.columns:
+        sums["first"] = table.date.min()
     detail = table.detail if "detail" in table.columns else ibis.literal(False)
     return table.group_by(file=table.file, aside=table.aside, detail=detail).aggregate(rows=table.count(), **sums)
 

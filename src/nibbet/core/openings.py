@@ -57,6 +57,10 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *,
     return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
 
 
+#: a word in more of a page's stray queries than this says nothing of their subject
+MOST_SHARED = 300
+
+
 def _sized(rows: pd.DataFrame, kind: str, curve: Curve, days: int, places: tuple[object, float, float]) -> pd.DataFrame:
     """Rows with their gain if they stood at the places given for (low, middle, high)."""
     demand = rows["impressions"] / seen_share(rows["position"].to_numpy(float))
@@ -92,9 +96,12 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     weight = np.sqrt(rarity(drawn))
     scaled = words.multiply(weight[None, :]).tocsr()
     norm = np.sqrt(np.asarray(scaled.multiply(scaled).sum(axis=1)).ravel())
-    unit = sparse.diags(1 / np.maximum(norm, 1e-9)) @ scaled
-    block = sparse.csr_matrix((np.ones(len(page)), (np.arange(len(page)), page)))
-    alike = (unit @ unit.T).multiply(block @ block.T)
+    unit = (sparse.diags(1 / np.maximum(norm, 1e-9)) @ scaled).tocoo()
+    cell, column = np.unique(page[unit.row].astype(np.int64) * words.shape[1] + unit.col, return_inverse=True)  # words of each page apart
+    common = np.bincount(column, minlength=len(cell)) > MOST_SHARED
+    keep = ~common[column]
+    within = sparse.csr_matrix((unit.data[keep], (unit.row[keep], column[keep])), shape=(len(page), len(cell)))
+    alike = within @ within.T
     label = csgraph.connected_components(alike > 0.45, directed=False)[1]
     ranked = pd.DataFrame(
         {"label": label, "query": strays["query"].to_numpy(), "impressions": strays["impressions"].to_numpy()}, index=strays.index

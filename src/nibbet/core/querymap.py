@@ -54,11 +54,11 @@ def add_answer(pairs: pd.DataFrame, pages: pd.DataFrame, *, brand: list[str], la
         behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words.
     """
     lexicon = Lexicon(language)
-    texts = pd.Series(pairs["query"].unique())
+    number, unique = pd.factorize(pairs["query"])
+    texts = pd.Series(unique)
     words = lexicon.matrix(texts)
     on_page = page_words(pages, lexicon)
     words, on_page = lexicon.same_width(words, on_page)
-    number = pd.Index(texts).get_indexer(pd.Index(pairs["query"]))
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
     weight = rarity(drawn.tocsr())
@@ -93,30 +93,27 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
         shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page does.
     """
     pairs = _with_named(pairs, targets)
-    of_query = pairs.groupby("query")[["clicks", "impressions"]].transform("sum")
-    pairs = pairs.assign(
-        share_clicks=pairs["clicks"] / of_query["clicks"].where(of_query["clicks"] > 0),
-        share_impressions=pairs["impressions"] / of_query["impressions"].where(of_query["impressions"] > 0),
-    )
-    answers = pairs["answer"] >= roles.answers
-    order = pd.DataFrame(
-        {
-            "query": pairs["query"],
-            "named": ~pairs["named"],
-            "fit": -(pairs["clicks"] + 0.02 * pairs["impressions"]) * pairs["answer"] ** 2,
-            "answer": -pairs["answer"],
-            "length": addresses.str.len().reindex(pairs["page"]).to_numpy(),
-            "address": addresses.reindex(pairs["page"]).to_numpy(),
-        }
-    )[answers | pairs["named"]]
-    first = order.sort_values(["query", "named", "fit", "answer", "length", "address"], kind="stable").drop_duplicates("query")
-    owner = pd.Series(False, index=pairs.index)
-    owner.loc[first.index] = True
-    owned = pairs["query"].isin(pairs.loc[owner, "query"])
-    answered = pairs["query"].isin(pairs.loc[answers, "query"])
-    share = pairs[["share_clicks", "share_impressions"]].max(axis=1).fillna(0)
+    query, unique = pd.factorize(pairs["query"])
+    shares = {}
+    for name in ("clicks", "impressions"):
+        whole = np.bincount(query, pairs[name].to_numpy(float), len(unique))[query]
+        shares[f"share_{name}"] = np.divide(pairs[name].to_numpy(float), whole, out=np.full(len(pairs), np.nan), where=whole > 0)
+    answer, named = pairs["answer"].to_numpy(), pairs["named"].to_numpy(bool)
+    answers = answer >= roles.answers
+    fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
+    page = addresses.index.get_indexer(pd.Index(pairs["page"]))
+    length, alphabet = addresses.str.len().to_numpy()[page], addresses.rank().to_numpy()[page]
+    able = np.flatnonzero(answers | named)
+    order = able[np.lexsort([key[able] for key in (alphabet, length, -answer, -fit, ~named, query)])]
+    first = order[np.unique(query[order], return_index=True)[1]]
+    owner = np.zeros(len(pairs), dtype=bool)
+    owner[first] = True
+    owned = np.bincount(query[first], minlength=len(unique))[query] > 0
+    answered = np.bincount(query[answers], minlength=len(unique))[query] > 0
+    share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
+    share = np.where(np.isnan(share), 0.0, share)
     role = np.select([owner, owned & (share >= roles.rival_share), ~answers & ~answered & ~owned], ["owner", "rival", "stray"], "passing")
-    return pairs.assign(role=role).drop(columns="named")
+    return pairs.assign(**shares, role=pd.array(role, dtype="str")).drop(columns="named")
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:
@@ -127,7 +124,7 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
     joined["named"] = joined["named"].eq(True)
     counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in joined]
     joined[counts] = joined[counts].fillna(0)
-    return joined.astype({c: pairs[c].dtype for c in counts})
+    return joined.astype({c: pairs[c].dtype for c in counts}).sort_values(["page", "query"], ignore_index=True)
 
 
 def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:

@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from collections.abc import Mapping, Sequence
+from datetime import date, timedelta
+from functools import reduce
+from operator import or_
 from typing import Any
 
 import ibis
 from ibis import _
 
+from nibbet.core.bins import BINS, BINS_PER_E
 from nibbet.core.windows import Window, Windows
 
+#: expected clicks are counted in this part of one, so that their sums are exact and do not depend on the order of rows
+FINEST = 2.0**30
+#: days in one word of the marks that tell active days
+WORD_DAYS = 48
+ALWAYS = Window(date(1, 1, 1), date(9999, 12, 31))
 SUMS = ("clicks", "impressions", "position_sum", "placed")
 VISITS = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue")
 
@@ -19,45 +28,66 @@ def inside(table: ibis.Table, window: Window) -> Any:
     return table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
 
 
-def windowed(table: ibis.Table, names: tuple[str, ...], windows: dict[str, Window], by: list[str]) -> ibis.Table:
-    """Sums of `names` per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days."""
-    sums = {
-        f"{name}_{label}": ibis.cases((inside(table, window), table[name]), else_=0)
-        .sum()
-        .cast("float64" if name == "position_sum" else table[name].type())
-        for label, window in windows.items()
-        for name in names
-    }
-    dated = ~table.undated
-    return table.group_by(by).aggregate(**sums, first_seen=table.date.min(where=dated), dated=dated.any())
+def windowed(table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]]], by: list[str], **more: Any) -> ibis.Table:
+    """Sums per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days.
+
+    Args:
+        wanted: label -> window and the measures summed in it; more: further aggregates.
+    """
+    sums = {f"{name}_{label}": exact_sum(table[name], inside(table, window)) for label, (window, names) in wanted.items() for name in names}
+    return table.group_by(by).aggregate(**sums, **more)
+
+
+def whole_sum(column: Any) -> Any:
+    """The sum of whole numbers as one, added as floats: exact to 2^53, and no wider than a file can hold."""
+    return column.cast("float64").sum().cast("int64")
+
+
+def exact_sum(column: Any, where: Any) -> Any:
+    """The sum of a measure over the rows that fulfil a condition; whole numbers are added as floats, which is quick, and exact to 2^53."""
+    if column.type().is_decimal():
+        return ibis.cases((where, column), else_=0).sum().cast(column.type())
+    total = ibis.cases((where, column.cast("float64")), else_=0.0).sum()
+    return total.cast("int64") if column.type().is_integer() else total
 
 
 def page_rows(search: ibis.Table) -> ibis.Table:
     """Rows that make the totals of pages: page-grain ones, and query-grain ones on days that no page-grain row covers."""
-    return search.filter(search.aside.isnull() & ~search.detail & search.page_id.notnull())
+    return search.filter(search.used & ~search.detail)
 
 
 def pair_rows(search: ibis.Table) -> ibis.Table:
     """Rows that carry both page and query."""
-    return search.filter(search.aside.isnull() & (search.grain == "pair") & search.page_id.notnull() & search["query"].notnull())
+    return search.filter(search.used & (search.grain == "pair") & search["query"].notnull())
 
 
 def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: clicks, impressions, position_sum, placed in the recent, reference and long windows and the last four weeks."""
-    four_weeks = Window(windows.as_of - timedelta(days=27), windows.as_of)
-    three = {"recent": windows.recent, "reference": windows.reference, "long": windows.long, "last28": four_weeks}
-    return windowed(page_rows(search), SUMS, three, ["page_id"])
+    """One row per page: what the ledger needs of clicks, impressions, position_sum and placed in the recent, reference and long windows and
+    the last four weeks; clicks_all; first_seen: the first day of its dated rows, null where it has none.
+    """
+    rows = page_rows(search)
+    sums = {
+        "recent": (windows.recent, SUMS),
+        "reference": (windows.reference, ("clicks", "position_sum", "placed")),
+        "long": (windows.long, ("clicks", "impressions")),
+        "last28": (Window(windows.as_of - timedelta(days=27), windows.as_of), ("clicks",)),
+        "all": (ALWAYS, ("clicks",)),
+    }
+    first = ibis.cases((rows.undated, ibis.null("date")), else_=rows.date).min()
+    return windowed(rows, sums, ["page_id"], first_seen=first)
 
 
 def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: sums of the visits over all channels, and of organic sessions, in the recent and long windows."""
-    used = landings.filter(landings.aside.isnull())
+    """One row per page: sums of the visits over all channels, and of organic sessions, in the recent and long windows; sessions_all."""
+    used = landings.filter(landings.used)
+    organic = used.organic.fill_null(False)
     used = used.mutate(
         **{name: used[name].fill_null(0) for name in VISITS},
-        sessions_organic=ibis.cases((used.organic.fill_null(False), used.sessions), else_=0),
+        sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
+        engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
     )
-    used = used.mutate(engaged_organic=ibis.cases((used.organic.fill_null(False), used.engaged_sessions), else_=0))
-    return windowed(used, (*VISITS, "sessions_organic", "engaged_organic"), {"recent": windows.recent, "long": windows.long}, ["page_id"])
+    names = (*VISITS, "sessions_organic", "engaged_organic")
+    return windowed(used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"])
 
 
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
@@ -76,16 +106,12 @@ def link_sums(links: ibis.Table) -> ibis.Table:
 def site_days(search: ibis.Table) -> ibis.Table:
     """One row per day of all used rows: date, clicks, impressions."""
     rows = page_rows(search)
-    return (
-        rows.group_by("date")
-        .aggregate(clicks=rows.clicks.sum().cast("int64"), impressions=rows.impressions.sum().cast("int64"))
-        .order_by("date")
-    )
+    return rows.group_by("date").aggregate(clicks=whole_sum(rows.clicks), impressions=whole_sum(rows.impressions)).order_by("date")
 
 
 def visit_days(landings: ibis.Table) -> ibis.Table:
     """One row per day of all used rows: date, sessions, organic (sessions from search; null where the rows name no channel)."""
-    used = landings.filter(landings.aside.isnull(), ~landings.undated)
+    used = landings.filter(landings.used, ~landings.undated)
     organic = ibis.cases((used.organic, used.sessions), (used.organic.isnull(), ibis.null("int64")), else_=0)
     return (
         used.group_by("date")
@@ -94,49 +120,137 @@ def visit_days(landings: ibis.Table) -> ibis.Table:
     )
 
 
-def cells(search: ibis.Table, windows: Windows, brand: list[str], *, paired: bool) -> ibis.Table:
-    """Pairs cut by kind of search, bin of log position and period, for the curve and what it expects.
+def curve_cells(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
+    """What the CTR curve is learnt from: one row per (device, surface, brand, bin, page_id) of the long window: clicks, impressions.
 
-    One row per (page_id, query, device, surface, brand, bin, period); period is recent, reference, long (its rest) or older.
-    Without any pairs (`paired` false) page rows stand in with an empty query: a page is then judged as if one query made it.
+    Args:
+        paired: whether rows carry queries; without, page rows stand in.
+        every: one page in so many is taken; a site of a million pages has enough in a part of them.
     """
-    rows = pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal(""))
-    position = ibis.cases((rows.placed > 0, rows.position_sum / rows.placed.nullif(0)), else_=ibis.null("float64"))
-    period = ibis.cases(
-        (inside(rows, windows.recent), "recent"),
-        (inside(rows, windows.reference), "reference"),
-        (inside(rows, windows.long), "long"),
-        else_="older",
-    )
-    rows = rows.mutate(
-        device=rows.device.fill_null(""),
-        surface=rows.surface.fill_null(""),
-        brand=is_brand(rows["query"], brand),
-        period=period,
-        bin=ibis.least(46, (position.ln() * 10).floor()).cast("int32"),
-    )
-    return rows.group_by("page_id", "query", "device", "surface", "brand", "bin", "period").aggregate(
-        clicks=_.clicks.sum().cast("int64"),
-        impressions=_.impressions.sum().cast("int64"),
-        position_sum=_.position_sum.sum(),
-        placed=_.placed.sum().cast("int64"),
+    rows = _with_bins(pair_rows(search) if paired else page_rows(search))
+    shown = inside(rows, windows.long)
+    if windows.reference_kind == "before":
+        shown = shown | inside(rows, windows.reference)
+    rows = rows.filter(shown, rows.placed > 0)
+    if every > 1:
+        rows = rows.filter(rows.page_id % every == 0)
+    return rows.group_by("device", "surface", "brand", "bin", page=rows.page_id).aggregate(
+        clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions)
     )
 
 
-def pair_days(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per (page_id, query): days, on which it was seen in the recent window."""
-    rows = pair_rows(search)
-    rows = rows.filter(inside(rows, windows.recent), rows.impressions > 0)
-    return rows.select("page_id", "query", "date").distinct().group_by("page_id", "query").aggregate(days=_.count())
+def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired: bool) -> ibis.Table:
+    """One row per (page, query) of the recent or reference window.
+
+    Args:
+        rates: device, surface, brand, bin, rate: the CTR curve, in whole parts of FINEST.
+        paired: whether rows carry queries; without, page rows stand in with an empty query: a page is then judged as if one query made it.
+    Returns:
+        page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
+        behind the name, all but clicks of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
+    """
+    rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
+    now, then = windows.recent, windows.reference
+    rows = rows.filter(inside(rows, now) | inside(rows, then))
+    known = rates.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
+    rows = rows.left_join(
+        known,
+        [
+            rows.device == known.device_of_rate,
+            rows.surface == known.surface_of_rate,
+            rows.brand == known.brand_of_rate,
+            rows.bin == known.bin_of_rate,
+        ],
+    )
+    rows = rows.mutate(expected_clicks=rows.impressions.cast("float64") * rows.rate.fill_null(0.0))
+    sums = {name: exact_sum(rows[name], inside(rows, now)) for name in (*SUMS, "expected_clicks")}
+    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS[1:], "expected_clicks")}
+    day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
+    one = ibis.literal(1, "int64")
+    for word in range(-(-now.days // WORD_DAYS)):
+        bit = day - word * WORD_DAYS
+        mark = ibis.cases((bit.between(0, WORD_DAYS - 1) & (day < now.days) & (rows.impressions > 0), one << bit), else_=0)
+        sums[f"seen_{word}"] = mark.bit_or()
+    return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
 
-def is_brand(query: Any, brand: list[str]) -> Any:
+def _with_bins(rows: ibis.Table) -> ibis.Table:
+    """The rows with device and surface never null, and bin of their position (null where it is not known)."""
+    place = (ibis.cases((rows.position > 1, rows.position), else_=1.0).ln() * BINS_PER_E).floor().cast("int32")
+    number = ibis.cases((rows.placed == 0, ibis.null("int32")), (place >= BINS, ibis.literal(BINS - 1, "int32")), else_=place)
+    return rows.mutate(device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), bin=number)
+
+
+def page_weeks(search: ibis.Table) -> ibis.Table:
+    """One row per (page_id, week): week (its Monday), clicks, impressions, position (mean over impressions); undated rows left out."""
+    rows = page_rows(search).filter(~_.undated)
+    return rows.group_by("page_id", week=rows.date.truncate("W").cast("date")).aggregate(
+        clicks=whole_sum(_.clicks),
+        impressions=whole_sum(_.impressions),
+        position=_.position_sum.sum() / _.placed.sum().nullif(0),
+    )
+
+
+def page_days(search: ibis.Table) -> ibis.Table:
+    """One row per (page_id, date): clicks, impressions, position (mean over impressions)."""
+    rows = page_rows(search)
+    return rows.group_by("page_id", "date").aggregate(
+        clicks=whole_sum(_.clicks),
+        impressions=whole_sum(_.impressions),
+        position=_.position_sum.sum() / _.placed.sum().nullif(0),
+    )
+
+
+def section_days(search: ibis.Table, pages: ibis.Table) -> ibis.Table:
+    """One row per (section, date): clicks, impressions.
+
+    Args:
+        pages: number, section.
+    """
+    rows = page_rows(search)
+    joined = rows.join(pages, rows.page_id == pages.number)
+    return joined.group_by("section", "date").aggregate(clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions))
+
+
+def told(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
+    """Search or landing rows for people: their page by its address, and set_aside, the reason why a row is not used (null where it is)."""
+    hidden = {"brand", "free", "used", "undated", "file", "layer", "placed", "position_sum", "detail", "page_key", "aside"}
+    aside = ibis.cases((rows.detail & rows.aside.isnull(), detail), else_=rows.aside) if "detail" in rows.columns else rows.aside
+    money = {name: rows[name].cast("float64") for name in rows.columns if rows[name].type().is_decimal()}
+    return named(rows.mutate(set_aside=aside, **money).drop(*[name for name in rows.columns if name in hidden]), pages)
+
+
+def named(table: ibis.Table, pages: ibis.Table) -> ibis.Table:
+    """The table with page (address) in place of page_id."""
+    known = pages.select("number", "page")
+    joined = table.left_join(known, table.page_id == known.number)
+    rest = [name for name in table.columns if name != "page_id"]
+    return joined.select("page", *rest)
+
+
+def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
+    """One row per page and value of device, country or surface (`dimension`; "" where unknown): sums of the recent and reference windows."""
+    rows = page_rows(search)
+    rows = rows.filter(inside(rows, windows.recent) | inside(rows, windows.reference))
+    two = {"recent": (windows.recent, SUMS), "reference": (windows.reference, SUMS)}
+    sums = windowed(rows.mutate(value=rows[dimension].fill_null("")), two, ["page_id", "value"])
+    place = {suffix: sums[f"position_sum{suffix}"] / sums[f"placed{suffix}"].nullif(0) for suffix in ("_recent", "_reference")}
+    return sums.select(
+        "page_id",
+        "value",
+        clicks="clicks_recent",
+        impressions="impressions_recent",
+        position=place["_recent"],
+        clicks_reference="clicks_reference",
+        impressions_reference="impressions_reference",
+        position_reference=place["_reference"],
+    )
+
+
+def is_brand(query: Any, brand: Sequence[str]) -> Any:
     """Whether a query names the brand, with or without the blank between its words."""
-    condition: Any = ibis.literal(False)
     text = query.lower()
-    for word in sorted({word.lower() for word in brand if word.strip()}):
-        condition = condition | text.contains(word)
-    return condition
+    return reduce(or_, [text.contains(word) for word in sorted({word.lower() for word in brand if word.strip()})], ibis.literal(False))
 
 
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:
@@ -144,6 +258,6 @@ def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ib
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, windows.recent)).semi_join(pages, "page_id")
     sums = rows.group_by("query", "date", "page_id").aggregate(
-        impressions=_.impressions.sum().cast("int64"), position_sum=_.position_sum.sum(), placed=_.placed.sum()
+        impressions=whole_sum(_.impressions), position_sum=_.position_sum.sum(), placed=_.placed.sum()
     )
     return sums.mutate(position=sums.position_sum / sums.placed.nullif(0)).drop("position_sum", "placed")

@@ -4,15 +4,22 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
 
 
 def count(values: pd.Series) -> pd.Series:
     """1,234 for each value; 0 for nulls."""
-    whole = values.fillna(0).round().astype("int64")
-    text = whole.abs().astype("str")
-    for _ in range(4):
-        text = text.str.replace(r"^(\d+)(\d{3})(?=$|,)", r"\1,\2", regex=True)
-    return text.where(whole >= 0, "-" + text)
+    whole = values.fillna(0).round().to_numpy(dtype="int64", na_value=0)
+    text, rest = None, np.abs(whole)
+    while text is None or rest.any():
+        part, rest = rest % 1000, rest // 1000
+        here = pc.cast(pa.array(part), pa.string())
+        if rest.any():
+            here = pc.if_else(rest > 0, pc.utf8_lpad(here, 3, "0"), here)
+        more = pa.array(rest * 1000 + part > 0) if text is not None else None
+        text = here if text is None else pc.if_else(more, pc.binary_join_element_wise(here, text, ","), text)
+    return pd.Series(pd.array(pc.if_else(whole < 0, pc.binary_join_element_wise("-", text, ""), text), dtype="str"), index=values.index)
 
 
 def share(values: pd.Series) -> pd.Series:

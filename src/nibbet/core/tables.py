@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pandas as pd
 
@@ -13,7 +15,7 @@ PAGES = (
     "sessions_long conversions_long revenue_long clicks_reference change change_share change_low change_high change_real verdict cause target gain gain_low "
     "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin"
 ).split()
-QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin".split()
+QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
 
 
 def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
@@ -21,7 +23,7 @@ def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
     table = measured.join(verdicts)
     table["target"] = table["target"].map(measured["page"])
     for name in ("verdict", "cause", "target", "because", "confidence", "also"):
-        table[name] = table[name].astype("object").where(table[name].notna() & (table[name] != ""), None)
+        table[name] = table[name].astype("str").where(table[name].notna() & (table[name] != ""))
     return table[PAGES]
 
 
@@ -36,11 +38,20 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     table = pd.concat([shown, rest], ignore_index=True)
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["thin"] = (table["expected_clicks"] < THIN_CLICKS).astype("boolean").mask(table["query"].isna())
-    table["address"] = table["page"].map(pages["page"])
-    table = table.sort_values(["address", "impressions", "query"], ascending=[True, False, True], ignore_index=True)
-    table["page"] = table["address"]
+    keys = (table["query"].isna().to_numpy(), -table["impressions"].to_numpy(), table["page"].to_numpy())
+    order = np.lexsort(keys)  # pages are numbered by address
+    table = table.iloc[order].reset_index(drop=True)
+    table["page"] = table["page"].map(pages["page"])
     table["brand"] = table["brand"].astype("boolean")
     table["days"] = table["days"].astype("Int64")
     for name in ("query", "role", "topic"):
-        table[name] = table[name].astype("object").where(table[name].notna(), None)
-    return table[QUERIES].replace({np.nan: None}) if table.empty else table[QUERIES]
+        table[name] = table[name].astype("str")
+    return table[QUERIES]
+
+
+def records(frame: pd.DataFrame) -> list[dict[str, Any]]:
+    """The rows as dictionaries, None where a text is missing."""
+    out = frame.copy()
+    for name in out.columns[[isinstance(kind, pd.StringDtype) for kind in out.dtypes]]:
+        out[name] = out[name].astype("object").where(out[name].notna(), None)
+    return [{str(name): value for name, value in row.items()} for row in out.to_dict("records")]

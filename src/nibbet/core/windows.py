@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -47,6 +48,13 @@ class Windows:
     def as_of(self) -> date:
         """The last complete day, with which the recent and the long window end."""
         return self.recent.end
+
+    def as_dict(self) -> dict[str, Any]:
+        """All of it as texts."""
+        spans = {
+            name: [str(w.start), str(w.end)] for name, w in (("recent", self.recent), ("reference", self.reference), ("long", self.long))
+        }
+        return {**spans, "reference_kind": self.reference_kind, "first": str(self.first)}
 
     @property
     def covered_days(self) -> int:

@@ -4,19 +4,30 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
 import Stemmer
 from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.errors import NibbetError
 
-WORD = r"[^\W_]+"
+#: what stands between words: anything but letters and digits
+BETWEEN = r"[^\p{L}\p{N}]+"
 
 
-def plain(texts: pd.Series) -> pd.Series:
-    """The texts in small letters without accents."""
-    lower = texts.fillna("").astype("str").str.casefold()
-    return lower.str.normalize("NFKD").str.replace(r"[\u0300-\u036f]", "", regex=True)
+def plain(texts: pd.Series) -> pa.Array:
+    """The texts in small letters without accents, missing ones empty."""
+    given = pa.array(texts.astype("str"))
+    given = given.combine_chunks() if isinstance(given, pa.ChunkedArray) else given
+    lower = pc.fill_null(pc.utf8_lower(given.cast(pa.large_string())), "")
+    odd = pc.invert(pc.string_is_ascii(lower))
+    if not pc.any(odd).as_py():
+        return lower
+    rest = pc.utf8_normalize(lower.filter(odd), form="NFKD")
+    for letter, instead in (("ß", "ss"), ("ς", "σ")):
+        rest = pc.replace_substring(rest, letter, instead)
+    return pc.replace_with_mask(lower, odd, pc.replace_substring_regex(rest, r"[\x{0300}-\x{036f}]", ""))
 
 
 class Lexicon:
@@ -36,12 +47,18 @@ class Lexicon:
 
     def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
         """Texts x words, 1 where the word occurs; new words get new columns, so widths may differ: see `same_width`."""
-        found = plain(texts).reset_index(drop=True).str.findall(WORD).explode().dropna()
-        code, unique = pd.factorize(found)
-        stems = self._stemmer.stemWords([str(word) for word in unique])
-        columns = np.fromiter((self._number.setdefault(stem, len(self._number)) for stem in stems), dtype=np.int64, count=len(stems))
-        values = np.ones(len(found), dtype=np.float32)
-        table = sparse.csr_matrix((values, (found.index.to_numpy(), columns[code])), shape=(len(texts), max(1, len(self._number))))
+        cut = pc.split_pattern_regex(plain(texts), BETWEEN)
+        words = pc.list_flatten(cut).dictionary_encode()
+        row = pc.list_parent_indices(cut).to_numpy()
+        filled = pc.not_equal(words.dictionary, "").to_numpy(zero_copy_only=False)
+        stems = self._stemmer.stemWords(words.dictionary.to_pylist())
+        columns = np.fromiter(
+            (self._number.setdefault(stem, len(self._number)) if stem else 0 for stem in stems), dtype=np.int64, count=len(stems)
+        )
+        code = words.indices.to_numpy()
+        keep = filled[code]
+        values = np.ones(int(keep.sum()), dtype=np.float32)
+        table = sparse.csr_matrix((values, (row[keep], columns[code[keep]])), shape=(len(texts), max(1, len(self._number))))
         table.data[:] = 1.0
         return table
 

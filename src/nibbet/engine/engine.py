@@ -31,7 +31,7 @@ class Engine:
         import ibis
 
         self.spill = Path(tempfile.mkdtemp(prefix="nibbet-", dir=spill))
-        options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill)}
+        options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill), "preserve_insertion_order": False}
         if threads:
             options["threads"] = threads
         try:
@@ -90,9 +90,9 @@ class Engine:
             buffer_size=2 * LONGEST_LINE,
         )
 
-    def parquet(self, path: Path) -> ibis.Table:
-        """A Parquet file."""
-        return self.connection.read_parquet(str(path), table_name=self._fresh("file"))
+    def parquet(self, paths: Sequence[Path]) -> ibis.Table:
+        """Parquet files of one shape as a table."""
+        return self.connection.read_parquet([str(path) for path in paths], table_name=self._fresh("file"))
 
     def json_lines(self, path: Path) -> ibis.Table:
         """A file of one JSON object a line."""
@@ -115,13 +115,22 @@ class Engine:
             raise SourceError(f'table = "{name}": the engine has no such table. It has: {", ".join(known) or "none"}.')
         return self.connection.table(name)
 
+    def key(self, text: Any) -> Any:
+        """A number for each text, null for none; two hashes in one, for one alone lets alike texts of some lengths meet."""
+        import ibis
+
+        return ibis.cases((text.notnull(), _duck_hash(text) ^ _duck_hash(ibis.literal(":") + text)), else_=ibis.null("uint64"))
+
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
-        name = self._fresh("kept")
-        path = self.spill / f"{name}.parquet"
+        path = self.spill / f"{self._fresh('kept')}.parquet"
+        self.write(table, path)
+        return self.connection.read_parquet(str(path), table_name=path.stem)
+
+    def write(self, table: ibis.Table, path: Path) -> None:
+        """The table computed and written as a Parquet file."""
         try:
-            self.connection.to_parquet(table, path, compression="lz4_raw")
-            return self.connection.read_parquet(str(path), table_name=name)
+            self.connection.to_parquet(table, path, compression="lz4_raw", parquet_version="v2")
         except Exception as fault:
             raise _ours(fault) from fault
 
@@ -140,6 +149,16 @@ class Engine:
     def _fresh(self, word: str) -> str:
         self._names += 1
         return f"nibbet_{word}_{self._names}"
+
+
+def _duck_hash(text: Any) -> Any:
+    import ibis
+
+    @ibis.udf.scalar.builtin(name="hash", signature=(("string",), "uint64"))
+    def duck_hash(text):  # type: ignore[no-untyped-def]
+        """The engine's hash of a text."""
+
+    return duck_hash(text)
 
 
 def _arrow(frame: Any) -> Any:

@@ -7,11 +7,14 @@ import os
 import shutil
 import tempfile
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.render.safe import for_cells
+
+MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,6 +65,37 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
     finally:
         shutil.rmtree(staging, ignore_errors=True)
     return [folder / name for name in writers]
+
+
+def write_table(frame: pd.DataFrame, path: Path) -> None:
+    """The frame as a .csv, .parquet or .xlsx file, whole or not at all; a file of that name is replaced.
+
+    Raises SourceError for another ending, a table too long for a workbook, or a folder that cannot be written.
+    """
+    writers = {".csv": _csv, ".parquet": _parquet, ".xlsx": _workbook}
+    if (suffix := path.suffix.lower()) not in writers:
+        raise SourceError(f"{path}: the ending says how to write. Use one of: {', '.join(writers)}.")
+    write_files(path.parent, {path.name: writers[suffix](frame)})
+
+
+def _workbook(frame: pd.DataFrame) -> Callable[[Path], None]:
+    """A sheet with a frozen, filtered header; texts are texts, whatever they begin with."""
+    import pandas as pd
+
+    if len(frame) > MOST_SHEET_ROWS:
+        raise SourceError(
+            f"{len(frame):,} rows do not fit into a sheet ({MOST_SHEET_ROWS:,} do). Write a .csv or .parquet file, or use --top."
+        )
+    options = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
+
+    def write(path: Path) -> None:
+        with pd.ExcelWriter(path, engine="xlsxwriter", datetime_format="yyyy-mm-dd", engine_kwargs={"options": options}) as book:
+            for_cells(frame).to_excel(book, sheet_name="nibbet", index=False)
+            book.book.set_properties({"created": datetime(2000, 1, 1)})  # equal tables give equal files
+            book.sheets["nibbet"].freeze_panes(1, 0)
+            book.sheets["nibbet"].autofilter(0, 0, len(frame), max(len(frame.columns) - 1, 0))
+
+    return write
 
 
 def as_csv(frame: pd.DataFrame) -> str:

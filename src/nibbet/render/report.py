@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
+from nibbet.core.tables import records
 from nibbet.render.figures import as_svg, ctr_curve, trend
 from nibbet.render.terminal import account_rows, cell_text, condensed, path_of
 
@@ -45,7 +46,7 @@ def report(site: Site) -> str:
         notes=account["notes"],
         matched=account["matched"],
         counts=_counts(verdicts, order),
-        actions=actions.head(MOST_ACTIONS).to_dict("records"),
+        actions=records(actions.head(MOST_ACTIONS)),
         action_count=len(actions),
         trend=Markup(as_svg(trend(site.days, site.windows))),  # noqa: S704 - our own SVG; its texts are figures and fixed words
         curve=Markup(as_svg(ctr_curve(site.curve))),  # noqa: S704 - as above

@@ -5,12 +5,16 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 from datetime import date
+from functools import reduce
+from operator import or_
 from typing import TYPE_CHECKING, Any
 
 import ibis
 import pandas as pd
 from ibis import _
 
+from nibbet.core.reduce import is_brand
+from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -28,8 +32,10 @@ from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import Sheet
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     from nibbet.config import SourceSettings
-    from nibbet.engine import Engine
+    from nibbet.engine import Engine, Store
 
 ENGINE_TYPE = {
     "date": "date",
@@ -42,10 +48,13 @@ ENGINE_TYPE = {
 }
 ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
 NO_TEXT = sorted(NO_VALUE)
+#: values of a column that are mended one by one; more are read as text
+MOST_MENDS = 40
+LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
+LONGEST_PLACEHOLDER = max(map(len, NO_TEXT))
+PLACEHOLDER_LETTERS = sorted({letter for word in NO_TEXT for letter in (word[:1].lower(), word[:1].upper()) if letter})
 #: measures that a share or mean of the same row gives
 DERIVED = {"engaged_share": "engaged_sessions", "single_page_share": "single_page_sessions", "seconds_each": "engagement_seconds"}
-#: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
-FINEST = 2.0**16
 
 
 @dataclass
@@ -62,6 +71,8 @@ class Clean:
     period: tuple[date, date] | None
     numbers: list[int] = field(default_factory=list)
     notes: tuple[tuple[str, str], ...] = ()
+    met: ibis.Table | None = None
+    "Of kinds with many rows: page_key and spelling of every address in used rows."
 
     @property
     def measures(self) -> list[str]:
@@ -81,10 +92,20 @@ class Clean:
         return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query"
 
 
-def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Clean:
+@dataclass(frozen=True)
+class Place:
+    """Where sources are cleaned: the engine that reads them, the store that keeps what was read, and the words of the brand."""
+
+    engine: Engine
+    store: Store
+    brand: tuple[str, ...] = ()
+
+
+def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Clean:
     """The sheet as a typed table with all columns of its kind (null where the sheet lacks one), `undated` and `aside`.
 
-    Raises SourceError for a search or landings sheet without dates and without a period, and for dates that read two ways.
+    What the store holds of it is not read again. Raises SourceError for a search or landings sheet without dates and without a period,
+    and for dates that read two ways.
     """
     if reading.kind in MEASURES and "date" not in reading.matches and settings.period is None:
         raise SourceError(
@@ -92,22 +113,114 @@ def clean(engine: Engine, sheet: Sheet, reading: Reading, settings: SourceSettin
             "period = [2026-08-03, 2026-10-31]"
         )
     notes = (*sheet.notes, *_doubts(sheet, reading))
-    if types := _plain_types(sheet, reading, settings):
+    table, met, hidden = _kept(place, sheet, reading, settings)
+    return Clean(reading.kind, sheet.files, table, reading, settings.period, notes=(*notes, *hidden), met=met)
+
+
+Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]
+
+
+def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Read:
+    """The rows of the sheet from the store, read first where they are not there; the spellings met; notes that only all rows can tell."""
+    how = (place.brand, [(m.column, m.place) for m in reading.matches.values()], settings.model_dump(exclude={"files"}))
+
+    def key(at: slice) -> str:
+        return key_of(program(), how, sheet.shape, [digest for _, digest in sheet.files[at]])
+
+    whole = key(slice(None))
+    if not all(digest for _, digest in sheet.files):
+        rows, hidden = _as_text(place, sheet, reading, settings)
+        table = _completed(place.engine.keep(rows), reading, settings)
+        return table, _met(table), hidden
+    if (types := _plain_types(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
-            kept = engine.keep(_rows(engine, _opened(engine, sheet, reading, types), sheet, reading, settings))
-            return Clean(reading.kind, sheet.files, kept, reading, settings.period, notes=notes)
+            return *_in_portions(place, sheet, reading, settings, types, key), []
         except SourceError:
             pass  # a cell further down does not keep to what the sample showed: read all as text
-    raw = engine.keep(_opened(engine, sheet, reading, {}))
-    hidden = _hidden(engine, raw, sheet, reading)
-    kept = engine.keep(_rows(engine, raw, sheet, reading, settings))
-    engine.drop(raw)
-    return Clean(reading.kind, sheet.files, kept, reading, settings.period, notes=(*notes, *hidden))
+    hidden = []
+
+    def make() -> ibis.Table:
+        rows, found = _as_text(place, sheet, reading, settings)
+        hidden.extend(found)
+        return rows
+
+    table = _completed(place.store.table(place.engine, "text", whole, make), reading, settings)
+    return table, _met(table), [(code, text) for code, text in place.store.value("hidden", whole, lambda: hidden)]
 
 
-def _opened(engine: Engine, sheet: Sheet, reading: Reading, types: dict[int, str]) -> ibis.Table:
+def _in_portions(
+    place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, types: dict[int, str], key: Callable[[slice], str]
+) -> tuple[ibis.Table, ibis.Table | None]:
+    """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself."""
+    low = _few_values(reading, settings)
+    parts, met = [], []
+    for at in sheet.portions:
+
+        def make(at: slice = at) -> ibis.Table:
+            return _rows(place, _opened(place.engine, sheet, reading, types, at), sheet, reading, settings, as_is=low)
+
+        table = place.store.table(place.engine, "rows", key(at), make)
+        mends = place.store.value("mends", key(at), lambda table=table: _mends(place.engine, table, low))
+        table = _completed(_mended(table, mends), reading, settings)
+        if (found := _met(table)) is not None:
+            met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
+        parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
+    return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None
+
+
+def _few_values(reading: Reading, settings: SourceSettings) -> list[str]:
+    """Text columns with few different values, which are kept as they are written and mended when they are read."""
+    if reading.kind not in MEASURES:
+        return []
+    texts = [column.name for column in TABLES[reading.kind] if column.type == "text" and column.name != "query"]
+    return [name for name in texts if name in reading.matches and name not in settings.where]
+
+
+def _mends(engine: Engine, table: ibis.Table, names: list[str]) -> dict[str, dict[str, str | None]]:
+    """By column, what stands for each of its values that is not as it should be: a placeholder or a text between blanks.
+
+    Raises SourceError when they are many.
+    """
+    found: dict[str, dict[str, str | None]] = {}
+    for name in names:
+        for cell in engine.fetch(table.select(name).distinct())[name].dropna():
+            if (bare := _bare(cell)) != cell:
+                found.setdefault(name, {})[cell] = bare
+    if any(len(values) > MOST_MENDS for values in found.values()):
+        raise SourceError("too many values to mend one by one")
+    return found
+
+
+def _mended(table: ibis.Table, mends: dict[str, dict[str, str | None]]) -> ibis.Table:
+    return table.mutate(
+        **{
+            name: ibis.cases(*[(table[name] == cell, ibis.literal(bare, "string")) for cell, bare in values.items()], else_=table[name])
+            for name, values in mends.items()
+        }
+    )
+
+
+def _met(table: ibis.Table) -> ibis.Table | None:
+    """page_key and spelling of every address in used rows; none for kinds of few rows."""
+    if "page_key" not in table.columns:
+        return None
+    used = table.filter(table.aside.isnull(), table.page.notnull())
+    return used.select("page_key", spelling=used.page).distinct()
+
+
+def _below(tables: list[ibis.Table]) -> ibis.Table:
+    return reduce(lambda one, other: one.union(other), tables)
+
+
+def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> tuple[ibis.Table, list[tuple[str, str]]]:
+    """The rows with every cell read as text first, so that all of them decide how numbers and days are written."""
+    raw = place.engine.keep(_opened(place.engine, sheet, reading, {}))
+    return _rows(place, raw, sheet, reading, settings), _hidden(place.engine, raw, sheet, reading)
+
+
+def _opened(engine: Engine, sheet: Sheet, reading: Reading, types: dict[int, str], at: slice = slice(None)) -> ibis.Table:
     """The recognised columns under their names, and part."""
-    return sheet.open(engine, types).select(
+    return sheet.open(engine, types, at).select(
         part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}
     )
 
@@ -137,23 +250,34 @@ def _plain_types(sheet: Sheet, reading: Reading, settings: SourceSettings) -> di
     return types if sheet.shape is not None and sheet.sample else {}
 
 
-def _rows(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings) -> ibis.Table:
-    """All rows with typed columns, undated, and aside with the reason of those that cannot be used."""
-    typed, faults = _typed(engine, raw, sheet, reading, settings)
+def _rows(
+    place: Place, raw: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings, *, as_is: Sequence[str] = ()
+) -> ibis.Table:
+    """All rows with typed columns, and aside with the reason of those that cannot be used; text columns named `as_is` stay as they are.
+
+    Besides: page_key, a number for each spelling by which rows find their page; for search brand, whether the query names it.
+    """
+    typed, faults = _typed(place.engine, raw, sheet, reading, settings)
+    typed = {name: cell for name, cell in typed.items() if name not in as_is}
     table = raw.mutate(**{f"raw_{name}": raw[name] for name in reading.matches})
-    table = _with_days(engine, table, sheet, reading, settings)
+    table = _with_days(place.engine, table, sheet, reading, settings)
     table = table.mutate(**typed)
     asides: list[tuple[Any, str]] = [(_total_row(table, reading), "total row"), (_blank_row(table, reading), "not a data row")]
     asides += [
-        (table[name].isnull() & table[f"raw_{name}"].notnull() & ~_no_value(table[f"raw_{name}"]), f"unreadable {name}") for name in faults
+        (table[name].isnull() & table[f"raw_{name}"].notnull() & ~_no_value(table[f"raw_{name}"]), f"unreadable {name}")
+        for name in faults
+        if not raw[name].type().is_date()
     ]
     asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
-    if settings.period and "date" not in reading.matches:
-        table = table.mutate(date=ibis.literal(settings.period[1], "date"), undated=True)
-    else:
-        table = table.mutate(undated=False)
-    table = table.mutate(aside=ibis.cases(*[(condition, reason) for condition, reason in asides], else_=ibis.null("string")))
-    return _completed(table, reading)
+    reason = ibis.cases(*asides, else_=ibis.null("string"))
+    table = table.mutate(aside=ibis.cases((_is_suspect(table, reading, settings), reason), else_=ibis.null("string")))
+    more: dict[str, Any] = {}
+    if reading.kind in MEASURES and "page" in reading.matches:
+        more["page_key"] = place.engine.key(table.page)
+    if reading.kind == "search" and "query" in reading.matches and place.brand:
+        more["brand"] = is_brand(table["query"], place.brand)
+    part = {"part": table.part} if len(sheet.files) > 1 else {}
+    return table.select(*reading.matches, "aside", **part, **more)
 
 
 def _hidden(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
@@ -190,17 +314,7 @@ def _typed(engine: Engine, raw: ibis.Table, sheet: Sheet, reading: Reading, sett
         elif kind == "flag":
             typed[name] = _flag(name, cell)
         elif kind != "date":
-            text = _bare(cell.cast("string"))
-            if name == "query":
-                small = text.lower()
-                text = ibis.cases(
-                    (
-                        small.contains("  ") | small.contains("\t") | small.contains("\n") | small.contains("\u00a0"),
-                        small.re_replace(r"[\s\x{a0}]+", " "),
-                    ),
-                    else_=small,
-                )
-            typed[name] = ibis.cases((_no_value(text), ibis.null("string")), else_=text)
+            typed[name] = _query(cell.cast("string")) if name == "query" else _text(cell.cast("string"))
     must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (
         ["date"] if reading.kind in MEASURES and "date" in reading.matches else []
     )
@@ -292,9 +406,28 @@ def trim(text: str) -> str:  # type: ignore[empty-body]
     """The text without blanks around it."""
 
 
-def _bare(text: Any) -> Any:
-    """The text without blanks around it; asked first whether there are any, for cutting costs more than looking."""
-    return ibis.cases((text.startswith(" ") | text.endswith(" "), trim(text)), else_=text)
+def _text(cell: Any) -> Any:
+    """The text without blanks around it, null for a placeholder; the full reading only for cells that look as if they needed it."""
+    return ibis.cases((_is_odd(cell), ibis.cases((_no_value(cell), ibis.null("string")), else_=trim(cell))), else_=cell)
+
+
+def _bare(cell: str) -> str | None:
+    """As `_text`, for one value."""
+    bare = cell.strip(" ")
+    return None if bare.strip().casefold() in NO_VALUE or re.fullmatch(r"\([^()]{1,30}\)\s*", bare) else bare
+
+
+def _query(cell: Any) -> Any:
+    """A query in small letters with single blanks, null for a placeholder."""
+    odd = reduce(or_, [cell.contains(blank) for blank in ("  ", "\t", "\n", "\r", "\u00a0")]) | _is_odd(cell)
+    bare = trim(cell.re_replace(r"[\s\x{a0}]+", " ").lower())
+    return ibis.cases((odd, ibis.cases((_no_value(cell), ibis.null("string")), else_=bare)), else_=cell.lower())
+
+
+def _is_odd(cell: Any) -> Any:
+    """Whether a cell may be a placeholder or stand between blanks, by its ends: looking costs less than reading."""
+    begins = reduce(or_, [cell.startswith(letter) for letter in PLACEHOLDER_LETTERS], cell == "")
+    return cell.startswith(" ") | cell.endswith(" ") | cell.startswith("(") | ((cell.length() <= LONGEST_PLACEHOLDER) & begins)
 
 
 def _one_of(text: Any, words: list[str]) -> Any:
@@ -308,16 +441,25 @@ def _no_value(text: Any) -> Any:
     return _one_of(cell, NO_TEXT) | (cell.startswith("(") & cell.re_search(r"^\([^()]{1,30}\)\s*$"))
 
 
+def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -> Any:
+    """Whether a row may have to be set aside, by tests that cost little: one without a value, or a key as short as a word for a total."""
+    telling = [
+        column.name for column in TABLES[reading.kind] if column.name in reading.matches and column.type in ("count", "number", "date")
+    ]
+    empty = [table[name].isnull() for name in telling or reading.matches]
+    short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
+    return reduce(or_, [*empty, *short, *(_left_out(table, name, wanted) for name, wanted in settings.where.items())])
+
+
+def _total_keys(reading: Reading) -> list[str]:
+    return [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
+
+
 def _total_row(table: ibis.Table, reading: Reading) -> Any:
     """Rows that repeat the sum of the others: a total word where an address or a day should stand."""
-    keys = [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
-    if not keys:
-        return ibis.literal(False)
-    says = [_one_of(table[f"raw_{name}"].cast("string"), sorted(TOTAL_WORDS)) for name in keys]
-    condition = says[0]
-    for other in says[1:]:
-        condition = condition | other
-    return condition.fill_null(False)
+    cells = [table[f"raw_{name}"] for name in _total_keys(reading)]
+    says = [~cell.startswith("/") & _one_of(cell, sorted(TOTAL_WORDS)) for cell in cells if cell.type().is_string()]
+    return reduce(or_, says) if says else ibis.literal(False)
 
 
 def _blank_row(table: ibis.Table, reading: Reading) -> Any:
@@ -358,23 +500,24 @@ def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
     return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
 
 
-def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
-    """All columns of the kind in order, absent ones null; measures of used rows without a value count 0."""
+def _completed(table: ibis.Table, reading: Reading, settings: SourceSettings) -> ibis.Table:
+    """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get their last day."""
     columns = {}
     for column in TABLES[reading.kind]:
         kind = ENGINE_TYPE[column.type]
         columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
+    undated = settings.period is not None and "date" not in reading.matches
+    if undated and settings.period:
+        columns["date"] = ibis.literal(settings.period[1], "date")
     for name in MEASURES.get(reading.kind, []):
         if name in reading.matches:
             columns[name] = columns[name].fill_null(0)
     if reading.kind == "hits":
         columns["path"] = columns["path"].cast("string")
     if reading.kind == "search":
-        placed = columns["position"].notnull() if "position" in reading.matches else ibis.literal(False)
-        columns["placed"] = ibis.cases((placed, columns["impressions"]), else_=0).cast("int64")
-        columns["position_sum"] = ibis.cases(
-            (placed, (columns["position"].cast("float64") * columns["impressions"].cast("float64") * FINEST).round() / FINEST), else_=0.0
-        ).cast("float64")
+        columns["brand"] = table.brand.fill_null(False) if "brand" in table.columns else ibis.literal(False)
+    if reading.kind in MEASURES:
+        columns["page_key"] = table.page_key if "page_key" in table.columns else ibis.null("uint64")
     if reading.kind == "landings":
         _derive_engagement(columns, reading)
         says = [columns[name] for name in ("channel", "medium") if name in reading.matches]
@@ -382,4 +525,5 @@ def _completed(table: ibis.Table, reading: Reading) -> ibis.Table:
         for text in says:
             organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
         columns["organic"] = organic
-    return table.select(**columns, part=table.part, undated=table.undated, aside=table.aside)
+    part = table.part if "part" in table.columns else ibis.literal(0, "int32")
+    return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated))

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import codecs
 import gzip
-import hashlib
 import re
 import shutil
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import IO
 
+import xxhash
+
+from nibbet.engine.digest import spans
 from nibbet.errors import SourceError
 
 CHUNK = 1 << 20
@@ -58,8 +60,8 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
     return list(found)
 
 
-def unpack(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
-    """The plain files in `path`: itself, or what it holds when packed, each decoded to UTF-8.
+def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callable[[Path], str]) -> Iterator[Plain]:
+    """The plain files in `path`: itself, or what it holds when packed, each decoded to UTF-8; `digest_of` tells the digest of a plain one.
 
     Raises SourceError for a damaged or oversized archive, a member that leaves its folder, or an unknown kind of file.
     """
@@ -76,7 +78,7 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain
                 digest = _copy(stream, target, name, path.stat().st_size, limits)
             yield _decoded(Plain(name, target, digest, inner.suffix.lower() or ".csv"), spill)
         else:
-            yield _decoded(Plain(name, path, _digest(path), suffix), spill)
+            yield _decoded(Plain(name, path, digest_of(path), suffix), spill)
     except (zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
         raise SourceError(f"{name}: cannot be unpacked ({fault}). Export or copy it again.") from None
 
@@ -143,13 +145,13 @@ def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Pla
 
 
 def _target(spill: Path, name: str, suffix: str) -> Path:
-    return spill / (hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=12).hexdigest() + suffix.lower())
+    return spill / (xxhash.xxh3_128_hexdigest(name.encode("utf-8", "surrogateescape")) + suffix.lower())
 
 
 def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: Limits) -> str:
     """Write the stream to `target` within the limits; returns the digest of its bytes."""
     bound = min(limits.expanded_bytes, max(int(packed_size * limits.expansion_ratio), 64 * CHUNK))
-    seen, digest = 0, hashlib.blake2b(digest_size=16)
+    seen, digest = 0, xxhash.xxh3_128()
     with target.open("wb") as out:
         while chunk := stream.read(CHUNK):
             seen += len(chunk)
@@ -162,14 +164,6 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
                 )
             digest.update(chunk)
             out.write(chunk)
-    return digest.hexdigest()
-
-
-def _digest(path: Path) -> str:
-    digest = hashlib.blake2b(digest_size=16)
-    with path.open("rb") as file:
-        while chunk := file.read(CHUNK):
-            digest.update(chunk)
     return digest.hexdigest()
 
 
@@ -211,18 +205,32 @@ def _encoding(head: bytes, plain: Plain) -> str:
         raise SourceError(
             f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
         )
-    decoder = codecs.getincrementaldecoder("utf-8")()
+    return "utf-8" if _is_utf8(plain.path) else _legacy_encoding(plain)
+
+
+def _is_utf8(path: Path) -> bool:
+    import numpy as np
+    import pyarrow as pa
+
+    held = b""
+    for span in spans(path):
+        view = held + span
+        cut = next((n for n in range(1, min(4, len(view)) + 1) if view[-n] & 0xC0 != 0x80), 0)  # where the last character begins
+        end = len(view) - cut if cut and view[-cut] >= 0xC0 else len(view)
+        bounds = pa.py_buffer(np.array([0, end], dtype=np.int64))
+        try:
+            pa.Array.from_buffers(pa.large_string(), 1, [None, bounds, pa.py_buffer(view)]).validate(full=True)
+        except pa.ArrowInvalid:
+            return False
+        held = view[end:]
     try:
-        with plain.path.open("rb") as file:
-            while chunk := file.read(CHUNK):
-                decoder.decode(chunk)
-            decoder.decode(b"", final=True)
-        return "utf-8"
-    except UnicodeDecodeError as fault:
-        return _legacy_encoding(plain, fault.start)
+        held.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
 
 
-def _legacy_encoding(plain: Plain, _start: int) -> str:
+def _legacy_encoding(plain: Plain) -> str:
     """A one-byte encoding by the letters it would give; Western European where nothing tells."""
     from charset_normalizer import from_bytes
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
-from functools import reduce
+from functools import cached_property, reduce
 from typing import TYPE_CHECKING, Any
 
 import ibis
 import pandas as pd
 
 from nibbet.core.address import Home, fold
-from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search, spellings_of, with_pages
+from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search, with_pages
 from nibbet.core.windows import last_complete_day
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean
@@ -50,6 +50,32 @@ class Joined:
     tables: dict[str, ibis.Table | None]
     home: Home
 
+    def addressed(self, engine: Engine, kind: str, pages: ibis.Table) -> ibis.Table:
+        """A kind of few rows as cleaned, its columns of addresses as the addresses of pages (null where they are none of this site's).
+
+        Args:
+            pages: number, page.
+        """
+        table = self.tables[kind]
+        assert table is not None, "asked for what was given"
+        number = self.addresses[["spelling", "page"]].rename(columns={"spelling": "met", "page": "address"}).dropna()
+        known = engine.frame(number.astype("str"))
+        for column in ADDRESSES.get(kind, ()):
+            if column in table.columns:
+                joined = table.left_join(known, table[column] == known.met)
+                table = joined.drop("met", column).rename({column: "address"})
+            else:  # its page is known by number already
+                ids = {"source": "source_id", "target": "target_id"}.get(column, "page_id")
+                at = pages.select("number", address="page")
+                table = (
+                    table.left_join(at, table[ids] == at.number)
+                    .drop("number", ids)
+                    .rename({"page" if column == "path" else column: "address"})
+                )
+        shown = [name for name in table.columns if name not in {"part", "file", "grain", "undated", "free", "aside"}]
+        first = [name for name in ("page", "source", "target") if name in shown and ADDRESSES.get(kind)]
+        return table.select(*first, *[name for name in shown if name not in first], set_aside="aside")
+
 
 def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> Joined:
     """Bring the cleaned sources together; every row is used or set aside with a reason."""
@@ -61,7 +87,8 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     hits = tables["hits"]
     if hits is not None:
         tables["hits"] = hits = engine.keep(_without_automata(engine, hits))
-    spellings = engine.fetch(spellings_of(_met_columns(tables)))
+    keyed = _met_keys(engine, cleans)
+    spellings = pd.concat([_met_texts(engine, tables), *[found[["spelling"]].assign(source=kind) for kind, found in keyed.items()]])
     if crawl is not None:
         extra = pd.concat([pd.DataFrame({"spelling": crawl[c].dropna(), "source": "crawl"}) for c in CRAWL_ADDRESSES])
         evidence = crawl.rename(columns={"page": "spelling"})
@@ -71,33 +98,25 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
     pages = _pages(addresses)
     number = pd.Series(pages.index, index=pages["page"])
     keys = addresses.assign(page_id=addresses["page"].map(number).astype("Int64"))[["spelling", "page_id", "reason"]]
-    keyed = engine.keep(engine.frame(keys.astype({"spelling": "str", "reason": "str"})))
+    places = _Places(engine, keys, keyed)
     say("joining")
     search, page_days, notes = settle_overlaps(engine, _need(tables["search"]), [one for one in cleans if one.kind == "search"], "search")
     as_of = config.site.as_of or _as_of(engine, search, names)
-    search = settle_undated(engine, with_pages(search, keyed), _periods(cleans, "search"))
+    periods = _periods(cleans, "search")
+    search = settle_undated(engine, places.of(search, "search"), periods)
     covered = engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
-    search = engine.keep(settle_search(search, as_of, covered))
-    engine.drop(*[one.table for one in cleans if one.kind == "search"])
+    search = settle_search(search, as_of, covered)
+    if notes or periods:
+        search = engine.keep(search)  # so that what took a while to settle is settled once
     landings = None
     if tables["landings"] is not None:
         visits, _, more = settle_overlaps(engine, tables["landings"], [one for one in cleans if one.kind == "landings"], "landings")
+        periods = _periods(cleans, "landings")
+        landings = settle_landings(settle_undated(engine, places.of(visits, "landings"), periods), as_of)
+        if more or periods:
+            landings = engine.keep(landings)
         notes += more
-        landings = engine.keep(settle_landings(settle_undated(engine, with_pages(visits, keyed), _periods(cleans, "landings")), as_of))
-    first = engine.fetch(search.filter(search.aside.isnull() | (search.aside == PAGELESS)).aggregate(first=search.date.min()))[
-        "first"
-    ].iloc[0]
-    if pd.isna(first):
-        raise _nothing_left(engine, search, names)
-    by_page = {
-        kind: None if tables[kind] is None else _resolved(engine, crawl if kind == "crawl" else engine.fetch(tables[kind]), keys)
-        for kind in ("crawl", "editorial", "backlinks", "sitemap")
-    }
-    if hits is not None:
-        tables["hits"] = engine.keep(with_pages(hits, keyed, column="path"))
-    if tables["links"] is not None:
-        ends = with_pages(tables["links"], keyed, column="source").rename(source_id="page_id")
-        tables["links"] = engine.keep(with_pages(ends, keyed, column="target").rename(target_id="page_id"))
+    by_page = _by_page(engine, tables, crawl, keys, places)
     inventory = None
     if by_page["crawl"] is not None:
         inventory = _inventory(by_page["crawl"], addresses, home, number, extra)
@@ -111,16 +130,34 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
         by_page["backlinks"],
         addresses,
         as_of,
-        pd.Timestamp(first).date(),
+        as_of,
         {},
         names,
         by_page["sitemap"],
         tables,
         home,
     )
-    joined.account = _account(engine, joined, tables)
+    joined.account, first = _account(engine, joined, tables)
+    if first is None:
+        raise _nothing_left(engine, search, names)
+    joined.first = first
     joined.account["notes"] = notes + [{"code": code, "text": text} for one in cleans for code, text in one.notes]
     return joined
+
+
+def _by_page(
+    engine: Engine, tables: dict[str, ibis.Table | None], crawl: pd.DataFrame | None, keys: pd.DataFrame, places: _Places
+) -> dict[str, pd.DataFrame | None]:
+    """The kinds of few rows as frames with page_id; hits and links find their pages inside the engine."""
+    if (hits := tables["hits"]) is not None:
+        tables["hits"] = engine.keep(with_pages(hits, places.texts, by="path"))
+    if (links := tables["links"]) is not None:
+        ends = with_pages(links, places.texts, by="source").rename(source_id="page_id")
+        tables["links"] = engine.keep(with_pages(ends, places.texts, by="target").rename(target_id="page_id"))
+    return {
+        kind: None if (table := tables[kind]) is None else _resolved(crawl if kind == "crawl" else engine.fetch(table), keys)
+        for kind in ("crawl", "editorial", "backlinks", "sitemap")
+    }
 
 
 def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
@@ -133,18 +170,56 @@ def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
     }
 
 
-def _met_columns(tables: dict[str, ibis.Table | None]) -> list[tuple[str, ibis.Table, str]]:
-    """(source, table, column) for every column of addresses; hits that failed count as misses, which make no page by themselves."""
+def _met_keys(engine: Engine, cleans: list[Clean]) -> dict[str, pd.DataFrame]:
+    """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
+    found: dict[str, list[ibis.Table]] = {}
+    for one in cleans:
+        if one.met is not None:
+            found.setdefault(one.kind, []).append(one.met)
+    return {
+        kind: engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype({"spelling": "str"})
+        for kind, met in found.items()
+    }
+
+
+def _met_texts(engine: Engine, tables: dict[str, ibis.Table | None]) -> pd.DataFrame:
+    """spelling, source of all other kinds; hits that failed count as misses, which make no page by themselves."""
     met = [
         (kind, table, column)
         for kind, columns in ADDRESSES.items()
-        if kind != "hits" and (table := tables[kind]) is not None
+        if kind not in (*MEASURES, "hits") and (table := tables[kind]) is not None
         for column in columns
     ]
     if (hits := tables["hits"]) is not None:
         good = hits.status.fill_null(200).between(200, 399)
         met += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
-    return met
+    parts = [
+        engine.fetch(table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()).assign(
+            source=source
+        )
+        for source, table, column in met
+    ]
+    return pd.concat([pd.DataFrame({"spelling": [], "source": []}, dtype="str"), *parts]).drop_duplicates()
+
+
+class _Places:
+    """The pages behind what rows carry: by the keys of spellings where rows have them, else by the spellings themselves."""
+
+    def __init__(self, engine: Engine, keys: pd.DataFrame, keyed: dict[str, pd.DataFrame]) -> None:
+        self._engine, self._keys, self._keyed = engine, keys.astype({"spelling": "str", "reason": "str"}), keyed
+
+    @cached_property
+    def texts(self) -> ibis.Table:
+        """met (the spelling), page_id, reason."""
+        return self._engine.frame(self._keys.rename(columns={"spelling": "met"}))
+
+    def of(self, table: ibis.Table, kind: str) -> ibis.Table:
+        """The rows of a kind of many rows with their page_id."""
+        met = self._keyed[kind]
+        if met["page_key"].duplicated().any():  # two spellings with one key: rare enough to take the slower way
+            return with_pages(table, self.texts).drop("page_key")
+        found = met.merge(self._keys, on="spelling", how="left", validate="1:1").rename(columns={"page_key": "met"})
+        return with_pages(table, self._engine.frame(found[["met", "page_id", "reason"]]), by="page_key").drop("page")
 
 
 def _without_automata(engine: Engine, hits: ibis.Table) -> ibis.Table:
@@ -241,7 +316,7 @@ def _met(addresses: pd.DataFrame, number: pd.Series, kind: str) -> pd.Series:
     return rows["page"].map(number)
 
 
-def _resolved(engine: Engine, frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
+def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
     known = keys.set_index("spelling")["page_id"]
     ordered = frame.sort_values(list(frame.columns), ignore_index=True)  # the engine promises no order, and first rows win below
     return ordered.assign(page_id=ordered["page"].map(known))
@@ -273,21 +348,25 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     )
 
 
-def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None]) -> dict[str, Any]:
-    """The account: every file with what was read, used and set aside; the share matched; notes."""
+def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None]) -> tuple[dict[str, Any], date | None]:
+    """The account: every file with what was read, used and set aside; and the first day of search rows that serve."""
     entries: dict[int, dict[str, Any]] = {}
+    first = None
     for kind, table in {**tables, "search": joined.search, "landings": joined.landings}.items():
         if table is None:
             continue
         final = _with_address_fate(table, joined, engine) if "page" in table.columns else table
         given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in joined.files if one.kind == kind)]
         fates = engine.fetch(balance(final, given))
+        if kind == "search":
+            days = pd.to_datetime(fates["first"])[fates["aside"].isna() | (fates["aside"] == PAGELESS)]
+            first = days.min().date() if days.notna().any() else None
         for number, rows in fates.groupby("file"):
             name, one = joined.files[int(number)]
             entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
     for number, (name, one) in enumerate(joined.files):
         entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
-    return {"sources": [entries[number] for number in sorted(entries)], "matched": _matched(engine, joined), "notes": []}
+    return {"sources": [entries[number] for number in sorted(entries)], "notes": []}, first
 
 
 def _with_address_fate(table: ibis.Table, joined: Joined, engine: Engine) -> ibis.Table:
@@ -301,15 +380,12 @@ def _with_address_fate(table: ibis.Table, joined: Joined, engine: Engine) -> ibi
     )
 
 
-def _matched(engine: Engine, joined: Joined) -> dict[str, Any]:
-    """For each measure, the share that falls on pages which the other sources know too."""
-    pages = joined.pages
-    sums = {}
-    rows = joined.search.filter(joined.search.aside.isnull() & ~joined.search.detail & joined.search.page_id.notnull())
-    sums["clicks"] = engine.fetch(rows.group_by("page_id").aggregate(v=rows.clicks.sum().cast("int64"))).set_index("page_id")["v"]
-    if joined.landings is not None:
-        used = joined.landings.filter(joined.landings.aside.isnull())
-        sums["sessions"] = engine.fetch(used.group_by("page_id").aggregate(v=used.sessions.sum().cast("int64"))).set_index("page_id")["v"]
+def matched(pages: pd.DataFrame, sums: dict[str, pd.Series]) -> dict[str, Any]:
+    """For each measure, the share that falls on pages which the other sources know too; and such shares of the pages.
+
+    Args:
+        pages: in_search, in_landings, in_crawl, indexed by page number; sums: measure by page number.
+    """
     kinds = [kind for kind in ("search", "landings", "crawl") if pages[f"in_{kind}"].any()]
     out: dict[str, Any] = {}
     for name, of in sums.items():

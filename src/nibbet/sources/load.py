@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
 from nibbet.errors import SourceError
-from nibbet.sources.clean import Clean, clean
+from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
 from nibbet.sources.read import read_sheets
 from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
@@ -18,32 +18,33 @@ from nibbet.sources.sheets import Sheet, bundle, frame_sheet
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings
-    from nibbet.engine import Engine
+    from nibbet.engine import Engine, Store
 
 Say = Callable[[str], None]
 
 
-def read_sources(engine: Engine, config: Config, root: Path, frames: Mapping[str, Any], say: Say) -> list[Clean]:
+def read_sources(engine: Engine, store: Store, config: Config, root: Path, frames: Mapping[str, Any], say: Say) -> list[Clean]:
     """One cleaned table per file (or frame, or sheet), in the order of the settings.
 
     Raises SourceError and its kin; the message names file, fault and mend.
     """
     limits = Limits(config.limits.expanded_bytes, config.limits.expansion_ratio)
+    place = Place(engine, store, tuple(config.site.brand))
     found: list[Clean] = []
     for kind, frame in frames.items():
-        found += _from_frame(engine, kind, frame, limits)
+        found += _from_frame(place, kind, frame, limits)
     for settings in config.source:
         if settings.table is not None:
-            found.append(_cleaned(engine, _frame_sheet(engine, settings.table, engine.table(settings.table)), settings))
+            found.append(_cleaned(place, _frame_sheet(engine, settings.table, engine.table(settings.table)), settings))
             continue
         sheets: list[Sheet] = []
         paths = find_files(root, settings.files)
         say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
         for path in paths:
             name = str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
-            sheets += [sheet for plain in unpack(path, name, engine.spill, limits) for sheet in _wanted(plain, settings)]
+            sheets += [sheet for plain in unpack(path, name, engine.spill, limits, store.digest) for sheet in _wanted(plain, settings)]
         rate = _exchange(settings, config)
-        found += [_cleaned(engine, sheet, settings, rate) for sheet in bundle(sheets)]
+        found += [_cleaned(place, sheet, settings, rate) for sheet in bundle(sheets)]
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
     return found
@@ -79,16 +80,16 @@ def _exchange(settings: SourceSettings, config: Config) -> float | None:
     return config.value.rates[settings.currency]
 
 
-def _cleaned(engine: Engine, sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Clean:
+def _cleaned(place: Place, sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Clean:
     reading = read_as(sheet, settings.kind, settings.columns)
     require_columns(sheet, reading)
-    found = clean(engine, sheet, reading, settings)
+    found = clean(place, sheet, reading, settings)
     if rate is not None and "revenue" in found.table.columns:
         found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * rate).round(6).cast("decimal(24,6)"))
     return found
 
 
-def _from_frame(engine: Engine, kind: str, frame: Any, limits: Limits) -> list[Clean]:
+def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Clean]:
     from nibbet.config import SourceSettings
 
     if isinstance(frame, (str, Path)):
@@ -96,13 +97,10 @@ def _from_frame(engine: Engine, kind: str, frame: Any, limits: Limits) -> list[C
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        return [
-            _cleaned(engine, sheet, settings)
-            for plain in unpack(path, path.name, engine.spill, limits)
-            for sheet in _wanted(plain, settings)
-        ]
+        plains = unpack(path, path.name, place.engine.spill, limits, place.store.digest)
+        return [_cleaned(place, sheet, settings) for plain in plains for sheet in _wanted(plain, settings)]
     settings = SourceSettings(kind=kind, table=kind)  # type: ignore[arg-type]
-    return [_cleaned(engine, _frame_sheet(engine, kind, engine.frame(frame)), settings)]
+    return [_cleaned(place, _frame_sheet(place.engine, kind, place.engine.frame(frame)), settings)]
 
 
 def _frame_sheet(engine: Engine, name: str, table: Any) -> Sheet:
@@ -120,7 +118,8 @@ def survey(root: Path, engine: Engine, limits: Limits) -> tuple[list[tuple[str, 
     for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
         name = str(path.relative_to(root))
         try:
-            sheets = [sheet for plain in unpack(path, name, engine.spill, limits) for sheet in read_sheets(plain)]
+            plains = unpack(path, name, engine.spill, limits, lambda _: "")
+            sheets = [sheet for plain in plains for sheet in read_sheets(plain)]
         except SourceError as fault:
             left.append((name, str(fault)))
             continue

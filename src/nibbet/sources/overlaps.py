@@ -38,8 +38,11 @@ def settle_overlaps(
     days = days.assign(date=pd.to_datetime(days["date"]))
     layers, of_file = _layers(cleans, days, kind)
     days["layer"] = days["file"].map(of_file)
-    numbers = engine.frame(pd.DataFrame({"file_of_layer": list(of_file), "layer": list(of_file.values())}).astype("int32"))
-    table = table.left_join(numbers, table.file == numbers.file_of_layer).drop("file_of_layer")
+    if len(layers) > 1:
+        numbers = engine.frame(pd.DataFrame({"file_of_layer": list(of_file), "layer": list(of_file.values())}).astype("int32"))
+        table = table.left_join(numbers, table.file == numbers.file_of_layer).drop("file_of_layer")
+    else:
+        table = table.mutate(layer=ibis.literal(next(iter(layers), 0), "int32"))
     notes: list[dict[str, str]] = []
     table, copied = _without_copies(engine, table, days, kind)
     notes += copied
@@ -155,6 +158,5 @@ def settle_undated(engine: Engine, table: ibis.Table, numbers: dict[int, tuple[A
     known = engine.keep(inside.distinct().mutate(known=True))
     joined = table.left_join(known, [table.page_id == known.page_dated, table.file == known.file_dated])
     covered = joined.aside.isnull() & joined.undated & joined.known.fill_null(False)
-    return joined.mutate(aside=ibis.cases((covered, "dated rows cover this page"), else_=joined.aside)).drop(
-        "page_dated", "file_dated", "known"
-    )
+    aside = ibis.cases((covered, "dated rows cover this page"), else_=joined.aside)
+    return joined.mutate(aside=aside, free=joined.free & ~covered).drop("page_dated", "file_dated", "known")

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
+#: files that are read together as long as they are smaller; to read so much again costs less than a table for each
+PORTION_BYTES = 32_000_000
 SAMPLE_CHARACTERS = 400_000
 #: words of a preamble that say the figures come from a part of the data
 SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
@@ -30,26 +32,28 @@ SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
 class Sheet:
     """One table as found: header cells, some rows of text, and how to open all of it in the engine.
 
-    `open` (engine, types by place for text files whose cells keep to them) gives a table of the engine whose columns are c0, c1, ... in the order of `header`, and part: the number of the file, counted
-    from 0, when several files of one shape were bundled into one table. `files` are their names and
-    digests; `kind` is set where the format itself says what it is.
+    `open` (engine, types by place for text files whose cells keep to them, which of the files) gives a table of the engine whose columns are
+    c0, c1, ... in the order of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled
+    into one table. `files` are their names and digests; `portions` says which of them are read together; `kind` is set where the format
+    itself says what it is.
     """
 
     name: str
     header: list[str]
     sample: list[list[str]]
-    open: Callable[[Engine, dict[int, str]], ibis.Table]
+    open: Callable[[Engine, dict[int, str], slice], ibis.Table]
     files: list[tuple[str, str]]
     shape: Delimited | None = None
     notes: tuple[tuple[str, str], ...] = ()
     kind: str | None = None
+    portions: tuple[slice, ...] = (slice(0, None),)
 
 
 @dataclass(frozen=True)
 class Delimited:
     """How a text file is cut into cells; files of equal header and shape are read as one."""
 
-    path: Path = field(compare=False)
+    path: Path = field(compare=False, repr=False)
     header: tuple[str, ...]
     delimiter: str
     skip: int
@@ -107,11 +111,11 @@ def _of_shape(
     one = shapes[0]
     columns = [f"c{n}" for n in range(len(one.header))]
 
-    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
-        if all(s.empty for s in shapes):
+    def open_in(engine: Engine, types: dict[int, str], at: slice) -> ibis.Table:
+        if all(s.empty for s in shapes[at]):
             return engine.frame(_empty(columns)).mutate(part=0)
         return engine.delimited(
-            [s.path for s in shapes],
+            [s.path for s in shapes[at]],
             {f"c{n}": types.get(n, "VARCHAR") for n in range(len(one.header))},
             delimiter=one.delimiter,
             quote='"',
@@ -120,7 +124,18 @@ def _of_shape(
         )
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
-    return Sheet(name, list(one.header), sample, open_in, files, one, notes)
+    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=_portions([s.path.stat().st_size for s in shapes]))
+
+
+def _portions(sizes: list[int]) -> tuple[slice, ...]:
+    """Files in their order, together up to PORTION_BYTES: what is already read stays, whatever comes after it."""
+    bounds, held = [0], 0
+    for number, size in enumerate(sizes):
+        if held and held + size > PORTION_BYTES:
+            bounds.append(number)
+            held = 0
+        held += size
+    return tuple(slice(a, b) for a, b in zip(bounds, [*bounds[1:], len(sizes)], strict=True))
 
 
 def _delimiter(text: str) -> str:
@@ -225,7 +240,7 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
     width = len(header)
     columns = [f"c{n}" for n in range(width)]
 
-    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
+    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
         return engine.frame(
             pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")
         ).mutate(part=0)
@@ -249,8 +264,8 @@ def _text(cell: object) -> str:
 def columnar(plain: Plain) -> Sheet:
     """A Parquet or JSON lines file."""
 
-    def open_in(engine: Engine, types: dict[int, str]) -> ibis.Table:
-        table = engine.parquet(plain.path) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
+    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
+        table = engine.parquet([plain.path]) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
         return _numbered(table)
 
     header, sample = _peek(plain.path, plain.suffix == ".parquet", plain.name)
@@ -287,6 +302,6 @@ def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -
         name,
         list(table.columns),
         [[_text(value) for value in row.values()] for row in sample],
-        lambda _engine, _types: _numbered(table),
+        lambda _engine, _types, _at: _numbered(table),
         [(name, "")],
     )

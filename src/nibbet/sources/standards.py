@@ -33,7 +33,7 @@ def log_sheet(plain: Plain, head: str) -> Sheet:
     found = [re.match(LOG_LINE, line) for line in head.splitlines()[:400]]
     sample = [[group or "" for group in match.groups()] for match in found if match]
 
-    def open_in(engine: Engine, _types: dict[int, str]) -> ibis.Table:
+    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
         lines = engine.lines(plain.path)
         return lines.select(**{f"c{n}": lines.line.re_extract(LOG_LINE, n + 1).nullif("") for n in range(len(LOG_HEADER))}, part=0)
 

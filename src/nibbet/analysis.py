@@ -1,0 +1,396 @@
+"""The analysis of one site, step by step: each table is computed when first asked for, from those before it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import groups as merging
+from nibbet.core import reduce as reductions
+from nibbet.core.curve import SEGMENT, Curve, learn_curve
+from nibbet.core.join import DETAIL
+from nibbet.core.ledger import ledger, with_others, with_pull, with_split
+from nibbet.core.openings import Reach, find_openings, stray_topics
+from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
+from nibbet.core.redirects import covering_page, straighten
+from nibbet.core.rules import Facts, Thresholds
+from nibbet.core.tables import named_pages, named_queries
+from nibbet.core.verdicts import decide
+from nibbet.core.windows import Windows, make_windows, weekday_scale
+from nibbet.engine import Engine, Store
+from nibbet.sources.joined import Joined, join_sources, matched
+from nibbet.sources.load import read_sources
+
+if TYPE_CHECKING:
+    import ibis
+
+    from nibbet.config import Config
+
+Say = Callable[[str], None]
+#: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
+CURVE_ROWS, CURVE_PAGES = 1_500_000, 20_000
+
+
+class Analysis:
+    """From the sources of a site to its verdicts. Frames carry pages by their number; the tables for people name them."""
+
+    def __init__(self, config: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Say) -> None:
+        """key: the digest of all that the reductions rest on, under which the store keeps them."""
+        self.config, self._root, self._frames, self._store, self._key, self._say = config, root, frames, store, key, say
+
+    # -- what was read -------------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _engine(self) -> Engine:
+        return Engine(memory=self.config.engine.memory, threads=self.config.engine.threads)
+
+    @cached_property
+    def _joined(self) -> Joined:
+        cleans = read_sources(self._engine, self._store, self.config, self._root, self._frames, self._say)
+        return join_sources(self._engine, self.config, cleans, self._say)
+
+    def _reduced(self, name: str, table: Callable[[], ibis.Table]) -> pd.DataFrame:
+        """A reduced table as a frame; kept, where equal sources and settings can be told."""
+        return self._store.fetched(self._engine, name, self._key, table)
+
+    @cached_property
+    def account(self) -> dict[str, Any]:
+        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        from nibbet.core.notes import notes, unmatched
+
+        joined, account = self._joined, self._joined.account
+        sums = {"clicks": self._page_sums["clicks_all"]}
+        visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
+        if (landings := joined.landings) is not None:
+            found = self._reduced("visit-days", lambda: reductions.visit_days(landings))
+            visits = found.assign(date=pd.to_datetime(found["date"]))
+            sums["sessions"] = self._visit_sums["sessions_all"]
+        said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
+        return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self._pages), "notes": said}
+
+    @property
+    def addresses(self) -> pd.DataFrame:
+        """Every spelling met: spelling, page, reason, sources."""
+        return self._joined.addresses
+
+    @cached_property
+    def windows(self) -> Windows:
+        """The recent, reference and long window."""
+        own = self.config.windows
+        return make_windows(self._joined.first, self._joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
+
+    @cached_property
+    def days(self) -> pd.DataFrame:
+        """One row per complete day of the site: date, clicks, impressions."""
+        days = self._reduced("days", lambda: reductions.site_days(self._joined.search))
+        return days.assign(date=pd.to_datetime(days["date"])).sort_values("date", ignore_index=True)
+
+    @cached_property
+    def _scale(self) -> float:
+        return weekday_scale(self.days, self.windows.recent, self.windows.reference)
+
+    # -- measures ------------------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _is_paired(self) -> bool:
+        return any(one.grain == "pair" for _, one in self._joined.files if one.kind == "search")
+
+    @cached_property
+    def curve(self) -> Curve:
+        """The site's own CTR curve, learnt from the long window."""
+        self._say("learning the CTR curve")
+        rows = sum(one["rows_used"] for one in self._joined.account["sources"] if one["kind"] == "search")
+        every = max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES))
+        cells = self._reduced(
+            "curve", lambda: reductions.curve_cells(self._joined.search, self.windows, paired=self._is_paired, every=every)
+        )
+        kinds = [cells[name].astype("category").cat.codes.to_numpy() for name in SEGMENT]
+        order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine keeps no order
+        return learn_curve(cells.iloc[order].reset_index(drop=True))
+
+    def _pair_sums(self) -> ibis.Table:
+        """The expression of the sums of pages and queries, with what the curve expects."""
+        rates = self.curve.rates[[*SEGMENT, "bin", "rate"]]
+        rates = rates.assign(rate=(rates["rate"] * reductions.FINEST).round() / reductions.FINEST)
+        rates = rates.astype({"device": "str", "surface": "str", "brand": "bool", "bin": "int32", "rate": "float64"})
+        self._say("summing pages and queries")
+        return reductions.pair_sums(self._joined.search, self.windows, self._engine.frame(rates), paired=self._is_paired)
+
+    @cached_property
+    def _expected(self) -> pd.DataFrame:
+        """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
+        kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
+        pairs = self._engine.fetch(kept.order_by("page", "query")).astype({"query": "str"})
+        seen = [name for name in pairs if name.startswith("seen_")]
+        days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
+        pairs = pairs.drop(columns=seen).assign(days=days)
+        for suffix in ("", "_reference"):
+            pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+        return pairs
+
+    @cached_property
+    def _pairs(self) -> pd.DataFrame:
+        """The query map: one row per (page, query) of the recent or reference window."""
+        pairs = self._expected[self._expected["query"] != ""]
+        self._say("mapping queries to pages")
+        own = self.config
+        pairs = add_answer(pairs, self._pages.reset_index(drop=True), brand=own.site.brand, language=own.site.language)
+        roles = Roles(own.verdicts.answers, own.verdicts.rival_share)
+        pairs = add_roles(pairs, self._pages["page"], roles, self._targets())
+        pairs["brand"] = pairs["brand"].eq(True)
+        pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
+        strays = pairs[pairs["role"] == "stray"]
+        pairs["topic"] = stray_topics(strays, own.site.language).reindex(pairs.index)
+        order = np.lexsort([-pairs["impressions"].to_numpy(), pairs["page"].to_numpy()])  # by query already
+        return pairs.iloc[order].reset_index(drop=True)
+
+    def _targets(self) -> pd.DataFrame | None:
+        rows = self._joined.editorial
+        if rows is None:
+            return None
+        named = rows.dropna(subset=["page_id", "target_query"])
+        query = named["target_query"].str.lower().str.split().str.join(" ")
+        return pd.DataFrame({"page": named["page_id"].astype("int64"), "query": query}).sort_values(["query", "page"])
+
+    @cached_property
+    def _page_sums(self) -> pd.DataFrame:
+        self._say("summing pages")
+        return self._reduced("pages", lambda: reductions.page_sums(self._joined.search, self.windows)).set_index("page_id")
+
+    @cached_property
+    def _visit_sums(self) -> pd.DataFrame | None:
+        if (landings := self._joined.landings) is None:
+            return None
+        sums = self._reduced("visits", lambda: reductions.visit_sums(landings, self.windows))
+        return sums.set_index("page_id").astype(float, errors="ignore")
+
+    @cached_property
+    def _pages(self) -> pd.DataFrame:
+        """The ledger without what needs the query map."""
+        self._say("measuring pages")
+        own, joined, engine = self.config, self._joined, self._engine
+        table = ledger(
+            joined.pages,
+            self._page_sums,
+            self._visit_sums,
+            joined.inventory,
+            joined.editorial,
+            joined.backlinks,
+            windows=self.windows,
+            scale=self._scale,
+            beyond=own.verdicts.real_change,
+            protected=own.protect.pages,
+        )
+        table = with_others(
+            table,
+            home=joined.home.root,
+            sitemap=joined.sitemap,
+            robots=None if joined.tables["robots"] is None else engine.fetch(joined.tables["robots"]),
+            hits=None
+            if joined.tables["hits"] is None
+            else engine.fetch(reductions.hit_sums(joined.tables["hits"], self.windows)).set_index("page_id")["hits"],
+            links=None
+            if joined.tables["links"] is None
+            else engine.fetch(reductions.link_sums(joined.tables["links"])).set_index("target_id")["links"],
+        )
+        return table
+
+    @cached_property
+    def _measured(self) -> pd.DataFrame:
+        return with_split(with_pull(self._pages.copy(), self._pairs), self._expected, scale=self._scale)
+
+    @cached_property
+    def _openings(self) -> pd.DataFrame:
+        t, pairs = self.config.verdicts, self._pairs
+        good = pairs[(pairs["role"] == "owner") & ~pairs["brand"] & (pairs["clicks"] >= 5)]
+        usual = float(np.average(good["position"], weights=np.sqrt(good["impressions"]))) if len(good) else 5.0
+        reach = Reach(t.climb_position[0], t.climb_position[1], t.climb_to, t.snippet_pull, t.answers)
+        return find_openings(pairs, self.curve, self.windows.recent.days, reach, usual_place=usual)
+
+    # -- verdicts ------------------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _groups(self) -> pd.DataFrame:
+        t = self.config.verdicts
+        like = merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
+        pages = self._measured
+        live = self._pairs["page"].map(~pages["gone"] & ~pages["blocked"]).astype(bool)
+        candidates = merging.candidate_pairs(self._pairs[live], like)
+        wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
+        days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
+        candidates["turn_taking"] = merging.turn_taking(days, candidates)
+        facts = pages.reset_index(names="number")[["number", "clicks_long", "conversions_long", "backlinks", "protected", "page"]]
+        facts = facts.rename(columns={"page": "address", "number": "page"}).fillna({"conversions_long": 0, "backlinks": 0})
+        return merging.merge_groups(candidates, facts, like)
+
+    @cached_property
+    def _group_gains(self) -> pd.DataFrame:
+        if self._groups.empty:
+            return pd.DataFrame(columns=["group", "gain", "gain_low", "gain_high"])
+        return merging.merge_gain(self._groups, self._pairs, self.curve, self.windows.recent.days)
+
+    @cached_property
+    def _stray_topics(self) -> pd.DataFrame:
+        rows = self._openings[self._openings["kind"] == "stray"].merge(
+            self._pairs[["page", "query", "impressions", "topic", "position_sum", "placed"]], on=["page", "query"]
+        )
+        table = rows.groupby(["page", "topic"], as_index=False).agg(
+            queries=("query", "size"),
+            impressions=("impressions", "sum"),
+            clicks=("clicks", "sum"),
+            position_sum=("position_sum", "sum"),
+            placed=("placed", "sum"),
+            gain=("gain", "sum"),
+            gain_low=("gain_low", "sum"),
+            gain_high=("gain_high", "sum"),
+        )
+        return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
+
+    @cached_property
+    def _covers(self) -> pd.Series:
+        pages = self._measured
+        poor = (pages["clicks_long"] < self.config.verdicts.prune_clicks) & ~pages["gone"]
+        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & (pages["children"] == 0)).to_numpy())
+        return covering_page(
+            pages,
+            np.flatnonzero((poor | pages["gone"]).to_numpy()),
+            staying,
+            language=self.config.site.language,
+            brand=self.config.site.brand,
+        )
+
+    @cached_property
+    def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+        self._say("deciding")
+        own = self.config.verdicts
+        shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
+            columns={"impressions": "shown"}
+        )
+        limits = Thresholds(
+            settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__}
+        )
+        verdicts, evidence = decide(
+            Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+        )
+        return verdicts.assign(worth=self._worth(verdicts["gain"])), evidence
+
+    def _worth(self, gain: pd.Series) -> pd.Series:
+        """Money a month: extra clicks x conversions per organic session of the section (shrunk to the site) x value; null without a value."""
+        pages, value = self._measured, self.config.value.conversion
+        if value is None and not pages["revenue_long"].fillna(0).sum():
+            return pd.Series(np.nan, index=gain.index)
+        of_section = pages.groupby("section")[["conversions_long", "revenue_long", "sessions_long"]].transform("sum").fillna(0.0)
+        whole = pages[["conversions_long", "revenue_long", "sessions_long"]].fillna(0.0).sum()
+        earned = "conversions_long" if value is not None else "revenue_long"
+        per_session = (of_section[earned] + 200 * whole[earned] / max(whole["sessions_long"], 1.0)) / (of_section["sessions_long"] + 200)
+        return gain * per_session * (value if value is not None else 1.0)
+
+    # -- tables for people ---------------------------------------------------------------------------------------------------------------
+
+    def prepare(self) -> None:
+        """Compute every reduction that later questions rest on."""
+        _ = self.account
+        self._store.table(self._engine, "pairs", self._key, self._pair_sums)
+
+    @cached_property
+    def _page_table(self) -> pd.DataFrame:
+        return named_pages(self._measured, self._decided[0])
+
+    def pages(self) -> pd.DataFrame:
+        """The ledger: one row per page with the columns of pages.csv, by address."""
+        return self._page_table.copy()
+
+    def queries(self) -> pd.DataFrame:
+        """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query."""
+        return named_queries(self._pairs, self._measured)
+
+    def query_totals(self) -> pd.DataFrame:
+        """One row per query of the recent window: pages, clicks, impressions, position, brand."""
+        return query_totals(self._pairs[self._pairs["impressions"] > 0])
+
+    def verdicts(self) -> pd.DataFrame:
+        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
+        names = ["page", "verdict", "cause", "target", "clicks", "gain", "gain_low", "gain_high", "worth", "confidence", "because", "also"]
+        rows = self._page_table[self._page_table["verdict"].notna()][names]
+        return rows.sort_values(["gain", "page"], ascending=[False, True], na_position="last", ignore_index=True)
+
+    def openings(self) -> pd.DataFrame:
+        """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
+        return self._openings.assign(page=self._openings["page"].map(self._pages["page"]))
+
+    def groups(self) -> pd.DataFrame:
+        """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
+        rows = self._groups.merge(self._group_gains, on="group", how="left")
+        return rows.assign(page=rows["page"].map(self._pages["page"]))
+
+    def evidence(self) -> pd.DataFrame:
+        """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
+        rows = self._decided[1]
+        return rows.assign(page=rows["page"].map(self._pages["page"])).sort_values(["page", "measure"], kind="stable", ignore_index=True)
+
+    def redirects(self) -> pd.DataFrame:
+        """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
+        pages, verdicts = self._measured, self._decided[0]
+        leaving = verdicts["verdict"].isin(["prune", "consolidate"])
+        rows = pd.DataFrame(
+            {"from": pages["page"], "to": verdicts["target"].map(pages["page"]), "because": "verdict " + verdicts["verdict"].fillna("")}
+        )[leaving]
+        moved = pages["gone"] & pages["redirects_to"].notna()
+        now = pd.DataFrame({"from": pages["page"], "to": pages["redirects_to"], "because": "redirects already"})[moved]
+        broken = (
+            pages["gone"]
+            & ~moved
+            & (pages["status"].fillna(200) >= 400)
+            & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
+        )
+        mend = pd.DataFrame(
+            {
+                "from": pages["page"],
+                "to": self._covers.reindex(pages.index).map(pages["page"]),
+                "because": "answers " + pages["status"].astype("str") + " but is still visited",
+            }
+        )[broken]
+        return straighten(pd.concat([rows, now, mend], ignore_index=True))
+
+    # -- tables for questions -----------------------------------------------------------------------------------------------------------
+
+    def asked(self, name: str) -> Path:
+        """The file of a table for questions in SQL that is made from rows: see `core.meanings`."""
+        self._store.table(self._engine, f"sql-{name}", self._key, lambda: self._asked(name))
+        return self._store.path(f"sql-{name}", self._key)
+
+    def _asked(self, name: str) -> ibis.Table:
+        joined = self._joined
+        if name in ("search", "landings"):
+            rows = joined.search if name == "search" else joined.landings
+            return reductions.told(rows, self._addresses, DETAIL)
+        if name in ("days", "weeks"):
+            reduced = reductions.page_days(joined.search) if name == "days" else reductions.page_weeks(joined.search)
+            return reductions.named(reduced, self._addresses)
+        if name in ("devices", "countries", "surfaces"):
+            one = {"devices": "device", "countries": "country", "surfaces": "surface"}[name]
+            return reductions.named(reductions.splits(joined.search, self.windows, one).rename({one: "value"}), self._addresses)
+        if name == "sections":
+            return reductions.section_days(joined.search, self._addresses)
+        return joined.addressed(self._engine, name, self._addresses)
+
+    @cached_property
+    def _addresses(self) -> ibis.Table:
+        """Number, address and section of every page, in the engine."""
+        return self._engine.frame(self._joined.pages[["page", "section"]].reset_index(names="number"))
+
+    @property
+    def kinds(self) -> list[str]:
+        """The kinds of sources that were given."""
+        return [kind for kind, table in self._joined.tables.items() if table is not None]
+
+    def close(self) -> None:
+        """Give the engine's memory and spill folder back; what was computed stays."""
+        if "_engine" in self.__dict__:
+            self._engine.close()

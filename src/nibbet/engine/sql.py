@@ -1,0 +1,133 @@
+"""Questions in standard SQL, answered by an engine that can reach nothing but the tables given."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nibbet.errors import NotFoundError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+#: what results are shown as: sums of whole numbers come as very wide ones, money as decimals
+_PLAIN = {"HUGEINT": "BIGINT", "UHUGEINT": "BIGINT", "DECIMAL": "DOUBLE"}
+
+
+def names_in(statement: str) -> set[str]:
+    """The tables that a statement reads, by their names. Raises NotFoundError for anything but one SELECT."""
+    import duckdb
+
+    with duckdb.connect(config={"enable_external_access": "false"}) as connection:
+        try:
+            found = connection.extract_statements(statement)
+            if len(found) != 1:
+                raise NotFoundError(f"Give one SELECT, not {len(found)} statements.")
+            if found[0].type != duckdb.StatementType.SELECT:
+                raise NotFoundError(f"Only SELECT is answered, not {found[0].type.name}: the data stay as they are.")
+            row = connection.execute("SELECT json_serialize_sql(?)", [statement]).fetchone()
+        except duckdb.Error as fault:
+            raise NotFoundError(_said(fault, statement)) from None
+    tree = json.loads(row[0]) if row else {}
+    nodes = list(_nodes(tree))
+    read = {node["table_name"] for node in nodes if node.get("type") == "BASE_TABLE" and not node.get("schema_name")}
+    own = {entry["key"] for node in nodes if "cte_map" in node for entry in node["cte_map"]["map"]}
+    return read - own
+
+
+def _nodes(tree: Any) -> Iterator[dict[str, Any]]:
+    if isinstance(tree, dict):
+        yield tree
+    for part in tree.values() if isinstance(tree, dict) else tree if isinstance(tree, list) else ():
+        yield from _nodes(part)
+
+
+def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any], *, memory: str = "4GB") -> pd.DataFrame:
+    """The rows that a SELECT gives, over Parquet files as tables.
+
+    Args:
+        tables: name -> file; values: bound to $name in the statement, never pasted into it.
+    Raises NotFoundError when the statement is wrong, asks for what is not there, or a value is missing or left over.
+    """
+    import duckdb
+
+    # two steps: names of files cannot be bound in a view, so they are quoted; afterwards nothing else can be opened or changed
+    connection = duckdb.connect(config={"memory_limit": memory})
+    try:
+        for name, path in tables.items():
+            file = str(path).replace("'", "''")
+            connection.execute(f"CREATE VIEW \"{name}\" AS SELECT * FROM read_parquet('{file}')")
+        connection.execute("SET allowed_paths = ?", [[str(path) for path in tables.values()]])
+        connection.execute("SET enable_external_access = false")
+        connection.execute("SET lock_configuration = true")
+        found = connection.extract_statements(statement)[0]
+        if missing := sorted(set(found.named_parameters) - set(values)):
+            raise NotFoundError(f"The question needs a value: --set {missing[0]}=...")
+        if extra := sorted(set(values) - set(found.named_parameters)):
+            raise NotFoundError(f"--set {extra[0]}: the question has no ${extra[0]}. It has: {_listed(found.named_parameters)}.")
+        rows = connection.sql(statement, params=dict(values)) if values else connection.sql(statement)
+        casts = [
+            f'TRY_CAST("{name.replace(chr(34), chr(34) * 2)}" AS {_PLAIN[kind]})' if (kind := str(type_).split("(")[0]) in _PLAIN else None
+            for name, type_ in zip(rows.columns, rows.types, strict=True)
+        ]
+        if any(casts) and len(set(rows.columns)) == len(rows.columns):
+            quoted = ['"' + name.replace('"', '""') + '"' for name in rows.columns]
+            rows = rows.project(", ".join(f"{cast} AS {name}" if cast else name for cast, name in zip(casts, quoted, strict=True)))
+        return rows.to_arrow_table().to_pandas(date_as_object=False)
+    except duckdb.Error as fault:
+        raise NotFoundError(_said(fault, statement)) from None
+    finally:
+        connection.close()
+
+
+def rows_where(frame: pd.DataFrame, condition: str) -> pd.DataFrame:
+    """The rows of `frame` for which the condition holds, in their order.
+
+    Raises NotFoundError when the condition is no single SQL condition on its columns.
+    """
+    import duckdb
+    import pyarrow as pa
+
+    numbered = frame.reset_index(drop=True).assign(nibbet_row=range(len(frame)))
+    connection = duckdb.connect(config={"enable_external_access": "false", "lock_configuration": "true"})
+    try:
+        connection.register("rows", pa.Table.from_pandas(numbered, preserve_index=False))
+        statements = connection.extract_statements(f"SELECT nibbet_row FROM rows WHERE ({condition}\n) ORDER BY nibbet_row")
+        if len(statements) != 1:
+            raise NotFoundError(f"--where {condition}: give one condition, without a semicolon.")
+        kept = connection.execute(statements[0]).fetchnumpy()["nibbet_row"]
+    except duckdb.Error as fault:
+        said = str(fault).strip().splitlines()[0]
+        raise NotFoundError(f"--where {condition}: {said}. Columns: {', '.join(map(str, frame.columns))}.") from None
+    finally:
+        connection.close()
+    return frame.iloc[kept].reset_index(drop=True)
+
+
+def value_of(text: str) -> Any:
+    """What a text given on the command line means: a whole number, a number, a day, true or false, else the text itself."""
+    from datetime import date
+
+    readings: list[Callable[[str], Any]] = [int, float, date.fromisoformat]
+    for read in readings:
+        try:
+            return read(text)
+        except ValueError:
+            continue
+    return {"true": True, "false": False}.get(text.lower(), text)
+
+
+def _listed(names: Any) -> str:
+    return ", ".join(f"${name}" for name in sorted(names)) or "none"
+
+
+def _said(fault: Exception, statement: str) -> str:
+    lines = [line for line in str(fault).strip().splitlines() if line.strip()]
+    kind, _, told = lines[0].partition(": ")
+    mend = "; ".join(line.strip() for line in lines[1:] if line.startswith(("Did you mean", "Candidate")))
+    if "allowed" in told or "disabled" in told or kind.startswith("Permission"):
+        return f"The question reaches outside the tables of this site, which is closed ({told})."
+    return f"The question cannot be answered: {told or lines[0]}{'. ' + mend if mend else ''} (in: {' '.join(statement.split())[:120]}). See: nibbet sql --tables"
