@@ -23,7 +23,7 @@ from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide
 from nibbet.core.windows import Windows, make_windows, weekday_scale
-from nibbet.engine import Engine, Store
+from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.sources.joined import Joined, join_sources, matched
 from nibbet.sources.load import read_sources
 
@@ -47,12 +47,17 @@ class Analysis:
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
     @cached_property
-    def _engine(self) -> Engine:
-        return Engine(memory=self.config.engine.memory, threads=self.config.engine.threads)
+    def _engines(self) -> tuple[Engine, AnyEngine]:
+        own = self.config.engine
+        return open_engines(own.backend, memory=own.memory, threads=own.threads, root=self._root)
+
+    @property
+    def _engine(self) -> AnyEngine:
+        return self._engines[1]
 
     @cached_property
     def _joined(self) -> Joined:
-        cleans = read_sources(self._engine, self._store, self.config, self._root, self._frames, self._say)
+        cleans = read_sources(*self._engines, self._store, self.config, self._root, self._frames, self._say)
         return join_sources(self._engine, self.config, cleans, self._say)
 
     def _reduced(self, name: str, table: Callable[[], ibis.Table]) -> pd.DataFrame:
@@ -392,5 +397,6 @@ class Analysis:
 
     def close(self) -> None:
         """Give the engine's memory and spill folder back; what was computed stays."""
-        if "_engine" in self.__dict__:
-            self._engine.close()
+        if "_engines" in self.__dict__:
+            for engine in dict.fromkeys(self._engines):
+                engine.close()

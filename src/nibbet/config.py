@@ -130,7 +130,8 @@ class VerdictSettings(Section):
 class EngineSettings(Section):
     """[engine]: what computes, and how much memory it may take."""
 
-    backend: Literal["duckdb"] = "duckdb"
+    backend: Annotated[str, Field(pattern=r"^(duckdb|duckdb://.+|pyspark)$")] = "duckdb"
+    "duckdb, duckdb://FILE for a database of that engine whose tables are named, or pyspark."
     memory: str = "4GB"
     threads: int | None = Field(None, ge=1)
 

@@ -38,6 +38,11 @@ def windowed(table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]
     return table.group_by(by).aggregate(**sums, **more)
 
 
+@ibis.udf.agg.builtin(signature=(("int64",), "int64"))
+def bit_or(marks):  # type: ignore[no-untyped-def]
+    """All marks of a group in one number."""
+
+
 def whole_sum(column: Any) -> Any:
     """The sum of whole numbers as one, added as floats: exact to 2^53, and no wider than a file can hold."""
     return column.cast("float64").sum().cast("int64")
@@ -166,11 +171,10 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired
     sums = {name: exact_sum(rows[name], inside(rows, now)) for name in (*SUMS, "expected_clicks")}
     sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS[1:], "expected_clicks")}
     day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
-    one = ibis.literal(1, "int64")
     for word in range(-(-now.days // WORD_DAYS)):
         bit = day - word * WORD_DAYS
-        mark = ibis.cases((bit.between(0, WORD_DAYS - 1) & (day < now.days) & (rows.impressions > 0), one << bit), else_=0)
-        sums[f"seen_{word}"] = mark.bit_or()
+        mark = ibis.cases((bit.between(0, WORD_DAYS - 1) & (day < now.days) & (rows.impressions > 0), ibis.literal(2.0) ** bit), else_=0)
+        sums[f"seen_{word}"] = bit_or(mark.cast("int64"))
     return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
 

@@ -1,6 +1,29 @@
 """The dataframe engine behind one door: the only place that knows which one runs."""
 
-from nibbet.engine.engine import Engine
-from nibbet.engine.store import Store, key_of, program
+from pathlib import Path
 
-__all__ = ["Engine", "Store", "key_of", "program"]
+from nibbet.engine.engine import Engine
+from nibbet.engine.spark import SparkEngine
+from nibbet.engine.store import Store, key_of, program
+from nibbet.errors import SourceError
+
+__all__ = ["AnyEngine", "Engine", "SparkEngine", "Store", "key_of", "open_engines", "program"]
+
+AnyEngine = Engine | SparkEngine
+
+
+def open_engines(backend: str, *, memory: str, threads: int | None, root: Path = Path()) -> tuple[Engine, AnyEngine]:
+    """The engine that reads files, and the one in which tables lie and rows are reduced; mostly the same.
+
+    Args:
+        backend: duckdb, duckdb://FILE (a database whose tables are named in the settings, relative to `root`), or pyspark.
+    Raises SourceError when it cannot be opened.
+    """
+    if backend.startswith("duckdb://"):
+        file = root / backend.removeprefix("duckdb://")
+        if not file.is_file():
+            raise SourceError(f"backend = {backend!r}: there is no file {file}. Mend [engine] in nibbet.toml.")
+        engine = Engine(memory=memory, threads=threads, database=file)
+        return engine, engine
+    engine = Engine(memory=memory, threads=threads)
+    return engine, SparkEngine(memory=memory, threads=threads) if backend == "pyspark" else engine

@@ -27,16 +27,20 @@ LONGEST_LINE = 12_000_000
 class Engine:
     """An open engine with a spill folder of its own, removed when it is closed."""
 
-    def __init__(self, *, memory: str = "4GB", threads: int | None = None, spill: Path | None = None) -> None:
+    def __init__(self, *, memory: str = "4GB", threads: int | None = None, database: Path | None = None) -> None:
+        """database: a file of the engine whose tables can be named; it is only read."""
         import ibis
 
-        self.spill = Path(tempfile.mkdtemp(prefix="nibbet-", dir=spill))
+        self.spill, self._database = Path(tempfile.mkdtemp(prefix="nibbet-")), database
         options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill), "preserve_insertion_order": False}
         if threads:
             options["threads"] = threads
         try:
             self.connection = ibis.duckdb.connect(**options)
+            if database is not None:
+                self.connection.attach(database, "given", read_only=True)
         except Exception as fault:
+            shutil.rmtree(self.spill, ignore_errors=True)
             raise SourceError(f"The engine did not open: {fault}. Mend [engine] in nibbet.toml.") from None
         self._names = 0
 
@@ -105,21 +109,23 @@ class Engine:
         if isinstance(frame, ibis.Table):
             return frame
         name = self._fresh("frame")
-        self.connection.con.register(name, _arrow(frame))
+        self.connection.con.register(name, as_arrow(frame))
         return self.connection.table(name)
 
     def table(self, name: str) -> ibis.Table:
         """A table that the engine already holds. Raises SourceError where there is none of that name."""
-        known = self.connection.list_tables()
+        place = None if self._database is None else ("given", "main")
+        known = self.connection.list_tables(database=place)
         if name not in known:
             raise SourceError(f'table = "{name}": the engine has no such table. It has: {", ".join(known) or "none"}.')
-        return self.connection.table(name)
+        return self.connection.table(name, database=place)
 
     def key(self, text: Any) -> Any:
         """A number for each text, null for none; two hashes in one, for one alone lets alike texts of some lengths meet."""
         import ibis
 
-        return ibis.cases((text.notnull(), _duck_hash(text) ^ _duck_hash(ibis.literal(":") + text)), else_=ibis.null("uint64"))
+        both = _duck_hash(text) ^ _duck_hash(ibis.literal(":") + text)
+        return ibis.cases((text.notnull(), (both >> 1).cast("int64")), else_=ibis.null("int64"))
 
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
@@ -161,7 +167,7 @@ def _duck_hash(text: Any) -> Any:
     return duck_hash(text)
 
 
-def _arrow(frame: Any) -> Any:
+def as_arrow(frame: Any) -> Any:
     """A frame of any library that speaks Arrow as an Arrow table; columns without a type become text."""
     import pandas as pd
     import pyarrow as pa

@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from nibbet.config import SourceSettings
-    from nibbet.engine import Engine, Store
+    from nibbet.engine import AnyEngine, Engine, Store
 
 ENGINE_TYPE = {
     "date": "date",
@@ -96,7 +96,7 @@ class Clean:
 class Place:
     """Where sources are cleaned: the engine that reads them, the store that keeps what was read, and the words of the brand."""
 
-    engine: Engine
+    engine: AnyEngine
     store: Store
     brand: tuple[str, ...] = ()
 
@@ -517,7 +517,7 @@ def _completed(table: ibis.Table, reading: Reading, settings: SourceSettings) ->
     if reading.kind == "search":
         columns["brand"] = table.brand.fill_null(False) if "brand" in table.columns else ibis.literal(False)
     if reading.kind in MEASURES:
-        columns["page_key"] = table.page_key if "page_key" in table.columns else ibis.null("uint64")
+        columns["page_key"] = table.page_key if "page_key" in table.columns else ibis.null("int64")
     if reading.kind == "landings":
         _derive_engagement(columns, reading)
         says = [columns[name] for name in ("channel", "medium") if name in reading.matches]

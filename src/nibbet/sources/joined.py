@@ -21,7 +21,7 @@ from nibbet.sources.overlaps import settle_overlaps, settle_undated
 
 if TYPE_CHECKING:
     from nibbet.config import Config
-    from nibbet.engine import Engine
+    from nibbet.engine import AnyEngine
 
 DIGITS = {"engagement_seconds": 6, "conversions": 6, "revenue": 6}
 CRAWL_ADDRESSES = ("redirect_to", "canonical")
@@ -50,7 +50,7 @@ class Joined:
     tables: dict[str, ibis.Table | None]
     home: Home
 
-    def addressed(self, engine: Engine, kind: str, pages: ibis.Table) -> ibis.Table:
+    def addressed(self, engine: AnyEngine, kind: str, pages: ibis.Table) -> ibis.Table:
         """A kind of few rows as cleaned, its columns of addresses as the addresses of pages (null where they are none of this site's).
 
         Args:
@@ -77,7 +77,7 @@ class Joined:
         return table.select(*first, *[name for name in shown if name not in first], set_aside="aside")
 
 
-def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> Joined:
+def join_sources(engine: AnyEngine, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> Joined:
     """Bring the cleaned sources together; every row is used or set aside with a reason."""
     names = _number_files(cleans)
     tables = {kind: _union(engine, [one for one in cleans if one.kind == kind]) for kind in TABLES}
@@ -146,7 +146,7 @@ def join_sources(engine: Engine, config: Config, cleans: list[Clean], say: Calla
 
 
 def _by_page(
-    engine: Engine, tables: dict[str, ibis.Table | None], crawl: pd.DataFrame | None, keys: pd.DataFrame, places: _Places
+    engine: AnyEngine, tables: dict[str, ibis.Table | None], crawl: pd.DataFrame | None, keys: pd.DataFrame, places: _Places
 ) -> dict[str, pd.DataFrame | None]:
     """The kinds of few rows as frames with page_id; hits and links find their pages inside the engine."""
     if (hits := tables["hits"]) is not None:
@@ -170,7 +170,7 @@ def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
     }
 
 
-def _met_keys(engine: Engine, cleans: list[Clean]) -> dict[str, pd.DataFrame]:
+def _met_keys(engine: AnyEngine, cleans: list[Clean]) -> dict[str, pd.DataFrame]:
     """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
     found: dict[str, list[ibis.Table]] = {}
     for one in cleans:
@@ -182,7 +182,7 @@ def _met_keys(engine: Engine, cleans: list[Clean]) -> dict[str, pd.DataFrame]:
     }
 
 
-def _met_texts(engine: Engine, tables: dict[str, ibis.Table | None]) -> pd.DataFrame:
+def _met_texts(engine: AnyEngine, tables: dict[str, ibis.Table | None]) -> pd.DataFrame:
     """spelling, source of all other kinds; hits that failed count as misses, which make no page by themselves."""
     met = [
         (kind, table, column)
@@ -205,7 +205,7 @@ def _met_texts(engine: Engine, tables: dict[str, ibis.Table | None]) -> pd.DataF
 class _Places:
     """The pages behind what rows carry: by the keys of spellings where rows have them, else by the spellings themselves."""
 
-    def __init__(self, engine: Engine, keys: pd.DataFrame, keyed: dict[str, pd.DataFrame]) -> None:
+    def __init__(self, engine: AnyEngine, keys: pd.DataFrame, keyed: dict[str, pd.DataFrame]) -> None:
         self._engine, self._keys, self._keyed = engine, keys.astype({"spelling": "str", "reason": "str"}), keyed
 
     @cached_property
@@ -218,11 +218,11 @@ class _Places:
         met = self._keyed[kind]
         if met["page_key"].duplicated().any():  # two spellings with one key: rare enough to take the slower way
             return with_pages(table, self.texts).drop("page_key")
-        found = met.merge(self._keys, on="spelling", how="left", validate="1:1").rename(columns={"page_key": "met"})
+        found = met.merge(self._keys, on="spelling", how="left", validate="m:1").rename(columns={"page_key": "met"})
         return with_pages(table, self._engine.frame(found[["met", "page_id", "reason"]]), by="page_key").drop("page")
 
 
-def _without_automata(engine: Engine, hits: ibis.Table) -> ibis.Table:
+def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
     """Hits with those of known robots and scripts, and of files that are no pages, set aside."""
     from nibbet.sources.agents import automated
 
@@ -256,7 +256,7 @@ def _number_files(cleans: list[Clean]) -> list[tuple[str, Clean]]:
     return names
 
 
-def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
+def _union(engine: AnyEngine, cleans: list[Clean]) -> ibis.Table | None:
     """The tables of one kind below each other, with file (its number) and grain; a file given twice serves once, the copy is set aside."""
     if not cleans:
         return None
@@ -279,7 +279,7 @@ def _union(engine: Engine, cleans: list[Clean]) -> ibis.Table | None:
     return reduce(lambda a, b: a.union(b), parts)
 
 
-def _nothing_left(engine: Engine, search: ibis.Table, names: list[tuple[str, Clean]]) -> SourceError:
+def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> SourceError:
     """No row can be used: which files were read and why their rows went."""
     fates = engine.fetch(search.group_by("file", "aside").aggregate(rows=search.count()))
     parts = [
@@ -291,7 +291,7 @@ def _nothing_left(engine: Engine, search: ibis.Table, names: list[tuple[str, Cle
     return SourceError(f"No search row is left to use ({told}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
 
 
-def _as_of(engine: Engine, search: ibis.Table, names: list[tuple[str, Clean]]) -> date:
+def _as_of(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> date:
     used = search.filter(search.aside.isnull())
     top = "page" if "page" in engine.fetch(used.select("grain").distinct())["grain"].tolist() else "pair"
     days = engine.fetch(
@@ -348,7 +348,7 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     )
 
 
-def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None]) -> tuple[dict[str, Any], date | None]:
+def _account(engine: AnyEngine, joined: Joined, tables: dict[str, ibis.Table | None]) -> tuple[dict[str, Any], date | None]:
     """The account: every file with what was read, used and set aside; and the first day of search rows that serve."""
     entries: dict[int, dict[str, Any]] = {}
     first = None
@@ -369,7 +369,7 @@ def _account(engine: Engine, joined: Joined, tables: dict[str, ibis.Table | None
     return {"sources": [entries[number] for number in sorted(entries)], "notes": []}, first
 
 
-def _with_address_fate(table: ibis.Table, joined: Joined, engine: Engine) -> ibis.Table:
+def _with_address_fate(table: ibis.Table, joined: Joined, engine: AnyEngine) -> ibis.Table:
     lost = joined.addresses[joined.addresses["page"].isna()][["spelling", "reason"]]
     if lost.empty:
         return table.mutate(aside=ibis.cases((table.aside.isnull() & table.page.isnull(), "no address"), else_=table.aside))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -18,24 +19,27 @@ from nibbet.sources.sheets import Sheet, bundle, frame_sheet
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings
-    from nibbet.engine import Engine, Store
+    from nibbet.engine import AnyEngine, Engine, Store
 
 Say = Callable[[str], None]
 
 
-def read_sources(engine: Engine, store: Store, config: Config, root: Path, frames: Mapping[str, Any], say: Say) -> list[Clean]:
+def read_sources(
+    engine: Engine, main: AnyEngine, store: Store, config: Config, root: Path, frames: Mapping[str, Any], say: Say
+) -> list[Clean]:
     """One cleaned table per file (or frame, or sheet), in the order of the settings.
 
-    Raises SourceError and its kin; the message names file, fault and mend.
+    Files are read by `engine` and then lie in `main`; tables of `main` are cleaned where they are. Raises SourceError and its kin; the message names file, fault and mend.
     """
     limits = Limits(config.limits.expanded_bytes, config.limits.expansion_ratio)
     place = Place(engine, store, tuple(config.site.brand))
     found: list[Clean] = []
     for kind, frame in frames.items():
-        found += _from_frame(place, kind, frame, limits)
+        found += [_moved(one, engine, main) for one in _from_frame(place, kind, frame, limits)]
     for settings in config.source:
         if settings.table is not None:
-            found.append(_cleaned(place, _frame_sheet(engine, settings.table, engine.table(settings.table)), settings))
+            there = replace(place, engine=main)
+            found.append(_cleaned(there, _frame_sheet(main, settings.table, main.table(settings.table)), settings))
             continue
         sheets: list[Sheet] = []
         paths = find_files(root, settings.files)
@@ -44,9 +48,20 @@ def read_sources(engine: Engine, store: Store, config: Config, root: Path, frame
             name = str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
             sheets += [sheet for plain in unpack(path, name, engine.spill, limits, store.digest) for sheet in _wanted(plain, settings)]
         rate = _exchange(settings, config)
-        found += [_cleaned(place, sheet, settings, rate) for sheet in bundle(sheets)]
+        found += [_moved(_cleaned(place, sheet, settings, rate), engine, main) for sheet in bundle(sheets)]
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
+    return found
+
+
+def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
+    """The same rows as tables of `main`, by way of Parquet files."""
+    if main is engine:
+        return found
+    kept = engine.keep(found.table)
+    found.table = main.parquet([engine.spill / f"{kept.get_name()}.parquet"])
+    if found.met is not None:
+        found.met = main.frame(engine.fetch(found.met))
     return found
 
 
@@ -103,7 +118,7 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
     return [_cleaned(place, _frame_sheet(place.engine, kind, place.engine.frame(frame)), settings)]
 
 
-def _frame_sheet(engine: Engine, name: str, table: Any) -> Sheet:
+def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:
     return frame_sheet(name, table, engine.fetch(table.limit(400)).to_dict("records"))
 
 

@@ -11,7 +11,7 @@ from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, cove
 from nibbet.sources.clean import Clean
 
 if TYPE_CHECKING:
-    from nibbet.engine import Engine
+    from nibbet.engine import AnyEngine
 
 DIMENSIONS = {"search": ("query", "country", "device", "surface"), "landings": ("channel", "source", "medium", "device", "country")}
 KEYS = {
@@ -24,7 +24,7 @@ PREFER = {"page": (), "pair": ("device",), "query": (), "landings": ("channel",)
 
 
 def settle_overlaps(
-    engine: Engine, table: ibis.Table, cleans: list[Clean], kind: str
+    engine: AnyEngine, table: ibis.Table, cleans: list[Clean], kind: str
 ) -> tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]:
     """The table with rows set aside where other rows hold the same traffic.
 
@@ -107,7 +107,7 @@ def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataF
     return pd.concat([*parts, days[undated].assign(instead=None)], ignore_index=True)
 
 
-def _without_copies(engine: Engine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:
+def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:
     """Rows of one layer that several files hold: set aside where most agree (an export taken twice), else added and said."""
     notes: list[dict[str, str]] = []
     shared = days[days.duplicated(["layer", "date"], keep=False)]
@@ -141,7 +141,7 @@ def _day(day: Any) -> Any:
     return ibis.literal(day, "date")
 
 
-def settle_undated(engine: Engine, table: ibis.Table, numbers: dict[int, tuple[Any, Any]]) -> ibis.Table:
+def settle_undated(engine: AnyEngine, table: ibis.Table, numbers: dict[int, tuple[Any, Any]]) -> ibis.Table:
     """Undated rows set aside where dated rows of the same page and grain lie in the days they cover.
 
     Args:

@@ -1,0 +1,131 @@
+"""The same tables on Spark: a session of its own on this machine, or the one that is already running."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nibbet.errors import SourceError
+
+if TYPE_CHECKING:
+    import ibis
+    import pandas as pd
+
+
+class SparkEngine:
+    """As Engine, for tables that live in Spark and for Parquet files; only reduced tables come to this machine."""
+
+    def __init__(self, *, memory: str = "4GB", threads: int | None = None) -> None:
+        try:
+            import ibis
+            from pyspark.sql import SparkSession
+
+            ibis.pyspark  # noqa: B018 - asked for before the session starts, which takes a while
+        except (ImportError, AttributeError):
+            raise SourceError('backend = "pyspark" needs: pip install "nibbet[spark]"') from None
+        self.spill = Path(tempfile.mkdtemp(prefix="nibbet-"))
+        self._own = SparkSession.getActiveSession() is None
+        session = SparkSession.getActiveSession() or (
+            SparkSession.builder.appName("nibbet")
+            .config("spark.driver.memory", memory.lower().removesuffix("b"))
+            .config("spark.sql.session.timeZone", "UTC")
+            .config("spark.sql.shuffle.partitions", str(threads or 8))
+            .config("spark.ui.enabled", "false")
+            .config("spark.ui.showConsoleProgress", "false")
+            .config("spark.log.level", "ERROR")
+            .config("spark.sql.execution.arrow.pyspark.enabled", "true")
+            .config("spark.local.dir", str(self.spill))
+            .master(f"local[{threads or '*'}]")
+            .getOrCreate()
+        )
+        if self._own:
+            session.sparkContext.setLogLevel("ERROR")
+        self.session = session
+        self.connection = ibis.pyspark.connect(session)
+        self._names = 0
+
+    def close(self) -> None:
+        """Stop the session that was started here, and give its folder back."""
+        if self._own:
+            self.session.stop()
+        shutil.rmtree(self.spill, ignore_errors=True)
+
+    def parquet(self, paths: Sequence[Path]) -> ibis.Table:
+        """Parquet files of one shape as a table."""
+        return self._view(self.session.read.parquet(*[str(path) for path in paths]))
+
+    def frame(self, frame: Any) -> ibis.Table:
+        """A pandas, Polars or Arrow table as a table of the engine; an Ibis table as it is."""
+        import ibis
+        import pyarrow.parquet as pq
+
+        from nibbet.engine.engine import as_arrow
+
+        if isinstance(frame, ibis.Table):
+            return frame
+        path = self.spill / f"{self._fresh()}.parquet"  # by a file: the way over the session's socket is slow and loses unsigned numbers
+        pq.write_table(as_arrow(frame), path, coerce_timestamps="us")
+        return self.parquet([path])
+
+    def table(self, name: str) -> ibis.Table:
+        """A table that the engine already holds. Raises SourceError where there is none of that name."""
+        known = self.connection.list_tables()
+        if name not in known:
+            raise SourceError(f'table = "{name}": the engine has no such table. It has: {", ".join(known) or "none"}.')
+        return self.connection.table(name)
+
+    def key(self, text: Any) -> Any:
+        """A number for each text, null for none."""
+        import ibis
+
+        return ibis.cases((text.notnull(), _xxhash64(text)), else_=ibis.null("int64"))
+
+    def keep(self, table: ibis.Table) -> ibis.Table:
+        """The table computed once, kept where Spark keeps such things."""
+        return self._view(self.session.sql(self.connection.compile(table)).cache())
+
+    def write(self, table: ibis.Table, path: Path) -> None:
+        """A reduced table computed and written as a Parquet file of this machine."""
+        import pyarrow.parquet as pq
+
+        pq.write_table(self._fetched(table), path, compression="lz4")
+
+    def fetch(self, table: ibis.Table) -> pd.DataFrame:
+        """The rows of a reduced table as a pandas frame."""
+        return self._fetched(table).to_pandas()
+
+    def drop(self, *tables: ibis.Table) -> None:
+        """Give back the room of kept tables that nothing needs any more."""
+        for table in tables:
+            self.session.table(table.get_name()).unpersist()
+
+    def _fetched(self, table: ibis.Table) -> Any:
+        try:
+            return self.connection.to_pyarrow(table)
+        except Exception as fault:
+            if type(fault).__module__.startswith("pyspark"):
+                said = str(fault).strip().splitlines()[0]
+                raise SourceError(f"Spark could not compute a table: {said}") from fault
+            raise
+
+    def _view(self, frame: Any) -> ibis.Table:
+        name = self._fresh()
+        frame.createOrReplaceTempView(name)
+        return self.connection.table(name)
+
+    def _fresh(self) -> str:
+        self._names += 1
+        return f"nibbet_table_{self._names}"
+
+
+def _xxhash64(text: Any) -> Any:
+    import ibis
+
+    @ibis.udf.scalar.builtin(name="xxhash64", signature=(("string",), "int64"))
+    def xxhash64(text):  # type: ignore[no-untyped-def]
+        """Spark's hash of a text."""
+
+    return xxhash64(text)
