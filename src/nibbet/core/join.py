@@ -39,7 +39,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
     """
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
     placed = search.position.notnull()
-    exact = (search.position * search.impressions.cast("float64") * FINEST).round() / FINEST
+    exact = (search.position * search.impressions.cast("float64") * FINEST).round().cast("float64") / FINEST  # else Spark divides decimals
     search = search.mutate(
         placed=ibis.cases((placed, search.impressions), else_=0).cast("int64"),
         position_sum=ibis.cases((placed, exact), else_=0.0).cast("float64"),

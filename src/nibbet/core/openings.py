@@ -85,12 +85,13 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     """Topic label of each stray row: rows of one page whose queries share most of their telling words; the label is the one most shown.
 
     Args:
-        strays: page, query, impressions.
+        strays: page, query, impressions; in the order of the queries, which settles ties.
     """
     if strays.empty:
         return pd.Series([], index=strays.index, dtype="str")
     lexicon = Lexicon(language)
-    words = lexicon.matrix(strays["query"])
+    number, texts = pd.factorize(strays["query"])
+    words = lexicon.matrix(pd.Series(texts))[number]
     page = pd.factorize(strays["page"])[0]
     drawn = sparse.csr_matrix((np.ones(len(page)), (page, np.arange(len(page)))), shape=(page.max() + 1, len(page))) @ words
     weight = np.sqrt(rarity(drawn))
@@ -103,8 +104,6 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     within = sparse.csr_matrix((unit.data[keep], (unit.row[keep], column[keep])), shape=(len(page), len(cell)))
     alike = within @ within.T
     label = csgraph.connected_components(alike > 0.45, directed=False)[1]
-    ranked = pd.DataFrame(
-        {"label": label, "query": strays["query"].to_numpy(), "impressions": strays["impressions"].to_numpy()}, index=strays.index
-    )
-    head = ranked.sort_values(["impressions", "query"], ascending=[False, True]).drop_duplicates("label").set_index("label")["query"]
-    return ranked["label"].map(head)
+    order = np.lexsort([-strays["impressions"].to_numpy(), label])
+    head = order[np.unique(label[order], return_index=True)[1]]
+    return pd.Series(strays["query"].to_numpy()[head][label], index=strays.index, dtype="str")

@@ -14,6 +14,7 @@ from nibbet.errors import NibbetError
 
 #: what stands between words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
+ODD = r"[^ \p{L}\p{N}]"
 
 
 def plain(texts: pd.Series) -> pa.Array:
@@ -47,7 +48,11 @@ class Lexicon:
 
     def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
         """Texts x words, 1 where the word occurs; new words get new columns, so widths may differ: see `same_width`."""
-        cut = pc.split_pattern_regex(plain(texts), BETWEEN)
+        lower = plain(texts)
+        odd = pc.match_substring_regex(lower, ODD)
+        if pc.any(odd).as_py():  # most queries are letters and blanks, and need no pattern
+            lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
+        cut = pc.split_pattern(lower, " ")
         words = pc.list_flatten(cut).dictionary_encode()
         row = pc.list_parent_indices(cut).to_numpy()
         filled = pc.not_equal(words.dictionary, "").to_numpy(zero_copy_only=False)

@@ -9,11 +9,15 @@ import tempfile
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
-from nibbet.render.safe import for_cells
+from nibbet.render.safe import for_cells, harmless_cells, large
 
+Floats = NDArray[np.float64]
 MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
@@ -100,18 +104,68 @@ def _workbook(frame: pd.DataFrame) -> Callable[[Path], None]:
 
 def as_csv(frame: pd.DataFrame) -> str:
     """The frame as CSV: ISO dates, empty nulls, true and false, floats to six digits, no cell that a spreadsheet runs."""
-    out = frame.copy()
-    for name in out.columns:
-        kind = str(out[name].dtype)
-        if kind in ("bool", "boolean"):
-            out[name] = out[name].map({True: "true", False: "false"})
-        elif kind.startswith("datetime"):
-            out[name] = out[name].dt.strftime("%Y-%m-%d")
-    return for_cells(out).to_csv(index=False, lineterminator="\n", float_format="%.6g")
+    return csv_bytes(frame).decode("utf-8")
+
+
+def csv_bytes(frame: pd.DataFrame) -> bytes:
+    """As `as_csv`, in UTF-8; whole columns at a time, for millions of rows."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    header = ",".join(_quoted(pa.array([str(name)], pa.large_string()))[0].as_py() for name in frame.columns) + "\n"
+    if frame.empty:
+        return header.encode("utf-8")
+    cells = [pc.fill_null(_cell_texts(frame[name]), "") for name in frame.columns]
+    lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*cells, large(",")), large("\n"), large(""))
+    lines = lines.combine_chunks() if isinstance(lines, pa.ChunkedArray) else lines
+    first, last = lines.buffers()[1], len(lines) + lines.offset
+    bounds = np.frombuffer(first, dtype=np.int64)[[lines.offset, last]]
+    return header.encode("utf-8") + memoryview(lines.buffers()[2])[bounds[0] : bounds[1]].tobytes()
+
+
+def _cell_texts(column: pd.Series) -> Any:
+    """The cells of a column as they stand in a CSV file; null where they are missing."""
+    import pandas as pd
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    if pd.api.types.is_datetime64_any_dtype(column):
+        return pa.array(column.dt.strftime("%Y-%m-%d"), pa.large_string(), from_pandas=True)
+    if pd.api.types.is_float_dtype(column):
+        return pc.cast(pa.array(_six_digits(column.to_numpy(dtype=float, na_value=np.nan)), from_pandas=True), pa.large_string())
+    if pd.api.types.is_bool_dtype(column) or pd.api.types.is_integer_dtype(column):
+        return pc.cast(pa.array(column, from_pandas=True), pa.large_string())
+    texts = column if isinstance(column.dtype, pd.StringDtype) else column.map(_as_text, na_action="ignore").astype("str")
+    array = pa.array(texts, from_pandas=True)
+    array = array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
+    return _quoted(harmless_cells(array.cast(pa.large_string())))
+
+
+def _as_text(value: object) -> str:
+    return {True: "true", False: "false"}[bool(value)] if isinstance(value, (bool, np.bool_)) else str(value)
+
+
+def _six_digits(values: Floats) -> Floats:
+    """The values to six significant digits, whole ones to the unit."""
+    size = np.abs(values)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        digits = np.clip(5 - np.floor(np.log10(size)), 0, 22)
+        factor = 10.0 ** np.where(np.isfinite(digits), digits, 0)
+        return np.where(np.isfinite(values) & (size > 0), np.round(values * factor) / factor, values)
+
+
+def _quoted(texts: Any) -> Any:
+    """Texts between quotes where a comma, a quote or a line break stands in them."""
+    import pyarrow.compute as pc
+
+    odd = pc.match_substring_regex(texts, '[",\r\n]')
+    if not pc.any(odd).as_py():
+        return texts
+    return pc.if_else(odd, pc.binary_join_element_wise(large('"'), pc.replace_substring(texts, '"', '""'), large('"'), large("")), texts)
 
 
 def _csv(frame: pd.DataFrame) -> Callable[[Path], None]:
-    return lambda path: path.write_text(as_csv(frame), "utf-8", newline="") and None
+    return lambda path: path.write_bytes(csv_bytes(frame)) and None
 
 
 def _text(text: str) -> Callable[[Path], None]:

@@ -2,22 +2,43 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pandas as pd
 
 CONTROL = r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]"
-RUNS = ("=", "+", "-", "@")
+#: how cells begin that a spreadsheet takes for a formula or a command
+RISKY = r"^[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
 
 
 def for_cells(frame: pd.DataFrame) -> pd.DataFrame:
     """The frame with an apostrophe before text cells that a spreadsheet would run; numbers stay numbers."""
+    import pyarrow as pa
+
     out = frame.copy()
     for name in out.columns:
         if out[name].dtype == object or pd.api.types.is_string_dtype(out[name]):
-            column = out[name]
-            text = column.where(column.map(lambda value: isinstance(value, str)))
-            risky = text.str.startswith(RUNS, na=False) | text.str.match(r"[\x00-\x1f\x7f-\x9f]", na=False)
-            out[name] = column.where(~risky, "'" + text.fillna(""))
+            texts = out[name].where(out[name].map(lambda value: isinstance(value, str))).astype("str")
+            mended = pd.Series(
+                harmless_cells(pa.array(texts, pa.large_string(), from_pandas=True)).to_pylist(), index=out.index, dtype=object
+            )
+            out[name] = out[name].where(texts.isna(), mended)
     return out
+
+
+def harmless_cells(texts: Any) -> Any:
+    """An Arrow array of texts with an apostrophe before those that a spreadsheet would run."""
+    import pyarrow.compute as pc
+
+    risky = pc.match_substring_regex(texts, RISKY)
+    return pc.if_else(risky, pc.binary_join_element_wise(large("'"), texts, large("")), texts) if pc.any(risky).as_py() else texts
+
+
+def large(text: str) -> Any:
+    """A text as an Arrow value that joins with columns of any length."""
+    import pyarrow as pa
+
+    return pa.scalar(text, pa.large_string())
 
 
 def for_terminal(text: str) -> str:

@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
+from nibbet.sources.kinds import TABLES
 from nibbet.sources.read import read_sheets
 from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
 from nibbet.sources.sheets import Sheet, bundle, frame_sheet
@@ -114,8 +115,9 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
             raise SourceError(f"{kind}: there is no file {path}.")
         plains = unpack(path, path.name, place.engine.spill, limits, place.store.digest)
         return [_cleaned(place, sheet, settings) for plain in plains for sheet in _wanted(plain, settings)]
-    settings = SourceSettings(kind=kind, table=kind)  # type: ignore[arg-type]
-    return [_cleaned(place, _frame_sheet(place.engine, kind, place.engine.frame(frame)), settings)]
+    sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
+    own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
+    return [_cleaned(place, sheet, SourceSettings(kind=kind, table=kind, columns=own))]  # type: ignore[arg-type]
 
 
 def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:

@@ -1,0 +1,86 @@
+"""One set of expressions on several engines: equal tables from Spark, and rows that already lie in an engine."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import duckdb
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.cli.main import main
+
+SETTINGS = '[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\n{source}\n[engine]\nbackend = "{backend}"\n'
+ROWS = pd.DataFrame(
+    {
+        "date": pd.date_range("2026-08-01", periods=80).repeat(3),
+        "page": ["https://tarnbrook.example/a/", "http://www.tarnbrook.example/a", "/b/"] * 80,
+        "query": ["Sea  Kayak", "sea kayak", "(not set)"] * 80,
+        "clicks": [3, 2, 1] * 80,
+        "impressions": [40, 30, 20] * 80,
+        "position": [2.0, 2.5, 8.1] * 80,
+    }
+)
+
+
+def test_a_table_of_a_database_is_read_where_it_lies(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with duckdb.connect(str(tmp_path / "rows.db")) as base:
+        base.register("given", ROWS)
+        base.execute("CREATE TABLE search_rows AS SELECT * FROM given")
+    (tmp_path / "nibbet.toml").write_text(SETTINGS.format(source='table = "search_rows"', backend="duckdb://rows.db"))
+    site = nibbet.open_site(tmp_path)
+    ours = site.pages()
+    site.close()
+    frames = nibbet.Site(home="https://tarnbrook.example/", search=ROWS)
+    assert ours.equals(frames.pages())
+    frames.close()
+    (tmp_path / "nibbet.toml").write_text(SETTINGS.format(source='table = "rows"', backend="duckdb://rows.db"))
+    assert main(["load", str(tmp_path), "-q"]) == 2
+    assert "search_rows" in capsys.readouterr().err, "the tables that are there are named"
+    (tmp_path / "nibbet.toml").write_text(SETTINGS.format(source='table = "rows"', backend="duckdb://nothing.db"))
+    assert main(["load", str(tmp_path), "-q"]) == 2
+    assert "nothing.db" in capsys.readouterr().err
+    (tmp_path / "nibbet.toml").write_text(SETTINGS.format(source='table = "rows"', backend="oracle"))
+    assert main(["load", str(tmp_path), "-q"]) == 2
+    assert "backend" in capsys.readouterr().err
+
+
+spark = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs Java")
+
+
+@spark
+@pytest.mark.filterwarnings("ignore")
+def test_spark_gives_the_same_tables(ran: Path, tmp_path: Path) -> None:
+    pytest.importorskip("pyspark")
+    from pyspark.sql import SparkSession
+
+    target = tmp_path / "site"
+    shutil.copytree(ran, target, ignore=shutil.ignore_patterns("out", ".nibbet"))
+    toml = target / "nibbet.toml"
+    toml.write_text(toml.read_text() + '\n[engine]\nbackend = "pyspark"\nmemory = "2GB"\n')
+    session = (
+        SparkSession.builder.master("local[2]")
+        .config("spark.ui.enabled", "false")
+        .config("spark.sql.session.timeZone", "UTC")
+        .config("spark.sql.shuffle.partitions", "2")
+        .getOrCreate()
+    )
+    try:
+        assert main(["run", str(target), "-q"]) == 0
+        for name in ("pages.csv", "queries.csv", "openings.csv", "groups.csv", "redirects.csv", "addresses.csv", "account.json"):
+            assert (target / "out" / name).read_bytes() == (ran / "out" / name).read_bytes(), name
+        here, there = nibbet.open_site(ran), nibbet.open_site(target)
+        for table in ("days", "weeks", "devices", "search"):
+            question = f"SELECT * FROM {table} ORDER BY ALL"
+            pd.testing.assert_frame_equal(here.sql(question), there.sql(question), rtol=1e-9, check_dtype=False)
+        session.createDataFrame(ROWS).createOrReplaceTempView("search_rows")
+        (tmp_path / "nibbet.toml").write_text(SETTINGS.format(source='table = "search_rows"', backend="pyspark"))
+        lying = nibbet.open_site(tmp_path)
+        frames = nibbet.Site(home="https://tarnbrook.example/", search=ROWS)
+        pd.testing.assert_frame_equal(lying.pages(), frames.pages(), rtol=1e-9, check_dtype=False)
+        for site in (here, there, lying, frames):
+            site.close()
+    finally:
+        session.stop()

@@ -1,0 +1,155 @@
+"""The store: what is kept serves again, what changed is read again, and nothing that can happen to a process tears a file."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import resource
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import filelock
+import pytest
+
+import nibbet
+from nibbet.cli.main import main
+
+NIBBET = [sys.executable, "-m", "nibbet"]
+
+
+def bytes_of(folder: Path) -> dict[str, bytes]:
+    return {path.name: path.read_bytes() for path in sorted(folder.iterdir()) if path.suffix in (".csv", ".json", ".html", ".parquet")}
+
+
+def rows_kept(folder: Path) -> dict[str, int]:
+    return {path.name: path.stat().st_ino for path in (folder / ".nibbet").glob("rows-*")}
+
+
+def test_a_second_command_reads_nothing_and_says_the_same(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["run", str(workspace), "-q"]) == 0
+    first = bytes_of(workspace / "out")
+    capsys.readouterr()
+    assert main(["run", str(workspace), "-v", "--out", str(workspace / "again")]) == 0
+    assert "reading" not in capsys.readouterr().err
+    assert bytes_of(workspace / "again") == first
+    assert main(["load", str(workspace), "--fresh", "-v"]) == 0
+    assert "reading search" in capsys.readouterr().err, "fresh forgets"
+    assert main(["run", str(workspace), "-q", "--out", str(workspace / "fresh")]) == 0
+    assert bytes_of(workspace / "fresh") == first
+
+
+def test_a_new_file_is_read_alone(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("nibbet.sources.sheets.PORTION_BYTES", 1)
+    toml = workspace / "nibbet.toml"
+    months = workspace / "months"
+    months.mkdir()
+    for month in range(1, 7):
+        days = [f"2026-0{month}-{day:02}" for day in range(1, 29)]
+        rows = [f"{day},/rivers/p{n}/,canoe {n},{n % 4},{20 + n},4.5" for day in days for n in range(30)]
+        (months / f"2026-0{month}.csv").write_text("date,page,query,clicks,impressions,position\n" + "\n".join(rows) + "\n")
+    toml.write_text('[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\nfiles = "months/*.csv"\n')
+    last = months / "2026-06.csv"
+    last.rename(workspace / "later.csv")
+    assert main(["load", str(workspace), "-q"]) == 0
+    before = rows_kept(workspace)
+    assert len(before) == 5
+    (workspace / "later.csv").rename(last)
+    assert main(["load", str(workspace), "-q"]) == 0
+    after = rows_kept(workspace)
+    assert len(after) == 6
+    assert before.items() <= after.items(), "what was read before is not read again"
+    with_store = nibbet.open_site(workspace).pages()
+    shutil.rmtree(workspace / ".nibbet")
+    assert with_store.equals(nibbet.open_site(workspace).pages())
+
+
+def test_a_touched_file_is_not_read_again_but_a_changed_one_is(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    def clicks() -> int:
+        assert main(["load", str(workspace), "-q", "--format", "json"]) == 0
+        account = json.loads(capsys.readouterr().out)
+        return sum(one["measures"]["clicks"]["ledger"] for one in account["sources"] if one["kind"] == "search")
+
+    file = workspace / "plain.csv"
+    file.write_text("date,page,clicks,impressions,position\n" + "".join(f"2026-10-{d:02},/a/,5,50,2.0\n" for d in range(1, 31)))
+    (workspace / "nibbet.toml").write_text(
+        '[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\nfiles = "plain.csv"\n'
+    )
+    assert clicks() == 150
+    before, times = rows_kept(workspace), file.stat()
+    os.utime(file)
+    assert clicks() == 150
+    assert rows_kept(workspace) == before
+    file.write_text(file.read_text().replace(",5,50,", ",6,50,"))
+    os.utime(file, ns=(times.st_atime_ns, times.st_mtime_ns))  # as large and as old as before: only its content differs
+    assert clicks() == 180
+
+
+def test_killed_at_any_moment_it_starts_again_and_ends_the_same(workspace: Path) -> None:
+    assert main(["run", str(workspace), "-q"]) == 0
+    whole = bytes_of(workspace / "out")
+    shutil.rmtree(workspace / ".nibbet")
+    chance = random.Random(11)
+    for _ in range(5):
+        process = subprocess.Popen([*NIBBET, "run", str(workspace), "-q"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(chance.uniform(1.0, 5.0))
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        assert bytes_of(workspace / "out") == whole, "the old result survives"
+    assert subprocess.run([*NIBBET, "run", str(workspace), "-q"], stdout=subprocess.DEVNULL, check=False).returncode == 0
+    assert bytes_of(workspace / "out") == whole
+    assert not [*(workspace / ".nibbet").glob("partial-*")], "what was left half-written is cleared away"
+
+
+def test_two_at_once_wait_for_each_other_by_name(workspace: Path) -> None:
+    (workspace / ".nibbet").mkdir()
+    (workspace / ".nibbet" / "holder").write_text("process 4711")
+    with filelock.FileLock(workspace / ".nibbet" / "lock"):
+        waiting = subprocess.Popen([*NIBBET, "load", str(workspace), "-v"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+        time.sleep(4)
+        assert waiting.poll() is None
+    _, said = waiting.communicate(timeout=120)
+    assert waiting.returncode == 0
+    assert "waiting for process 4711" in said
+    both = [
+        subprocess.Popen([*NIBBET, "run", str(workspace), "-q", "--out", str(workspace / f"out{n}")], stdout=subprocess.DEVNULL)
+        for n in (1, 2)
+    ]
+    assert [process.wait(timeout=180) for process in both] == [0, 0]
+    assert bytes_of(workspace / "out1") == bytes_of(workspace / "out2")
+
+
+def test_a_full_disk_is_said_and_leaves_the_old_result(workspace: Path) -> None:
+    assert main(["run", str(workspace), "-q"]) == 0
+    whole = bytes_of(workspace / "out")
+    (workspace / "nibbet.toml").write_text((workspace / "nibbet.toml").read_text() + "\n[windows]\nrecent = 28\n")
+
+    def little_room() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (30_000, 30_000))
+
+    failed = subprocess.run([*NIBBET, "run", str(workspace), "-q"], preexec_fn=little_room, capture_output=True, text=True, check=False)
+    assert failed.returncode == 2, failed.stderr
+    assert "Traceback" not in failed.stderr
+    assert bytes_of(workspace / "out") == whole
+    assert not [*(workspace / ".nibbet").glob("partial-*")]
+
+
+@pytest.mark.parametrize("seed", ["1", "77"])
+def test_the_seed_of_hashes_and_the_order_of_files_change_nothing(ran: Path, tmp_path: Path, seed: str) -> None:
+    target = tmp_path / "site"
+    shutil.copytree(ran, target, ignore=shutil.ignore_patterns("out", ".nibbet"))
+    toml = (target / "nibbet.toml").read_text()
+    head, *sources = toml.split("[[source]]")
+    tail = sources[-1].partition("\n[")
+    sources[-1] = tail[0] + "\n"
+    (target / "nibbet.toml").write_text("[[source]]".join([head, *reversed(sources)]) + ("\n[" + tail[2] if tail[1] else ""))
+    done = subprocess.run(
+        [*NIBBET, "run", str(target), "-q"], env={**os.environ, "PYTHONHASHSEED": seed}, stdout=subprocess.DEVNULL, check=False
+    )
+    assert done.returncode == 0
+    for name in ("pages.csv", "queries.csv", "evidence.csv", "redirects.csv"):
+        assert (target / "out" / name).read_bytes() == (ran / "out" / name).read_bytes(), name
