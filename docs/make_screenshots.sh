@@ -30,4 +30,5 @@ terminal run "nibbet run $site" 45
 terminal page "nibbet page /rivers/gillangarth/ --site $site" 36
 terminal decide "nibbet decide $site --top 12" 36
 terminal load "nibbet load $site" 34
+terminal sql "nibbet sql seldom-chosen --top 14 --site $site" 20
 page report "$site/out/report.html" 1600

@@ -304,8 +304,9 @@ class Site:
     def close(self) -> None:
         """Note what was read, and give the engine's memory and spill folder back; what was computed stays."""
         if "_analysis" in self.__dict__:
-            self._store.save()
             self._analysis.close()
+        if "_analysis" in self.__dict__ or self._store.changed:
+            self._store.save()
         self._store.close()
 
 

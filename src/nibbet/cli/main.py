@@ -129,6 +129,8 @@ class _Progress:
         if self._verbose and self._step:
             sys.stderr.write(f"{now - self._step_begun:6.1f} s  {self._step}\n")
         self._step, self._step_begun = step, now
+        if not self._quiet and step.startswith("waiting"):
+            sys.stderr.write(f"{_harmless(step)} ...\n")
         if self._quiet or self._verbose or not step:
             return
         if sys.stderr.isatty():

@@ -63,6 +63,7 @@ class Store:
                 self._lasts = False
         self.folder = folder if self._lasts and folder is not None else Path(tempfile.mkdtemp(prefix="nibbet-"))
         self._inputs: dict[str, list[Any]] = self._manifest()
+        self.changed = False
         self._lock: Any = None
         self._depth = 0
 
@@ -85,6 +86,7 @@ class Store:
         if known is not None and known[:-1] == seen:
             return str(known[-1])
         self._inputs[str(path.absolute())] = [*seen, digest := digest_of(path)]
+        self.changed = True
         return digest
 
     # -- what is kept --------------------------------------------------------------------------------------------------------------------

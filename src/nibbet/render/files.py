@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
@@ -18,6 +19,8 @@ from nibbet.errors import SourceError
 from nibbet.render.safe import for_cells, harmless_cells, large
 
 Floats = NDArray[np.float64]
+#: seconds after which files that a run was still writing are no longer taken for those of another run
+LEFT_SECONDS = 3600
 MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
@@ -54,6 +57,9 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
     """Run every writer on a path in a folder of its own, then move the results to `folder`; returns where they lie."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        for left in folder.glob(".nibbet-*"):  # of a run that was killed
+            if time.time() - left.stat().st_mtime > LEFT_SECONDS:
+                shutil.rmtree(left, ignore_errors=True)
         staging = Path(tempfile.mkdtemp(prefix=".nibbet-", dir=folder))
     except OSError as fault:
         raise SourceError(f"{folder}: cannot be written ({fault.strerror or fault}). Name another folder: --out DIR") from None

@@ -51,13 +51,18 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
         path = Path(pattern)
         if any(mark in pattern for mark in "*?["):
             base = Path(path.anchor) if path.is_absolute() else root
-            hits = sorted(p for p in base.glob(str(path.relative_to(path.anchor))) if p.is_file() and not p.name.startswith((".", "~")))
+            hits = sorted(p for p in base.glob(str(path.relative_to(path.anchor))) if p.is_file() and not _is_hidden(p, base))
         else:
             hits = [p for p in [path if path.is_absolute() else root / path] if p.is_file()]
         if not hits:
             raise SourceError(f'no file matches "{pattern}" in {root}. Put the export there, or mend files = "..." in nibbet.toml.')
         found.update(dict.fromkeys(hits))
     return list(found)
+
+
+def _is_hidden(path: Path, base: Path) -> bool:
+    """Files that no one means: hidden ones, those in hidden folders such as the store, and what programs leave beside open files."""
+    return path.name.startswith("~") or any(part.startswith(".") for part in path.relative_to(base).parts)
 
 
 def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callable[[Path], str]) -> Iterator[Plain]:

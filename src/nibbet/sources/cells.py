@@ -1,0 +1,99 @@
+"""Expressions that read one cell: a text, a query, a number, a flag, each with the placeholders that stand for nothing."""
+
+from __future__ import annotations
+
+import re
+from functools import reduce
+from operator import or_
+from typing import Any
+
+import ibis
+
+from nibbet.sources.conventions import number_expression, plain_expression
+from nibbet.sources.kinds import NO_VALUE, Column
+
+ENGINE_TYPE = {
+    "date": "date",
+    "address": "string",
+    "text": "string",
+    "count": "int64",
+    "number": "decimal(24,6)",
+    "place": "float64",
+    "flag": "boolean",
+}
+NO_TEXT = sorted(NO_VALUE)
+LONGEST_PLACEHOLDER = max(map(len, NO_TEXT))
+PLACEHOLDER_LETTERS = sorted({letter for word in NO_TEXT for letter in (word[:1].lower(), word[:1].upper()) if letter})
+
+
+@ibis.udf.scalar.builtin
+def trim(text: str) -> str:  # type: ignore[empty-body]
+    """The text without blanks around it."""
+
+
+def text_cell(cell: Any) -> Any:
+    """The text without blanks around it, null for a placeholder; the full reading only for cells that look as if they needed it."""
+    return ibis.cases((_is_odd(cell), ibis.cases((no_value(cell), ibis.null("string")), else_=trim(cell))), else_=cell)
+
+
+def bare_cell(cell: str) -> str | None:
+    """As `text_cell`, for one value."""
+    bare = cell.strip(" ")
+    return None if bare.strip().casefold() in NO_VALUE or re.fullmatch(r"\([^()]{1,30}\)\s*", bare) else bare
+
+
+def query_cell(cell: Any) -> Any:
+    """A query in small letters with single blanks, null for a placeholder."""
+    odd = reduce(or_, [cell.contains(blank) for blank in ("  ", "\t", "\n", "\r", "\u00a0")]) | _is_odd(cell)
+    bare = trim(cell.re_replace(r"[\s\x{a0}]+", " ").lower())
+    return ibis.cases((odd, ibis.cases((no_value(cell), ibis.null("string")), else_=bare)), else_=cell.lower())
+
+
+def _is_odd(cell: Any) -> Any:
+    """Whether a cell may be a placeholder or stand between blanks, by its ends: looking costs less than reading."""
+    begins = reduce(or_, [cell.startswith(letter) for letter in PLACEHOLDER_LETTERS], cell == "")
+    return cell.startswith(" ") | cell.endswith(" ") | cell.startswith("(") | ((cell.length() <= LONGEST_PLACEHOLDER) & begins)
+
+
+def one_of(text: Any, words: list[str]) -> Any:
+    """Whether a text is one of some short words; the length is asked first, for it is quick."""
+    return (text.length() <= max(map(len, words)) + 2) & text.re_search(rf"(?i)^\s*({'|'.join(map(re.escape, words))})\s*$")
+
+
+def no_value(text: Any) -> Any:
+    """Placeholders for nothing: a word like "n/a" or "-", or whatever stands in brackets."""
+    cell = text.cast("string")
+    return one_of(cell, NO_TEXT) | (cell.startswith("(") & cell.re_search(r"^\([^()]{1,30}\)\s*$"))
+
+
+def number_cell(column: Column, cell: Any, style: str) -> Any:
+    """A number of the column's type, null for what is none; `style` says how its texts are written (see conventions)."""
+    if column.type == "count" and cell.type().is_floating():
+        return ibis.cases((cell == cell.floor(), cell.cast("int64")), else_=ibis.null("int64"))
+    if not cell.type().is_string():
+        return cell.cast(ENGINE_TYPE[column.type])
+    text = trim(cell)
+    if style == "whole":
+        return text.try_cast(ENGINE_TYPE[column.type])
+    general = (
+        number_expression(text, decimal=style[-1])
+        if style.startswith("general")
+        else plain_expression(text, mark=style, type=ENGINE_TYPE[column.type])
+    )
+    if column.type in ("number", "place"):
+        return general.cast(ENGINE_TYPE[column.type])
+    return ibis.cases((general == general.round(0), general.cast("int64")), else_=ibis.null("int64"))
+
+
+def flag_cell(name: str, cell: Any) -> Any:
+    """Yes or no, from the words that exports use for them."""
+    if cell.type().is_boolean():
+        return cell
+    text = cell.cast("string").strip().lower()
+    if name == "noindex":
+        return ibis.cases(
+            (text.contains("noindex") | text.isin(["non-indexable", "no", "false", "nein", "non", "0"]), True),
+            (text.isnull(), ibis.null("boolean")),
+            else_=False,
+        )
+    return text.isin(["yes", "true", "1", "ja", "oui", "si", "sí", "sì", "x", "y", "wahr"])

@@ -1,0 +1,277 @@
+"""The rows of one sheet with their types, and the reason of each that cannot be used."""
+
+from __future__ import annotations
+
+import re
+from functools import reduce
+from operator import or_
+from typing import TYPE_CHECKING, Any
+
+import ibis
+import pandas as pd
+from ibis import _
+
+from nibbet.core.reduce import is_brand
+from nibbet.errors import SourceError
+from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
+from nibbet.sources.conventions import (
+    ISO_DAY,
+    day_of_text,
+    decimal_evidence,
+    decimal_mark,
+    misfits,
+    sample_mark,
+    sample_style,
+)
+from nibbet.sources.kinds import MEASURES, TABLES, TOTAL_WORDS
+from nibbet.sources.recognise import Reading
+from nibbet.sources.sheets import Sheet
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from nibbet.config import SourceSettings
+    from nibbet.engine import AnyEngine
+
+ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
+LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
+
+
+def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, types: dict[int, str], at: slice = slice(None)) -> ibis.Table:
+    """The recognised columns under their names, and part."""
+    return sheet.open(engine, types, at).select(
+        part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}
+    )
+
+
+def plain_types(sheet: Sheet, reading: Reading, settings: SourceSettings) -> dict[int, str]:
+    """Engine types by place when the sample of a text file shows bare numbers and ISO days throughout; else none.
+
+    The engine then reads numbers and days as it cuts the cells, which spares reading all of them twice.
+    """
+    columns = {column.name: column.type for column in TABLES[reading.kind]}
+    types = {}
+    for name, match in reading.matches.items():
+        cells = [row[match.place] for row in sheet.sample]
+        if columns[name] == "date":
+            if not all(re.fullmatch(ISO_DAY, cell) for cell in cells):
+                return {}
+            types[match.place] = "DATE"
+        elif columns[name] in ("count", "number", "place"):
+            style = sample_style(cells)
+            if (
+                not any(cells)
+                or (style != "whole" and (style != "." or columns[name] == "count" or sample_mark(cells) != "."))
+                or settings.decimal == ","
+            ):
+                return {}
+            types[match.place] = "DECIMAL(24,6)" if columns[name] == "number" else "DOUBLE"
+    return types if sheet.shape is not None and sheet.sample else {}
+
+
+def typed_rows(
+    engine: AnyEngine,
+    brand: Sequence[str],
+    raw: ibis.Table,
+    sheet: Sheet,
+    reading: Reading,
+    settings: SourceSettings,
+    *,
+    as_is: Sequence[str] = (),
+) -> ibis.Table:
+    """All rows with typed columns, and aside with the reason of those that cannot be used; text columns named `as_is` stay as they are.
+
+    Besides: page_key, a number for each spelling by which rows find their page; for search brand, whether the query names it.
+    """
+    typed, faults = _typed(engine, raw, sheet, reading, settings)
+    typed = {name: cell for name, cell in typed.items() if name not in as_is}
+    table = raw.mutate(**{f"raw_{name}": raw[name] for name in reading.matches})
+    table = _with_days(engine, table, sheet, reading, settings)
+    table = table.mutate(**typed)
+    asides: list[tuple[Any, str]] = [(_total_row(table, reading), "total row"), (_blank_row(table, reading), "not a data row")]
+    asides += [
+        (table[name].isnull() & table[f"raw_{name}"].notnull() & ~no_value(table[f"raw_{name}"]), f"unreadable {name}")
+        for name in faults
+        if not raw[name].type().is_date()
+    ]
+    asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
+    reason = ibis.cases(*asides, else_=ibis.null("string"))
+    table = table.mutate(aside=ibis.cases((_is_suspect(table, reading, settings), reason), else_=ibis.null("string")))
+    more: dict[str, Any] = {}
+    if reading.kind in MEASURES and "page" in reading.matches:
+        more["page_key"] = engine.key(table.page)
+    if reading.kind == "search" and "query" in reading.matches and brand:
+        more["brand"] = is_brand(table["query"], brand)
+    part = {"part": table.part} if len(sheet.files) > 1 else {}
+    return table.select(*reading.matches, "aside", **part, **more)
+
+
+def hidden_values(engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """A note where a source writes small numbers as "<10"; they count 0."""
+    names = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches and raw[name].type().is_string()]
+    names = [name for name in names if any(row[reading.matches[name].place].strip().startswith("<") for row in sheet.sample)]
+    if not names:
+        return []
+    found = engine.fetch(raw.aggregate(**{name: trim(raw[name]).startswith("<").cast("int64").sum() for name in names})).iloc[0]
+    return [("thresholded", f'{sheet.name}: {int(found[name]):,} values of {name} are hidden (as "<10") and count 0.') for name in names]
+
+
+def _typed(
+    engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings
+) -> tuple[dict[str, Any], list[str]]:
+    """Column expressions by name, and the columns in which a text may fail to read."""
+    columns = {column.name: column for column in TABLES[reading.kind]}
+    numbers = [name for name in reading.matches if columns[name].type in ("count", "number", "place")]
+    styles = _styles(engine, raw, sheet, reading, [name for name in numbers if raw[name].type().is_string()], settings)
+    typed: dict[str, Any] = {}
+    for name in reading.matches:
+        cell, kind = raw[name], columns[name].type
+        if kind in ("count", "number", "place"):
+            typed[name] = number_cell(columns[name], cell, styles.get(name, ""))
+        elif kind == "flag":
+            typed[name] = flag_cell(name, cell)
+        elif kind != "date":
+            typed[name] = query_cell(cell.cast("string")) if name == "query" else text_cell(cell.cast("string"))
+    must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (
+        ["date"] if reading.kind in MEASURES and "date" in reading.matches else []
+    )
+    return typed, must
+
+
+def _styles(
+    engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading, names: list[str], settings: SourceSettings
+) -> dict[str, str]:
+    """How each number column is written: plain (whole, `.`, `,`) where every cell keeps to it, else `general.` or `general,`.
+
+    A lone group of three digits after a mark is a fraction only where another cell of the file proves the mark.
+    """
+    if not names:
+        return {}
+    cells = {name: [row[reading.matches[name].place] for row in sheet.sample] for name in names}
+    style = {name: sample_style(cells[name]) for name in names}
+    found = engine.fetch(raw.aggregate(**{name: misfits(trim(raw[name]), style[name]) for name in names})).iloc[0]
+    mark = settings.decimal or sample_mark([cell for name in names for cell in cells[name]])
+    if mark is None or any(found[name] and style[name] != "general" for name in names):
+        texts = [trim(raw[name]) for name in names if style[name] != "whole" or found[name]]
+        counts = [sum((decimal_evidence(text, sign) for text in texts), ibis.literal(0)) for sign in ",."]
+        sums = engine.fetch(raw.aggregate(comma=counts[0], point=counts[1])).iloc[0] if texts else {"comma": 0, "point": 0}
+        mark = settings.decimal or decimal_mark(
+            int(sums["comma"]), int(sums["point"]), comma_cells=sheet.shape is not None and sheet.shape.delimiter == ";"
+        )
+    whole = {column.name for column in TABLES[reading.kind] if column.type == "count"}
+    for name in names:
+        kept = style[name] == "whole" or (style[name] == mark and name not in whole)
+        if style[name] == "general" or found[name] or not kept:
+            style[name] = "general" + mark
+    return style
+
+
+def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings) -> ibis.Table:
+    """The table with its date columns as days; each distinct text is read once, and all of them decide the convention."""
+    for name, match in reading.matches.items():
+        if next(c for c in TABLES[reading.kind] if c.name == name).type != "date":
+            continue
+        cell = table[name]
+        if not cell.type().is_string():
+            table = table.mutate(**{name: cell.cast("date")})
+            continue
+        if (
+            all(len(row[match.place]) == 10 and row[match.place][4:5] == "-" for row in sheet.sample if row[match.place])
+            and engine.fetch(table.aggregate(bad=(~cell.re_search(ISO_DAY)).cast("int64").sum().coalesce(0)))["bad"].iloc[0] == 0
+        ):
+            table = table.mutate(**{name: cell.try_cast("date")})
+            continue
+        texts = engine.fetch(table.select(text=cell).distinct())["text"].dropna().tolist()
+        days = day_of_text(texts, where=sheet.name, header=match.header, order=settings.dates)
+        read = pd.DataFrame({"text": list(days), "day_read": pd.to_datetime(list(days.values()))}).astype({"text": "str"})
+        known = engine.frame(read).mutate(day_read=_.day_read.cast("date"))
+        table = table.left_join(known, cell == known.text).drop("text", name).rename({name: "day_read"})
+    return table
+
+
+def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -> Any:
+    """Whether a row may have to be set aside, by tests that cost little: one without a value, or a key as short as a word for a total."""
+    telling = [
+        column.name for column in TABLES[reading.kind] if column.name in reading.matches and column.type in ("count", "number", "date")
+    ]
+    empty = [table[name].isnull() for name in telling or reading.matches]
+    short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
+    return reduce(or_, [*empty, *short, *(_left_out(table, name, wanted) for name, wanted in settings.where.items())])
+
+
+def _total_keys(reading: Reading) -> list[str]:
+    return [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
+
+
+def _total_row(table: ibis.Table, reading: Reading) -> Any:
+    """Rows that repeat the sum of the others: a total word where an address or a day should stand."""
+    cells = [table[f"raw_{name}"] for name in _total_keys(reading)]
+    says = [~cell.startswith("/") & one_of(cell, sorted(TOTAL_WORDS)) for cell in cells if cell.type().is_string()]
+    return reduce(or_, says) if says else ibis.literal(False)
+
+
+def _blank_row(table: ibis.Table, reading: Reading) -> Any:
+    """Rows in which nothing but notes stands: neither a key nor a measure."""
+    columns = [column for column in TABLES[reading.kind] if column.name in reading.matches]
+    keys = [column.name for column in columns if column.name in ("page", "query", "date") or (column.required and column.type != "count")]
+    needed = [column.name for column in columns if column.required and column.type == "count"]
+    condition = ibis.literal(True)
+    for name in needed or keys:
+        condition = condition & table[name].isnull() & (table[f"raw_{name}"].isnull() | no_value(table[f"raw_{name}"]))
+    if not needed:
+        return condition
+    odd = ibis.literal(False)
+    for name in keys:
+        odd = odd | table[name].isnull()
+    return condition & odd
+
+
+def _derive_engagement(columns: dict[str, Any], reading: Reading) -> None:
+    """Counts from shares and means of the same row, where a file gives only these; the two meanings of engagement stay apart."""
+    share = {"engaged_sessions": "engaged_share", "single_page_sessions": "single_page_share"}
+    for count, rate in share.items():
+        given = columns.pop(rate)
+        if rate in reading.matches and count not in reading.matches:
+            part = ibis.cases((given > 1, given / 100), else_=given).cast("float64")
+            columns[count] = (part * columns["sessions"]).round().cast("int64").fill_null(0)
+    each = columns.pop("seconds_each")
+    if "seconds_each" in reading.matches and "engagement_seconds" not in reading.matches:
+        columns["engagement_seconds"] = (each.cast("float64") * columns["sessions"]).cast("decimal(24,6)").fill_null(0)
+
+
+def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
+    if name not in table.columns:
+        raise SourceError(
+            f'where names "{name}", which the source does not have. It has: {", ".join(c for c in table.columns if not c.startswith("raw_"))}.'
+        )
+    values = [wanted] if isinstance(wanted, str) else wanted
+    return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
+
+
+def completed(table: ibis.Table, reading: Reading, settings: SourceSettings) -> ibis.Table:
+    """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get their last day."""
+    columns = {}
+    for column in TABLES[reading.kind]:
+        kind = ENGINE_TYPE[column.type]
+        columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
+    undated = settings.period is not None and "date" not in reading.matches
+    if undated and settings.period:
+        columns["date"] = ibis.literal(settings.period[1], "date")
+    for name in MEASURES.get(reading.kind, []):
+        if name in reading.matches:
+            columns[name] = columns[name].fill_null(0)
+    if reading.kind == "hits":
+        columns["path"] = columns["path"].cast("string")
+    if reading.kind == "search":
+        columns["brand"] = table.brand.fill_null(False) if "brand" in table.columns else ibis.literal(False)
+    if reading.kind in MEASURES:
+        columns["page_key"] = table.page_key if "page_key" in table.columns else ibis.null("int64")
+    if reading.kind == "landings":
+        _derive_engagement(columns, reading)
+        says = [columns[name] for name in ("channel", "medium") if name in reading.matches]
+        organic: Any = ibis.null("boolean") if not says else ibis.literal(False)
+        for text in says:
+            organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
+        columns["organic"] = organic
+    part = table.part if "part" in table.columns else ibis.literal(0, "int32")
+    return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated))
