@@ -171,6 +171,7 @@ def append(folder: Path) -> None:
 
 
 def main() -> None:
+    """Write, time, print."""
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("folder", type=Path)
     parser.add_argument("millions", type=float, nargs="*", default=[1.0, 10.0])
