@@ -69,16 +69,16 @@ def write(folder: Path, millions: float, *, parquet: bool) -> str:
     if (folder / "search").exists():
         return pattern
     (folder / "search").mkdir(parents=True)
-    connection = duckdb.connect(config={"memory_limit": "6GB", "preserve_insertion_order": "false", "temp_directory": str(folder / "spill")})
+    connection = duckdb.connect(
+        config={"memory_limit": "6GB", "preserve_insertion_order": "false", "temp_directory": str(folder / "spill")}
+    )
     rows = int(millions * 1e6)
     pages, queries = int(300_000 * (millions / 10) ** 0.5), int(6_000_000 * (millions / 10) ** 0.85)
     parts = max(1, int(millions // 5)) if parquet else 1
     for part in range(parts):
         target = folder / "search" / (f"part-{part:03}.parquet" if parquet else "search.csv")
         first, last = rows * part // parts, rows * (part + 1) // parts
-        connection.execute(
-            f"COPY ({_rows(first, last, pages, queries)}) TO '{target}' ({'FORMAT parquet' if parquet else 'HEADER'})"
-        )
+        connection.execute(f"COPY ({_rows(first, last, pages, queries)}) TO '{target}' ({'FORMAT parquet' if parquet else 'HEADER'})")
     return pattern
 
 
@@ -140,7 +140,7 @@ def measure(folder: Path, files: str, *, with_pandas: bool) -> dict[str, float]:
     return taken
 
 
-def append(folder: Path) -> None:
+def append(folder: Path, files: str) -> None:
     """A seventeenth month after sixteen: what `nibbet load` costs against loading all of it."""
     import duckdb
 
@@ -148,7 +148,7 @@ def append(folder: Path) -> None:
     if not months.exists():
         (months / "search").mkdir(parents=True)
         duckdb.execute(
-            f"""COPY (SELECT *, strftime(date, '%Y-%m') AS month FROM '{folder}/search/*' WHERE date < '2026-11-01')
+            f"""COPY (SELECT *, strftime(date, '%Y-%m') AS month FROM '{folder}/{files}' WHERE date < '2026-11-01')
             TO '{months}/by' (FORMAT csv, HEADER, PARTITION_BY (month), OVERWRITE)"""
         )
         for part in sorted((months / "by").iterdir()):
@@ -186,7 +186,7 @@ def main() -> None:
         size = sum(path.stat().st_size for path in folder.glob(files)) / 1e9
         print(f"{millions:g} million rows, {size:.2f} GB", flush=True)
         if given.append:
-            append(folder)
+            append(folder, files)
         else:
             taken[millions] = measure(folder, files, with_pandas=given.pandas)
     if len(taken) > 1:

@@ -187,8 +187,11 @@ def _below(tables: list[ibis.Table]) -> ibis.Table:
 
 
 def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> tuple[ibis.Table, list[tuple[str, str]]]:
-    """The rows with every cell read as text first, so that all of them decide how numbers and days are written."""
-    raw = place.engine.keep(opened(place.engine, sheet, reading, {}))
+    """The rows with every cell as the file holds it; where numbers or days are texts, all of them decide how they are written."""
+    raw = opened(place.engine, sheet, reading, {})
+    kinds = {column.name: column.type for column in TABLES[reading.kind]}
+    if any(raw[name].type().is_string() for name in reading.matches if kinds[name] in ("date", "count", "number", "place")):
+        raw = place.engine.keep(raw)
     return typed_rows(place.engine, place.brand, raw, sheet, reading, settings), hidden_values(place.engine, raw, sheet, reading)
 
 
