@@ -17,7 +17,7 @@ ROWS = pd.DataFrame(
     {
         "date": pd.date_range("2026-08-01", periods=80).repeat(3),
         "page": ["https://tarnbrook.example/a/", "http://www.tarnbrook.example/a", "/b/"] * 80,
-        "query": ["Sea  Kayak", "sea kayak", "(not set)"] * 80,
+        "query": ["Sea  Kayak", "sea kayak", "(unknown)"] * 80,
         "clicks": [3, 2, 1] * 80,
         "impressions": [40, 30, 20] * 80,
         "position": [2.0, 2.5, 8.1] * 80,
