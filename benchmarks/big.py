@@ -38,8 +38,7 @@ print(connection.execute("{sums}").fetchall())
 DAYS = """
 import duckdb
 connection = duckdb.connect(config={{"memory_limit": "4GB", "temp_directory": "{spill}", "preserve_insertion_order": "false"}})
-for _ in range(1):
-    connection.execute("SELECT count(*) FROM (SELECT page, query, count(DISTINCT date) FROM '{files}' WHERE date >= '2026-08-03' GROUP BY ALL)").fetchall()
+connection.execute("SELECT count(*) FROM (SELECT page, query, count(DISTINCT date) FROM '{files}' WHERE date >= '2026-08-03' GROUP BY ALL)").fetchall()
 """
 #: what an analyst would write: read, fold addresses, sum pages and pairs by window, count active days, weigh positions
 PANDAS = """

@@ -61,7 +61,7 @@ class Analysis:
         return join_sources(self._engine, self.config, cleans, self._say)
 
     def _reduced(self, name: str, table: Callable[[], ibis.Table]) -> pd.DataFrame:
-        """A reduced table as a frame; kept, where equal sources and settings can be told."""
+        """A reduced table as a frame, from the store where it is there."""
         return self._store.fetched(self._engine, name, self._key, table)
 
     @cached_property
@@ -109,8 +109,8 @@ class Analysis:
     @cached_property
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
-        self._say("learning the CTR curve")
         rows = sum(one["rows_used"] for one in self._joined.account["sources"] if one["kind"] == "search")
+        self._say("learning the CTR curve")
         every = max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES))
         cells = self._reduced(
             "curve", lambda: reductions.curve_cells(self._joined.search, self.windows, paired=self._is_paired, every=every)
@@ -142,12 +142,12 @@ class Analysis:
     @cached_property
     def _pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window."""
-        pairs = self._expected[self._expected["query"] != ""]
+        pairs, pages = self._expected[self._expected["query"] != ""], self._pages
         self._say("mapping queries to pages")
         own = self.config
-        pairs = add_answer(pairs, self._pages.reset_index(drop=True), brand=own.site.brand, language=own.site.language)
+        pairs = add_answer(pairs, pages.reset_index(drop=True), brand=own.site.brand, language=own.site.language)
         roles = Roles(own.verdicts.answers, own.verdicts.rival_share)
-        pairs = add_roles(pairs, self._pages["page"], roles, self._targets())
+        pairs = add_roles(pairs, pages["page"], roles, self._targets())
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         strays = pairs[pairs["role"] == "stray"]
@@ -178,12 +178,13 @@ class Analysis:
     @cached_property
     def _pages(self) -> pd.DataFrame:
         """The ledger without what needs the query map."""
-        self._say("measuring pages")
         own, joined, engine = self.config, self._joined, self._engine
+        search, visits = self._page_sums, self._visit_sums
+        self._say("measuring pages")
         table = ledger(
             joined.pages,
-            self._page_sums,
-            self._visit_sums,
+            search,
+            visits,
             joined.inventory,
             joined.editorial,
             joined.backlinks,
@@ -272,7 +273,6 @@ class Analysis:
 
     @cached_property
     def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
-        self._say("deciding")
         own = self.config.verdicts
         shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
             columns={"impressions": "shown"}
@@ -280,9 +280,9 @@ class Analysis:
         limits = Thresholds(
             settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__}
         )
-        verdicts, evidence = decide(
-            Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
-        )
+        facts = Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+        self._say("deciding")
+        verdicts, evidence = decide(facts)
         return verdicts.assign(worth=self._worth(verdicts["gain"])), evidence
 
     def _worth(self, gain: pd.Series) -> pd.Series:
@@ -365,12 +365,12 @@ class Analysis:
 
     # -- tables for questions -----------------------------------------------------------------------------------------------------------
 
-    def asked(self, name: str) -> Path:
-        """The file of a table for questions in SQL that is made from rows: see `core.meanings`."""
-        self._store.table(self._engine, f"sql-{name}", self._key, lambda: self._asked(name))
-        return self._store.path(f"sql-{name}", self._key)
+    def keep_asked(self, name: str) -> None:
+        """Put a table of `asked` into the store."""
+        self._store.table(self._engine, f"sql-{name}", self._key, lambda: self.asked(name))
 
-    def _asked(self, name: str) -> ibis.Table:
+    def asked(self, name: str) -> ibis.Table:
+        """The expression of a table for questions in SQL that is made from rows: see `core.meanings`."""
         joined = self._joined
         if name in ("search", "landings"):
             rows = joined.search if name == "search" else joined.landings

@@ -15,6 +15,7 @@ from nibbet.sources.files import find_files
 
 if TYPE_CHECKING:
     import pandas as pd
+    import pyarrow as pa
 
     from nibbet.analysis import Analysis
     from nibbet.core.curve import Curve
@@ -106,9 +107,8 @@ class Site:
             self._store.clear()
         with self._store.held():
             account = self.account
-            if not self._store.has("prepared", self._sources_key, ".json"):
+            if not self._store.has("pairs", self._sources_key):
                 self._analysis.prepare()
-                self._store.value("prepared", self._sources_key, lambda: True)
         return account
 
     @property
@@ -197,7 +197,6 @@ class Site:
     def sql_tables(self) -> pd.DataFrame:
         """The tables that `sql` can ask: one row per column: table, column, type, meaning."""
         import pandas as pd
-        import pyarrow.parquet as pq
 
         from nibbet.core.meanings import COLUMN_MEANINGS, TABLE_MEANINGS
 
@@ -208,7 +207,7 @@ class Site:
             rows.append((name, "", "", meaning))
             rows += [
                 (name, field.name, _type_name(field.type), COLUMN_MEANINGS.get(field.name, ""))
-                for field in pq.read_schema(self._table_file(name))
+                for field in self._schema(name)
                 if not field.name.startswith("__")
             ]
         return pd.DataFrame(rows, columns=["table", "column", "type", "meaning"])
@@ -217,9 +216,31 @@ class Site:
     def _kinds(self) -> list[str]:
         return list(self._store.value("kinds", self._sources_key, lambda: self._analysis.kinds))
 
+    def _schema(self, name: str) -> pa.Schema:
+        """The columns of a table for SQL; one of rows is not computed for that."""
+        import pyarrow.parquet as pq
+
+        if name in self._finished or self._store.has(f"sql-{name}", self._sources_key):
+            return pq.read_schema(self._table_file(name))
+        return self._analysis.asked(name).schema().to_pyarrow()
+
     def _table_file(self, name: str) -> Path:
         """Where a table for SQL lies; made when it is not there."""
-        finished: dict[str, tuple[str, Callable[[], pd.DataFrame]]] = {
+        if name in self._finished:
+            kept, make = self._finished[name]
+            if not self._store.has(kept, self._result_key):
+                make()
+            return self._store.path(kept, self._result_key)
+        if name in KINDS and name not in self._kinds:
+            raise NotFoundError(f"The site has no source of the kind {name}. It has: {', '.join(self._kinds)}.")
+        if not self._store.has(f"sql-{name}", self._sources_key):
+            self._analysis.keep_asked(name)
+        return self._store.path(f"sql-{name}", self._sources_key)
+
+    @cached_property
+    def _finished(self) -> dict[str, tuple[str, Callable[[], pd.DataFrame]]]:
+        """Tables for SQL that are finished frames: the name under which each is kept, and what makes it."""
+        return {
             "pages": ("ledger", self.pages),
             "queries": ("queries", self.queries),
             "query_totals": ("query-totals", self.query_totals),
@@ -231,16 +252,6 @@ class Site:
             "addresses": ("addresses", self._address_table),
             "windows": ("windows-table", self._windows_table),
         }
-        if name in finished:
-            kept, make = finished[name]
-            if not self._store.has(kept, self._result_key):
-                make()
-            return self._store.path(kept, self._result_key)
-        if name in KINDS and name not in self._kinds:
-            raise NotFoundError(f"The site has no source of the kind {name}. It has: {', '.join(self._kinds)}.")
-        if self._store.has(f"sql-{name}", self._sources_key):
-            return self._store.path(f"sql-{name}", self._sources_key)
-        return self._analysis.asked(name)
 
     def _windows_table(self) -> pd.DataFrame:
         import pandas as pd

@@ -140,11 +140,6 @@ class Engine:
         except Exception as fault:
             raise _ours(fault) from fault
 
-    def drop(self, *tables: ibis.Table) -> None:
-        """Give back the room of kept tables that nothing needs any more."""
-        for table in tables:
-            (self.spill / f"{table.get_name()}.parquet").unlink(missing_ok=True)
-
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
         try:

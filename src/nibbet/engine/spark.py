@@ -97,11 +97,6 @@ class SparkEngine:
         """The rows of a reduced table as a pandas frame."""
         return self._fetched(table).to_pandas()
 
-    def drop(self, *tables: ibis.Table) -> None:
-        """Give back the room of kept tables that nothing needs any more."""
-        for table in tables:
-            self.session.table(table.get_name()).unpersist()
-
     def _fetched(self, table: ibis.Table) -> Any:
         try:
             return self.connection.to_pyarrow(table)

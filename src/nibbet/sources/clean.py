@@ -109,15 +109,14 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
             return *_in_portions(place, sheet, reading, settings, types, key), []
         except SourceError:
             pass  # a cell further down does not keep to what the sample showed: read all as text
-    hidden = []
 
     def make() -> ibis.Table:
         rows, found = _as_text(place, sheet, reading, settings)
-        hidden.extend(found)
+        place.store.value("hidden", whole, lambda: found)  # before the rows: who finds these finds the notes too
         return rows
 
     table = completed(place.store.table(place.engine, "text", whole, make), reading, settings)
-    return table, _met(table), [(code, text) for code, text in place.store.value("hidden", whole, lambda: hidden)]
+    return table, _met(table), [(code, text) for code, text in place.store.value("hidden", whole, list)]
 
 
 def _in_portions(

@@ -121,7 +121,11 @@ def join_sources(engine: AnyEngine, config: Config, cleans: list[Clean], say: Ca
     if by_page["crawl"] is not None:
         inventory = _inventory(by_page["crawl"], addresses, home, number, extra)
     pages = pages.assign(**{f"in_{kind}": pages.index.isin(_met(addresses, number, kind)) for kind in ("search", "landings", "crawl")})
-    joined = Joined(
+    account, first = _account(engine, names, {**tables, "search": search, "landings": landings}, addresses)
+    if first is None:
+        raise _nothing_left(engine, search, names)
+    account["notes"] = notes + [{"code": code, "text": text} for one in cleans for code, text in one.notes]
+    return Joined(
         search,
         landings,
         pages,
@@ -130,19 +134,13 @@ def join_sources(engine: AnyEngine, config: Config, cleans: list[Clean], say: Ca
         by_page["backlinks"],
         addresses,
         as_of,
-        as_of,
-        {},
+        first,
+        account,
         names,
         by_page["sitemap"],
         tables,
         home,
     )
-    joined.account, first = _account(engine, joined, tables)
-    if first is None:
-        raise _nothing_left(engine, search, names)
-    joined.first = first
-    joined.account["notes"] = notes + [{"code": code, "text": text} for one in cleans for code, text in one.notes]
-    return joined
 
 
 def _by_page(
@@ -348,29 +346,31 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     )
 
 
-def _account(engine: AnyEngine, joined: Joined, tables: dict[str, ibis.Table | None]) -> tuple[dict[str, Any], date | None]:
+def _account(
+    engine: AnyEngine, files: list[tuple[str, Clean]], tables: dict[str, ibis.Table | None], addresses: pd.DataFrame
+) -> tuple[dict[str, Any], date | None]:
     """The account: every file with what was read, used and set aside; and the first day of search rows that serve."""
     entries: dict[int, dict[str, Any]] = {}
     first = None
-    for kind, table in {**tables, "search": joined.search, "landings": joined.landings}.items():
+    for kind, table in tables.items():
         if table is None:
             continue
-        final = _with_address_fate(table, joined, engine) if "page" in table.columns else table
-        given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in joined.files if one.kind == kind)]
+        final = _with_address_fate(table, addresses, engine) if "page" in table.columns else table
+        given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in files if one.kind == kind)]
         fates = engine.fetch(balance(final, given))
         if kind == "search":
             days = pd.to_datetime(fates["first"])[fates["aside"].isna() | (fates["aside"] == PAGELESS)]
             first = days.min().date() if days.notna().any() else None
         for number, rows in fates.groupby("file"):
-            name, one = joined.files[int(number)]
+            name, one = files[int(number)]
             entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
-    for number, (name, one) in enumerate(joined.files):
+    for number, (name, one) in enumerate(files):
         entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
     return {"sources": [entries[number] for number in sorted(entries)], "notes": []}, first
 
 
-def _with_address_fate(table: ibis.Table, joined: Joined, engine: AnyEngine) -> ibis.Table:
-    lost = joined.addresses[joined.addresses["page"].isna()][["spelling", "reason"]]
+def _with_address_fate(table: ibis.Table, addresses: pd.DataFrame, engine: AnyEngine) -> ibis.Table:
+    lost = addresses[addresses["page"].isna()][["spelling", "reason"]]
     if lost.empty:
         return table.mutate(aside=ibis.cases((table.aside.isnull() & table.page.isnull(), "no address"), else_=table.aside))
     keyed = engine.frame(lost.astype("str"))
