@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import csv
+import io
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -9,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import nibbet
+from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, merge_gain, merge_groups, turn_taking
@@ -18,6 +22,7 @@ from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.words import Lexicon, plain, rarity
+from nibbet.render.files import as_csv
 
 
 def roles_of(rows: list[tuple[int, str, int, int, float]], targets: pd.DataFrame | None = None) -> dict[tuple[int, str], str]:
@@ -252,3 +257,77 @@ def test_thin_rates_are_marked_in_both_tables() -> None:
     }
     assert site.queries().set_index("query")["thin"].to_dict() == {"canoe": False, "raft": True}
     site.close()
+
+
+def test_spellings_parsed_in_portions_are_those_parsed_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    home = Home("https://tarnbrook.example/")
+    spellings = pd.Series([f"http://www.tarnbrook.example/a{n}/?utm_x={n}#top" for n in range(40)], index=range(100, 140), dtype="str")
+    whole = parse(spellings, home)
+    monkeypatch.setattr("nibbet.core.address.AT_ONCE", 7)
+    assert parse(spellings, home).equals(whole)
+    assert whole.index.tolist() == list(range(100, 140))
+    assert whole["strict"].tolist() == [f"/a{n}/" for n in range(40)]
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(
+        st.lists(st.sampled_from("kayak canoe river lake tent hire guide map".split()), min_size=1, max_size=5), min_size=2, max_size=25
+    )
+)
+def test_the_short_way_to_a_covering_page_finds_the_best_of_all(titles: list[list[str]]) -> None:
+    pages = pd.DataFrame({"title": [" ".join(words) for words in titles], "h1": None, "path": "/", "clicks_long": range(len(titles))})
+    leaving, staying = np.arange(len(titles) // 2), np.arange(len(titles) // 2, len(titles))
+    found = covering_page(pages, leaving, staying, language="english", brand=[])
+    stems = [{word.removesuffix("e") for word in words} for words in titles]
+    known = {stem: sum(stem in other for other in stems) for words in stems for stem in words}
+    weight = {stem: np.log1p(len(titles) / count) ** 2 for stem, count in known.items()}
+    for page in leaving:
+        whole = sum(weight[stem] for stem in stems[page])
+        shares = {other: sum(weight[stem] for stem in stems[page] & stems[other]) / whole for other in staying}
+        reaching = {other for other, share in shares.items() if share >= 0.6 + 1e-9}
+        if reaching:
+            assert shares[int(found[page])] >= 0.6 - 1e-9
+        elif all(share < 0.6 - 1e-9 for share in shares.values()):
+            assert np.isnan(found[page])
+
+
+def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
+    rows = [(page, "canoe", 10) for page in range(300)]
+    rows += [(page, f"own {page} {n}", 50) for page in range(300) for n in range(3)]
+    rows += [(page, f"shared {n}", 200) for page in (0, 1) for n in range(3)]
+    pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=1.0, brand=False)
+    found = candidate_pairs(pairs, Likeness())
+    assert found[["page_a", "page_b", "shared", "shared_impressions"]].to_numpy().tolist() == [[0, 1, 4, 1220]]
+    assert found["overlap"].iloc[0] == pytest.approx(610 / 760)
+
+
+cells = st.one_of(st.none(), st.text(max_size=12).filter(lambda text: "\x00" not in text and "\r" not in text))
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    st.lists(
+        st.tuples(cells, st.one_of(st.none(), st.integers(-(10**9), 10**9)), st.one_of(st.none(), st.floats(-1e9, 1e9))),
+        min_size=1,
+        max_size=8,
+    )
+)
+def test_a_csv_file_says_what_the_table_says(rows: list[tuple[str | None, int | None, float | None]]) -> None:
+    frame = pd.DataFrame(
+        {
+            "text": pd.array([row[0] for row in rows], dtype="str"),
+            "n": pd.array([row[1] for row in rows], dtype="Int64"),
+            "x": [np.nan if row[2] is None else row[2] for row in rows],
+        }
+    )
+    head, *told = csv.reader(io.StringIO(as_csv(frame)))
+    assert head == ["text", "n", "x"]
+    for (text, number, value), (said, whole, part) in zip(rows, told, strict=True):
+        risky = bool(text) and (text[0] in "=+-@" or ord(text[0]) < 32 or 127 <= ord(text[0]) < 160)
+        assert said == ("'" if risky else "") + (text or "")
+        assert whole == ("" if number is None else str(number))
+        if value is not None:
+            assert float(part) == pytest.approx(value, rel=6e-6)
+        else:
+            assert part == ""
