@@ -334,7 +334,10 @@ def query(
 
 @app.command()
 def sql(
-    question: Annotated[str | None, typer.Argument(help="A SELECT, or the name of a saved question; all of them when left out.")] = None,
+    question: Annotated[
+        str | None,
+        typer.Argument(metavar="QUESTION", help="A SELECT, or the name of a saved question; lists the saved ones when left out."),
+    ] = None,
     values: Annotated[list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="The value of $NAME in the question.")] = None,
     tables: Annotated[bool, typer.Option("--tables", help="List the tables and columns that can be asked for.")] = False,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write to a .csv, .parquet or .xlsx file.")] = None,

@@ -28,7 +28,6 @@ TRACKING = ("utm_*", "*clid")
 #: parameters that always make another page: pagination and language
 APART = frozenset("page p pg paged seite pagina offset start lang language locale hl sprache langue".split())
 INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
-ALTERNATE_PARAMETER = re.compile(r"^(?:print|amp|mobile)(?:=(?:1|true|yes)?)?$|^(?:view|format|version)=(?:print|amp|mobile)$")
 #: spellings that the standard leaves as they are: no capital or odd letter in the host, no dot segment, nothing to encode
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known

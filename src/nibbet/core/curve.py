@@ -128,10 +128,3 @@ def _falling(rate: Floats, weight: Floats, shape: Floats) -> Floats:
     mixed = (rate * weight + shape * PRIOR_CLICKS) / (weight + PRIOR_CLICKS)
     falling: Floats = np.maximum(isotonic_regression(mixed, weights=weight + PRIOR_CLICKS, increasing=False).x, 1e-6)
     return falling
-
-
-def with_expected(cells: pd.DataFrame, curve: Curve) -> pd.DataFrame:
-    """The cells with expected_clicks: impressions times the curve at their position; 0 where no position is known."""
-    rates = curve.rates[[*SEGMENT, "bin", "rate"]]
-    joined = cells.merge(rates, on=[*SEGMENT, "bin"], how="left", validate="m:1")
-    return joined.assign(expected_clicks=(joined["impressions"] * joined["rate"].fillna(0.0))).drop(columns="rate")

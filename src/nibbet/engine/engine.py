@@ -124,7 +124,8 @@ class Engine:
         """A number for each text, null for none; two hashes in one, for one alone lets alike texts of some lengths meet."""
         import ibis
 
-        both = _duck_hash(text) ^ _duck_hash(ibis.literal(":") + text)
+        number = engine_hash("hash", "uint64")
+        both = number(text) ^ number(ibis.literal(":") + text)
         return ibis.cases((text.notnull(), (both >> 1).cast("int64")), else_=ibis.null("int64"))
 
     def keep(self, table: ibis.Table) -> ibis.Table:
@@ -152,14 +153,15 @@ class Engine:
         return f"nibbet_{word}_{self._names}"
 
 
-def _duck_hash(text: Any) -> Any:
+def engine_hash(name: str, kind: str) -> Any:
+    """The function of an engine that gives a number, of an Ibis type, for a text."""
     import ibis
 
-    @ibis.udf.scalar.builtin(name="hash", signature=(("string",), "uint64"))
-    def duck_hash(text):  # type: ignore[no-untyped-def]
-        """The engine's hash of a text."""
+    @ibis.udf.scalar.builtin(name=name, signature=(("string",), kind))
+    def number_of(text):  # type: ignore[no-untyped-def]
+        """A number for a text."""
 
-    return duck_hash(text)
+    return number_of
 
 
 def as_arrow(frame: Any) -> Any:

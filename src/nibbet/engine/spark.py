@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from nibbet.engine.engine import as_arrow, engine_hash
 from nibbet.errors import SourceError
 
 if TYPE_CHECKING:
@@ -62,8 +63,6 @@ class SparkEngine:
         import ibis
         import pyarrow.parquet as pq
 
-        from nibbet.engine.engine import as_arrow
-
         if isinstance(frame, ibis.Table):
             return frame
         path = self.spill / f"{self._fresh()}.parquet"  # by a file: the way over the session's socket is slow and loses unsigned numbers
@@ -81,7 +80,7 @@ class SparkEngine:
         """A number for each text, null for none."""
         import ibis
 
-        return ibis.cases((text.notnull(), _xxhash64(text)), else_=ibis.null("int64"))
+        return ibis.cases((text.notnull(), engine_hash("xxhash64", "int64")(text)), else_=ibis.null("int64"))
 
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept where Spark keeps such things."""
@@ -114,13 +113,3 @@ class SparkEngine:
     def _fresh(self) -> str:
         self._names += 1
         return f"nibbet_table_{self._names}"
-
-
-def _xxhash64(text: Any) -> Any:
-    import ibis
-
-    @ibis.udf.scalar.builtin(name="xxhash64", signature=(("string",), "int64"))
-    def xxhash64(text):  # type: ignore[no-untyped-def]
-        """Spark's hash of a text."""
-
-    return xxhash64(text)

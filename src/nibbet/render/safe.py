@@ -6,7 +6,6 @@ from typing import Any
 
 import pandas as pd
 
-CONTROL = r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]"
 #: how cells begin that a spreadsheet takes for a formula or a command
 RISKY = r"^[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
 
