@@ -10,9 +10,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nibbet.core.change import change, split
+from nibbet.core.change import change
 from nibbet.core.curve import SEGMENT, learn_curve
 from nibbet.core.pull import false_discovery, shrunk_pull, too_low_p, weighted_position
+from nibbet.core.split import split
 from nibbet.core.windows import last_complete_day, make_windows, weekday_scale
 
 
@@ -96,6 +97,7 @@ def test_the_parts_of_a_change_add_up(rows: list[tuple[int, int, int, float, flo
     pairs = pd.DataFrame(
         rows, columns=["page", "impressions", "impressions_reference", "position", "position_reference", "rate", "rate_reference"]
     )
+    pairs["query"] = range(len(pairs))
     pairs["expected_clicks"] = pairs["impressions"] * pairs["rate"]
     pairs["expected_clicks_reference"] = pairs["impressions_reference"] * pairs["rate_reference"]
     pages = pd.DataFrame(clicks, columns=["clicks_recent", "clicks_reference"]).assign(page=range(4))
@@ -112,6 +114,7 @@ def test_a_single_cause_gets_the_change(cause: str, impressions: int, position: 
     pairs = pd.DataFrame(
         {
             "page": [0],
+            "query": ["paddle"],
             "impressions": [impressions],
             "impressions_reference": [1000],
             "position": [position],
@@ -128,6 +131,7 @@ def test_impressions_lost_by_sinking_out_of_sight_are_rank() -> None:
     pairs = pd.DataFrame(
         {
             "page": [0],
+            "query": ["paddle"],
             "impressions": [300],
             "impressions_reference": [1000],
             "position": [20.5],

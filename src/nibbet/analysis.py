@@ -13,6 +13,8 @@ import pandas as pd
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
 from nibbet.core.curve import SEGMENT, Curve, learn_curve
+from nibbet.core.decline import LEAST_EXPECTED, TRENDS
+from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.openings import Reach, find_openings, stray_topics
@@ -20,10 +22,13 @@ from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.rules import Facts, Thresholds
+from nibbet.core.season import annual_index, season_calendar
+from nibbet.core.split import Sight, learn_sight
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide
 from nibbet.core.windows import Windows, make_windows, weekday_scale
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
+from nibbet.engine.store import key_of
 from nibbet.sources.joined import Joined, join_sources, matched
 from nibbet.sources.load import read_sources
 
@@ -33,6 +38,8 @@ if TYPE_CHECKING:
     from nibbet.config import Config
 
 Say = Callable[[str], None]
+#: days into the data after which the first day with a page is its birth, not the beginning of the export
+NEW_DAYS = 42
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
 CURVE_ROWS, CURVE_PAGES = 1_500_000, 20_000
 
@@ -97,8 +104,39 @@ class Analysis:
         return days.assign(date=pd.to_datetime(days["date"])).sort_values("date", ignore_index=True)
 
     @cached_property
-    def _scale(self) -> float:
+    def scale(self) -> float:
+        """What reference sums are multiplied by to equal the recent window in length and mix of weekdays."""
         return weekday_scale(self.days, self.windows.recent, self.windows.reference)
+
+    def at(self, windows: Windows) -> Analysis:
+        """The same analysis with other windows; what was read and the CTR curve are shared."""
+        if windows == self.windows:
+            return self
+        other = Analysis(self.config, self._root, self._frames, self._store, key_of(self._key, windows.as_dict()), self._say)
+        shared = {
+            "_engines": self._engines,
+            "_joined": self._joined,
+            "curve": self.curve,
+            "days": self.days,
+            "section_weeks": self.section_weeks,
+        }
+        vars(other).update(shared, windows=windows)
+        return other
+
+    @property
+    def known_pages(self) -> pd.DataFrame:
+        """page (address), path, section of every page, by its number."""
+        return self._joined.pages
+
+    @cached_property
+    def section_weeks(self) -> pd.DataFrame:
+        """One row per section and whole week up to the last complete day: section, end, clicks."""
+        days = self._reduced("section-days", lambda: reductions.section_days(self._joined.search, self._addresses))
+        end = pd.Timestamp(self._joined.as_of)
+        age = (end - pd.to_datetime(days["date"])).dt.days // 7
+        whole = (end - pd.Timestamp(self.windows.first)).days + 1
+        weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
+        return weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
 
     # -- measures ------------------------------------------------------------------------------------------------------------------------
 
@@ -127,6 +165,27 @@ class Analysis:
         self._say("summing pages and queries")
         return reductions.pair_sums(self._joined.search, self.windows, self._engine.frame(rates), paired=self._is_paired)
 
+    @property
+    def page_sums(self) -> pd.DataFrame:
+        """Sums of pages per window, by number."""
+        return self._page_sums
+
+    @property
+    def pair_sums(self) -> pd.DataFrame:
+        """Sums of (page, query) in the recent and reference windows, not scaled; without queries, one row a page with an empty one."""
+        return self._expected
+
+    def split_sums(self, dimension: str) -> pd.DataFrame:
+        """Sums of pages by device, country or surface: page_id, value, and both windows."""
+        return self._reduced(f"split-{dimension}", lambda: reductions.splits(self._joined.search, self.windows, dimension))
+
+    def visit_sums_by(self, by: str) -> pd.DataFrame | None:
+        """Visits of both windows by page_id or channel; None without landings."""
+        if (landings := self._joined.landings) is None:
+            return None
+        sums = self._reduced(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))
+        return sums.astype({name: "float64" for name in sums if name != by})
+
     @cached_property
     def _expected(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
@@ -138,6 +197,11 @@ class Analysis:
         for suffix in ("", "_reference"):
             pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
         return pairs
+
+    @cached_property
+    def sight(self) -> Sight:
+        """How far this site's searchers look, learnt from pairs that moved between the windows."""
+        return learn_sight(self._expected)
 
     @cached_property
     def _pairs(self) -> pd.DataFrame:
@@ -189,7 +253,7 @@ class Analysis:
             joined.editorial,
             joined.backlinks,
             windows=self.windows,
-            scale=self._scale,
+            scale=self.scale,
             beyond=own.verdicts.real_change,
             protected=own.protect.pages,
         )
@@ -209,7 +273,11 @@ class Analysis:
 
     @cached_property
     def _measured(self) -> pd.DataFrame:
-        return with_split(with_pull(self._pages.copy(), self._pairs), self._expected, scale=self._scale)
+        table = with_split(with_pull(self._pages.copy(), self._pairs), self._expected, self.sight, scale=self.scale)
+        found = self.trends[self.trends["real"]]
+        table["trend"] = found["kind"].reindex(table.index)
+        table["since"] = pd.to_datetime(found["since"].reindex(table.index))
+        return table
 
     @cached_property
     def _openings(self) -> pd.DataFrame:
@@ -217,7 +285,29 @@ class Analysis:
         good = pairs[(pairs["role"] == "owner") & ~pairs["brand"] & (pairs["clicks"] >= 5)]
         usual = float(np.average(good["position"], weights=np.sqrt(good["impressions"]))) if len(good) else 5.0
         reach = Reach(t.climb_position[0], t.climb_position[1], t.climb_to, t.snippet_pull, t.answers)
-        return find_openings(pairs, self.curve, self.windows.recent.days, reach, usual_place=usual)
+        return find_openings(pairs, self.curve, self.sight, self.windows.recent.days, reach, usual_place=usual)
+
+    @cached_property
+    def trends(self) -> pd.DataFrame:
+        """What the weeks of every page tell, by page number: see `core.decline.trends`; pages with too few clicks to tell are left out."""
+        windows, pages = self.windows, self.known_pages
+        first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
+        count = ((last - first).days + 1) // 7
+        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, windows.as_of))
+        rows = rows[rows["back"] < count]
+        self._say("looking for lasting changes")
+        total = rows.groupby("page_id")["clicks"].sum()
+        shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
+        clicks = np.zeros((len(shown), count), dtype=np.int32)
+        rows = rows[rows["page_id"].isin(shown)]
+        clicks[np.searchsorted(shown, rows["page_id"]), count - 1 - rows["back"].to_numpy()] = rows["clicks"]
+        seen = pd.to_datetime(self._page_sums["first_seen"].reindex(shown))
+        late = (seen - first).dt.days.fillna(0).to_numpy()
+        offset = ((last - first).days + 1) % 7
+        began = np.where(late > NEW_DAYS, np.maximum(late - offset, 0) // 7, 0).astype(np.int64)
+        section = pd.factorize(pages["section"].reindex(shown), sort=True)[0].astype(np.int64)
+        ends = last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")
+        return changes_of_level(clicks, section, began, pd.DatetimeIndex(ends)).set_axis(shown)
 
     # -- verdicts ------------------------------------------------------------------------------------------------------------------------
 
@@ -338,6 +428,15 @@ class Analysis:
         """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
         rows = self._decided[1]
         return rows.assign(page=rows["page"].map(self._pages["page"])).sort_values(["page", "measure"], kind="stable", ignore_index=True)
+
+    def season_table(self) -> pd.DataFrame:
+        """When each section has its season."""
+        return season_calendar(annual_index(self.section_weeks), self.windows.as_of)
+
+    def trend_table(self) -> pd.DataFrame:
+        """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""
+        rows = self.trends.assign(page=self.known_pages["page"].reindex(self.trends.index))[TRENDS]
+        return rows.sort_values(["real", "q_value", "page"], ascending=[False, True, True], ignore_index=True)
 
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""

@@ -92,6 +92,15 @@ class ProtectSettings(Section):
     pages: Texts = []
 
 
+class GroupSettings(Section):
+    """[groups]: named groups, whose sums and rates stand beside those of the site."""
+
+    pages: dict[str, Texts] = {}
+    "Name -> patterns of paths, in which * stands for anything."
+    queries: dict[str, Texts] = {}
+    "Name -> words or phrases, or re: and an expression of RE2."
+
+
 class ValueSettings(Section):
     """[value]: what a conversion is worth."""
 
@@ -150,6 +159,7 @@ class Config(Section):
     source: list[SourceSettings] = []
     windows: WindowSettings = WindowSettings()  # type: ignore[call-arg]
     protect: ProtectSettings = ProtectSettings()
+    groups: GroupSettings = GroupSettings()
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: VerdictSettings = VerdictSettings()  # type: ignore[call-arg]
     engine: EngineSettings = EngineSettings()  # type: ignore[call-arg]

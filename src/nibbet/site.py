@@ -18,12 +18,13 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
     from nibbet.analysis import Analysis
+    from nibbet.comparison import Comparison
     from nibbet.core.curve import Curve
     from nibbet.core.windows import Windows
 
 Say = Callable[[str], None]
 #: settings on which only the judgement rests, not the sums
-JUDGEMENT = {"verdicts", "protect", "value", "engine", "limits"}
+JUDGEMENT = {"verdicts", "protect", "groups", "value", "engine", "limits"}
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | None = None, say: Say = lambda _: None) -> Site:
@@ -61,6 +62,7 @@ class Site:
         if unknown := set(self._frames) - set(KINDS):
             raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
         told = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
+        self._comparisons: dict[Windows, Comparison] = {}
         self._store = store if told and store is not None else Store(None)
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
@@ -178,6 +180,57 @@ class Site:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
         return self._kept("redirects", lambda a: a.redirects())
 
+    # -- what changed --------------------------------------------------------------------------------------------------------------------
+
+    def compare(self, recent: int | str | None = None, against: str | None = None, *, by: str | None = None) -> pd.DataFrame:
+        """What changed between two windows, why, and what it adds to the whole: the columns of changes.csv, real and large changes first.
+
+        Args:
+            recent: how many days up to the last complete one, or FROM..TO; [windows] recent when left out.
+            against: year (the same days a year before), before (the days just before) or FROM..TO; the year where the data reach it.
+            by: one level (site, section, group, brand, device, country, surface, channel, page, query); all when left out.
+        Raises NotFoundError for a level or window that there is not.
+        """
+        from nibbet.core.compare import LEVELS
+
+        if by is not None and by not in LEVELS:
+            raise NotFoundError(f"There is no level {by}.{_close(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
+        return self._compared(recent, against, f"changes-{by or 'all'}", lambda c: c.changes(by))
+
+    def losses(self, recent: int | str | None = None, against: str | None = None) -> pd.DataFrame:
+        """Queries of a page that lose clicks together, named as one loss: page, subject, queries, recent, reference, change, parts, why."""
+        return self._compared(recent, against, "losses", lambda c: c.losses())
+
+    def trends(self) -> pd.DataFrame:
+        """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
+        rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.
+        """
+        return self._kept("trends", lambda a: a.trend_table())
+
+    def seasons(self) -> pd.DataFrame:
+        """When each section has its season: section, height, peak, begins, ready_by, low, quiet."""
+        return self._kept("seasons", lambda a: a.season_table())
+
+    def compared_windows(self, recent: int | str | None = None, against: str | None = None) -> Windows:
+        """The windows that `compare` holds against each other."""
+        from nibbet.core.windows import chosen_windows
+
+        return chosen_windows(self.windows, recent, against)
+
+    def _compared(
+        self, recent: int | str | None, against: str | None, name: str, make: Callable[[Comparison], pd.DataFrame]
+    ) -> pd.DataFrame:
+        windows = self.compared_windows(recent, against)
+        key = key_of(self._result_key, windows.as_dict())
+        return self._store.frame(name, key, lambda: make(self._comparison(windows)))
+
+    def _comparison(self, windows: Windows) -> Comparison:
+        from nibbet.comparison import Comparison
+
+        if windows not in self._comparisons:
+            self._comparisons[windows] = Comparison(self._analysis.at(windows))
+        return self._comparisons[windows]
+
     # -- questions -----------------------------------------------------------------------------------------------------------------------
 
     def sql(self, statement: str, **values: Any) -> pd.DataFrame:
@@ -249,9 +302,19 @@ class Site:
             "evidence": ("evidence", self.evidence),
             "groups": ("groups", self.groups),
             "redirects": ("redirects", self.redirects),
+            "changes": ("changes-table", self._changes_table),
+            "losses": ("losses-table", self._losses_table),
+            "trends": ("trends", self.trends),
+            "seasons": ("seasons", self.seasons),
             "addresses": ("addresses", self._address_table),
             "windows": ("windows-table", self._windows_table),
         }
+
+    def _changes_table(self) -> pd.DataFrame:
+        return self._kept("changes-table", lambda _: self.compare())
+
+    def _losses_table(self) -> pd.DataFrame:
+        return self._kept("losses-table", lambda _: self.losses())
 
     def _windows_table(self) -> pd.DataFrame:
         import pandas as pd

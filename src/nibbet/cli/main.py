@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -45,6 +45,21 @@ class Verdict(StrEnum):
     refresh = "refresh"
     expand = "expand"
     keep = "keep"
+
+
+class Level(StrEnum):
+    """What is compared."""
+
+    site = "site"
+    section = "section"
+    group = "group"
+    brand = "brand"
+    device = "device"
+    country = "country"
+    surface = "surface"
+    channel = "channel"
+    page = "page"
+    query = "query"
 
 
 Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
@@ -330,6 +345,45 @@ def query(
         form.value,
         columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"],
     )
+
+
+@app.command()
+def compare(
+    folder: Folder = None,
+    recent: Annotated[
+        str | None,
+        typer.Option(metavar="DAYS|FROM..TO", help="The window to look at: so many days up to the last complete one, or two dates."),
+    ] = None,
+    against: Annotated[
+        str | None, typer.Option(metavar="year|before|FROM..TO", help="What it is held against; the year where the data reach that far.")
+    ] = None,
+    by: Annotated[Level | None, typer.Option("--by", help="Only this level.")] = None,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print what changed between two windows: by how much, whether it is real, and whether demand, rank or pull made it."""
+    from nibbet.render.terminal import show, show_changes
+
+    kept: list[Any] = []
+
+    def task(s: Site) -> None:
+        changes = s.compare(recent, against, by=by.value if by else None)
+        kept[:] = [
+            _chosen(changes, where, top if by else None),
+            s.compared_windows(recent, against),
+            s.losses(recent, against) if by is None else None,
+        ]
+
+    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    if form is not Form.table:
+        show(kept[0].head(top) if top else kept[0], form.value)
+        return
+    show_changes(*kept, top=top)
 
 
 @app.command()

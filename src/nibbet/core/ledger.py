@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.change import change, split
+from nibbet.core.change import change
 from nibbet.core.pull import THIN_CLICKS, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
+from nibbet.core.split import Sight, split
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
@@ -209,8 +210,10 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     return table
 
 
-def with_split(table: pd.DataFrame, pairs: pd.DataFrame, *, scale: float) -> pd.DataFrame:
-    """The ledger with the parts of each page's change: demand, rank, pull_part; and thin: too few clicks to be expected for any rate."""
+def with_split(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale: float) -> pd.DataFrame:
+    """The ledger with the parts of each page's change: demand, rank, pull_part; unclear, how much of demand and rank cannot be told apart;
+    and thin: too few clicks to be expected for any rate.
+    """
     table["thin"] = pairs.groupby("page")["expected_clicks"].sum().reindex(table.index).fillna(0.0) < THIN_CLICKS
     scaled = pairs.assign(
         expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale
@@ -218,6 +221,9 @@ def with_split(table: pd.DataFrame, pairs: pd.DataFrame, *, scale: float) -> pd.
     parts = split(
         scaled,
         pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}),
+        sight,
     )
-    table["demand"], table["rank"], table["pull_part"] = (parts[name].to_numpy() for name in ("demand", "rank", "pull"))
+    table["demand"], table["rank"], table["pull_part"], table["unclear"] = (
+        parts[name].to_numpy() for name in ("demand", "rank", "pull", "unclear")
+    )
     return table

@@ -9,9 +9,9 @@ import pandas as pd
 from scipy import sparse
 from scipy.sparse import csgraph
 
-from nibbet.core.change import seen_share
 from nibbet.core.curve import Curve
 from nibbet.core.pull import pull_interval
+from nibbet.core.split import Sight
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import Lexicon, rarity
 
@@ -31,7 +31,7 @@ class Reach:
     answers: float = 0.5
 
 
-def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *, usual_place: float) -> pd.DataFrame:
+def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, usual_place: float) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
@@ -49,9 +49,9 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *,
     snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
     strays = shown[shown["role"] == "stray"]
     parts = [
-        _sized(climbs, "climb", curve, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)),
+        _sized(climbs, "climb", curve, sight, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)),
         _snippet(snippets, days),
-        _sized(strays, "stray", curve, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8)),
+        _sized(strays, "stray", curve, sight, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8)),
     ]
     found = pd.concat(parts, ignore_index=True)
     return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
@@ -61,9 +61,9 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, days: int, reach: Reach, *,
 MOST_SHARED = 300
 
 
-def _sized(rows: pd.DataFrame, kind: str, curve: Curve, days: int, places: tuple[object, float, float]) -> pd.DataFrame:
+def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, float, float]) -> pd.DataFrame:
     """Rows with their gain if they stood at the places given for (low, middle, high)."""
-    demand = rows["impressions"] / seen_share(rows["position"].to_numpy(float))
+    demand = rows["impressions"] / sight.share(rows["position"].to_numpy(float))
     gains = {}
     for name, place in zip(("gain_low", "gain", "gain_high"), places, strict=True):
         target = np.minimum(np.broadcast_to(np.asarray(place, dtype=float), len(rows)), rows["position"].to_numpy(float))

@@ -95,6 +95,19 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     return windowed(used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"])
 
 
+def visit_windows(landings: ibis.Table, windows: Windows, by: str) -> ibis.Table:
+    """One row per page_id or channel (`by`): sessions, engaged sessions, conversions, and both of organic visits, recent and reference."""
+    used = landings.filter(landings.used)
+    organic = used.organic.fill_null(False)
+    names = ("sessions", "engaged_sessions", "conversions", "sessions_organic", "engaged_organic")
+    used = used.mutate(
+        **{name: used[name].fill_null(0) for name in names[:3]},
+        sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
+        engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
+    )
+    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, [by])
+
+
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page: hits of people (not of robots and scripts) in the long window."""
     used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
@@ -152,7 +165,7 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired
         paired: whether rows carry queries; without, page rows stand in with an empty query: a page is then judged as if one query made it.
     Returns:
         page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
-        behind the name, all but clicks of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
+        behind the name, of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
     """
     rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
     now, then = windows.recent, windows.reference
@@ -169,7 +182,7 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired
     )
     rows = rows.mutate(expected_clicks=rows.impressions.cast("float64") * rows.rate.fill_null(0.0))
     sums = {name: exact_sum(rows[name], inside(rows, now)) for name in (*SUMS, "expected_clicks")}
-    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS[1:], "expected_clicks")}
+    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS, "expected_clicks")}
     day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
     for word in range(-(-now.days // WORD_DAYS)):
         bit = day - word * WORD_DAYS
@@ -193,6 +206,13 @@ def page_weeks(search: ibis.Table) -> ibis.Table:
         impressions=whole_sum(_.impressions),
         position=_.position_sum.sum() / _.placed.sum().nullif(0),
     )
+
+
+def weeks_back(search: ibis.Table, as_of: date) -> ibis.Table:
+    """One row per (page_id, back): clicks of whole weeks, counted back from the one that ends with `as_of` (0)."""
+    rows = page_rows(search).filter(~_.undated)
+    back = (ibis.literal(as_of, "date").delta(rows.date, unit="day") / 7).floor().cast("int32")
+    return rows.mutate(back=back).filter(_.back >= 0).group_by("page_id", "back").aggregate(clicks=whole_sum(_.clicks))
 
 
 def page_days(search: ibis.Table) -> ibis.Table:

@@ -280,6 +280,8 @@ def decay(facts: Facts) -> Finding:
         + say.place(pages["position"])
         + ")"
     ).where(by_rank, "pull cost " + say.count(-pages["pull_part"]) + " (chosen less at the same place)")
+    dated = pages["since"].notna() & pages["trend"].isin(["collapse", "slow decay"])
+    since = (", since the week of " + pages["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
     other = pd.Series(np.where(pages["demand"] < 0, "demand cost ", "demand gave "), index=pages.index) + say.count(pages["demand"].abs())
     because = say.joined(
         say.count(base),
@@ -289,6 +291,7 @@ def decay(facts: Facts) -> Finding:
         how,
         ", ",
         other,
+        since,
         "; the last four weeks are still down.",
     )
     rows = _rows(pages, chosen, "decay", because, (1 - q).clip(0, 0.99), gains)

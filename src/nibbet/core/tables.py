@@ -13,7 +13,7 @@ PAGES = (
     "page section clicks impressions ctr position queries withheld_share pull sessions sessions_organic engaged_sessions engagement_rate seconds_per_session "
     "conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
     "sessions_long conversions_long revenue_long clicks_reference change change_share change_low change_high change_real verdict cause target gain gain_low "
-    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin"
+    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin trend since"
 ).split()
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
 
@@ -22,7 +22,7 @@ def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
     """The ledger with its verdicts, pages by their addresses: the columns PAGES."""
     table = measured.join(verdicts)
     table["target"] = table["target"].map(measured["page"])
-    for name in ("verdict", "cause", "target", "because", "confidence", "also"):
+    for name in ("verdict", "cause", "target", "because", "confidence", "also", "trend"):
         table[name] = table[name].astype("str").where(table[name].notna() & (table[name] != ""))
     return table[PAGES]
 

@@ -9,6 +9,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from nibbet.errors import NotFoundError
+
 #: a newest day below this share of what its weekday usually has is taken for incomplete; ordinary days stray by a fifth
 COMPLETE_SHARE = 0.7
 MONTH_DAYS = 30.4
@@ -90,6 +92,47 @@ def make_windows(first: date, as_of: date, *, recent: int, long: int, reference:
     before = Window(now.start - timedelta(days=recent), now.start - timedelta(days=1))
     kind = reference or ("year" if year.start >= first else "before")
     return Windows(now, year if kind == "year" else before, Window(as_of - timedelta(days=long - 1), as_of), kind, first)
+
+
+def chosen_windows(usual: Windows, recent: int | str | None, against: str | None) -> Windows:
+    """The windows of a comparison: `recent` days up to the last complete one or FROM..TO, against year, before or FROM..TO.
+
+    Raises NotFoundError where a window cannot be read or lies outside the data.
+    """
+    now = usual.recent
+    if isinstance(recent, int) or (recent is not None and recent.strip().isdigit()):
+        days = int(recent)
+        if days < 1:
+            raise NotFoundError("The recent window needs at least one day. Give a number of days, as 28, or FROM..TO.")
+        now = Window(usual.as_of - timedelta(days=days - 1), usual.as_of)
+    elif recent is not None:
+        now = _written(recent)
+    year = Window(_year_before(now.start), _year_before(now.end))
+    before = Window(now.start - timedelta(days=now.days), now.start - timedelta(days=1))
+    if against in (None, "year", "before"):
+        kind = against or (usual.reference_kind if now == usual.recent else "year" if year.start >= usual.first else "before")
+        then = usual.reference if against is None and now == usual.recent else year if kind == "year" else before
+    else:
+        kind, then = "range", _written(str(against))
+        if (now.start - then.start).days in range(360, 372) and abs(now.days - then.days) <= 1:
+            kind = "year"
+    for name, window in (("recent", now), ("reference", then)):
+        if window.start < usual.first or window.end > usual.as_of:
+            raise NotFoundError(
+                f"The {name} window {window} lies outside the data, which reach from {usual.first} to {usual.as_of}. Choose days inside."
+            )
+    return Windows(now, then, usual.long, kind, usual.first)
+
+
+def _written(text: str) -> Window:
+    first, _, last = text.partition("..")
+    try:
+        window = Window(date.fromisoformat(first.strip()), date.fromisoformat(last.strip()))
+    except ValueError:
+        raise NotFoundError(f"{text} is no window. Write it as 2026-08-01..2026-08-31.") from None
+    if window.days < 1:
+        raise NotFoundError(f"The window {text} ends before it begins. Write the earlier day first.")
+    return window
 
 
 def _year_before(day: date) -> date:

@@ -35,6 +35,7 @@ CASES = {
     "decayed": (55, GUIDES),
     "climb": (55, GUIDES),
     "badly_titled": (42, GUIDES),
+    "retitled": (16, GUIDES),
     "poor_engagement": (32, GUIDES),
     "off_topic": (36, GUIDES),
     "new": (40, (*GUIDES, "shop", "journal")),
@@ -47,6 +48,7 @@ VERDICT_OF = {
     "decayed": ("refresh", "decay"),
     "climb": ("refresh", "climb"),
     "badly_titled": ("refresh", "snippet"),
+    "retitled": ("refresh", "snippet"),
     "poor_engagement": ("refresh", "engagement"),
     "off_topic": ("expand", "strays"),
     "new": ("watch", "young"),
@@ -113,6 +115,7 @@ class Builder:
             "other_sessions": 0.25,
             "onset": -1,
             "sink": 1.0,
+            "fade": 1.0,
             "leads": 1.0,
             "case": "healthy",
             "verdict": "keep",
@@ -178,7 +181,9 @@ def build(pages: int = 400, seed: int = 7) -> World:
     _cases(b)
     frame = pd.DataFrame(b.pages)
     pairs = pd.DataFrame(b.pairs)
-    carried = frame[["page", "pull", "onset", "sink", "leads", "published", "status", "noindex"]].rename(columns={"pull": "page_pull"})
+    carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
+        columns={"pull": "page_pull"}
+    )
     pairs = pairs.merge(carried, on="page", how="left", validate="m:1").sort_values(["unit", "page"], kind="stable", ignore_index=True)
     return World(frame, pairs, seed)
 
@@ -432,7 +437,15 @@ def _dead(b: Builder) -> None:
 
 def _cases(b: Builder) -> None:
     free = {page["page"]: page for page in b.pages if page["case"] == "healthy" and page["path"].count("/") == 3 and page["kind"] != "help"}
-    demand_of = {"climb": 2.6, "badly_titled": 1.5, "poor_engagement": 1.4, "decayed": 1.3, "seasonal": 1.3, "noindex": 1.3}
+    demand_of = {
+        "climb": 2.6,
+        "badly_titled": 1.5,
+        "retitled": 1.6,
+        "poor_engagement": 1.4,
+        "decayed": 1.3,
+        "seasonal": 1.3,
+        "noindex": 1.3,
+    }
     for case, (per_mille, kinds) in CASES.items():
         eligible = [number for number, page in free.items() if page["kind"] in kinds]
         for number in b.rng.permutation(eligible)[: max(2, round(b.count * per_mille / 1000))]:
@@ -447,6 +460,9 @@ def _cases(b: Builder) -> None:
                 shift = float(b.rng.uniform(8.0, 12.5)) / page["position"]
             elif case == "badly_titled":
                 page.update(pull=float(b.rng.uniform(0.28, 0.42)), title=f"Page {number} | Tarnbrook", description="")
+            elif case == "retitled":  # a new title from one day on, and fewer choose it at the same place
+                onset = sink_from - int(b.rng.integers(95, 180))
+                page.update(onset=onset, fade=float(b.rng.uniform(0.25, 0.4)), title=f"{page['kind'].title()} | Tarnbrook", description="")
             elif case == "poor_engagement":
                 page.update(engaged=page["engaged"] * float(b.rng.uniform(0.35, 0.5)))
             elif case == "new":

@@ -82,14 +82,18 @@ def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
     return pairs["demand"].to_numpy()[:, None] * season_wave(pairs["season"], days) * of_market * trend * (noise * drift)[code]
 
 
+def _fallen(pairs: pd.DataFrame, days: int, length: float) -> Floats:
+    """Rows x days: 0 before what befell the page, 1 once it has come about."""
+    onset, day = pairs["onset"].to_numpy()[:, None], np.arange(days)[None, :]
+    return np.clip((day - onset) / length, 0, 1) * (onset >= 0)
+
+
 def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
     """Latent place per day: base, slow drift, daily jitter, and what befell the page."""
     count, n = len(pairs), len(days)
     pages = pairs["page"].astype("category").cat.codes.to_numpy()
     slow = wander(rng, pages.max() + 1, n, 0.08, 30)[pages]
-    onset, day = pairs["onset"].to_numpy()[:, None], np.arange(n)[None, :]
-    fallen = np.clip((day - onset) / 21.0, 0, 1) * (onset >= 0)
-    sink = np.log(pairs["sink"].to_numpy())[:, None] * fallen
+    sink = np.log(pairs["sink"].to_numpy())[:, None] * _fallen(pairs, n, 21.0)
     return np.maximum(1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n))))
 
 
@@ -138,13 +142,14 @@ def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
     arrived[-PARTIAL_DAYS:] = PARTIAL
     looks = _demand(rng, pairs, market, days) * seen_share(position) * shown * _active(pairs, days) * arrived
     brand = pairs["brand"].to_numpy()[:, None]
-    appeal = (pairs["pull_pair"] * pairs["page_pull"]).to_numpy()[:, None]
+    faded = pairs["fade"].to_numpy()[:, None] ** _fallen(pairs, len(days), 3.0)
+    appeal = (pairs["pull_pair"] * pairs["page_pull"]).to_numpy()[:, None] * faded
     parts = []
     for device, (share, eager) in DEVICES.items():
         impressions = rng.poisson(looks * share)
         row, day = np.nonzero(impressions)
         count, place = impressions[row, day], position[row, day]
-        likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, 0] * eager, 0, 0.9)
+        likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, day] * eager, 0, 0.9)
         rate = np.clip(likely * rng.gamma(9.0, 1 / 9.0, len(row)), 0, 0.95)
         places = np.maximum(count, np.rint(place * count + rng.normal(0, 0.3, len(row)) * np.sqrt(count)))
         parts.append(

@@ -62,8 +62,59 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     return figure
 
 
-def ctr_curve(curve: Curve) -> Figure:
-    """The site's own CTR by position for queries without the brand, with its 95% band, per device."""
+#: the parts of a change: colour and hatch, so that no part is told by colour alone
+PART_LOOKS = {"demand": ("#8fa3ad", ""), "rank": (MAIN, "///"), "pull": (SECOND, "...")}
+
+
+def movers(changes: pd.DataFrame, *, most: int = 7) -> Figure:
+    """The pages that lost and gained most beyond chance, each change in its parts.
+
+    Args:
+        changes: rows of level page as `compare` gives them: key, change, real, demand, rank, pull.
+    """
+    rows = changes[changes["real"].astype(bool)].dropna(subset=["demand"])
+    lost = rows[rows["change"] < 0].nsmallest(most, "change", keep="first")
+    won = rows[rows["change"] > 0].nlargest(most, "change", keep="first")
+    shown = pd.concat([lost, won.iloc[::-1]])
+    figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.1))
+    axes = figure.axes[0]
+    if shown.empty:
+        axes.text(0.5, 0.5, "No page changed beyond chance.", ha="center", va="center", transform=axes.transAxes)
+        axes.set_axis_off()
+        return figure
+    place = np.arange(len(shown))[::-1]
+    left, right = np.zeros(len(shown)), np.zeros(len(shown))
+    for part, (colour, hatch) in PART_LOOKS.items():
+        size = shown[part].to_numpy(float)
+        start = np.where(size < 0, left, right)
+        axes.barh(place, size, left=start, color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.68, label=part)
+        left, right = left + np.minimum(size, 0), right + np.maximum(size, 0)
+    axes.scatter(shown["change"], place, marker="D", s=16, color=INK, zorder=3, label="change")
+    axes.axvline(0, color=INK, linewidth=0.8)
+    paths = (
+        shown["key"]
+        .str.replace(r"^https?://[^/]+", "", regex=True)
+        .map(lambda path: _inert(path if len(path) <= 38 else f"{path[:18]}…{path[-18:]}"))
+    )
+    axes.set_yticks(place, paths.tolist())
+    axes.tick_params(axis="y", length=0)
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:+,.0f}" if value else "0")
+    axes.set_xlabel("clicks, recent less reference")
+    axes.legend(frameon=False, ncols=4, loc="lower center", bbox_to_anchor=(0.4, 1.0), handlelength=1.4)
+    return figure
+
+
+def _inert(text: str) -> str:
+    """A text from outside as Matplotlib draws it literally."""
+    return "".join(character if character.isprintable() else "?" for character in text).replace("$", r"\$")
+
+
+def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None) -> Figure:
+    """The site's own CTR by position for queries without the brand, with its 95% band, per device.
+
+    Args:
+        pages: position, impressions, ctr of pages, drawn as dots where 300 impressions and more tell a rate.
+    """
     figure = _blank(height=3.4)
     axes = figure.axes[0]
     rows = curve.rates[~curve.rates["brand"].astype(bool)]
@@ -83,6 +134,10 @@ def ctr_curve(curve: Curve) -> Figure:
         )
         if number == 0:
             axes.fill_between(place, part["low"], part["high"], color=MAIN, alpha=0.15, linewidth=0)
+    if pages is not None:
+        dots = pages[(pages["impressions"] >= 300) & pages["position"].between(1, 22)]
+        size = np.clip(np.sqrt(dots["impressions"].to_numpy(float)) / 5, 3, 40)
+        axes.scatter(dots["position"], dots["ctr"], s=size, color=INK, alpha=0.35, linewidth=0, zorder=0, label="one page")
     axes.set_xscale("log")
     axes.set_xticks([1, 2, 3, 5, 10, 20], ["1", "2", "3", "5", "10", "20"])
     axes.minorticks_off()
@@ -101,3 +156,10 @@ def as_svg(figure: Figure) -> str:
     figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None}, transparent=True)
     text = out.getvalue()
     return text[text.index("<svg") :]
+
+
+def as_png(figure: Figure) -> bytes:
+    """The figure as a PNG on white: equal figures give equal bytes."""
+    out = io.BytesIO()
+    figure.savefig(out, format="png", dpi=140, metadata={"Software": None}, facecolor="white")
+    return out.getvalue()

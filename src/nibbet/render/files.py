@@ -25,6 +25,7 @@ MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
     import pandas as pd
+    from matplotlib.figure import Figure
 
     from nibbet.site import Site
 
@@ -35,7 +36,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     A failure before the last step leaves the old files as they were; files that are not Nibbet's own are never touched.
     Raises SourceError when the folder cannot be written.
     """
-    from nibbet.render.report import report
+    from nibbet.render.report import figures_of, report
 
     tables = {
         "addresses": site.addresses,
@@ -45,10 +46,16 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "evidence": site.evidence(),
         "groups": site.groups(),
         "redirects": site.redirects(),
+        "changes": site.compare(),
+        "losses": site.losses(),
+        "trends": site.trends(),
+        "seasons": site.seasons(),
     }
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
+    for name, figure in figures_of(site).items():
+        writers[f"figures/{name}.png"] = _png(figure)
     writers["report.html"] = _text(report(site))
     return write_files(folder, writers)
 
@@ -65,8 +72,10 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
         raise SourceError(f"{folder}: cannot be written ({fault.strerror or fault}). Name another folder: --out DIR") from None
     try:
         for name, write in writers.items():
+            (staging / name).parent.mkdir(exist_ok=True)
             write(staging / name)
         for name in writers:
+            (folder / name).parent.mkdir(exist_ok=True)
             os.replace(staging / name, folder / name)
     except OSError as fault:
         raise SourceError(
@@ -176,6 +185,12 @@ def _csv(frame: pd.DataFrame) -> Callable[[Path], None]:
 
 def _text(text: str) -> Callable[[Path], None]:
     return lambda path: path.write_text(text, "utf-8", newline="") and None
+
+
+def _png(figure: Figure) -> Callable[[Path], None]:
+    from nibbet.render.figures import as_png
+
+    return lambda path: path.write_bytes(as_png(figure)) and None
 
 
 def _parquet(frame: pd.DataFrame) -> Callable[[Path], None]:

@@ -8,13 +8,15 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from nibbet.core.tables import records
-from nibbet.render.figures import as_svg, ctr_curve, trend
-from nibbet.render.terminal import account_rows, cell_text, condensed, path_of
+from nibbet.render.figures import as_svg, ctr_curve, movers, trend
+from nibbet.render.terminal import account_rows, cell_text, condensed, path_of, told_change
 
 if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
     from nibbet.site import Site
 
-MOST_ACTIONS = 400
+MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES = 400, 30, 12
 MEANING = {
     "refresh": "lost, near or unattractive: rework the page",
     "expand": "draws a topic that nothing on the site answers",
@@ -25,6 +27,15 @@ MEANING = {
 }
 
 
+def figures_of(site: Site) -> dict[str, Figure]:
+    """The figures of an analysis by name."""
+    return {
+        "trend": trend(site.days, site.windows),
+        "movers": movers(site.compare(by="page")),
+        "curve": ctr_curve(site.curve, site.pages()[["position", "impressions", "ctr"]]),
+    }
+
+
 def report(site: Site) -> str:
     """The report as HTML text; every text from outside is escaped, and equal analyses give equal text."""
     from jinja2 import Environment
@@ -32,9 +43,10 @@ def report(site: Site) -> str:
 
     verdicts = site.verdicts()
     order = list(MEANING)
+    changes, seasons = site.compare(), site.seasons()
     actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
     actions = actions.assign(rank=actions["verdict"].map(order.index)).sort_values(["gain", "rank", "page"], ascending=[False, True, True])
-    account = site.account
+    account, drawn = site.account, figures_of(site)
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cell"] = cell_text
     environment.filters["path"] = path_of
@@ -48,11 +60,19 @@ def report(site: Site) -> str:
         counts=_counts(verdicts, order),
         actions=records(actions.head(MOST_ACTIONS)),
         action_count=len(actions),
-        trend=Markup(as_svg(trend(site.days, site.windows))),  # noqa: S704 - our own SVG; its texts are figures and fixed words
-        curve=Markup(as_svg(ctr_curve(site.curve))),  # noqa: S704 - as above
+        **{name: Markup(as_svg(figure)) for name, figure in drawn.items()},  # noqa: S704 - our own SVG, whose texts its writer escapes
+        changed=told_change(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")]),
+        sections=_sections(changes),
+        losses=records(site.losses().head(MOST_LOSSES)),
+        seasons=records(seasons[seasons["peak"].notna()]),
         learnt=site.curve.learnt,
         totals=_totals(site),
     )
+
+
+def _sections(changes: pd.DataFrame) -> list[dict[str, Any]]:
+    rows = changes[changes["level"].isin(["section", "group", "query group"]) & (changes["measure"] == "clicks")]
+    return records(rows.head(MOST_SECTIONS))
 
 
 def _counts(verdicts: pd.DataFrame, order: list[str]) -> list[dict[str, Any]]:

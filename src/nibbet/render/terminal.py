@@ -11,10 +11,12 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from nibbet.core.compare import PARTS
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal
 
 if TYPE_CHECKING:
+    from nibbet.core.windows import Windows
     from nibbet.site import Site
 
 SHARES = {"ctr", "withheld_share", "engagement_rate", "change_share", "share_clicks", "share_impressions", "overlap", "turn_taking"}
@@ -201,6 +203,108 @@ def _read_line(kind: str, rows: pd.DataFrame) -> str:
         + (f", {figures}" if figures else "")
         + (f"; set aside: {aside}" if aside else "")
     )
+
+
+#: columns of a comparison on a terminal; the rest is in csv and json
+COMPARED = [
+    "recent",
+    "reference",
+    "change",
+    "change_share",
+    "95% between",
+    "real",
+    "by demand",
+    "by rank",
+    "by pull",
+    "by volume",
+    "by rate",
+    "why",
+]
+MOST_LINES = 8
+
+
+def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame | None, *, top: int | None) -> None:
+    """What changed: one level as a table; all of them as the site, its sections, and the largest gains and losses of pages and queries."""
+    out = console()
+    kind = {"year": "the same days a year before", "before": "the days just before", "range": "as asked"}[windows.reference_kind]
+    out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), scaled to equal length and weekdays", style="bold"))
+    if changes.empty:
+        out.print("Nothing to compare. Loosen --where, or choose another level with --by.")
+        return
+    clicks = changes[changes["measure"] == "clicks"]
+    if losses is None:
+        for (level, counted), rows in changes.groupby(["level", changes["measure"] == "clicks"], sort=False):
+            out.print()
+            out.print(Text(f"{level}" if counted or level == "channel" else f"{level}: from click to conversion", style="bold"))
+            out.print(_compared_grid(rows) if counted else _chain_grid(rows))
+        return
+    out.print(Text(told_change(clicks[clicks["level"] == "site"])))
+    chain = changes[(changes["level"] == "site") & (changes["measure"] != "clicks")]
+    if len(chain):
+        out.print()
+        out.print(_chain_grid(chain))
+    most = top or MOST_LINES
+    parts = [("Sections", clicks[clicks["level"] == "section"]), ("Groups", clicks[clicks["level"].isin(["group", "query group"])])]
+    for level in ("page", "query"):
+        rows = clicks[clicks["level"] == level]
+        told = "pages" if level == "page" else "queries"
+        parts += [
+            (f"{told.title()} that lost most", rows[rows["change"] < 0]),
+            (f"{told.title()} that gained most", rows[rows["change"] > 0]),
+        ]
+    for title, rows in parts:
+        if len(rows):
+            real = int(rows["real"].sum())
+            more = f" ({len(rows):,}, {real:,} of them real)"
+            out.print()
+            out.print(Text(title + more, style="bold"))
+            out.print(_compared_grid(rows.head(most)))
+    if len(losses):
+        out.print()
+        out.print(Text(f"Queries that lose together ({len(losses)} pages)", style="bold"))
+        out.print(grid(_readable(losses.head(most), ["subject", "page", "queries", "recent", "reference", "change", "95% between", "why"])))
+    out.print()
+    out.print(
+        Text(
+            "real: beyond the noise, the season and 10% either way, at 5% false alarms. demand: searchers came or did not; rank: the place moved; pull: chosen more or less at the same place.",
+            style="dim",
+        )
+    )
+
+
+def told_change(rows: pd.DataFrame) -> str:
+    """The site's change in one sentence; `rows` holds its row."""
+    if rows.empty:
+        return "No clicks to compare."
+    row = rows.iloc[0]
+    share = "" if pd.isna(row["change_share"]) else f" ({row['change_share']:+.1%})"
+    low, high = row["change_low"], row["change_high"]
+    season = f"; the season alone explains {row['season']:+,.0f}" if abs(row["season"]) >= 1 else ""
+    unclear = f"; {row['unclear']:,.0f} of demand and rank cannot be told apart" if row["unclear"] >= 1 else ""
+    return (
+        f"{row['reference']:,.0f} clicks became {row['recent']:,.0f}: {row['change']:+,.0f}{share}, 95% between {low:+,.0f} and {high:+,.0f}. "
+        f"Demand {row['demand']:+,.0f}, rank {row['rank']:+,.0f}, pull {row['pull']:+,.0f}{season}{unclear}."
+    )
+
+
+def _compared_grid(rows: pd.DataFrame) -> Table:
+    return grid(_readable(rows, ["key", *COMPARED]))
+
+
+def _chain_grid(rows: pd.DataFrame) -> Table:
+    return grid(_readable(rows, ["key", "measure", *COMPARED]))
+
+
+def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
+    """The columns named that hold something, counts to the unit, and the interval in one cell."""
+    table = rows.rename(columns={part: f"by {part}" for part in (*PARTS, "volume", "rate")})
+    counts = [name for name in table if name in ("recent", "reference", "change") or name.startswith("by ")]
+    table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
+    ends = [table[name].map("{:+,.0f}".format) for name in ("change_low", "change_high")]
+    table["95% between"] = ends[0] + " to " + ends[1]
+    table = table[[name for name in names if name in table and table[name].notna().any()]]
+    level = rows["level"].iloc[0] if "level" in rows else ""
+    return table.rename(columns={"key": level.removeprefix("with ").removeprefix("query ") or "key"})
 
 
 def show_page(found: dict[str, Any], style: str) -> None:

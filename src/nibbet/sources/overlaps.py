@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import TYPE_CHECKING, Any
 
 import ibis
+import numpy as np
 import pandas as pd
 
 from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, repeated, step_of
@@ -19,6 +21,8 @@ KEYS = {
     "landings": ["date", "page", "channel", "source", "medium", "device", "country"],
 }
 MEASURES = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions", "sessions")}
+#: rows whose keys are compared at once
+ROWS_AT_ONCE = 12_000_000
 #: what a layer should be split by: channels are kept, and devices matter to the CTR curve of queries
 PREFER = {"page": (), "pair": ("device",), "query": (), "landings": ("channel",)}
 
@@ -113,9 +117,10 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
     shared = days[days.duplicated(["layer", "date"], keep=False)]
     for number in sorted(shared["layer"].unique().tolist()):
         mine = shared[shared["layer"] == number]
-        between = (mine["date"].min().date(), mine["date"].max().date())
+        days_of = sorted(mine["date"].dt.date.unique())
+        between = (days_of[0], days_of[-1])
         rows = table.filter(table.aside.isnull() & (table.layer == number) & table.date.between(*map(_day, between)))
-        found = engine.keep(repeated(rows, KEYS[kind], MEASURES[kind]))
+        found = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], MEASURES[kind]))
         count = engine.fetch(found.aggregate(n=found.count(), same=found.same.cast("int64").sum().coalesce(0))).iloc[0]
         if not count["n"]:
             continue
@@ -135,6 +140,20 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
                 }
             )
     return table, notes
+
+
+def _suspects(engine: AnyEngine, rows: ibis.Table, keys: list[str], days: list[date]) -> ibis.Table:
+    """The rows whose key may stand in several files: found by a number for each key, some days at a time, so that many rows need little memory."""
+    rest = [rows[key].fill_null("\x1e") for key in keys if key not in ("date", "page")]
+    marked = rows.mutate(mark=engine.key(ibis.literal("\x1f").join(rest)), place=rows.page_key.fill_null(0))
+    passes = min(int(engine.fetch(rows.aggregate(n=rows.count()))["n"].iloc[0]) // ROWS_AT_ONCE + 1, len(days))
+    found = []
+    for part in np.array_split(np.array(days, dtype=object), passes):
+        some = marked.filter(marked.date.between(_day(part[0]), _day(part[-1])))
+        files = some.group_by("place", "date", "mark").aggregate(least=some.file.min(), most=some.file.max())
+        found.append(engine.keep(files.filter(files.least != files.most).select("place", "date", "mark")))
+    several = ibis.union(*found) if len(found) > 1 else found[0]
+    return marked.semi_join(several, ["place", "date", "mark"]).drop("place", "mark")
 
 
 def _day(day: Any) -> Any:

@@ -1,0 +1,285 @@
+"""Two windows compared at any level: site, section, group, page, query, brand, device, country, surface, channel."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from nibbet.core.change import change, noise_of
+from nibbet.core.pull import weighted_position
+from nibbet.core.split import Sight, split, split_ratio
+from nibbet.core.windows import Windows
+from nibbet.core.words import Lexicon, rarity
+
+Floats = NDArray[np.float64]
+
+LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "page", "query")
+CHANGES = (
+    "level key measure recent reference change change_share change_low change_high real demand rank pull unclear season volume rate "
+    "contribution why"
+).split()
+LOSSES = "page subject queries recent reference change change_low change_high real demand rank pull why".split()
+#: rows from which their own spread tells the noise; with fewer, that of the site's weeks does
+OWN_NOISE = 20
+#: share of what a page's losing queries lost that a word must be part of to name the loss
+NAMES_LOSS = 0.6
+#: a season explains a change when it makes at least this share of it
+SEASON_SHARE = 0.5
+PARTS = ["demand", "rank", "pull"]
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What every level is held against: the factor of the reference (length, weekdays), the least real change, the noise of the site's
+    weeks, how far searchers look, and per section the factor that the season alone gives between the windows.
+    """
+
+    scale: float
+    beyond: float
+    noise: float
+    sight: Sight
+    season: pd.Series
+
+
+def noise_of_weeks(days: pd.DataFrame, windows: Windows) -> float:
+    """The noise of a whole series between two windows: how far its weeks stray from a straight line, carried to the windows' length.
+
+    Args:
+        days: date, clicks: one row per day.
+    Returns:
+        A spread of the log ratio, as `noise_of` gives from many pages; weeks that stray together (their lag-one correlation) count as
+        fewer. 0.05 where a window has under four whole weeks.
+    """
+    variance = 0.0
+    for window in (windows.recent, windows.reference):
+        own = days[window.holds(days["date"])].sort_values("date")
+        clicks = own["clicks"].to_numpy(float)
+        weeks = len(clicks) // 7
+        if weeks < 4:
+            return 0.05
+        week = clicks[-7 * weeks :].reshape(weeks, 7).sum(axis=1)
+        line = np.polyval(np.polyfit(np.arange(weeks), week, 1), np.arange(weeks))
+        rest = (week - line) / max(week.mean(), 1e-9)
+        spread = max(float((rest**2).sum() / (weeks - 2)) - 1 / max(week.mean(), 1.0), 0.0)
+        tied = float(np.clip((rest[1:] * rest[:-1]).sum() / max((rest**2).sum(), 1e-9), 0.0, 0.8))
+        variance += spread * (1 + tied) / (1 - tied) / weeks
+    return float(np.clip(np.sqrt(variance), 0.02, 0.5))
+
+
+def own_season(last_year: pd.DataFrame, season: Floats, scale: float) -> Floats:
+    """Per page, the factor that its own season gives between the windows: what it did between the same days a year before.
+
+    Args:
+        last_year: recent, reference: clicks in the windows a year earlier, in the order of `season`; season: the factor of its section.
+    Returns:
+        The section's factor, moved towards the page's own as far as its counts and the spread between pages allow (empirical Bayes).
+    """
+    now, then = last_year["recent"].to_numpy(float), last_year["reference"].to_numpy(float) * scale * season
+    apart = np.log((now + 0.5) / (then + 0.5))
+    noise = noise_of(now, np.maximum(then, 1e-9), 1.0)
+    doubt = 1 / (now + 0.5) + 1 / (then + 0.5) + min(noise, 0.15) ** 2
+    busy = np.minimum(now, then) >= 20
+    middle = float(np.median(apart[busy])) if busy.any() else 0.0  # what moved the whole site was no season
+    between = max(float(np.mean((apart[busy] - middle) ** 2 - doubt[busy])), 0.05**2) if busy.sum() >= OWN_NOISE else 0.1**2
+    factor: Floats = season * np.exp(np.where(now + then > 0, (apart - middle) * between / (between + doubt), 0.0))
+    return factor
+
+
+def compared(rows: pd.DataFrame, level: str, terms: Terms, *, measure: str = "clicks", season: pd.Series | None = None) -> pd.DataFrame:
+    """The change of each row with its interval, whether it is real, and what it adds to the whole.
+
+    Args:
+        rows: key, recent, reference (counts, not scaled).
+        season: per row, the factor that the season alone gives; a change is real beyond what it explains.
+    Returns:
+        The columns CHANGES, with the parts null: `reference` is scaled; contribution is change / the level's whole reference.
+    """
+    recent, reference = rows["recent"].to_numpy(float), rows["reference"].to_numpy(float)
+    factor = np.ones(len(rows)) if season is None else season.to_numpy(float)
+    own = (np.minimum(recent, reference * terms.scale) >= 40).sum() >= OWN_NOISE
+    noise = noise_of(recent, reference, terms.scale * factor) if own else terms.noise
+    raw = change(recent, reference, scale=terms.scale, noise=noise)
+    judged = change(recent, reference, scale=terms.scale * factor, beyond=terms.beyond, noise=noise)
+    base = reference * terms.scale
+    table = pd.DataFrame({"level": level, "key": rows["key"].to_numpy(), "measure": measure, "recent": recent, "reference": base})
+    for name in ("change", "change_share", "change_low", "change_high"):
+        table[name] = raw[name]
+    table["real"] = judged["change_real"]
+    table["season"] = base * (factor - 1)
+    table["contribution"] = table["change"] / base.sum() if base.sum() > 0 else np.nan
+    for name in (*PARTS, "unclear", "volume", "rate"):
+        table[name] = np.nan
+    table["why"] = ""
+    return table[CHANGES]
+
+
+def with_parts(table: pd.DataFrame, pairs: pd.DataFrame, terms: Terms, *, by: str) -> pd.DataFrame:
+    """A table of `compared` with demand, rank, pull, unclear from the pairs (scaled) of each key, and why."""
+    totals = pd.DataFrame({by: table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
+    parts = split(pairs, totals, terms.sight, by=by)
+    return named_why(table.assign(**{name: parts[name].to_numpy() for name in (*PARTS, "unclear")}))
+
+
+def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any) -> pd.DataFrame:
+    """A table of `compared` whose parts are the sums of a finer level's (`fine`, keyed by `key`), which add up to its change as exactly."""
+    sums = fine.groupby(key)[[*PARTS, "unclear", "season"]].sum().reindex(table["key"]).fillna(0.0)
+    return named_why(table.assign(**{name: sums[name].to_numpy() for name in (*PARTS, "unclear", "season")}))
+
+
+def named_why(table: pd.DataFrame) -> pd.DataFrame:
+    """`why` in a word: the part that makes most of the change; season where that explains most of it; new or gone where the page or query
+    was seen in one window only; empty where nothing is told.
+
+    Where the interval of the change holds 0 there is nothing to explain, but for the season: a dip that it explains is named.
+    """
+    sign = np.sign(table["change"].to_numpy(float))
+    parts = table[PARTS].fillna(0.0).to_numpy(float) * sign[:, None]
+    largest = np.array(PARTS, dtype=object)[parts.argmax(axis=1)]
+    size = np.abs(table["change"].to_numpy(float))
+    seasonal = (table["season"].to_numpy(float) * sign >= SEASON_SHARE * size) & (size > 0)
+    told = (table["change_low"] > 0) | (table["change_high"] < 0)
+    apart = table["unclear"].fillna(0).to_numpy(float) > 0.5 * size
+    word = np.where(apart & (largest != "pull"), "demand or rank", largest)
+    word = np.where(apart & (table["reference"] == 0), "new", np.where(apart & (table["recent"] == 0), "gone", word))
+    # what the season leaves over is judged by itself: a real change beyond it has a cause of its own
+    return table.assign(why=np.where(told & (size > 0), np.where(seasonal & ~table["real"].to_numpy(bool), "season", word), ""))
+
+
+def of_visits(rows: pd.DataFrame, level: str, terms: Terms, season: pd.Series) -> pd.DataFrame:
+    """The chain behind the click: organic sessions against clicks, engaged sessions and conversions against sessions.
+
+    Args:
+        rows: key, then clicks, sessions_organic, engaged_organic, sessions, conversions with `_recent` and `_reference` behind the name.
+    Returns:
+        The columns CHANGES: `volume` is what the change owes to the count before it in the chain, `rate` what it owes to its share of that.
+    """
+    chains = {
+        "sessions": ("clicks", "sessions_organic"),
+        "engaged sessions": ("sessions_organic", "engaged_organic"),
+        "conversions": ("sessions", "conversions"),
+    }
+    found = []
+    for measure, (first, last) in chains.items():
+        table = compared(
+            pd.DataFrame({"key": rows["key"], "recent": rows[f"{last}_recent"], "reference": rows[f"{last}_reference"]}),
+            level,
+            terms,
+            measure=measure,
+            season=season,
+        )
+        now = rows[[f"{first}_recent", f"{last}_recent"]].set_axis([first, last], axis=1)
+        then = rows[[f"{first}_reference", f"{last}_reference"]].set_axis([first, last], axis=1) * terms.scale
+        parts = split_ratio(now, then, [first, last])
+        table["volume"], table["rate"] = parts[first].to_numpy(), parts[last].to_numpy()
+        share = np.abs(table["rate"]) > np.abs(table["volume"])
+        told = (table["change_low"] > 0) | (table["change_high"] < 0)
+        before = {"sessions": "clicks", "engaged sessions": "sessions", "conversions": "sessions"}[measure]
+        table["why"] = np.where(told, np.where(share, f"{measure} per {before[:-1]}", before), "")
+        found.append(table)
+    return pd.concat(found, ignore_index=True)
+
+
+def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:
+    """Queries of a page that lose together, named as one loss by the words they share.
+
+    Args:
+        pairs: page, query, brand, clicks, clicks_reference and expected_clicks, impressions, position with both windows (reference not
+            scaled), no withheld rows.
+    Returns:
+        LOSSES, one row per page at most: `subject` are up to three words, each in queries that make most of what the page's losing queries
+        lost. The sums are those of all its queries with these words, losing or not, so that the loss is not one of selection.
+    """
+    plain = pairs[~pairs["brand"].astype(bool)]
+    lost = (plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float)
+    per_page = pd.Series(np.maximum(lost, 0)).groupby(plain["page"].to_numpy()).sum()
+    losers = per_page[per_page >= 5].index
+    plain = plain[plain["page"].isin(losers)].reset_index(drop=True)
+    if plain.empty:
+        return pd.DataFrame(columns=LOSSES)
+    lost = np.maximum((plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float), 0)
+    number, texts = pd.factorize(plain["query"])
+    lexicon = Lexicon(language)
+    words = lexicon.matrix(pd.Series(texts))[number].tocoo()
+    page, addresses = pd.factorize(plain["page"], sort=True)
+    cell, where = np.unique(page[words.row].astype(np.int64) * words.shape[1] + words.col, return_inverse=True)
+    by_word, queries = np.bincount(where, lost[words.row]), np.bincount(where)
+    whole = np.bincount(page, lost, minlength=len(addresses))
+    of_page, word = cell // words.shape[1], cell % words.shape[1]
+    telling = rarity(lexicon.matrix(pd.Series(texts)))
+    names = (by_word >= NAMES_LOSS * whole[of_page]) & (queries >= 2)
+    order = np.lexsort([word, -telling[word], -by_word * names, of_page])
+    place = np.arange(len(order)) - np.searchsorted(of_page[order], of_page[order])
+    chosen = order[names[order] & (place < 3)]
+    wanted = np.zeros(len(cell), dtype=bool)
+    wanted[chosen] = True
+    need = np.bincount(of_page[chosen], minlength=len(addresses))
+    has = np.bincount(words.row[wanted[where]], minlength=len(plain))
+    inside = (need[page] > 0) & (has == need[page])
+    rows = plain[inside]
+    sums = rows.groupby("page").agg(queries=("query", "size"), recent=("clicks", "sum"), reference=("clicks_reference", "sum"))
+    sums = sums[sums["queries"] >= 2].reset_index(names="key")
+    table = compared(sums[["key", "recent", "reference"]], "subject", terms)
+    table = with_parts(table, scaled(rows, terms.scale), terms, by="page")
+    stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})
+    subject = _in_words(rows, lost, stems, lexicon)
+    table = table.assign(page=table["key"], queries=sums["queries"].to_numpy(), subject=table["key"].map(subject))
+    table = table[(table["change"] < 0) & table["real"]]
+    return table.sort_values(["change", "page"], ignore_index=True)[LOSSES]
+
+
+def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
+    """Per page, the naming words as they stand in the query that lost most.
+
+    Args:
+        stems: page, stem: the columns of the naming words.
+    """
+    best = rows.assign(lost=lost[rows.index]).sort_values(["lost", "query"], ascending=[False, True]).drop_duplicates("page")
+    parts = best.set_index("page")["query"].str.split().explode().reset_index()
+    column = lexicon.matrix(parts["query"]).tocoo()
+    words = parts.iloc[column.row].assign(stem=column.col).merge(stems, on=["page", "stem"])
+    told: pd.Series = words.groupby("page", sort=False)["query"].agg(lambda texts: " ".join(dict.fromkeys(texts)))
+    return told
+
+
+def scaled(pairs: pd.DataFrame, scale: float) -> pd.DataFrame:
+    """Pairs whose reference counts are brought to the length of the recent window."""
+    more = {
+        name: pairs[name] * scale for name in ("impressions_reference", "expected_clicks_reference", "clicks_reference") if name in pairs
+    }
+    return pairs.assign(**more)
+
+
+def pooled_pairs(pairs: pd.DataFrame, by: str) -> pd.DataFrame:
+    """One row per key and query, as if its pages were one: sums, positions weighed by impressions. For levels above the page."""
+    names = ["clicks", "impressions", "expected_clicks", "position_sum", "placed"]
+    names = [f"{name}{suffix}" for suffix in ("", "_reference") for name in names]
+    table = pairs.groupby([by, "query"], as_index=False)[names].sum()
+    for suffix in ("", "_reference"):
+        table[f"position{suffix}"] = weighted_position(table[f"position_sum{suffix}"], table[f"placed{suffix}"])
+    return table
+
+
+def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
+    """The pairs of brand queries with `subject`: a word searched beside the brand, one row per word; those of the bare brand are left out.
+
+    Args:
+        pairs: query and what else is to be kept; brand: its spellings.
+    """
+    number, texts = pd.factorize(pairs["query"])
+    names = sorted({name.lower() for name in brand if name.strip()}, key=len, reverse=True)
+    rest = pd.Series(texts).str.replace("|".join(re.escape(name) for name in names), " ", regex=True).str.split()
+    words = rest.explode().dropna().reset_index().drop_duplicates()
+    words.columns = pd.Index(["number", "subject"])
+    words = words[words["subject"].str.len() > 2]
+    return pairs.assign(number=number).merge(words, on="number").drop(columns="number")
+
+
+def season_share(section: pd.Series, season: pd.Series) -> pd.Series:
+    """Per row of sections, the season's factor; 1 where it is not known."""
+    return section.map(season).astype("float64").fillna(1.0)

@@ -1,0 +1,413 @@
+"""Lasting declines and rises: per page the week in which its level changed, by how much, and whether it has lasted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import special
+
+from nibbet.core.pull import false_discovery
+from nibbet.core.season import life_of_pages
+
+Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+Whole = NDArray[np.int64]
+
+#: weeks before a change that tell the level, weeks after it that must have passed, weeks at the end that must still be down
+BEFORE, AFTER, LATELY = 8, 4, 4
+#: weeks of a year: what lies further back does not tell the level before
+YEAR = 52
+#: clicks a week from which a page may teach the index of its section, and how many pages of a section do
+BUSY, TEACHERS = 8.0, 1500
+#: pages that are judged at once: few enough that their tables stay in the processor's cache
+AT_ONCE = 12_000
+#: candidate weeks overlap: the best of all is about as lucky as the best of so many independent ones
+SCANNED = 4.0
+#: expected clicks after the change under which nothing can be said
+LEAST_EXPECTED = 8.0
+#: weeks until a new page has come to its level
+STARTING = 26
+#: weeks over which a fall is spread before it is called slow
+SLOW_WEEKS = (0, 6, 12, 20)
+RAMP_PENALTY = 3.0
+COLUMNS = ["kind", "onset", "weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value", "real"]
+
+
+@dataclass(frozen=True)
+class Index:
+    """What pages of a section have in common: `level` (sections x weeks, around 1) and the squared error of its logarithm."""
+
+    level: Floats
+    error: Floats
+
+
+def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, began: Whole | None = None) -> Index:
+    """The common movement of a section's pages, week by week: season, market, the site's standing.
+
+    Args:
+        clicks: pages x weeks (counts); section: number of each page's section, below `sections`; began: first week of each page.
+    Returns:
+        The median over busy pages of log(clicks of the week / the page's own level), drawn to that of the site as far as the section's
+        own median is uncertain (empirical Bayes: Efron & Morris 1975, JASA 70:311). A median, so that pages that fell do not bend it.
+    """
+    weeks = clicks.shape[1]
+    rows = _teachers(clicks, section, sections, began)
+    table, own = clicks[rows].astype(np.float64), section[rows]
+    if began is not None:
+        table[np.arange(weeks)[None, :] < np.where(began[rows] > 0, began[rows] + BEFORE, 0)[:, None]] = np.nan
+    site, level = np.zeros(weeks), np.zeros((sections, weeks))
+    error = np.full((sections, weeks), 0.02)
+    if not len(rows):
+        return Index(np.ones((sections, weeks)), error)
+    with np.errstate(invalid="ignore"):
+        for _ in range(2):  # the second time each page's level is free of the index of the first
+            base = np.nanmedian(np.log(table + 0.5) - level[own], axis=1, keepdims=True)
+            ratio = np.log(table + 0.5) - base
+            site = np.nan_to_num(np.nanmedian(ratio, axis=0))
+            middle, spread, number = np.tile(site, (sections, 1)), np.zeros((sections, weeks)), np.zeros((sections, weeks))
+            for one in np.unique(own):
+                part = ratio[own == one]
+                count = np.isfinite(part).sum(axis=0)
+                if len(part) >= 3 and (count >= 3).all():
+                    low, mid, high = np.nanpercentile(part, [25, 50, 75], axis=0)
+                    middle[one], spread[one], number[one] = mid, ((high - low) / 1.349) ** 2, count
+            doubt = np.where(number > 0, 1.57 * spread / np.maximum(number, 1), np.inf)
+            apart = (middle - site) ** 2
+            known = number > 0
+            between = max(float((apart[known] - doubt[known]).mean()), 1e-4) if known.any() else 1e-4
+            weight = np.where(known, between / (between + np.where(known, doubt, 1.0)), 0.0)
+            level = weight * middle + (1 - weight) * site
+            error = np.where(known, weight * np.where(known, doubt, 0.0), between)
+    return Index(np.exp(level), error)
+
+
+def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: Whole | None) -> Whole:
+    """Busy pages with a history, at most TEACHERS of each section, evenly over the pages."""
+    lived = clicks.shape[1] - (began if began is not None else 0)
+    busy = np.flatnonzero((clicks.sum(axis=1) >= BUSY * lived) & (lived >= 2 * BEFORE))
+    order = busy[np.argsort(section[busy], kind="stable")]
+    count = np.bincount(section[order], minlength=sections)
+    rank = np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count)
+    step = np.maximum(np.ceil(count / TEACHERS), 1).astype(np.int64)[section[order]]
+    return np.sort(order[rank % step == 0])
+
+
+def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began: Whole) -> Floats:
+    """How pages of this site come to their level: the share of it reached in each of their first STARTING weeks.
+
+    Args:
+        clicks, section: as in `section_index`, whose `level` is given; began: first week of each page, 0 for those older than the data.
+    Returns:
+        STARTING shares in rising order, ending with 1; all 1 where fewer than 20 busy pages began within the data and grew old enough.
+    """
+    weeks = clicks.shape[1]
+    grown = np.flatnonzero((began > 0) & (began + STARTING + BEFORE <= weeks))
+    table = clicks[grown] / level[section[grown]]
+    at = began[grown][:, None] + np.arange(STARTING + BEFORE)[None, :]
+    table = np.take_along_axis(table, at, axis=1)
+    own = table[:, STARTING:].mean(axis=1)
+    table = table[own >= 3.0] / own[own >= 3.0][:, None]
+    if len(table) < 20:
+        return np.ones(STARTING)
+    share = np.maximum.accumulate(np.median(table[:, :STARTING], axis=0))
+    return np.clip(share, 0.02, 1.0)
+
+
+def lasting_changes(
+    clicks: NDArray[np.number], section: Whole, *, began: Whole | None = None, rising: bool = False, level: float = 0.05
+) -> pd.DataFrame:
+    """Which pages have fallen to a lower level and stayed there (or risen), since which week, and by how much.
+
+    Args:
+        clicks: pages x whole weeks, the last one the newest (counts); section: number of each page's section.
+        began: first week with the page, 0 for those older than the data; rising: look for rises instead.
+        level: the share of false ones to allow among those called real (Benjamini & Hochberg).
+    Returns:
+        One row per page, COLUMNS: kind (collapse, slow decay, rise; "" where nothing is found), onset (week number of the change),
+        weeks (how long it has lasted), before and after (clicks a week that the page would have had and has), depth (1 - after / before;
+        negative for a rise) with its 95% interval, q_value, real.
+
+    Season and section are divided out first, then one-off spikes clipped. The week is the one with the largest variance-stabilised
+    difference; its tail is a negative binomial's (gamma-mixed Poisson), whose spread is that of the busy pages at the same comparison,
+    by quartiles: over-dispersion, drift and the error of the index all in one. A page is called only if it is still down in the last
+    four weeks. Under LEAST_EXPECTED clicks nothing is said (q_value null).
+    """
+    pages, weeks = clicks.shape
+    start = np.zeros(pages, dtype=np.int64) if began is None else np.asarray(began, dtype=np.int64)
+    sections = int(section.max()) + 1 if pages else 0
+    found = pd.DataFrame(index=pd.RangeIndex(pages), columns=COLUMNS)
+    if not pages or weeks < BEFORE + AFTER:
+        return _finished(found, np.full(pages, np.nan), level)
+    index = section_index(clicks, section, sections, began=start)
+    share = usual_start(clicks, index.level, section, start)
+    spread = _spread(clicks, index, section, start, share)
+    parts = [
+        _judged(clicks[at : at + AT_ONCE], section[at : at + AT_ONCE], start[at : at + AT_ONCE], index, share, spread, rising)
+        for at in range(0, pages, AT_ONCE)
+    ]
+    table = pd.concat(parts, ignore_index=True)
+    return _finished(table, table.pop("p").to_numpy(), level)
+
+
+def _finished(table: pd.DataFrame, p: Floats, level: float) -> pd.DataFrame:
+    table["q_value"] = false_discovery(p)
+    table["real"] = table["q_value"].lt(level) & table["q_value"].notna()
+    table["kind"] = table["kind"].where(table["real"], "")
+    return table[COLUMNS]
+
+
+def _expected(section: Whole, start: Whole, index: Index, share: Floats) -> Floats:
+    """Pages x weeks: what a page of level 1 would have; 0 in weeks that it has not lived or that tell nothing."""
+    weeks = index.level.shape[1]
+    table = index.level[section]
+    lived = np.ones(table.shape, dtype=bool)
+    young = np.flatnonzero(start > 0)
+    if len(young):
+        age = np.arange(weeks)[None, :] - start[young][:, None]
+        table[young] = table[young] * np.where(age < STARTING, share[np.clip(age, 0, STARTING - 1)], 1.0)
+        # how pages start differs much: without a usual start to go by, the first weeks tell nothing
+        lived[young] = age >= (1 if share[0] < 1.0 else BEFORE)
+    alive: Floats = np.where(lived, table, 0.0)
+    return alive
+
+
+def _sides(clicks: Floats, expected: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Per page and candidate week: clicks and expectation before (at most a year) and from the week on."""
+    weeks = clicks.shape[1]
+
+    def summed(table: Floats) -> tuple[Floats, Floats]:
+        total = np.cumsum(table, axis=1)
+        until = total[:, BEFORE - 1 : weeks - AFTER]
+        before = until.copy()
+        before[:, YEAR - BEFORE + 1 :] -= total[:, : max(weeks - AFTER - YEAR, 0)]
+        return before, total[:, -1:] - until
+
+    return *summed(clicks), *summed(expected)
+
+
+def _without_spikes(clicks: Floats, expected: Floats) -> Floats:
+    """The clicks with one-off spikes cut: no week counts for far more than the best quarter of a year that the page ever had."""
+    weeks = clicks.shape[1]
+    ratio = np.where(expected > 0, clicks / np.maximum(expected, 1e-9), 0.0).astype(np.float32)
+    bounds = np.linspace(0, weeks, max(weeks // 13, 1) + 1).astype(int)
+    best = np.max([np.partition(ratio[:, a:b], (b - a) // 2, axis=1)[:, (b - a) // 2] for a, b in pairwise(bounds)], axis=0)
+    usual = best[:, None] * expected
+    cut: Floats = np.minimum(clicks, 1.6 * usual + 4 * np.sqrt(usual) + 3)
+    return cut
+
+
+def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Whole, share: Floats) -> Floats:
+    """Per candidate week, the variance of log(after / before) among pages beyond counting noise, by quartiles of busy pages."""
+    rows = _teachers(clicks, section, len(index.level), start)
+    weeks = clicks.shape[1]
+    if len(rows) < 20:
+        return np.full(weeks - AFTER - BEFORE + 1, 0.25**2)
+    rows = rows[:: max(1, len(rows) // 20_000)]
+    expected = _expected(section[rows], start[rows], index, share)
+    before, after, e0, e1 = _sides(_without_spikes(clicks[rows].astype(np.float64), expected), expected)
+    ratio = np.log((after + 0.5) / np.maximum(e1, 1e-9)) - np.log((before + 0.5) / np.maximum(e0, 1e-9))
+    usable = (e0 > 0) & (after + before > 0)
+    ratio = np.where(usable, ratio, np.nan)
+    low, high = np.nanpercentile(ratio, [25, 75], axis=0)
+    counting = np.nanmedian(np.where(usable, 1 / (after + 0.5) + 1 / (before + 0.5), np.nan), axis=0)
+    variance: Floats = np.maximum(((high - low) / 1.349) ** 2 - counting, 0.05**2)
+    return variance
+
+
+def _judged(
+    clicks: NDArray[np.number], section: Whole, start: Whole, index: Index, share: Floats, spread: Floats, rising: bool
+) -> pd.DataFrame:
+    weeks = clicks.shape[1]
+    raw = clicks.astype(np.float64)
+    expected = _expected(section, start, index, share)
+    table = _without_spikes(raw, expected)
+    before, after, e0, e1 = _sides(table, expected)
+    mean = before * e1 / np.maximum(e0, 1e-9)
+    candidates = np.arange(BEFORE, weeks - AFTER + 1)
+    enough = (candidates[None, :] - start[:, None] >= BEFORE + (start > 0)[:, None]) & (mean > 0)
+    # squared error of log(mean): counting, what pages stray by, and a section whose own season is little known
+    doubt = 1 / np.maximum(before, 0.5) + spread[None, :] + 2 * index.error.mean(axis=1)[section][:, None]
+    step = 2 * (np.sqrt(after + 0.375) - np.sqrt(mean + 0.375)) / np.sqrt(1 + mean * doubt)
+    step = np.where(enough, -step if rising else step, np.inf)
+    at = step.argmin(axis=1)
+    row = np.arange(len(raw))
+    x, m, v = after[row, at], mean[row, at], doubt[row, at]
+    size = 1 / v
+    # the tail of a negative binomial by the incomplete beta function
+    chance = m / (m + size)
+    below = special.betainc(size, x + 1, 1 - chance)
+    above = special.betainc(np.maximum(x, 1e-9), size, chance)
+    tail = above if rising else below
+    p = np.minimum(tail * SCANNED, 1.0)
+    last, e_last = raw[:, -LATELY:].sum(axis=1), expected[:, -LATELY:].sum(axis=1)
+    usual = m / np.maximum(e1[row, at], 1e-9) * e_last
+    ratio = x / np.maximum(m, 1e-9)
+    halfway = usual * (1 + ratio) / 2
+    lasting = last >= halfway if rising else last <= np.maximum(halfway, np.where(ratio < 0.5, usual * 0.75, 0.0))
+    lasting &= ~_as_last_year(table, expected, start, ratio, onset_at=candidates[at], rising=rising)
+    told = np.isfinite(step[row, at]) & ((x if rising else m) >= LEAST_EXPECTED)
+    p = np.where(told, np.where(lasting, p, 1.0), np.nan)
+    onset = candidates[at]
+    likely = np.flatnonzero(np.nan_to_num(p, nan=1.0) < 0.05)
+    onset[likely] = _likeliest(table[likely], expected[likely])
+    wide = 1.96 * np.sqrt(v + 1 / (x + 0.5))
+    after_weeks = np.maximum(weeks - onset, 1)
+    result = pd.DataFrame(
+        {
+            "kind": "rise" if rising else "collapse",
+            "onset": onset,
+            "weeks": weeks - onset,
+            "before": m / after_weeks,
+            "after": x / after_weeks,
+            "depth": 1 - ratio,
+            "depth_low": 1 - (x + 0.5) / np.maximum(m, 1e-9) * np.exp(wide),
+            "depth_high": 1 - (x + 0.5) / np.maximum(m, 1e-9) * np.exp(-wide),
+            "p": p,
+        }
+    )
+    if not rising:
+        slow, began_falling = _slow(table[likely], expected[likely], onset[likely])
+        kind = result["kind"].to_numpy(dtype=object)
+        kind[likely[slow]] = "slow decay"
+        result["kind"] = kind
+        onset[likely[slow]] = began_falling[slow]
+        result["onset"], result["weeks"] = onset, weeks - onset
+    result.loc[~told, ["onset", "weeks", "before", "after", "depth", "depth_low", "depth_high"]] = np.nan
+    return result
+
+
+def _as_last_year(clicks: Floats, expected: Floats, start: Whole, ratio: Floats, *, onset_at: Whole, rising: bool) -> NDArray[np.bool_]:
+    """Where a change is the page's own season: the same weeks a year before were no better (or, for a rise, no worse).
+
+    Told where both years have at least LATELY of these weeks before and after the change, and LEAST_EXPECTED clicks; a page that was new
+    a year before cannot be told from one with a season, and is not called.
+    """
+    weeks = clicks.shape[1]
+    common = weeks - YEAR
+    if common < LATELY:
+        return np.zeros(len(clicks), dtype=bool)
+    time = np.arange(common)[None, :]
+    both = (time + YEAR >= onset_at[:, None]) & (time >= start[:, None]) & (time < onset_at[:, None])
+    now, then = (clicks[:, YEAR:] * both).sum(axis=1), (clicks[:, :common] * both).sum(axis=1)
+    e_now, e_then = (expected[:, YEAR:] * both).sum(axis=1), (expected[:, :common] * both).sum(axis=1)
+    usual = then * e_now / np.maximum(e_then, 1e-9)
+    halfway = (1 + ratio) / 2 * usual
+    known = (both.sum(axis=1) >= LATELY) & (np.maximum(now, usual) >= LEAST_EXPECTED)
+    same: NDArray[np.bool_] = known & (now < halfway if rising else now > halfway)
+    return same
+
+
+def _likeliest(clicks: Floats, expected: Floats) -> Whole:
+    """The candidate week at which two levels explain a page's clicks best (Poisson likelihood)."""
+    weeks = clicks.shape[1]
+    candidates = np.arange(BEFORE, weeks - AFTER + 1)
+    before, e0 = (np.cumsum(table, axis=1)[:, candidates - 1] for table in (clicks, expected))
+    after, e1 = clicks.sum(axis=1)[:, None] - before, expected.sum(axis=1)[:, None] - e0
+    with np.errstate(divide="ignore", invalid="ignore"):
+        likely = special.xlogy(before, before / e0) + special.xlogy(after, after / e1)
+    chosen: Whole = candidates[np.where((e0 > 0) & np.isfinite(likely), likely, -np.inf).argmax(axis=1)]
+    return chosen
+
+
+def _slow(clicks: Floats, expected: Floats, onset: Whole) -> tuple[NDArray[np.bool_], Whole]:
+    """Which falls are spread over weeks rather than sudden, and when they began: the better of straight ramps and a step, by likelihood."""
+    weeks = clicks.shape[1]
+    time = np.arange(weeks)[None, :]
+    before = time < onset[:, None]
+    high = (clicks * before).sum(axis=1) / np.maximum((expected * before).sum(axis=1), 1e-9)
+    low = (clicks * ~before).sum(axis=1) / np.maximum((expected * ~before).sum(axis=1), 1e-9)
+    best, length, first = np.full(len(clicks), -np.inf), np.zeros(len(clicks), dtype=np.int64), onset.astype(np.int64).copy()
+    for ramp in SLOW_WEEKS:
+        for shift in (-0.75, -0.5, -0.25, 0.0) if ramp else (0.0,):
+            begin = onset + round(shift * ramp)
+            fallen = np.clip((time - begin[:, None] + (0.5 if ramp else 1e9)) / max(ramp, 1), 0, 1) * (time >= begin[:, None])
+            done = fallen >= 1
+            end = np.where(done.any(axis=1), (clicks * done).sum(axis=1) / np.maximum((expected * done).sum(axis=1), 1e-9), low * 0.6)
+            rate = np.maximum(expected * (high[:, None] + (end - high)[:, None] * fallen), 1e-3)
+            likely = (clicks * np.log(rate) - rate).sum(axis=1) - (RAMP_PENALTY if ramp else 0.0)
+            better = likely > best
+            best, length, first = np.where(better, likely, best), np.where(better, ramp, length), np.where(better, begin, first)
+    return length > 0, np.maximum(first, 1)
+
+
+#: pages at the same age from which a start is compared, and weeks after which a page is no longer new
+PEERS = 20
+
+
+def start_rank(clicks: NDArray[np.number], section: Whole, began: Whole, level: Floats) -> Floats:
+    """How new pages have started: the share of the site's pages that had fewer clicks at the same age; NaN for pages that are not new.
+
+    Args:
+        clicks: pages x weeks; section, level: as `section_index` has them, so that a start in the high season is no better one;
+            began: first week of each page, 0 for those older than the data.
+    Returns:
+        A share 0..1 per page of at most STARTING weeks, by all pages that began within the data and reached that age; NaN too where
+        under PEERS did.
+    """
+    weeks = clicks.shape[1]
+    rank = np.full(len(clicks), np.nan)
+    born = np.flatnonzero(began > 0)
+    if len(born) < PEERS:
+        return rank
+    time = np.arange(weeks)[None, :]
+    lived = np.where(time >= began[born][:, None], clicks[born] / level[section[born]], 0.0)
+    total = np.cumsum(lived, axis=1)
+    age = weeks - began[born]
+    for one in np.unique(age[age <= STARTING]):  # a new page is held against all at its age
+        there = age >= one
+        if there.sum() < PEERS:
+            continue
+        so_far = total[np.flatnonzero(there), began[born][there] + one - 1]
+        mine = np.flatnonzero(age[there] == one)
+        order = np.sort(so_far)
+        rank[born[there][mine]] = (
+            (np.searchsorted(order, so_far[mine], "left") + np.searchsorted(order, so_far[mine], "right")) / 2 / len(order)
+        )
+    return rank
+
+
+TRENDS = [
+    "page",
+    "kind",
+    "since",
+    "weeks",
+    "before",
+    "after",
+    "depth",
+    "depth_low",
+    "depth_high",
+    "q_value",
+    "real",
+    "life",
+    "age_weeks",
+    "start_rank",
+]
+
+
+def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.DatetimeIndex) -> pd.DataFrame:
+    """What every page's weeks tell: a lasting fall or rise, evergreen or short-lived, how a new one has started.
+
+    Args:
+        clicks: pages x whole weeks; section; began: first week, 0 for pages older than the data; ends: the last day of each week.
+    Returns:
+        TRENDS without the page, in the order of the pages: `since` is the first day of the week in which the level changed; the sharper of
+        fall and rise stands there, and `real` only one that lasts.
+    """
+    fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
+    up = (rise["q_value"].fillna(1.0) < fall["q_value"].fillna(1.0)).to_numpy()
+    table = pd.concat([fall[~up], rise[up]]).sort_index()
+    onset = table.pop("onset").astype("float64")
+    first = ends - pd.Timedelta(days=6)
+    index = section_index(clicks, section, int(section.max()) + 1 if len(section) else 0, began=began)
+    table["since"] = pd.Series(first[np.clip(onset.fillna(0), 0, len(ends) - 1).astype(int)], index=table.index).where(
+        onset.notna() & table["real"].astype(bool)
+    )
+    table["life"] = life_of_pages(clicks, began)
+    table["age_weeks"] = np.where(began > 0, clicks.shape[1] - began, np.nan)
+    table["start_rank"] = start_rank(clicks, section, began, index.level)
+    numbers = ["weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value"]
+    return table.astype(dict.fromkeys(numbers, "float64") | {"real": bool, "kind": "str", "life": "str"})[TRENDS[1:]]
