@@ -147,3 +147,32 @@ def pairs_of(rows: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     table = table.reset_index()
     totals = table.groupby("page", as_index=False)[["clicks", "clicks_reference"]].sum().rename(columns={"clicks": "clicks_recent"})
     return table, totals
+
+
+def rows_of_results(rng: np.random.Generator, pages: int, *, noise: float = 0.4, days: int = 8) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Rows of (page, query, device, day) with clicks and impressions, and per page whether it is chosen too seldom (0.4 of usual).
+
+    Queries stray from the curve for good by `noise` (coefficient of variation), pages by 0.12 more, days by 0.3; few queries make most of
+    a page, and one in 25 names the brand.
+    """
+    low = rng.random(pages) < 1 / 12
+    strays = rng.gamma(1 / 0.12**2, 0.12**2, pages) * np.where(low, 0.4, 1.0)
+    place = np.exp(rng.gamma(2.2, 0.75, pages))
+    steep, first = rng.uniform(0.95, 1.25), rng.uniform(0.22, 0.34)
+    of_page = np.repeat(np.arange(pages), 1 + rng.poisson(7, pages))
+    weight = rng.lognormal(3.6, 1.0, pages)[of_page] * rng.lognormal(0, 0.8, len(of_page))
+    brand = rng.random(len(of_page)) < 0.04
+    at_query = np.where(
+        brand, 1 + rng.exponential(0.3, len(of_page)), np.maximum(1.0, place[of_page] * rng.lognormal(0, 0.2, len(of_page)))
+    )
+    choice = rng.gamma(1 / noise**2, noise**2, len(of_page)) * strays[of_page]
+    query = np.repeat(np.arange(len(of_page)), days)
+    page = of_page[query]
+    at = np.maximum(1.0, at_query[query] * rng.lognormal(0, 0.1, len(query)))
+    device = rng.choice(["mobile", "desktop"], len(query), p=[0.65, 0.35])
+    shown = rng.poisson(weight[query] * rng.gamma(2.0, 0.5, len(query)))
+    true = np.where(brand[query], 0.55 * at**-0.8, first * at**-steep) * np.where(device == "mobile", 1.05, 0.85)
+    rate = np.clip(true * np.where(brand[query], 1.0, choice[query]) * rng.gamma(11, 1 / 11, len(query)), 0, 0.95)
+    rows = pd.DataFrame({"page": page, "device": device, "surface": "web", "brand": brand[query], "position": np.round(at, 1)})
+    rows = rows.assign(impressions=shown, clicks=rng.binomial(shown, rate), true=true)
+    return rows[rows["impressions"] > 0].reset_index(drop=True), pd.DataFrame({"low": low, "first": first, "steep": steep})

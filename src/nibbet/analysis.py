@@ -12,12 +12,14 @@ import pandas as pd
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
-from nibbet.core.curve import SEGMENT, Curve, learn_curve
+from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
+from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import Reach, find_openings, stray_topics
+from nibbet.core.peers import SEGMENTS, beside_peers, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
 from nibbet.core.redirects import covering_page, straighten
@@ -144,12 +146,17 @@ class Analysis:
     def _is_paired(self) -> bool:
         return any(one.grain == "pair" for _, one in self._joined.files if one.kind == "search")
 
+    @property
+    def _every(self) -> int:
+        """One page in so many teaches the CTR curve."""
+        rows = sum(one["rows_used"] for one in self._joined.account["sources"] if one["kind"] == "search")
+        return int(max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES)))
+
     @cached_property
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
-        rows = sum(one["rows_used"] for one in self._joined.account["sources"] if one["kind"] == "search")
         self._say("learning the CTR curve")
-        every = max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES))
+        every = self._every
         cells = self._reduced(
             "curve", lambda: reductions.curve_cells(self._joined.search, self.windows, paired=self._is_paired, every=every)
         )
@@ -159,11 +166,29 @@ class Analysis:
 
     def _pair_sums(self) -> ibis.Table:
         """The expression of the sums of pages and queries, with what the curve expects."""
-        rates = self.curve.rates[[*SEGMENT, "bin", "rate"]]
-        rates = rates.assign(rate=(rates["rate"] * reductions.FINEST).round() / reductions.FINEST)
-        rates = rates.astype({"device": "str", "surface": "str", "brand": "bool", "bin": "int32", "rate": "float64"})
         self._say("summing pages and queries")
-        return reductions.pair_sums(self._joined.search, self.windows, self._engine.frame(rates), paired=self._is_paired)
+        return reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired)
+
+    @cached_property
+    def countries(self) -> pd.DataFrame:
+        """How much more or less searchers of a country choose at the same place: only countries that differ."""
+        search = self._joined.search
+        several = self._engine.fetch(search.aggregate(first=search.country.min(), last=search.country.max())).iloc[0]
+        if several.isna().any() or several["first"] == several["last"]:
+            return pd.DataFrame(columns=["country", "level", "clicks", "expected"])
+        cells = self._reduced(
+            "country-cells", lambda: reductions.country_cells(search, self.windows, paired=self._is_paired, every=self._every)
+        )
+        return country_levels(cells.sort_values([*SEGMENT, "bin", "country"]), self.curve.rates)
+
+    @property
+    def _rates(self) -> reductions.Rates:
+        """The CTR curve in the engine."""
+        rates = self.curve.rates[[*SEGMENT, "bin", "rate", "slope"]]
+        kinds = {"device": "str", "surface": "str", "brand": "bool", "bin": "int32", "rate": "float64", "slope": "float64"}
+        levels = self.countries[["country", "level"]]
+        countries = self._engine.frame(levels.astype({"country": "str", "level": "float64"})) if len(levels) else None
+        return reductions.Rates(self._engine.frame(rates.astype(kinds)), countries)
 
     @property
     def page_sums(self) -> pd.DataFrame:
@@ -308,6 +333,74 @@ class Analysis:
         section = pd.factorize(pages["section"].reindex(shown), sort=True)[0].astype(np.int64)
         ends = last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")
         return changes_of_level(clicks, section, began, pd.DatetimeIndex(ends)).set_axis(shown)
+
+    @cached_property
+    def _members(self) -> pd.DataFrame:
+        """level, key, page: which pages make a section or a named group."""
+        pages = self.known_pages
+        sections = pd.DataFrame({"level": "section", "key": pages["section"], "page": pages.index})
+        groups = pages_in_groups(pages["path"], self.config.groups.pages).rename(columns={"group": "key"}).assign(level="group")
+        return pd.concat([sections, groups], ignore_index=True)
+
+    @cached_property
+    def _plain_pages(self) -> pd.DataFrame:
+        """The ledger with clicks_plain and expected_plain: sums over the queries without the brand."""
+        rows = self._pairs[~self._pairs["brand"]] if self._is_paired else self._expected
+        sums = rows.groupby("page")[["clicks", "expected_clicks", "position_sum", "placed"]].sum().reindex(self._pages.index).fillna(0.0)
+        plain = {"clicks_plain": sums["clicks"], "expected_plain": sums["expected_clicks"]}
+        return self._pages.assign(**plain, position_plain=weighted_position(sums["position_sum"], sums["placed"]))
+
+    def peers(self) -> pd.DataFrame:
+        """Members of sections and groups that fall below or rise above their rates."""
+        found = beside_peers(self._plain_pages, self._members)
+        return found.assign(page=found["page"].map(self.known_pages["page"]))
+
+    def parts(self) -> pd.DataFrame:
+        """Sums and rates of the site, its sections and named groups."""
+        return rates_of_parts(self._plain_pages, self._members)
+
+    def segments(self) -> pd.DataFrame:
+        """Pages that do well in one country, device or surface and badly in another."""
+        rows, visits = [], []
+        landings = self._joined.landings
+        for one in ("device", "country", "surface"):
+            sums = self._reduced(
+                f"segment-{one}",
+                lambda one=one: reductions.segment_sums(self._joined.search, self.windows, self._rates, one, paired=self._is_paired),  # type: ignore[misc]
+            )
+            if len(sums["value"].unique()) > 1:
+                rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
+            if landings is not None and one in landings.columns and len(sums):
+                found = self._reduced(
+                    f"visits-page-{one}",
+                    lambda one=one: reductions.visit_windows(landings, self.windows, "page_id", one),  # type: ignore[misc]
+                )
+                found = found.rename(
+                    columns={"page_id": "page", one: "value", "sessions_recent": "sessions", "engaged_sessions_recent": "engaged_sessions"}
+                )
+                visits.append(found[["page", "value", "sessions", "engaged_sessions"]].dropna().assign(dimension=one))
+        if not rows:
+            return pd.DataFrame(columns=SEGMENTS)
+        table = pd.concat(rows, ignore_index=True).sort_values(["dimension", "page", "value"], ignore_index=True)
+        table["position"] = weighted_position(table["position_sum"], table["placed"])
+        seen = pd.concat(visits, ignore_index=True) if visits else None
+        found = odd_segments(table, seen)
+        return found.assign(page=found["page"].map(self.known_pages["page"]))
+
+    def pulls(self) -> pd.DataFrame:
+        """Pull with interval and flag of pages and pairs, without the brand, those that lose most clicks first."""
+        pages = self._plain_pages.reset_index(names="number")
+        pages = pd.DataFrame(
+            {
+                "page": pages["number"],
+                "clicks": pages["clicks_plain"],
+                "expected_clicks": pages["expected_plain"],
+                "position": pages["position_plain"],
+            }
+        )
+        pairs = self._pairs[~self._pairs["brand"]][["page", "query", "clicks", "expected_clicks", "position"]]
+        found = judged_pulls(pages, pairs)
+        return found.assign(page=found["page"].map(self.known_pages["page"]))
 
     # -- verdicts ------------------------------------------------------------------------------------------------------------------------
 

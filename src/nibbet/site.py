@@ -207,6 +207,22 @@ class Site:
         """
         return self._kept("trends", lambda a: a.trend_table())
 
+    def pulls(self) -> pd.DataFrame:
+        """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost to a poor choice; most lost first."""
+        return self._kept("pulls", lambda a: a.pulls())
+
+    def parts(self) -> pd.DataFrame:
+        """Sums and rates of the site, its sections and the named groups of pages."""
+        return self._kept("parts", lambda a: a.parts())
+
+    def peers(self) -> pd.DataFrame:
+        """Pages whose pull, engagement or conversions fall below (or rise above) those of their section or group."""
+        return self._kept("peers", lambda a: a.peers())
+
+    def segments(self) -> pd.DataFrame:
+        """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
+        return self._kept("segments", lambda a: a.segments())
+
     def seasons(self) -> pd.DataFrame:
         """When each section has its season: section, height, peak, begins, ready_by, low, quiet."""
         return self._kept("seasons", lambda a: a.season_table())
@@ -306,6 +322,10 @@ class Site:
             "losses": ("losses-table", self._losses_table),
             "trends": ("trends", self.trends),
             "seasons": ("seasons", self.seasons),
+            "pulls": ("pulls", self.pulls),
+            "parts": ("parts", self.parts),
+            "peers": ("peers", self.peers),
+            "segments": ("segments", self.segments),
             "addresses": ("addresses", self._address_table),
             "windows": ("windows-table", self._windows_table),
         }

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.optimize import isotonic_regression
 
 from nibbet.core.bins import BINS, BINS_PER_E
+from nibbet.core.pull import usual_pull
 
 Floats = NDArray[np.float64]
 
@@ -25,7 +26,9 @@ SEGMENT = ["device", "surface", "brand"]
 
 @dataclass(frozen=True)
 class Curve:
-    """rates: one row per (device, surface, brand, bin): rate (0..1), low, high (95%), clicks, impressions; `learnt` is false for a small site."""
+    """rates: one row per (device, surface, brand, bin): rate (0..1) in the middle of the bin, slope (of its logarithm by log
+    position), low, high (95%), clicks, impressions; `learnt` is false for a small site.
+    """
 
     rates: pd.DataFrame
     learnt: bool
@@ -65,13 +68,48 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
         curve, made to fall by isotonic regression (Barlow et al. 1972), and its segments are shrunk to that curve times their own level.
     """
     own = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
-    parts = [_brand_class(rows, bool(brand)) for brand, rows in own.groupby("brand")]
+    parts = [_of_usual_pages(_brand_class(rows, bool(brand)), rows) for brand, rows in own.groupby("brand")]
     rates = (
         pd.concat(parts, ignore_index=True)
         if parts
-        else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions"])
+        else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions", "slope"])
     )
     return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
+
+
+#: expected clicks of a country that count as much as the site's own level, and how far a level must lie from it to be used
+COUNTRY_CLICKS, COUNTRY_APART = 60.0, 0.05
+
+
+def country_levels(cells: pd.DataFrame, rates: pd.DataFrame) -> pd.DataFrame:
+    """How much more or less searchers of a country choose at the same place: country, level (a factor), clicks, expected.
+
+    Args:
+        cells: country, device, surface, brand, bin, clicks, impressions; rates: of a Curve.
+    Returns:
+        One row per country whose level, drawn to 1 as far as its clicks are few, lies COUNTRY_APART and three standard errors from 1. The
+        curve's shape is shared: a country alone has too few clicks for one of its own.
+    """
+    known = cells[cells["bin"].notna()].merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
+    known["expected"] = known["impressions"] * known["rate"]
+    sums = known.groupby("country", as_index=False)[["clicks", "expected"]].sum()
+    sums["level"] = (sums["clicks"] + COUNTRY_CLICKS) / (sums["expected"] + COUNTRY_CLICKS)
+    apart = np.abs(np.log(sums["level"]))
+    error = np.sqrt(1 / (sums["clicks"] + 1.0) + PAGE_SPREAD**2 / (sums["expected"] / 20 + 1.0))
+    chosen: pd.DataFrame = sums[(apart >= COUNTRY_APART) & (apart >= 3 * error)].reset_index(drop=True)
+    return chosen[["country", "level", "clicks", "expected"]]
+
+
+def _of_usual_pages(rates: pd.DataFrame, cells: pd.DataFrame) -> pd.DataFrame:
+    """The rates as usual pages have them: pages that are chosen too seldom pull the mean of all down, and would hide behind it."""
+    known = cells.merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
+    known["expected"] = known["impressions"] * known["rate"]
+    sums = known.groupby("page")[["clicks", "expected"]].sum()
+    usual, _ = usual_pull(sums["clicks"].to_numpy(float), sums["expected"].to_numpy())
+    factor = float(np.clip(usual, 0.8, 1.25))
+    rates = rates.assign(**{name: np.minimum(rates[name] * factor, 0.95) for name in ("rate", "low", "high")})
+    slope = np.log(rates["rate"]).groupby([rates[name] for name in SEGMENT]).transform(lambda rate: np.gradient(rate.to_numpy()))
+    return rates.assign(slope=slope * BINS_PER_E)
 
 
 def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import date, timedelta
 from functools import reduce
 from operator import or_
-from typing import Any
+from typing import Any, NamedTuple
 
 import ibis
 from ibis import _
@@ -21,6 +21,13 @@ WORD_DAYS = 48
 ALWAYS = Window(date(1, 1, 1), date(9999, 12, 31))
 SUMS = ("clicks", "impressions", "position_sum", "placed")
 VISITS = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue")
+
+
+class Rates(NamedTuple):
+    """The CTR curve in the engine. curve: device, surface, brand, bin, rate, slope; countries: country, level, or None where all are alike."""
+
+    curve: ibis.Table
+    countries: ibis.Table | None
 
 
 def inside(table: ibis.Table, window: Window) -> Any:
@@ -95,8 +102,8 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     return windowed(used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"])
 
 
-def visit_windows(landings: ibis.Table, windows: Windows, by: str) -> ibis.Table:
-    """One row per page_id or channel (`by`): sessions, engaged sessions, conversions, and both of organic visits, recent and reference."""
+def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Table:
+    """One row per page_id, channel, device ... (`by`): sessions, engaged sessions, conversions, and both of organic visits, recent and reference."""
     used = landings.filter(landings.used)
     organic = used.organic.fill_null(False)
     names = ("sessions", "engaged_sessions", "conversions", "sessions_organic", "engaged_organic")
@@ -105,7 +112,7 @@ def visit_windows(landings: ibis.Table, windows: Windows, by: str) -> ibis.Table
         sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
         engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
     )
-    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, [by])
+    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, list(by))
 
 
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
@@ -145,42 +152,41 @@ def curve_cells(search: ibis.Table, windows: Windows, *, paired: bool, every: in
         paired: whether rows carry queries; without, page rows stand in.
         every: one page in so many is taken; a site of a million pages has enough in a part of them.
     """
-    rows = _with_bins(pair_rows(search) if paired else page_rows(search))
-    shown = inside(rows, windows.long)
-    if windows.reference_kind == "before":
-        shown = shown | inside(rows, windows.reference)
-    rows = rows.filter(shown, rows.placed > 0)
-    if every > 1:
-        rows = rows.filter(rows.page_id % every == 0)
+    rows = _learnt_from(search, windows, paired=paired, every=every)
     return rows.group_by("device", "surface", "brand", "bin", page=rows.page_id).aggregate(
         clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions)
     )
 
 
-def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired: bool) -> ibis.Table:
+def country_cells(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
+    """What the levels of countries are learnt from: as `curve_cells`, by country in place of the page."""
+    rows = _learnt_from(search, windows, paired=paired, every=every).mutate(country=_.country.fill_null(""))
+    return rows.group_by("country", "device", "surface", "brand", "bin").aggregate(
+        clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions)
+    )
+
+
+def _learnt_from(search: ibis.Table, windows: Windows, *, paired: bool, every: int) -> ibis.Table:
+    rows = _with_bins(pair_rows(search) if paired else page_rows(search))
+    shown = inside(rows, windows.long)
+    if windows.reference_kind == "before":
+        shown = shown | inside(rows, windows.reference)
+    rows = rows.filter(shown, rows.placed > 0)
+    return rows.filter(rows.page_id % every == 0) if every > 1 else rows
+
+
+def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: bool) -> ibis.Table:
     """One row per (page, query) of the recent or reference window.
 
     Args:
-        rates: device, surface, brand, bin, rate: the CTR curve, in whole parts of FINEST.
+        rates: the CTR curve.
         paired: whether rows carry queries; without, page rows stand in with an empty query: a page is then judged as if one query made it.
     Returns:
         page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
         behind the name, of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
     """
-    rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
     now, then = windows.recent, windows.reference
-    rows = rows.filter(inside(rows, now) | inside(rows, then))
-    known = rates.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
-    rows = rows.left_join(
-        known,
-        [
-            rows.device == known.device_of_rate,
-            rows.surface == known.surface_of_rate,
-            rows.brand == known.brand_of_rate,
-            rows.bin == known.bin_of_rate,
-        ],
-    )
-    rows = rows.mutate(expected_clicks=rows.impressions.cast("float64") * rows.rate.fill_null(0.0))
+    rows = _rated(search, rates, [now, then], paired=paired)
     sums = {name: exact_sum(rows[name], inside(rows, now)) for name in (*SUMS, "expected_clicks")}
     sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS, "expected_clicks")}
     day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
@@ -191,11 +197,53 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: ibis.Table, *, paired
     return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
 
+def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, paired: bool) -> ibis.Table:
+    """Rows of these windows with expected_clicks, by the CTR curve."""
+    rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
+    rows = rows.filter(reduce(or_, [inside(rows, window) for window in windows]))
+    known = rates.curve.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
+    rows = rows.left_join(
+        known,
+        [
+            rows.device == known.device_of_rate,
+            rows.surface == known.surface_of_rate,
+            rows.brand == known.brand_of_rate,
+            rows.bin == known.bin_of_rate,
+        ],
+    )
+    # the curve between the middles of its bins; in whole parts of FINEST, so that sums do not depend on the order of rows
+    beside = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
+    level: Any = 1.0
+    if rates.countries is not None:
+        levels = rates.countries.rename(country_of_level="country")
+        rows = rows.left_join(levels, rows.country == levels.country_of_level)
+        beside = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
+        level = rows.level.fill_null(1.0)
+    expected = (rows.impressions.cast("float64") * rows.rate * (beside + 1.0) * level * FINEST).round().cast("float64") / FINEST
+    return rows.mutate(expected_clicks=expected.fill_null(0.0))
+
+
+def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: str, *, paired: bool) -> ibis.Table:
+    """One row per page_id and value of device, country or surface in the recent window, without the brand: clicks, impressions,
+    position_sum, placed, expected_clicks.
+    """
+    rows = _rated(search, rates, [windows.recent], paired=paired)
+    rows = rows.filter(~rows.brand.fill_null(False)).mutate(value=rows[dimension].fill_null(""))
+    return rows.group_by("page_id", "value").aggregate(
+        clicks=whole_sum(_.clicks),
+        impressions=whole_sum(_.impressions),
+        position_sum=_.position_sum.sum().cast("float64"),
+        placed=whole_sum(_.placed),
+        expected_clicks=_.expected_clicks.sum(),
+    )
+
+
 def _with_bins(rows: ibis.Table) -> ibis.Table:
     """The rows with device and surface never null, and bin of their position (null where it is not known)."""
-    place = (ibis.cases((rows.position > 1, rows.position), else_=1.0).ln() * BINS_PER_E).floor().cast("int32")
+    log_place = ibis.cases((rows.position > 1, rows.position), else_=1.0).ln()
+    place = (log_place * BINS_PER_E).floor().cast("int32")
     number = ibis.cases((rows.placed == 0, ibis.null("int32")), (place >= BINS, ibis.literal(BINS - 1, "int32")), else_=place)
-    return rows.mutate(device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), bin=number)
+    return rows.mutate(device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), bin=number, log_place=log_place)
 
 
 def page_weeks(search: ibis.Table) -> ibis.Table:

@@ -50,6 +50,10 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "losses": site.losses(),
         "trends": site.trends(),
         "seasons": site.seasons(),
+        "pulls": site.pulls(),
+        "parts": site.parts(),
+        "peers": site.peers(),
+        "segments": site.segments(),
     }
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}

@@ -1,0 +1,210 @@
+"""Pages beside their peers: rates of sections and named groups, the members that fall short, and segments that do not fit the rest of a page."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import stats
+
+from nibbet.core.pull import JUDGED, THIN_CLICKS, false_discovery, judged_pull, weighted_position
+
+Floats = NDArray[np.float64]
+
+#: trials (sessions) from which a share is judged
+LEAST_TRIALS = 30
+#: sessions that a section's seconds per session count as
+SECONDS_SESSIONS = 30.0
+PARTS = (
+    "level key pages clicks impressions ctr position pull sessions engagement_rate seconds_per_session conversions "
+    "conversions_per_session revenue"
+).split()
+PEERS = "page level key measure count of value shrunk usual q_value flag".split()
+SEGMENTS = (
+    "page dimension value clicks impressions position expected_clicks pull usual q_value flag sessions engagement_rate engagement_usual "
+    "engagement_flag"
+).split()
+
+
+def share_among_peers(events: Floats, trials: Floats, group: NDArray[np.int64], *, level: float = 0.05) -> pd.DataFrame:
+    """A share per row (engaged sessions of sessions) beside that of its group.
+
+    Args:
+        events, trials: counts per row; group: number of the row's group; level: false ones to allow on each side.
+    Returns:
+        value (events / trials), usual (the group's own share from its sums, without the row), shrunk (drawn to that as far as pages of a
+        group differ little), q_value, flag (low, high or ""). By the variance-stabilising arcsine (Anscombe 1948, Biometrika 35:246), whose
+        spread beyond counting noise is found by quartiles of rows with LEAST_TRIALS and more; fewer trials are not judged.
+    """
+    whole = [np.bincount(group, counts)[group] for counts in (events, trials)]
+    rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
+    usual = np.where(rest[1] > 0, (rest[0] + 0.5) / np.maximum(rest[1] + 1, 1.0), np.nan)
+    told = (trials >= LEAST_TRIALS) & np.isfinite(usual)
+    angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.nan_to_num(usual, nan=0.5))))
+    counting = 1 / (trials + 0.5) + 1 / np.maximum(rest[1], 1.0)
+    spread = 0.15
+    if told.sum() >= 20:
+        for _ in range(6):
+            unit = angle[told] / np.sqrt(counting[told] + spread**2)
+            middle = unit[np.abs(unit - np.median(unit)) <= 2.5]
+            spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, 0.02, 1.0))
+    z = angle / np.sqrt(counting + spread**2)
+    low, high = (false_discovery(np.where(told, tail, np.nan)) for tail in (stats.norm.cdf(z), stats.norm.sf(z)))
+    q = np.where(z < 0, low, high)
+    weight = 1 / spread**2
+    return pd.DataFrame(
+        {
+            "value": np.where(trials > 0, events / np.maximum(trials, 1e-9), np.nan),
+            "usual": usual,
+            "shrunk": np.where(np.isfinite(usual), (events + weight * np.nan_to_num(usual)) / (trials + weight), np.nan),
+            "q_value": q,
+            "flag": np.where(told & (q < level), np.where(z < 0, "low", "high"), ""),
+        }
+    )
+
+
+def _arcsine(events: Floats, trials: Floats) -> Floats:
+    angle: Floats = np.arcsin(np.sqrt(np.clip((events + 0.375) / (trials + 0.75), 0, 1)))
+    return angle
+
+
+def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
+    """Which members of a section or group fall below (or above) its own rates.
+
+    Args:
+        pages: indexed by number: clicks_plain and expected_plain (without the brand), sessions, engaged_sessions, engagement_seconds,
+            conversions (null without landings).
+        members: level, key, page (number): one row per membership.
+    Returns:
+        PEERS, the page by its number: only rows with a flag. Measures: pull (clicks of what the group's pull lets expect), engagement_rate
+        and seconds_per_session (without flag on its own) and conversions_per_session; `count` of `of` is `value`.
+    """
+    rows = members.merge(pages, left_on="page", right_index=True)
+    if rows.empty:
+        return pd.DataFrame(columns=PEERS)
+    group = pd.factorize(pd.MultiIndex.from_frame(rows[["level", "key"]]))[0].astype(np.int64)
+    found = [_of_counts(rows, group, "clicks_plain", "expected_plain", "pull")]
+    known = rows["sessions"].notna()
+    if known.any():
+        sessions, engaged = (rows[name].fillna(0).to_numpy(float) for name in ("sessions", "engaged_sessions"))
+        share = share_among_peers(engaged, sessions, group)
+        found.append(_named(rows, share, "engagement_rate", engaged, sessions))
+        found.append(_of_counts(rows, group, "conversions", "sessions", "conversions_per_session"))
+    table = pd.concat(found, ignore_index=True)
+    return table[table["flag"] != ""].sort_values(["level", "key", "measure", "q_value", "page"], ignore_index=True)
+
+
+def _of_counts(rows: pd.DataFrame, group: NDArray[np.int64], count: str, base: str, measure: str) -> pd.DataFrame:
+    """Counts against what the rate of the rest of the group lets expect."""
+    x, n = rows[count].fillna(0).to_numpy(float), rows[base].fillna(0).to_numpy(float)
+    rest = [np.bincount(group, counts)[group] - counts for counts in (x, n)]
+    usual = np.where(rest[1] > 0, rest[0] / np.maximum(rest[1], 1e-9), np.nan)
+    expected = n * np.nan_to_num(usual)
+    judged = judged_pull(x, expected)
+    table = pd.DataFrame(
+        {
+            "value": np.where(n > 0, x / np.maximum(n, 1e-9), np.nan),
+            "usual": usual,
+            "shrunk": judged["pull"] * usual,
+            "q_value": judged["q_value"],
+            "flag": judged["flag"],
+        }
+    )
+    return _named(rows, table, measure, x, n)
+
+
+def _named(rows: pd.DataFrame, table: pd.DataFrame, measure: str, count: Floats, of: Floats) -> pd.DataFrame:
+    keys = {name: rows[name].to_numpy() for name in ("page", "level", "key")}
+    return table.assign(**keys, measure=measure, count=count, of=of)[PEERS]
+
+
+def rates_of_parts(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
+    """The sums and rates of the site, its sections and named groups side by side: PARTS; rates from sums, never averaged.
+
+    Args:
+        pages: as in `beside_peers`, with clicks, impressions, position, revenue; members: level, key, page.
+    """
+    sums = [
+        "clicks",
+        "impressions",
+        "clicks_plain",
+        "expected_plain",
+        "sessions",
+        "engaged_sessions",
+        "engagement_seconds",
+        "conversions",
+        "revenue",
+    ]
+    table = pages[sums].astype("float64").assign(placed=pages["impressions"].where(pages["position"].notna(), 0), position_sum=0.0)
+    table["position_sum"] = (pages["position"] * pages["impressions"]).fillna(0.0)
+    whole = pd.DataFrame({"level": "site", "key": "site", "page": pages.index})
+    rows = pd.concat([whole, members], ignore_index=True).merge(table, left_on="page", right_index=True)
+    found = rows.groupby(["level", "key"], sort=False).agg(
+        pages=("page", "size"), **{name: (name, lambda v: v.sum(min_count=1)) for name in [*sums, "position_sum", "placed"]}
+    )
+    found = found.reset_index()
+    found["ctr"] = found["clicks"] / found["impressions"].where(found["impressions"] > 0)
+    found["position"] = weighted_position(found["position_sum"], found["placed"])
+    found["pull"] = found["clicks_plain"] / found["expected_plain"].where(found["expected_plain"] >= THIN_CLICKS)
+    sessions = found["sessions"].where(found["sessions"] > 0)
+    found["engagement_rate"] = found["engaged_sessions"] / sessions
+    found["seconds_per_session"] = found["engagement_seconds"] / sessions
+    found["conversions_per_session"] = found["conversions"] / sessions
+    return found[PARTS]
+
+
+def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFrame:
+    """Pages that do well in one country, device or surface and badly in another.
+
+    Args:
+        rows: page, dimension, value, clicks, impressions, position, expected_clicks (without the brand), one row per page and value.
+        visits: page, dimension, value, sessions, engaged_sessions, or None.
+    Returns:
+        SEGMENTS where pull or engagement is flagged: `usual` is the pull (engagement) of the same page in its other segments, so that a
+        page badly chosen everywhere is not named here; both flags keep their false discovery among all segments.
+    """
+    group = pd.factorize(pd.MultiIndex.from_frame(rows[["dimension", "page"]]))[0].astype(np.int64)
+    clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
+    rest = [np.bincount(group, counts)[group] - counts for counts in (clicks, expected)]
+    usual = (rest[0] + 5.0) / (rest[1] + 5.0)
+    told = rest[1] >= THIN_CLICKS
+    judged = judged_pull(clicks, np.where(told, expected * usual, 0.0))
+    table = rows.assign(
+        pull=np.where(expected >= THIN_CLICKS, clicks / np.maximum(expected, 1e-9), np.nan), usual=np.where(told, usual, np.nan)
+    )
+    table = table.assign(q_value=judged["q_value"].to_numpy(), flag=judged["flag"].to_numpy())
+    keys = ["page", "dimension", "value"]
+    if visits is None or visits.empty:
+        table = table.assign(sessions=np.nan, engagement_rate=np.nan, engagement_usual=np.nan, engagement_flag="")
+    else:
+        same = pd.factorize(pd.MultiIndex.from_frame(visits[["dimension", "page"]]))[0].astype(np.int64)
+        share = share_among_peers(visits["engaged_sessions"].to_numpy(float), visits["sessions"].to_numpy(float), same)
+        seen = visits[[*keys, "sessions"]].assign(
+            engagement_rate=share["value"].to_numpy(), engagement_usual=share["usual"].to_numpy(), engagement_flag=share["flag"].to_numpy()
+        )
+        table = table.merge(seen, on=keys, how="left")
+        table["engagement_flag"] = table["engagement_flag"].fillna("")
+    table = table[(table["flag"] != "") | (table["engagement_flag"] != "")]
+    return table.sort_values(["q_value", *keys], ignore_index=True)[SEGMENTS]
+
+
+PULLS = ["page", "query", "clicks", "expected_clicks", "position", *JUDGED]
+
+
+def judged_pulls(pages: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
+    """Pull with interval and flag of pages and of pairs, those that lose most clicks to a poor choice first: PULLS.
+
+    Args:
+        pages: page, clicks, expected_clicks, position of each page over its queries without the brand; pairs: the same with query.
+    Returns:
+        Rows of pages have no query. Only rows with THIN_CLICKS expected; pages and pairs keep their false discovery apart.
+    """
+    parts = []
+    for rows in (pages.assign(query=None), pairs):
+        told = rows[rows["expected_clicks"] >= THIN_CLICKS].reset_index(drop=True)
+        judged = judged_pull(told["clicks"].to_numpy(float), told["expected_clicks"].to_numpy(float))
+        table = pd.concat([told, judged], axis=1)
+        rank = {"low": 0, "": 1, "high": 2}
+        order = np.lexsort([told["page"].to_numpy(), -table["lost"].to_numpy(), table["flag"].map(rank).to_numpy()])
+        parts.append(table.iloc[order])
+    return pd.concat(parts, ignore_index=True)[PULLS].astype({"query": "str"})
