@@ -79,13 +79,14 @@ def splits(seed: int, pages: int = 3_000) -> dict[str, float]:
     sight = learn_sight(pairs)
     parts = split(pairs, totals, sight).merge(truth, left_on="page", right_index=True).merge(totals, on="page")
     moved = parts["clicks_recent"] - parts["clicks_reference"]
+    whole = moved.where(moved != 0)
     figures = {"parts miss of the change": float((parts[["demand", "rank", "pull"]].sum(axis=1) - moved).abs().max())}
     assumed = split(pairs, totals, ASSUMPTION)
     for cause in ("demand", "rank", "pull"):
         mine = (parts["cause"] == cause) & (moved.abs() >= 20)
-        figures[f"{cause} to {cause}"] = float((parts[cause] / moved)[mine].clip(0, 1).mean())
+        figures[f"{cause} to {cause}"] = float((parts[cause] / whole)[mine].clip(0, 1).mean())
     mine = ((parts["cause"] == "rank") & (moved.abs() >= 20)).to_numpy()
-    figures["rank to rank, sight not learnt"] = float((assumed["rank"].to_numpy() / moved.to_numpy())[mine].clip(0, 1).mean())
+    figures["rank to rank, sight not learnt"] = float((assumed["rank"].to_numpy() / whole.to_numpy())[mine].clip(0, 1).mean())
     sums = pairs.groupby("page")[["impressions", "impressions_reference"]].sum().reindex(parts["page"])
     fewer = (sums["impressions"] / sums["impressions_reference"]).to_numpy()
     lost = mine & (moved < 0).to_numpy()

@@ -14,19 +14,33 @@ import pytest
 
 from nibbet.cli.main import main
 
-OUT = [
-    "account.json",
-    "addresses.csv",
-    "evidence.csv",
-    "groups.csv",
-    "openings.csv",
-    "pages.csv",
-    "pages.parquet",
-    "queries.csv",
-    "queries.parquet",
-    "redirects.csv",
-    "report.html",
-]
+OUT = sorted(
+    [
+        *(
+            "account.json",
+            "addresses.csv",
+            "changes.csv",
+            "evidence.csv",
+            "groups.csv",
+            "losses.csv",
+            "openings.csv",
+            "pages.csv",
+            "pages.parquet",
+        ),
+        *(
+            "parts.csv",
+            "peers.csv",
+            "pulls.csv",
+            "queries.csv",
+            "queries.parquet",
+            "redirects.csv",
+            "report.html",
+            "seasons.csv",
+            "segments.csv",
+        ),
+        *("trends.csv", "figures/curve.png", "figures/movers.png", "figures/trend.png"),
+    ]
+)
 PAGE_COLUMNS = (
     "page,section,clicks,impressions,ctr,position,queries,withheld_share,pull,sessions,sessions_organic,engaged_sessions,engagement_rate,seconds_per_session,"
     "conversions,revenue,status,indexable,title,words,inlinks,backlinks,published,modified,in_search,in_landings,in_crawl,clicks_long,impressions_long,sessions_long,"
@@ -39,7 +53,7 @@ def test_run_writes_its_files_and_keeps_those_of_others(ran: Path) -> None:
     (out / "my notes.txt").write_text("mine")
     before = {name: (out / name).read_bytes() for name in OUT}
     assert main(["run", str(ran), "-q"]) == 0
-    assert sorted(path.name for path in out.iterdir()) == sorted([*OUT, "my notes.txt"])
+    assert sorted(str(path.relative_to(out)) for path in out.rglob("*") if path.is_file()) == sorted([*OUT, "my notes.txt"])
     assert {name: (out / name).read_bytes() for name in OUT} == before, "the same input gives the same bytes"
     (out / "my notes.txt").unlink()
     with (out / "pages.csv").open() as file:

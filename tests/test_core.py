@@ -21,6 +21,7 @@ from nibbet.core.querymap import Roles, add_answer, add_roles
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
+from nibbet.core.split import ASSUMPTION
 from nibbet.core.words import Lexicon, plain, rarity
 from nibbet.render.files import as_csv
 
@@ -138,14 +139,14 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     pairs = pd.DataFrame(rows, columns=["page", "query", "role", "answer", "position", "clicks", "impressions", "expected_clicks"]).assign(
         brand=False
     )
-    found = find_openings(pairs, curve(), 90, Reach(), usual_place=3.0)  # type: ignore[arg-type]
+    found = find_openings(pairs, curve(), ASSUMPTION, 90, Reach(), usual_place=3.0)  # type: ignore[arg-type]
     assert dict(zip(found["page"], found["kind"], strict=True)) == {0: "climb", 1: "snippet", 2: "stray"}
     assert (found["gain_low"] <= found["gain"]).all()
     assert (found["gain"] <= found["gain_high"]).all()
     assert found["gain"].is_monotonic_decreasing
     snippet = found.set_index("page").loc[1]
     assert snippet["gain"] == pytest.approx((140 - 40) * 30.4 / 90)
-    assert find_openings(pairs.assign(brand=True), curve(), 90, Reach(), usual_place=3.0).empty  # type: ignore[arg-type]
+    assert find_openings(pairs.assign(brand=True), curve(), ASSUMPTION, 90, Reach(), usual_place=3.0).empty  # type: ignore[arg-type]
 
 
 def test_merging_never_promises_less_than_nothing() -> None:

@@ -116,7 +116,7 @@ class Comparison:
             named = queries_in_groups(pd.Series(self._named["query"].unique()), own.queries)
             rows = self._named.merge(named, on="query")
             parts.append(self._of_pairs("query group", rows, "group"))
-        return pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=core.CHANGES)
+        return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
 
     @cached_property
     def _named(self) -> pd.DataFrame:
@@ -137,11 +137,11 @@ class Comparison:
         return core.with_parts(table, core.pooled_pairs(pairs, by) if by != "query" else pairs, self.terms, by=by)
 
     def _queries(self) -> pd.DataFrame:
-        return self._of_pairs("query", self._named, "query") if len(self._named) else pd.DataFrame(columns=core.CHANGES)
+        return self._of_pairs("query", self._named, "query") if len(self._named) else core.nothing(core.CHANGES)
 
     def _brand(self) -> pd.DataFrame:
         if self._named.empty or not self._a.config.site.brand:
-            return pd.DataFrame(columns=core.CHANGES)
+            return core.nothing(core.CHANGES)
         rows = self._named.assign(key=np.where(self._named["brand"], "brand", "other"))
         table = self._of_pairs("brand", rows.rename(columns={"key": "brand_class"}), "brand_class")
         subjects = core.with_brand(rows[rows["brand"]], self._a.config.site.brand)
@@ -152,7 +152,7 @@ class Comparison:
     def _dimension(self, name: str) -> pd.DataFrame:
         rows = self._a.split_sums(name)
         if rows.empty or set(rows["value"]) == {""}:
-            return pd.DataFrame(columns=core.CHANGES)
+            return core.nothing(core.CHANGES)
         rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"))
         sums = rows.groupby("key", as_index=False)[["clicks", "clicks_reference"]].sum()
         table = core.compared(
@@ -172,7 +172,7 @@ class Comparison:
     def _channel(self) -> pd.DataFrame:
         rows = self._a.visit_sums_by("channel")
         if rows is None or rows.empty:
-            return pd.DataFrame(columns=core.CHANGES)
+            return core.nothing(core.CHANGES)
         rows = rows.assign(key=rows["channel"].fillna("unknown"))
         table = core.compared(
             pd.DataFrame({"key": rows["key"], "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]}),
@@ -186,7 +186,7 @@ class Comparison:
         """The chain from click to conversion, for the site and its sections."""
         rows = self._a.visit_sums_by("page_id")
         if rows is None or rows.empty:
-            return pd.DataFrame(columns=core.CHANGES)
+            return core.nothing(core.CHANGES)
         table = rows.set_index("page_id").join(self._a.page_sums[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
         numbers = table.select_dtypes("number")
         whole = numbers.sum().to_frame().T.assign(key="site")
@@ -218,11 +218,7 @@ class Comparison:
         if by in (None, "site", "section"):
             visits = self._visits()
             parts.append(visits[visits["level"].isin(["site", "section"] if by is None else [by])])
-        table = (
-            pd.concat([part for part in parts if len(part)], ignore_index=True)
-            if any(map(len, parts))
-            else pd.DataFrame(columns=core.CHANGES)
-        )
+        table = pd.concat([part for part in parts if len(part)], ignore_index=True) if any(map(len, parts)) else core.nothing(core.CHANGES)
         order = {
             name: number for number, name in enumerate([*core.LEVELS[:3], "query group", *core.LEVELS[3:4], "with brand", *core.LEVELS[4:]])
         }
@@ -243,7 +239,7 @@ class Comparison:
     def losses(self) -> pd.DataFrame:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
         if self._named.empty:
-            return pd.DataFrame(columns=core.LOSSES)
+            return core.nothing(core.LOSSES)
         raw = self._a.pair_sums
         found = core.losing_subjects(raw[raw["query"] != ""], self.terms, self._a.config.site.language)
         return found.assign(page=found["page"].map(self._a.known_pages["page"]))

@@ -34,6 +34,12 @@ SEASON_SHARE = 0.5
 PARTS = ["demand", "rank", "pull"]
 
 
+def nothing(columns: list[str]) -> pd.DataFrame:
+    """A table of these columns without rows."""
+    texts = {"level", "key", "measure", "page", "subject", "why"}
+    return pd.DataFrame({name: pd.Series(dtype="str" if name in texts else bool if name == "real" else "float64") for name in columns})
+
+
 @dataclass(frozen=True)
 class Terms:
     """What every level is held against: the factor of the reference (length, weekdays), the least real change, the noise of the site's
@@ -201,7 +207,7 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     losers = per_page[per_page >= 5].index
     plain = plain[plain["page"].isin(losers)].reset_index(drop=True)
     if plain.empty:
-        return pd.DataFrame(columns=LOSSES)
+        return nothing(LOSSES)
     lost = np.maximum((plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float), 0)
     number, texts = pd.factorize(plain["query"])
     lexicon = Lexicon(language)

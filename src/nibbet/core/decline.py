@@ -32,7 +32,7 @@ LEAST_EXPECTED = 8.0
 #: weeks until a new page has come to its level
 STARTING = 26
 #: weeks over which a fall is spread before it is called slow
-SLOW_WEEKS = (0, 6, 12, 20)
+SLOW_WEEKS = (0, 8, 12, 20)
 RAMP_PENALTY = 3.0
 COLUMNS = ["kind", "onset", "weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value", "real"]
 
