@@ -171,8 +171,9 @@ def rows_of_results(rng: np.random.Generator, pages: int, *, noise: float = 0.4,
     at = np.maximum(1.0, at_query[query] * rng.lognormal(0, 0.1, len(query)))
     device = rng.choice(["mobile", "desktop"], len(query), p=[0.65, 0.35])
     shown = rng.poisson(weight[query] * rng.gamma(2.0, 0.5, len(query)))
+    at = np.round(at, 1)  # as exports give it
     true = np.where(brand[query], 0.55 * at**-0.8, first * at**-steep) * np.where(device == "mobile", 1.05, 0.85)
     rate = np.clip(true * np.where(brand[query], 1.0, choice[query]) * rng.gamma(11, 1 / 11, len(query)), 0, 0.95)
-    rows = pd.DataFrame({"page": page, "device": device, "surface": "web", "brand": brand[query], "position": np.round(at, 1)})
+    rows = pd.DataFrame({"page": page, "device": device, "surface": "web", "brand": brand[query], "position": at})
     rows = rows.assign(impressions=shown, clicks=rng.binomial(shown, rate), true=true)
     return rows[rows["impressions"] > 0].reset_index(drop=True), pd.DataFrame({"low": low, "first": first, "steep": steep})

@@ -20,6 +20,7 @@ OUT = sorted(
             "account.json",
             "addresses.csv",
             "changes.csv",
+            "engagement.csv",
             "evidence.csv",
             "groups.csv",
             "losses.csv",

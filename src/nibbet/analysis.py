@@ -18,13 +18,13 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
-from nibbet.core.openings import Reach, find_openings, stray_topics
-from nibbet.core.peers import SEGMENTS, beside_peers, judged_pulls, odd_segments, rates_of_parts
+from nibbet.core.openings import Reach, find_openings, stray_topics, within_reach
+from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.rules import Facts, Thresholds
-from nibbet.core.season import annual_index, season_calendar
+from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide
@@ -131,11 +131,16 @@ class Analysis:
         return self._joined.pages
 
     @cached_property
+    def _section_days(self) -> pd.DataFrame:
+        days = self._reduced("section-days", lambda: reductions.section_days(self._joined.search, self._addresses))
+        return days.assign(date=pd.to_datetime(days["date"])).sort_values(["section", "date"], ignore_index=True)
+
+    @cached_property
     def section_weeks(self) -> pd.DataFrame:
         """One row per section and whole week up to the last complete day: section, end, clicks."""
-        days = self._reduced("section-days", lambda: reductions.section_days(self._joined.search, self._addresses))
+        days = self._section_days
         end = pd.Timestamp(self._joined.as_of)
-        age = (end - pd.to_datetime(days["date"])).dt.days // 7
+        age = (end - days["date"]).dt.days // 7
         whole = (end - pd.Timestamp(self.windows.first)).days + 1
         weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
         return weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
@@ -310,7 +315,9 @@ class Analysis:
         good = pairs[(pairs["role"] == "owner") & ~pairs["brand"] & (pairs["clicks"] >= 5)]
         usual = float(np.average(good["position"], weights=np.sqrt(good["impressions"]))) if len(good) else 5.0
         reach = Reach(t.climb_position[0], t.climb_position[1], t.climb_to, t.snippet_pull, t.answers)
-        return find_openings(pairs, self.curve, self.sight, self.windows.recent.days, reach, usual_place=usual)
+        return find_openings(
+            pairs, self.curve, self.sight, self.windows.recent.days, reach, usual_place=usual, language=self.config.site.language
+        )
 
     @cached_property
     def trends(self) -> pd.DataFrame:
@@ -524,7 +531,36 @@ class Analysis:
 
     def season_table(self) -> pd.DataFrame:
         """When each section has its season."""
-        return season_calendar(annual_index(self.section_weeks), self.windows.as_of)
+        calendar = season_calendar(annual_index(self.section_weeks), self.windows.as_of)
+        week = weekday_index(self._section_days)
+        return calendar.assign(weekend=calendar["section"].map(week[[5, 6]].mean(axis=1)))
+
+    def within_reach(self, place: float) -> pd.DataFrame:
+        """Clicks within reach if every query that stands lower rose to `place`."""
+        found = within_reach(self._pairs, self.curve, self.sight, self.windows.recent.days, place)
+        return found.assign(page=found["page"].map(self.known_pages["page"]))
+
+    def engagement(self) -> pd.DataFrame:
+        """Visits by page and channel beside the same channel in the section."""
+        if (landings := self._joined.landings) is None:
+            return pd.DataFrame(columns=ENGAGEMENT)
+        rows = self._reduced("visits-page-channel", lambda: reductions.channel_sums(landings, self.windows)).rename(
+            columns={"page_id": "page"}
+        )
+        rows = rows.astype({name: "float64" for name in rows if name not in ("page", "channel")}).sort_values(
+            ["page", "channel"], ignore_index=True
+        )
+        found = engagement_by_channel(rows[rows["sessions"] > 0].reset_index(drop=True), self._kind_of_page)
+        return found.assign(page=found["page"].map(self.known_pages["page"]))
+
+    @property
+    def _kind_of_page(self) -> pd.Series:
+        """The section of each page, with its kind where editors keep one."""
+        section, editorial = self.known_pages["section"], self._joined.editorial
+        if editorial is None or "kind" not in editorial:
+            return section
+        kind = editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(section.index)
+        return section.where(kind.isna(), section + " " + kind.astype("str"))
 
     def trend_table(self) -> pd.DataFrame:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""

@@ -223,6 +223,16 @@ class Site:
         """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
         return self._kept("segments", lambda a: a.segments())
 
+    def engagement(self) -> pd.DataFrame:
+        """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
+        return self._kept("engagement", lambda a: a.engagement())
+
+    def within_reach(self, place: float = 3.0) -> pd.DataFrame:
+        """Clicks a month within reach if every query that stands lower rose to `place`, with an 80% interval; largest first."""
+        if not 1 <= place <= 100:
+            raise NotFoundError(f"place = {place} is no position. Give one from 1 to 100.")
+        return self._kept(f"reach-{place:g}", lambda a: a.within_reach(place))
+
     def seasons(self) -> pd.DataFrame:
         """When each section has its season: section, height, peak, begins, ready_by, low, quiet."""
         return self._kept("seasons", lambda a: a.season_table())
@@ -326,6 +336,7 @@ class Site:
             "parts": ("parts", self.parts),
             "peers": ("peers", self.peers),
             "segments": ("segments", self.segments),
+            "engagement": ("engagement", self.engagement),
             "addresses": ("addresses", self._address_table),
             "windows": ("windows-table", self._windows_table),
         }
@@ -346,7 +357,7 @@ class Site:
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         import pandas as pd
 
         from nibbet.core.address import Home, fold
@@ -367,8 +378,11 @@ class Site:
             raise NotFoundError(f"No source knows the page {address}.{_close(address, paths)}")
         row = records(rows)[0]
         queries, evidence = self.queries(), self.evidence()
+        changes = self.compare(by="page")
         return {
             "page": row,
+            "change": records(changes[changes["key"] == row["page"]]),
+            "trend": records(self.trends()[lambda f: f["page"] == row["page"]]),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
             "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
         }

@@ -31,7 +31,9 @@ class Reach:
     answers: float = 0.5
 
 
-def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, usual_place: float) -> pd.DataFrame:
+def find_openings(
+    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, usual_place: float, language: str = "english"
+) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
@@ -48,8 +50,9 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, re
     low_pull = shown["clicks"] < reach.snippet_pull * shown["expected_clicks"]
     snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
     strays = shown[shown["role"] == "stray"]
+    place_of = best_like(shown[answered], climbs, language=language).clip(upper=reach.climb_to).fillna(reach.climb_to)
     parts = [
-        _sized(climbs, "climb", curve, sight, days, (np.sqrt(climbs["position"] * reach.climb_to), reach.climb_to, reach.climb_to * 0.7)),
+        _sized(climbs, "climb", curve, sight, days, (np.sqrt(climbs["position"] * place_of), place_of, place_of * 0.7)),
         _snippet(snippets, days),
         _sized(strays, "stray", curve, sight, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8)),
     ]
@@ -57,11 +60,58 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, re
     return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
 
 
+#: clicks that a query must have for its place to count as held
+HELD_CLICKS = 5
+
+
+def best_like(held: pd.DataFrame, wanted: pd.DataFrame, *, language: str) -> pd.Series:
+    """The best place that a page holds for queries like each of `wanted`: those that share its rarest words; null where it holds none.
+
+    Args:
+        held, wanted: page, query; held also position, clicks.
+    """
+    held = held[held["clicks"] >= HELD_CLICKS]
+    if held.empty or wanted.empty:
+        return pd.Series(np.nan, index=wanted.index)
+    lexicon = Lexicon(language)
+    own, other = (lexicon.matrix(rows["query"]) for rows in (held, wanted))
+    own, other = lexicon.same_width(own, other)
+    pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
+    weight = rarity(
+        sparse.csr_matrix((np.ones(len(held)), (pages.get_indexer(held["page"]), np.arange(len(held)))), shape=(len(pages), len(held)))
+        @ own
+    )
+    own, other = own.tocoo(), other.tocoo()
+    cells = pd.DataFrame({"page": held["page"].to_numpy()[own.row], "word": own.col, "place": held["position"].to_numpy()[own.row]})
+    best = cells.groupby(["page", "word"])["place"].min()
+    asked = pd.DataFrame({"row": other.row, "page": wanted["page"].to_numpy()[other.row], "word": other.col, "weight": weight[other.col]})
+    asked = asked.sort_values(["row", "weight", "word"], ascending=[True, False, True]).drop_duplicates("row")  # the word that tells most
+    found = best.reindex(pd.MultiIndex.from_frame(asked[["page", "word"]])).to_numpy()
+    place = np.full(len(wanted), np.nan)
+    place[asked["row"].to_numpy()] = found
+    return pd.Series(place, index=wanted.index)
+
+
+def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:
+    """Clicks within reach if every query that stands lower rose to `place`: page, query, position, clicks, gain, gain_low, gain_high.
+
+    Args:
+        pairs: as in `find_openings`; place: the position aimed at, from 1.
+    Returns:
+        By gain (extra clicks a month); low is for half the way there (in log position), high for a place a third better.
+    """
+    lower = pairs[(pairs["position"] > place) & (pairs["impressions"] > 0) & ~pairs["brand"]]
+    ends = (np.sqrt(lower["position"] * place), place, max(place * 0.7, 1.0))
+    found = _sized(lower, "climb", curve, sight, days, ends)
+    found = found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)
+    return found[["page", "query", "role", "position", "clicks", "gain", "gain_low", "gain_high"]]
+
+
 #: a word in more of a page's stray queries than this says nothing of their subject
 MOST_SHARED = 300
 
 
-def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, float, float]) -> pd.DataFrame:
+def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, object, object]) -> pd.DataFrame:
     """Rows with their gain if they stood at the places given for (low, middle, high)."""
     demand = rows["impressions"] / sight.share(rows["position"].to_numpy(float))
     gains = {}

@@ -188,6 +188,43 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
     return table.sort_values(["q_value", *keys], ignore_index=True)[SEGMENTS]
 
 
+ENGAGEMENT = (
+    "page channel sessions engagement_rate engagement_shrunk engagement_usual q_value flag seconds_per_session seconds_shrunk seconds_usual "
+    "conversions conversions_per_session revenue"
+).split()
+
+
+def engagement_by_channel(rows: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
+    """How visitors of each channel stay on a page, beside the same channel on the other pages of its section.
+
+    Args:
+        rows: page (number), channel, sessions, engaged_sessions, engagement_seconds, conversions, revenue; section: of each page.
+    Returns:
+        ENGAGEMENT by page and sessions: `_usual` is from the sums of the section's other pages, `_shrunk` drawn to that where sessions are
+        few; flag (low or high) is for the engagement rate, at 5% false discovery.
+    """
+    keys = pd.DataFrame({"channel": rows["channel"], "section": rows["page"].map(section)})
+    group = pd.factorize(pd.MultiIndex.from_frame(keys))[0].astype(np.int64)
+    sessions, seconds = rows["sessions"].to_numpy(float), rows["engagement_seconds"].to_numpy(float)
+    share = share_among_peers(rows["engaged_sessions"].to_numpy(float), sessions, group)
+    rest = [np.bincount(group, counts)[group] - counts for counts in (seconds, sessions)]
+    usual = np.where(rest[1] > 0, rest[0] / np.maximum(rest[1], 1e-9), np.nan)
+    table = rows.assign(
+        engagement_rate=share["value"].to_numpy(),
+        engagement_shrunk=share["shrunk"].to_numpy(),
+        engagement_usual=share["usual"].to_numpy(),
+        q_value=share["q_value"].to_numpy(),
+        flag=share["flag"].to_numpy(),
+        seconds_per_session=seconds / sessions,
+        seconds_usual=usual,
+        seconds_shrunk=np.where(
+            np.isfinite(usual), (seconds + SECONDS_SESSIONS * np.nan_to_num(usual)) / (sessions + SECONDS_SESSIONS), seconds / sessions
+        ),
+        conversions_per_session=rows["conversions"].to_numpy(float) / sessions,
+    )
+    return table.sort_values(["page", "sessions", "channel"], ascending=[True, False, True], ignore_index=True)[ENGAGEMENT]
+
+
 PULLS = ["page", "query", "clicks", "expected_clicks", "position", *JUDGED]
 
 

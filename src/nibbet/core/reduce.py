@@ -115,6 +115,14 @@ def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Tabl
     return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, list(by))
 
 
+def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page_id and channel ("" where unknown) of the recent window: VISITS and, where given, views and users."""
+    rows = landings.filter(landings.used).mutate(channel=landings.channel.fill_null(""))
+    names = [name for name in (*VISITS, "users", "views") if name in rows.columns]
+    sums = {name: exact_sum(rows[name].fill_null(0), inside(rows, windows.recent)) for name in names}
+    return rows.group_by("page_id", "channel").aggregate(**sums)
+
+
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page: hits of people (not of robots and scripts) in the long window."""
     used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())

@@ -54,6 +54,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "parts": site.parts(),
         "peers": site.peers(),
         "segments": site.segments(),
+        "engagement": site.engagement(),
     }
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}

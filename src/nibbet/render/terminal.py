@@ -19,7 +19,21 @@ if TYPE_CHECKING:
     from nibbet.core.windows import Windows
     from nibbet.site import Site
 
-SHARES = {"ctr", "withheld_share", "engagement_rate", "change_share", "share_clicks", "share_impressions", "overlap", "turn_taking"}
+SHARES = {
+    "ctr",
+    "withheld_share",
+    "engagement_rate",
+    "change_share",
+    "share_clicks",
+    "share_impressions",
+    "overlap",
+    "turn_taking",
+    "engagement_usual",
+    "engagement_shrunk",
+    "depth",
+    "start_rank",
+    "conversions_per_session",
+}
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
 TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
 
@@ -312,6 +326,8 @@ def show_page(found: dict[str, Any], style: str) -> None:
     if style == "json":
         whole = {
             "page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
+            "change": json.loads(as_json(pd.DataFrame(found["change"]))),
+            "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
             "queries": json.loads(as_json(found["queries"])),
             "evidence": json.loads(as_json(found["evidence"])),
         }
@@ -341,6 +357,8 @@ def show_page(found: dict[str, Any], style: str) -> None:
             out.print(Text(for_terminal(line)))
     if not pd.isna(page["gain"]) and page["gain"]:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
+    for line in _history(found):
+        out.print(Text(line))
     out.print()
     out.print(_measures(page))
     if page["thin"]:
@@ -356,6 +374,29 @@ def show_page(found: dict[str, Any], style: str) -> None:
         out.print(Text(f"Queries ({len(queries)}), by impressions"))
         topic = ["topic"] if queries["topic"].notna().any() else []
         out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", *topic]]))
+
+
+def _history(found: dict[str, Any]) -> list[str]:
+    """What changed and what its weeks tell, in sentences."""
+    lines = []
+    if found["change"]:
+        row = found["change"][0]
+        if row["recent"] + row["reference"] >= 1:
+            real = "real" if row["real"] else "within the noise"
+            why = {"": "no cause to name", "new": "not seen before", "gone": "no longer seen"}.get(row["why"], f"mostly {row['why']}")
+            lines.append(told_change(pd.DataFrame([row])) + f" It is {real}, {why}.")
+    if found["trend"]:
+        row = found["trend"][0]
+        if row["real"]:
+            depth = f"{abs(row['depth']):.0%} {'lost' if row['depth'] > 0 else 'won'}" if abs(row["depth"]) < 10 else "from next to nothing"
+            lines.append(
+                f"{row['kind'].capitalize()} since the week of {row['since']:%Y-%m-%d}: {row['before']:,.1f} clicks a week would be usual now, it has {row['after']:,.1f} ({depth})."
+            )
+        if row["life"] == "short-lived":
+            lines.append("Short-lived: most of its clicks came in its first weeks.")
+        if not pd.isna(row["start_rank"]):
+            lines.append(f"Its start is better than that of {row['start_rank']:.0%} of this site's pages at {row['age_weeks']:.0f} weeks.")
+    return lines
 
 
 def _measures(page: dict[str, Any]) -> Table:

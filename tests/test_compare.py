@@ -1,0 +1,245 @@
+"""What changed and why: on the demo's hidden truth, on small sites worked out by hand, and through the command line."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.cli.main import main
+from nibbet.core.compare import CHANGES, LOSSES
+from nibbet.core.members import pages_in_groups, queries_in_groups
+from nibbet.core.peers import odd_segments, share_among_peers
+from nibbet.core.season import annual_index, season_calendar, weekday_index
+from nibbet.core.split import split_ratio
+from nibbet.errors import ConfigError, NotFoundError
+
+HOME = "https://tarnbrook.example/"
+
+
+@pytest.fixture(scope="module")
+def site(world: Callable[..., Path]) -> nibbet.Site:
+    return nibbet.open_site(world(4211, 400))
+
+
+def cases(site: nibbet.Site, table: pd.DataFrame, key: str = "key") -> pd.DataFrame:
+    truth = pd.read_csv(site.root.parent / "truth.csv", keep_default_na=False)
+    return truth.merge(table, left_on="page", right_on=key)
+
+
+def test_planted_causes_are_named(site: nibbet.Site) -> None:
+    pages = cases(site, site.compare(by="page"))
+    pages = pages[(pages["recent"] + pages["reference"] >= 100) & pages["real"]]
+    for case, why in (("decayed", "rank"), ("retitled", "pull"), ("demand_decline", "demand")):
+        mine = pages[pages["case"] == case]
+        assert len(mine) >= 3
+        assert mine["why"].eq(why).mean() >= 0.8, f"{case}: {mine['why'].tolist()}"
+    named = pages["why"].isin(["rank", "pull"]) & pages["case"].isin(["healthy", "look_alike", "hub"])
+    assert named.sum() <= 0.05 * len(cases(site, site.compare(by="page")).query("case in ['healthy', 'look_alike', 'hub']"))
+
+
+def test_a_season_is_called_a_season(site: nibbet.Site) -> None:
+    sections = site.compare(against="before", by="section")
+    sections = sections[(sections["measure"] == "clicks") & (sections["reference"] >= 1000)].set_index("key")
+    low = sections[sections["change_share"] < -0.15]
+    assert len(low) >= 3, "after the summer most sections of the demo have fewer clicks than before"
+    assert low["why"].eq("season").all()
+    assert not low["real"].any()
+    calendar = site.seasons().set_index("section")
+    assert calendar.loc["/hire/", "peak"].month in (6, 7, 8)
+    assert calendar.loc["/hire/", "ready_by"] < calendar.loc["/hire/", "begins"] < calendar.loc["/hire/", "peak"]
+    assert calendar.loc["/hire/", "weekend"] > 1.15 > calendar.loc["/shop/", "weekend"]
+
+
+@pytest.mark.parametrize("against", ["year", "before"])
+def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
+    table = site.compare(against=against)
+    assert list(table) == CHANGES
+    clicks = table[table["measure"] == "clicks"]
+    parts = clicks[["demand", "rank", "pull"]].sum(axis=1)
+    told = clicks["demand"].notna()
+    assert np.allclose(parts[told], clicks["change"][told], atol=1e-6)
+    of = {level: rows for level, rows in clicks.groupby("level")}
+    whole = of["site"].iloc[0]
+    for level in ("section", "page", "device"):
+        for name in ("recent", "reference", "change"):
+            assert of[level][name].sum() == pytest.approx(whole[name]), f"{level} {name}"
+    for name in ("demand", "rank", "pull"):
+        assert of["section"][name].sum() == pytest.approx(whole[name])
+    assert clicks[clicks["level"] == "site"]["recent"].iloc[0] == site.pages()["clicks"].sum()
+    chain = table[table["measure"].isin(["sessions", "conversions"])].dropna(subset=["volume"])
+    assert np.allclose(chain["volume"] + chain["rate"], chain["change"], atol=1e-6)
+    assert (table["change_low"] <= table["change"] + 1e-9).all()
+    assert (table["change"] <= table["change_high"] + 1e-9).all()
+
+
+def test_losing_queries_are_named_as_one_loss(site: nibbet.Site) -> None:
+    losses = site.losses()
+    assert list(losses) == LOSSES
+    assert not losses["page"].duplicated().any()
+    assert (losses["change"] < 0).all()
+    assert (losses["queries"] >= 2).all()
+    decayed = cases(site, losses, "page").query("case == 'decayed'")
+    assert len(decayed) >= 8
+    words = [subject.split()[0] in page.replace("-", " ") for subject, page in zip(decayed["subject"], decayed["page"], strict=True)]
+    assert np.mean(words) >= 0.8, "the words that name a loss are those of the page's subject"
+
+
+def test_trends_and_peers_find_what_was_planted(site: nibbet.Site) -> None:
+    trends = cases(site, site.trends(), "page")
+    real = trends.groupby("case")["real"].mean()
+    assert real["decayed"] >= 0.8
+    assert real["seasonal"] <= 0.3
+    fallen = trends["real"] & trends["kind"].isin(["collapse", "slow decay"])
+    assert fallen[trends["case"] == "healthy"].mean() <= 0.02
+    pulls = cases(site, site.pulls()[lambda f: f["query"].isna()], "page")
+    assert pulls[pulls["case"].isin(["badly_titled", "retitled"])]["flag"].eq("low").mean() >= 0.8
+    assert pulls[pulls["case"] == "healthy"]["flag"].eq("low").mean() <= 0.02
+    low = cases(site, site.peers().query("measure == 'engagement_rate' and flag == 'low'"), "page")
+    assert low["case"].eq("poor_engagement").mean() >= 0.9
+    assert len(low) >= 6
+    parts, pages = site.parts(), site.pages()
+    assert parts[parts["level"] == "section"]["clicks"].sum() == parts["clicks"].iloc[0] == pages["clicks"].sum()
+    assert parts["engagement_rate"].iloc[0] == pytest.approx(pages["engaged_sessions"].sum() / pages["sessions"].sum())
+    visits = site.engagement()
+    assert visits["sessions"].sum() == pages["sessions"].sum()
+    assert visits["conversions"].sum() == pytest.approx(pages["conversions"].sum())
+
+
+def test_reach_grows_with_the_place(site: nibbet.Site) -> None:
+    third, first = site.within_reach(3.0), site.within_reach(1.0)
+    assert first["gain"].sum() > third["gain"].sum() > 0
+    assert (third["gain_low"] <= third["gain"] + 1e-9).all()
+    assert (third["gain"] <= third["gain_high"] + 1e-9).all()
+    assert (third["position"] > 3).all()
+    with pytest.raises(NotFoundError):
+        site.within_reach(0)
+
+
+def test_compare_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["compare", str(ran), "-q"]) == 0
+    said = capsys.readouterr().out
+    for words in ("against 2025-08-03..2025-10-31", "clicks became", "Sections", "Pages that lost most", "Queries that lose together"):
+        assert words in said
+    assert main(["compare", str(ran), "--recent", "28", "--against", "before", "--by", "device", "-q"]) == 0
+    assert "mobile" in capsys.readouterr().out
+    assert main(["compare", str(ran), "--by", "page", "--where", "real and change < 0", "--top", "4", "--format", "csv", "-q"]) == 0
+    rows = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))
+    assert 0 < len(rows) <= 4
+    assert all(float(row["change"]) < 0 for row in rows)
+    for wrong in (
+        ["--recent", "0"],
+        ["--recent", "soon"],
+        ["--against", "2026-10-01..2026-09-01"],
+        ["--against", "2019-01-01..2019-02-01"],
+    ):
+        assert main(["compare", str(ran), *wrong, "-q"]) == 2
+        fault = capsys.readouterr().err
+        assert fault.startswith("nibbet: ")
+        assert len(fault.splitlines()) == 1
+
+
+def test_named_groups_of_pages_and_queries() -> None:
+    rng = np.random.default_rng(3)
+    table = pd.DataFrame(
+        [(d, p) for d in pd.date_range("2026-03-01", "2026-10-31") for p in ("/a/x/", "/a/y/", "/b/z/")], columns=["date", "page"]
+    )
+    late = table["date"] >= "2026-08-03"
+    table["impressions"] = rng.poisson(np.where(late & (table["page"] == "/b/z/"), 20, 60))
+    table["clicks"], table["position"] = rng.binomial(table["impressions"], 0.2), 2.0
+    table["query"] = table["page"].map({"/a/x/": "Canoë hire", "/a/y/": "canoes", "/b/z/": "kayak hire prices"})
+    groups = {"pages": {"ays": ["/a/*"]}, "queries": {"hire": ["hire"], "canoe": ["canoe"], "prices": ["re:prices?$"]}}
+    site = nibbet.Site(home=HOME, search=table, settings={"groups": groups, "windows": {"reference": "before"}})
+    found = site.compare(by="group").set_index("key")
+    recent = table[late]
+    assert found.loc["ays", "recent"] == recent[recent["page"].str.startswith("/a/")]["clicks"].sum()
+    assert found.loc["hire", "recent"] == recent[recent["query"].str.contains("hire")]["clicks"].sum()
+    assert found.loc["canoe", "recent"] == recent[recent["page"] == "/a/x/"]["clicks"].sum(), "whole words, whatever their accents"
+    assert found.loc["prices", "why"] == "demand"
+    assert found.loc["prices", "real"]
+    assert site.parts().query("level == 'group'")["key"].tolist() == ["ays"]
+    site.close()
+    with pytest.raises(ConfigError, match="prices"):
+        queries_in_groups(pd.Series(["a"]), {"prices": ["re:("]})
+    assert queries_in_groups(pd.Series(["a"]), {}).empty
+    assert pages_in_groups(pd.Series(["/a/"], index=[4]), {"g": ["/a/*"]})["page"].tolist() == [4]
+
+
+def test_sites_without_queries_or_landings_are_compared_too() -> None:
+    rng = np.random.default_rng(4)
+    table = pd.DataFrame([(d, p) for d in pd.date_range("2026-04-01", "2026-10-31") for p in ("/x/", "/y/")], columns=["date", "page"])
+    table["impressions"] = rng.poisson(50, len(table))
+    table["clicks"], table["position"] = rng.binomial(table["impressions"], 0.2), np.where(table["date"] >= "2026-08-03", 6.0, 2.0)
+    table["clicks"] //= np.where(table["date"] >= "2026-08-03", 3, 1)
+    site = nibbet.Site(home=HOME, search=table)
+    changes = site.compare()
+    assert set(changes["level"]) == {"site", "section", "page"}
+    assert changes["real"].all()
+    assert site.losses().empty
+    assert site.engagement().empty
+    site.close()
+
+
+def test_segments_that_do_not_fit_the_rest_of_a_page_are_named() -> None:
+    rng = np.random.default_rng(9)
+    pages = 1600
+    rows = pd.DataFrame({"page": np.repeat(np.arange(pages), 2), "dimension": "device", "value": ["mobile", "desktop"] * pages})
+    expected = rng.lognormal(4, 0.8, len(rows))
+    bad = (rows["page"] < 80) & (rows["value"] == "mobile")
+    everywhere = rows["page"].between(80, 159)
+    factor = np.where(bad | everywhere, 0.35, 1.0) * rng.gamma(100, 0.01, len(rows))
+    rows = rows.assign(
+        expected_clicks=expected, clicks=rng.poisson(expected * factor), impressions=(expected * 10).astype(int), position=3.0
+    )
+    sessions = rng.poisson(80, len(rows))
+    engaged = rng.binomial(sessions, np.where(bad, 0.2, 0.6))
+    visits = rows[["page", "dimension", "value"]].assign(sessions=sessions, engaged_sessions=engaged)
+    found = odd_segments(rows, visits)
+    low = found[(found["flag"] == "low") & (found["value"] == "mobile")]
+    assert low["page"].lt(80).mean() >= 0.9
+    assert low["page"].lt(80).sum() >= 30
+    assert found["page"].between(80, 159).mean() <= 0.05, "a page badly chosen everywhere is no matter of a segment"
+    assert found[found["engagement_flag"] == "low"]["page"].lt(80).mean() >= 0.95
+
+
+def test_shares_are_drawn_to_their_peers_where_little_is_known() -> None:
+    rng = np.random.default_rng(2)
+    trials = rng.integers(1, 400, 500).astype(float)
+    events = rng.binomial(trials.astype(int), 0.5).astype(float)
+    found = share_among_peers(events, trials, np.zeros(500, dtype=np.int64))
+    assert (found["flag"] != "").mean() <= 0.01
+    few = trials < 10
+    assert (found["shrunk"] - 0.5).abs()[few].max() < (found["value"] - 0.5).abs()[few].max()
+    assert found.loc[trials < 30, "q_value"].isna().all()
+
+
+def test_a_short_history_has_no_season_and_weekdays_add_up() -> None:
+    day = pd.date_range("2025-07-01", periods=480)
+    wave = 100 * np.exp(np.cos(2 * np.pi * (day.day_of_year - 190) / 365.25)) * np.where(day.day_of_week >= 5, 2.0, 1.0)
+    days = pd.DataFrame({"section": "/rivers/", "date": day, "clicks": np.rint(wave)})
+    index = weekday_index(days)
+    assert index.loc["/rivers/"].mean() == pytest.approx(1.0)
+    assert index.loc["/rivers/", 6] / index.loc["/rivers/", 2] == pytest.approx(2.0, rel=0.05)
+    weeks = (
+        days.assign(end=day + pd.to_timedelta(6 - day.day_of_week, unit="D")).groupby(["section", "end"], as_index=False)["clicks"].sum()
+    )
+    whole = annual_index(weeks)
+    peak = season_calendar(whole, pd.Timestamp("2026-10-31").date())["peak"].iloc[0]
+    assert whole.known
+    assert abs((peak - pd.Timestamp("2027-07-09")).days) <= 14
+    assert not annual_index(weeks.head(50)).known
+    assert season_calendar(annual_index(weeks.head(50)), pd.Timestamp("2026-06-30").date())["peak"].isna().all()
+
+
+def test_a_chain_of_counts_adds_up_through_zeros() -> None:
+    now = pd.DataFrame({"sessions": [100, 0, 50], "conversions": [10, 0, 0]})
+    then = pd.DataFrame({"sessions": [50, 10, 0], "conversions": [5, 1, 0]})
+    parts = split_ratio(now, then, ["sessions", "conversions"])
+    assert np.allclose(parts.sum(axis=1), now["conversions"] - then["conversions"])
+    assert parts["sessions"].iloc[0] > 4.5 > abs(parts["conversions"].iloc[0])
