@@ -40,7 +40,9 @@ def declines(seed: int, pages: int = 20_000) -> dict[str, float]:
     for name, low, high, left in (("20 clicks, -70%", 16, 25, 0.3), ("20 clicks, -50%", 16, 25, 0.5), ("5 clicks, -70%", 4, 6.5, 0.3)):
         figures[f"power {name}"] = share(real, seen & level.between(low, high).to_numpy() & (truth["left"] == left).to_numpy())
     near = (found["onset"].astype(float) - truth["onset"]).abs().le(1).to_numpy()
-    figures["onset within a week"] = share(near, real & sudden)
+    promised = seen & ((level >= 16) & (truth["left"] <= 0.5) | (level >= 4) & (truth["left"] == 0.3)).to_numpy()
+    figures["onset within a week, of these"] = share(near, real & promised)
+    figures["onset within a week, of all sudden ones"] = share(near, real & sudden)
     figures["short dips called"] = share(real, (truth["case"] == "dip").to_numpy())
     season, pages_of = seasonal_pages(np.random.default_rng(seed + 1000), pages // 3)
     figures["season called"] = float(lasting_changes(season, pages_of["section"].to_numpy())["real"].mean())

@@ -30,7 +30,7 @@ def test_declines_keep_their_false_discovery_and_find_what_can_be_found() -> Non
     assert found["power 20 clicks, -70%"] >= 0.95
     assert found["power 20 clicks, -50%"] >= 0.55
     assert found["power 5 clicks, -70%"] >= 0.80
-    assert found["onset within a week"] >= 0.72
+    assert found["onset within a week, of these"] >= 0.80
     assert found["short dips called"] <= 0.02
     assert found["season called"] <= 0.05
     assert found["plain rule: false"] > 0.5, "the world is hard enough to mislead the usual rule"

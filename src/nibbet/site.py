@@ -191,15 +191,17 @@ class Site:
             by: one level (site, section, group, brand, device, country, surface, channel, page, query); all when left out.
         Raises NotFoundError for a level or window that there is not.
         """
-        from nibbet.core.compare import LEVELS
+        from nibbet.core.compare import CHANGES, LEVELS, nothing
 
         if by is not None and by not in LEVELS:
             raise NotFoundError(f"There is no level {by}.{_close(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
-        return self._compared(recent, against, f"changes-{by or 'all'}", lambda c: c.changes(by))
+        return self._compared(recent, against, f"changes-{by or 'all'}", lambda c: c.changes(by) if c else nothing(CHANGES))
 
     def losses(self, recent: int | str | None = None, against: str | None = None) -> pd.DataFrame:
         """Queries of a page that lose clicks together, named as one loss: page, subject, queries, recent, reference, change, parts, why."""
-        return self._compared(recent, against, "losses", lambda c: c.losses())
+        from nibbet.core.compare import LOSSES, nothing
+
+        return self._compared(recent, against, "losses", lambda c: c.losses() if c else nothing(LOSSES))
 
     def trends(self) -> pd.DataFrame:
         """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
@@ -247,6 +249,8 @@ class Site:
         self, recent: int | str | None, against: str | None, name: str, make: Callable[[Comparison], pd.DataFrame]
     ) -> pd.DataFrame:
         windows = self.compared_windows(recent, against)
+        if windows.reference.start < windows.first:  # the usual windows of a short history
+            return make(None)
         key = key_of(self._result_key, windows.as_dict())
         return self._store.frame(name, key, lambda: make(self._comparison(windows)))
 

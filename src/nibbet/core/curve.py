@@ -77,6 +77,8 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
     return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
 
 
+#: a slope beyond this comes of a bin without clicks, not of searchers; it also keeps every expectation above 0
+STEEPEST = -4.0
 #: expected clicks of a country that count as much as the site's own level, and how far a level must lie from it to be used
 COUNTRY_CLICKS, COUNTRY_APART = 60.0, 0.05
 
@@ -109,7 +111,7 @@ def _of_usual_pages(rates: pd.DataFrame, cells: pd.DataFrame) -> pd.DataFrame:
     factor = float(np.clip(usual, 0.8, 1.25))
     rates = rates.assign(**{name: np.minimum(rates[name] * factor, 0.95) for name in ("rate", "low", "high")})
     slope = np.log(rates["rate"]).groupby([rates[name] for name in SEGMENT]).transform(lambda rate: np.gradient(rate.to_numpy()))
-    return rates.assign(slope=slope * BINS_PER_E)
+    return rates.assign(slope=np.clip(slope * BINS_PER_E, STEEPEST, 0.0))
 
 
 def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:

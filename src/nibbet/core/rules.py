@@ -256,7 +256,7 @@ def decay(facts: Facts) -> Finding:
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
     )
-    chosen = (share >= t.decay_share) & (q < 0.05) & lasting & ~pages["blocked"]
+    chosen = (share >= t.decay_share) & (recent < base) & (q < 0.05) & lasting & ~pages["blocked"]
     regained = pd.Series(recent * (1 / ratio - 1) * MONTH_DAYS / w.recent.days, index=pages.index).clip(
         upper=base * MONTH_DAYS / w.recent.days * 1.5
     )

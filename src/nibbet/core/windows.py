@@ -116,6 +116,8 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
         kind, then = "range", _written(str(against))
         if (now.start - then.start).days in range(360, 372) and abs(now.days - then.days) <= 1:
             kind = "year"
+    if recent is None and against is None:
+        return usual
     for name, window in (("recent", now), ("reference", then)):
         if window.start < usual.first or window.end > usual.as_of:
             raise NotFoundError(

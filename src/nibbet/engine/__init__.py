@@ -25,5 +25,5 @@ def open_engines(backend: str, *, memory: str, threads: int | None, root: Path =
             raise SourceError(f"backend = {backend!r}: there is no file {file}. Mend [engine] in nibbet.toml.")
         engine = Engine(memory=memory, threads=threads, database=file)
         return engine, engine
-    engine = Engine(memory=memory, threads=threads)
+    engine = Engine(memory=memory, threads=threads, shared=backend == "pyspark")
     return engine, SparkEngine(memory=memory, threads=threads) if backend == "pyspark" else engine

@@ -27,10 +27,11 @@ LONGEST_LINE = 12_000_000
 class Engine:
     """An open engine with a spill folder of its own, removed when it is closed."""
 
-    def __init__(self, *, memory: str = "4GB", threads: int | None = None, database: Path | None = None) -> None:
-        """database: a file of the engine whose tables can be named; it is only read."""
+    def __init__(self, *, memory: str = "4GB", threads: int | None = None, database: Path | None = None, shared: bool = False) -> None:
+        """database: a file of the engine whose tables can be named; it is only read. shared: what is written is read by other engines too."""
         import ibis
 
+        self._parquet = "v1" if shared else "v2"  # the second version has encodings of numbers that Spark does not read
         self.spill, self._database = Path(tempfile.mkdtemp(prefix="nibbet-")), database
         options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill), "preserve_insertion_order": False}
         if threads:
@@ -137,7 +138,7 @@ class Engine:
     def write(self, table: ibis.Table, path: Path) -> None:
         """The table computed and written as a Parquet file."""
         try:
-            self.connection.to_parquet(table, path, compression="lz4_raw", parquet_version="v2")
+            self.connection.to_parquet(table, path, compression="lz4_raw", parquet_version=self._parquet)
         except Exception as fault:
             raise _ours(fault) from fault
 

@@ -242,6 +242,9 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     out = console()
     kind = {"year": "the same days a year before", "before": "the days just before", "range": "as asked"}[windows.reference_kind]
     out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), scaled to equal length and weekdays", style="bold"))
+    if changes.empty and windows.reference.start < windows.first:
+        out.print(f"The data begin with {windows.first}, after these windows. Name shorter ones, as: --recent 14 --against before")
+        return
     if changes.empty:
         out.print("Nothing to compare. Loosen --where, or choose another level with --by.")
         return
