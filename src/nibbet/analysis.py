@@ -42,6 +42,8 @@ if TYPE_CHECKING:
 Say = Callable[[str], None]
 #: days into the data after which the first day with a page is its birth, not the beginning of the export
 NEW_DAYS = 42
+#: ways in which rows of one page and query may be split
+DIMENSIONS = ("device", "country", "surface")
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
 CURVE_ROWS, CURVE_PAGES = 1_500_000, 20_000
 
@@ -110,6 +112,10 @@ class Analysis:
         """What reference sums are multiplied by to equal the recent window in length and mix of weekdays."""
         return weekday_scale(self.days, self.windows.recent, self.windows.reference)
 
+    def say(self, step: str) -> None:
+        """Tell what is being done."""
+        self._say(step)
+
     def at(self, windows: Windows) -> Analysis:
         """The same analysis with other windows; what was read and the CTR curve are shared."""
         if windows == self.windows:
@@ -175,11 +181,22 @@ class Analysis:
         return reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired)
 
     @cached_property
+    def _spans(self) -> pd.Series:
+        """The first and last value of each way to split search rows."""
+        search = self._joined.search
+        ends = {f"{name}_{end}": getattr(search[name], end)() for name in DIMENSIONS for end in ("min", "max")}
+        return self._reduced("spans", lambda: search.aggregate(**ends)).iloc[0]
+
+    def differs(self, dimension: str) -> bool:
+        """Whether rows name more than one device, country or surface."""
+        first, last = self._spans[f"{dimension}_min"], self._spans[f"{dimension}_max"]
+        return bool(pd.notna(first) and pd.notna(last) and first != last)
+
+    @cached_property
     def countries(self) -> pd.DataFrame:
         """How much more or less searchers of a country choose at the same place: only countries that differ."""
         search = self._joined.search
-        several = self._engine.fetch(search.aggregate(first=search.country.min(), last=search.country.max())).iloc[0]
-        if several.isna().any() or several["first"] == several["last"]:
+        if not self.differs("country"):
             return pd.DataFrame(columns=["country", "level", "clicks", "expected"])
         cells = self._reduced(
             "country-cells", lambda: reductions.country_cells(search, self.windows, paired=self._is_paired, every=self._every)
@@ -370,13 +387,13 @@ class Analysis:
         """Pages that do well in one country, device or surface and badly in another."""
         rows, visits = [], []
         landings = self._joined.landings
-        for one in ("device", "country", "surface"):
+        self._say("comparing segments")
+        for one in filter(self.differs, DIMENSIONS):
             sums = self._reduced(
                 f"segment-{one}",
                 lambda one=one: reductions.segment_sums(self._joined.search, self.windows, self._rates, one, paired=self._is_paired),  # type: ignore[misc]
             )
-            if len(sums["value"].unique()) > 1:
-                rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
+            rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
             if landings is not None and one in landings.columns and len(sums):
                 found = self._reduced(
                     f"visits-page-{one}",

@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 
 #: clicks in both windows together from which a query has a row among all levels; asked for by itself, every query has one
 QUERY_CLICKS = 5
-DIMENSIONS = ("device", "country", "surface")
 
 
 def year_earlier(windows: Windows) -> Windows | None:
@@ -122,22 +121,24 @@ class Comparison:
     def _named(self) -> pd.DataFrame:
         return self._pairs[self._pairs["query"] != ""]
 
-    def _of_pairs(self, level: str, pairs: pd.DataFrame, by: str) -> pd.DataFrame:
-        """A level whose members are pairs: `by` names the column of the key; the reference in `pairs` is scaled already."""
-        sums = pairs.groupby(by, as_index=False).agg(recent=("clicks", "sum"), reference=("clicks_reference", "sum"))
-        rows = sums.rename(columns={by: "key"}).assign(reference=lambda f: f["reference"] / self.terms.scale)
-        season = None
-        if len(self.terms.season):
-            factor = core.season_share(pairs["page"].map(self._section), self.terms.season)
-            weight = pairs["clicks_reference"] + 1e-9
-            season = (
-                ((factor * weight).groupby(pairs[by]).sum() / weight.groupby(pairs[by]).sum()).reindex(rows["key"]).reset_index(drop=True)
-            )
-        table = core.compared(rows, level, self.terms, season=season)
-        return core.with_parts(table, core.pooled_pairs(pairs, by) if by != "query" else pairs, self.terms, by=by)
+    def _of_pairs(self, level: str, pairs: pd.DataFrame, by: str, *, least: float = 0.0) -> pd.DataFrame:
+        """A level whose members are pairs: `by` names the column of the key; the reference in `pairs` is scaled already.
 
-    def _queries(self) -> pd.DataFrame:
-        return self._of_pairs("query", self._named, "query") if len(self._named) else core.nothing(core.CHANGES)
+        least: clicks of both windows together that a member must have.
+        """
+        code, keys = pd.factorize(pairs[by], sort=True)
+        recent, base = (np.bincount(code, pairs[name].to_numpy(float), len(keys)) for name in ("clicks", "clicks_reference"))
+        weight = pairs["clicks_reference"].to_numpy(float) + 1e-9
+        factor = pairs["page"].map(self._season).fillna(1.0).to_numpy(float)
+        season = np.bincount(code, factor * weight, len(keys)) / np.bincount(code, weight, len(keys))
+        kept = np.flatnonzero(recent + base >= least)
+        rows = pd.DataFrame({"key": keys[kept], "recent": recent[kept], "reference": base[kept] / self.terms.scale})
+        table = core.compared(rows, level, self.terms, season=pd.Series(season[kept]), whole=float(base.sum()))
+        inside = pairs[np.isin(code, kept)] if len(kept) < len(keys) else pairs
+        return core.with_parts(table, core.pooled_pairs(inside, by) if by != "query" else inside, self.terms, by=by)
+
+    def _queries(self, least: float) -> pd.DataFrame:
+        return self._of_pairs("query", self._named, "query", least=least) if len(self._named) else core.nothing(core.CHANGES)
 
     def _brand(self) -> pd.DataFrame:
         if self._named.empty or not self._a.config.site.brand:
@@ -150,9 +151,9 @@ class Comparison:
         return pd.concat([table, self._of_pairs("with brand", subjects, "subject")], ignore_index=True)
 
     def _dimension(self, name: str) -> pd.DataFrame:
-        rows = self._a.split_sums(name)
-        if rows.empty or set(rows["value"]) == {""}:
+        if not self._a.differs(name):
             return core.nothing(core.CHANGES)
+        rows = self._a.split_sums(name)
         rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"))
         sums = rows.groupby("key", as_index=False)[["clicks", "clicks_reference"]].sum()
         table = core.compared(
@@ -204,15 +205,16 @@ class Comparison:
 
     def changes(self, by: str | None = None) -> pd.DataFrame:
         """The columns CHANGES of one level (all when left out, queries then from QUERY_CLICKS clicks on): real ones first, the largest first."""
+        self._a.say("comparing windows")
         makers: dict[str, Callable[[], pd.DataFrame]] = {
             "site": self._site,
             "section": self._sections,
             "group": self._groups,
             "brand": self._brand,
-            **{name: lambda name=name: self._dimension(name) for name in DIMENSIONS},  # type: ignore[misc]
+            **{name: lambda name=name: self._dimension(name) for name in core.LEVELS[4:7]},  # type: ignore[misc]
             "channel": self._channel,
             "page": lambda: self.pages.assign(key=self.pages["key"].map(self._a.known_pages["page"])),
-            "query": self._queries,
+            "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),
         }
         parts = [make() for name, make in makers.items() if by in (None, name)]
         if by in (None, "site", "section"):
@@ -227,7 +229,7 @@ class Comparison:
         size = -np.abs(table["change"].to_numpy(float))
         keep = np.ones(len(table), dtype=bool)
         if by is None:
-            small = table["level"].isin(["query", "with brand"]) & (table["recent"] + table["reference"] < QUERY_CLICKS)
+            small = table["level"].eq("with brand") & (table["recent"] + table["reference"] < QUERY_CLICKS)
             keep = ~(small | (table["level"].eq("page") & (table["recent"] + table["reference"] == 0))).to_numpy()
         rank = np.lexsort([table["key"].astype("str").to_numpy(dtype=object), size, ~table["real"].to_numpy(bool), measure, level])
         return (

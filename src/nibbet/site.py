@@ -405,6 +405,10 @@ class Site:
             .reset_index(drop=True)
         )
 
+    def say(self, step: str) -> None:
+        """Tell what is being done."""
+        self._say(step)
+
     # -- out -----------------------------------------------------------------------------------------------------------------------------
 
     def write(self, folder: str | Path | None = None) -> list[Path]:

@@ -43,6 +43,7 @@ def change(
     beyond: float = 0.10,
     known: NDArray[np.bool_] | None = None,
     noise: float | None = None,
+    season: float | Floats = 1.0,
 ) -> pd.DataFrame:
     """The change of counts between two windows with its interval.
 
@@ -51,6 +52,7 @@ def change(
         beyond: a change is real when the true one exceeds this share either way.
         known: rows whose reference window the data reach; the others get nulls.
         noise: spread of the log ratio beyond counting noise; found among the rows (`noise_of`) when left out.
+        season: factor that the season alone gives: a change is real beyond that; change and its interval are as they are.
     Returns:
         change, change_share (null without reference), change_low, change_high (95%, of the change in expected counts),
         change_real (at 5% false discovery, Benjamini-Hochberg). Each count is taken as Poisson around a mean that itself strays (a gamma
@@ -60,14 +62,14 @@ def change(
     """
     factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     base = reference * factor
-    own = noise_of(recent, reference, scale) if noise is None else noise
+    own = noise_of(recent, reference, factor * season) if noise is None else noise
     difference = recent - base
     shape = tuple(1 / (1 / (count + 0.5) + own**2 / 2) for count in (recent, reference))
     mean = recent + 0.5, (reference + 0.5) * factor
     low, high = (tuple(special.gammaincinv(k, level) / k * m for k, m in zip(shape, mean, strict=True)) for level in (0.025, 0.975))
     usable = np.ones(len(recent), dtype=bool) if known is None else known
     enough = usable & (recent + reference >= 5)
-    ratio = mean[0] / mean[1]
+    ratio = mean[0] / (mean[1] * season)
     inside = np.fmax(
         np.where(ratio > 1, special.fdtr(2 * shape[0], 2 * shape[1], (1 + beyond) / ratio), 0.0),
         np.where(ratio <= 1, special.fdtrc(2 * shape[0], 2 * shape[1], (1 - beyond) / ratio), 0.0),

@@ -97,12 +97,15 @@ def own_season(last_year: pd.DataFrame, season: Floats, scale: float) -> Floats:
     return factor
 
 
-def compared(rows: pd.DataFrame, level: str, terms: Terms, *, measure: str = "clicks", season: pd.Series | None = None) -> pd.DataFrame:
+def compared(
+    rows: pd.DataFrame, level: str, terms: Terms, *, measure: str = "clicks", season: pd.Series | None = None, whole: float | None = None
+) -> pd.DataFrame:
     """The change of each row with its interval, whether it is real, and what it adds to the whole.
 
     Args:
         rows: key, recent, reference (counts, not scaled).
         season: per row, the factor that the season alone gives; a change is real beyond what it explains.
+        whole: the level's reference (scaled), where `rows` are only some of it.
     Returns:
         The columns CHANGES, with the parts null: `reference` is scaled; contribution is change / the level's whole reference.
     """
@@ -110,15 +113,15 @@ def compared(rows: pd.DataFrame, level: str, terms: Terms, *, measure: str = "cl
     factor = np.ones(len(rows)) if season is None else season.to_numpy(float)
     own = (np.minimum(recent, reference * terms.scale) >= 40).sum() >= OWN_NOISE
     noise = noise_of(recent, reference, terms.scale * factor) if own else terms.noise
-    raw = change(recent, reference, scale=terms.scale, noise=noise)
-    judged = change(recent, reference, scale=terms.scale * factor, beyond=terms.beyond, noise=noise)
+    found = change(recent, reference, scale=terms.scale, beyond=terms.beyond, noise=noise, season=factor)
     base = reference * terms.scale
     table = pd.DataFrame({"level": level, "key": rows["key"].to_numpy(), "measure": measure, "recent": recent, "reference": base})
     for name in ("change", "change_share", "change_low", "change_high"):
-        table[name] = raw[name]
-    table["real"] = judged["change_real"]
+        table[name] = found[name]
+    table["real"] = found["change_real"]
     table["season"] = base * (factor - 1)
-    table["contribution"] = table["change"] / base.sum() if base.sum() > 0 else np.nan
+    whole = base.sum() if whole is None else whole
+    table["contribution"] = table["change"] / whole if whole > 0 else np.nan
     for name in (*PARTS, "unclear", "volume", "rate"):
         table[name] = np.nan
     table["why"] = ""

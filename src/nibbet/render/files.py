@@ -56,6 +56,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "segments": site.segments(),
         "engagement": site.engagement(),
     }
+    site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
