@@ -210,3 +210,21 @@ def test_help_and_import_stay_light() -> None:
     assert done.returncode == 0, done.stderr
     listed = done.stdout.partition("Commands:")[2]
     assert listed.index("  init") < listed.index("  run") < listed.index("  decide"), "commands stand in the order of the work"
+
+
+def test_why_shows_every_rule_and_protection_changes_the_verdict(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["decide", str(ran), "--verdict", "prune", "--top", "1", "--format", "json", "-q"]) == 0
+    page = json.loads(capsys.readouterr().out)[0]["page"]
+    assert main(["decide", str(ran), "--why", page, "--format", "csv", "-q"]) == 0
+    rows = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))
+    assert {row["rule"].split(",")[0] for row in rows} == {"watch", "prune", "consolidate", "refresh", "expand"}
+    asked = [row for row in rows if row["rule"] == "prune, dead" and row["passed"]]
+    assert len(asked) >= 10
+    assert all(row["passed"] == "true" and row["threshold"] for row in asked), "a rule speaks when all its figures passed"
+    assert main(["decide", str(ran), "--why", page, "--protect", "/*", "-q"]) == 0
+    said = capsys.readouterr().out
+    assert "One figure away from prune, dead: protected is 1, asked for no." in said
+    assert said.splitlines()[1].split()[0] != "prune"
+    assert main(["decide", str(ran), "--verdict", "prune", "--protect", "/*", "-q"]) == 0
+    assert "No page fits" in capsys.readouterr().out
+    assert main(["decide", str(ran), "--why", "/never/met/", "-q"]) == 2

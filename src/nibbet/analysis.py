@@ -27,7 +27,7 @@ from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight
 from nibbet.core.tables import named_pages, named_queries
-from nibbet.core.verdicts import decide
+from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import Windows, make_windows, weekday_scale
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
@@ -479,7 +479,7 @@ class Analysis:
         )
 
     @cached_property
-    def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+    def _facts(self) -> Facts:
         own = self.config.verdicts
         shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
             columns={"impressions": "shown"}
@@ -487,7 +487,16 @@ class Analysis:
         limits = Thresholds(
             settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__}
         )
-        facts = Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+        return Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+
+    def why(self, page: str) -> pd.DataFrame:
+        """Every figure that every rule looked at for a page, by its address."""
+        known = self._measured["page"]
+        return reasoning(self._facts, int(known.index[known == page][0]))
+
+    @cached_property
+    def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+        facts = self._facts
         self._say("deciding")
         verdicts, evidence = decide(facts)
         return verdicts.assign(worth=self._worth(verdicts["gain"])), evidence

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date
 from functools import cached_property
 from pathlib import Path
@@ -27,12 +27,19 @@ Say = Callable[[str], None]
 JUDGEMENT = {"verdicts", "protect", "groups", "value", "engine", "limits"}
 
 
-def open_site(folder: str | Path = ".", *, as_of: date | None = None, say: Say = lambda _: None) -> Site:
-    """The site whose nibbet.toml lies in `folder`; its store is folder/.nibbet. Raises ConfigError when there is none or it is not usable."""
+def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
+    """The site whose nibbet.toml lies in `folder`; its store is folder/.nibbet.
+
+    protect: patterns of pages that are never removed or merged away, besides those of the settings.
+    Raises ConfigError when there are no settings or they are not usable.
+    """
     root = Path(folder)
     config = load_config(root / "nibbet.toml")
     if as_of is not None:
         config = config.model_copy(update={"site": config.site.model_copy(update={"as_of": as_of})})
+    if protect:
+        kept = config.protect.model_copy(update={"pages": [*config.protect.pages, *protect]})
+        config = config.model_copy(update={"protect": kept})
     return Site(config=config, root=root, store=Store(root / ".nibbet", say), say=say)
 
 
@@ -362,10 +369,38 @@ class Site:
 
     def page(self, address: str) -> dict[str, Any]:
         """Everything about one page: its row (`page`), its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        from nibbet.core.tables import records
+
+        row = records(self._row_of(address))[0]
+        queries, evidence = self.queries(), self.evidence()
+        changes = self.compare(by="page")
+        return {
+            "page": row,
+            "change": records(changes[changes["key"] == row["page"]]),
+            "trend": records(self.trends()[lambda f: f["page"] == row["page"]]),
+            "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
+            "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
+        }
+
+    def why(self, address: str) -> pd.DataFrame:
+        """All that was looked at for one page's verdict: rule, measure, value, threshold, passed, window, source; the rules in their order.
+
+        A rule speaks when all its figures passed; the first that speaks decides. Raises NotFoundError for a page never met.
+        """
+        return self._analysis.why(str(self._row_of(address)["page"].iloc[0]))
+
+    def verdict_of(self, address: str) -> pd.DataFrame:
+        """The verdict of one page, as a frame of one row with the columns of `verdicts`; all null for an address that has none."""
+        row = self._row_of(address)
+        return row[["page", "verdict", "cause", "target", "gain", "gain_low", "gain_high", "confidence", "because", "also"]].reset_index(
+            drop=True
+        )
+
+    def _row_of(self, address: str) -> pd.DataFrame:
+        """The row of the ledger for an address in any spelling."""
         import pandas as pd
 
         from nibbet.core.address import Home, fold
-        from nibbet.core.tables import records
 
         pages = self.pages()
         met = self.addresses
@@ -380,16 +415,7 @@ class Site:
         if rows.empty:
             paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
             raise NotFoundError(f"No source knows the page {address}.{_close(address, paths)}")
-        row = records(rows)[0]
-        queries, evidence = self.queries(), self.evidence()
-        changes = self.compare(by="page")
-        return {
-            "page": row,
-            "change": records(changes[changes["key"] == row["page"]]),
-            "trend": records(self.trends()[lambda f: f["page"] == row["page"]]),
-            "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
-            "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
-        }
+        return rows
 
     def query(self, text: str) -> pd.DataFrame:
         """All pages of one query, the owner first. Raises NotFoundError for a query never met."""

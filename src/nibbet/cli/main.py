@@ -163,13 +163,20 @@ class _Progress:
 
 
 def _with_site(
-    folder: Path | None, site_folder: Path | None, quiet: bool, verbose: bool, task: Callable[[Site], None], *, as_of: str | None = None
+    folder: Path | None,
+    site_folder: Path | None,
+    quiet: bool,
+    verbose: bool,
+    task: Callable[[Site], None],
+    *,
+    as_of: str | None = None,
+    protect: Sequence[str] = (),
 ) -> float:
     """Open the workspace, run the task, give everything back; returns the seconds it took."""
     from nibbet.site import open_site
 
     progress = _Progress(quiet=quiet, verbose=verbose)
-    site = open_site(folder or site_folder or Path(), as_of=_day(as_of), say=progress)
+    site = open_site(folder or site_folder or Path(), as_of=_day(as_of), protect=protect, say=progress)
     try:
         task(site)
         return progress.done()
@@ -286,21 +293,31 @@ def decide(
     where: Where = None,
     top: Top = None,
     verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
+    why: Annotated[str | None, typer.Option("--why", metavar="ADDRESS", help="Everything that was looked at for one page.")] = None,
+    protect: Annotated[
+        list[str] | None, typer.Option("--protect", metavar="PATTERN", help='Never remove or merge these pages away, as "/legal/*".')
+    ] = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
     """Print the verdict of every page with its reason, largest gain first."""
-    from nibbet.render.terminal import show
+    from nibbet.render.terminal import show, show_reasoning
 
     rows: list[pd.DataFrame] = []
 
     def task(s: Site) -> None:
+        if why is not None:
+            rows.extend([s.why(why), s.verdict_of(why)])
+            return
         found = s.verdicts()
         rows.append(_chosen(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
 
-    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    _with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
+    if why is not None:
+        show_reasoning(rows[0], rows[1], form.value)
+        return
     show(
         rows[0],
         form.value,

@@ -40,12 +40,51 @@ class Thresholds:
 
 
 @dataclass
+class Check:
+    """One figure a rule looks at, per page; `passed` is None where the figure is shown but nothing is asked of it."""
+
+    measure: str
+    values: pd.Series
+    threshold: object
+    window: str
+    source: str
+    passed: pd.Series | None = None
+
+
+@dataclass
 class Finding:
-    """What one rule says: rows (page as index) with cause, because, gains, target, sure (0..1), and the evidence behind them."""
+    """What one rule says: rows (page as index) with cause, because, gains, target, sure (0..1), and the checks behind them."""
 
     verdict: str
+    cause: str
     rows: pd.DataFrame
-    evidence: pd.DataFrame
+    checks: list[Check]
+
+    @property
+    def evidence(self) -> pd.DataFrame:
+        """The checks of the pages of which the rule speaks: EVIDENCE; its verdict column carries the cause too."""
+        name, shown = self.verdict + ":" + self.rows["cause"], [check for check in self.checks if len(check.values)]
+        parts = [
+            pd.DataFrame(
+                {
+                    "page": self.rows.index,
+                    "verdict": name.to_numpy(),
+                    "measure": check.measure,
+                    "value": check.values.reindex(self.rows.index).to_numpy(dtype=float),
+                    "threshold": str(check.threshold),
+                    "window": check.window,
+                    "source": check.source,
+                }
+            )
+            for check in shown
+        ]
+        return pd.concat(parts, ignore_index=True) if len(self.rows) and parts else pd.DataFrame(columns=EVIDENCE)
+
+
+def _all(checks: list[Check]) -> pd.Series:
+    """Which pages pass every check."""
+    asked = [check.passed.fillna(False).astype(bool) for check in checks if check.passed is not None]
+    return pd.concat(asked, axis=1).all(axis=1)
 
 
 @dataclass
@@ -89,31 +128,16 @@ def _rows(
     return table
 
 
-def _proof(rows: pd.DataFrame, verdict: str, pages: pd.DataFrame, measures: list[tuple[str, pd.Series, object, str, str]]) -> pd.DataFrame:
-    """Evidence rows of a rule: (measure, values by page, threshold, window, source)."""
-    name = verdict + ":" + rows["cause"]
-    parts = [
-        pd.DataFrame(
-            {
-                "page": rows.index,
-                "verdict": name.to_numpy(),
-                "measure": measure,
-                "value": values.reindex(rows.index).to_numpy(dtype=float),
-                "threshold": str(threshold),
-                "window": window,
-                "source": source,
-            }
-        )
-        for measure, values, threshold, window, source in measures
-    ]
-    return pd.concat(parts, ignore_index=True) if len(rows) else pd.DataFrame(columns=EVIDENCE)
+def _not_blocked(pages: pd.DataFrame) -> Check:
+    return Check("kept_out_of_the_index", pages["blocked"].astype(float), "no", "now", "crawl", ~pages["blocked"])
 
 
 def young(facts: Facts) -> Finding:
     """watch: younger than the settled age, or no rule can be judged for want of days."""
     pages, limit = facts.pages, facts.limits.settled
     age = _age(pages)
-    chosen = age < limit
+    checks = [Check("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen", age < limit)]
+    chosen = _all(checks)
     since = np.where(pages["published"].notna(), "Published ", "First seen ")
     because = say.joined(
         pd.Series(since, index=pages.index),
@@ -122,42 +146,52 @@ def young(facts: Facts) -> Finding:
         say.count(age.where(chosen, 0)),
         f" days before {facts.windows.as_of}: too young to judge before {limit} days.",
     )
-    rows = _rows(pages, chosen, "young", because, 1.0)
-    short = ~chosen & _earns_nothing(facts) & (facts.windows.covered_days < facts.limits.covered_days)
-    why = pd.Series(
-        f"It earned next to nothing, but the data reach only {facts.windows.covered_days} days back: a season may be missing.",
-        index=pages.index,
-    )
-    rows = pd.concat([rows, _rows(pages, short, "thin", why, 0.8)])
-    return Finding(
-        "watch",
-        rows,
-        _proof(rows, "watch", pages, [("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen")]),
-    )
+    return Finding("watch", "young", _rows(pages, chosen, "young", because, 1.0), checks)
 
 
-def _earns_nothing(facts: Facts) -> pd.Series:
-    pages, t = facts.pages, facts.limits
+def unsettled(facts: Facts) -> Finding:
+    """watch: it earned nothing, but over fewer days than a year's seasons need."""
+    pages, t, covered = facts.pages, facts.limits, facts.windows.covered_days
+    days = pd.Series(float(covered), index=pages.index)
+    checks = [
+        *_nothing_earned(facts),
+        Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search", days < t.covered_days),
+    ]
+    why = pd.Series(f"It earned next to nothing, but the data reach only {covered} days back: a season may be missing.", index=pages.index)
+    return Finding("watch", "thin", _rows(pages, _all(checks), "thin", why, 0.8), checks)
 
-    def zero(name: str) -> pd.Series:
-        return pages[name].fillna(0)
 
-    return (
-        (zero("clicks_long") < t.prune_clicks)
-        & (zero("impressions_long") < t.prune_impressions)
-        & (zero("sessions_long") < t.prune_sessions)
-        & (zero("conversions_long") == 0)
-        & (zero("revenue_long") == 0)
-        & (zero("backlinks") == 0)
-    )
+def _nothing_earned(facts: Facts) -> list[Check]:
+    pages, t, long = facts.pages, facts.limits, str(facts.windows.long)
+
+    def few(name: str, limit: int, source: str) -> Check:
+        return Check(name, pages[name], f"< {limit}", long, source, pages[name].fillna(0) < limit)
+
+    return [
+        few("clicks_long", t.prune_clicks, "search"),
+        few("impressions_long", t.prune_impressions, "search"),
+        few("sessions_long", t.prune_sessions, "landings"),
+        Check("conversions_long", pages["conversions_long"], "none", long, "landings", pages["conversions_long"].fillna(0) == 0),
+        Check("revenue_long", pages["revenue_long"], "none", long, "landings", pages["revenue_long"].fillna(0) == 0),
+        Check("backlinks", pages["backlinks"], "none", "all", "backlinks", pages["backlinks"].fillna(0) == 0),
+    ]
 
 
 def prune(facts: Facts) -> Finding:
     """prune: settled, earning nothing anywhere over the long window, and none that others need."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     known = pages["sessions_known"] | pages["backlinks_known"]
-    hub = (pages["outlinks"].fillna(0) >= t.hub_outlinks) | (pages["children"] >= t.hub_children)
-    chosen = _earns_nothing(facts) & ~pages["protected"] & ~hub & known & (facts.windows.covered_days >= t.covered_days)
+    days = pd.Series(float(facts.windows.covered_days), index=pages.index)
+    settings, crawled = "nibbet.toml, editorial", "crawl"
+    checks = [
+        *_nothing_earned(facts),
+        Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
+        Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
+        Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
+        Check("landings_or_backlinks_given", known.astype(float), "yes", "all", "landings, backlinks", known),
+        Check("covered_days", days, f">= {t.covered_days}", str(long), "search", days >= t.covered_days),
+    ]
+    chosen = _all(checks)
     target = facts.covers.reindex(pages.index)
     visits = say.joined(say.plural(pages["sessions_long"], "session"), " from all channels, no conversion").where(
         pages["sessions_known"], "visits unknown"
@@ -182,34 +216,18 @@ def prune(facts: Facts) -> Finding:
     )
     sure = pd.Series(np.where(pages["sessions_known"] & pages["backlinks_known"], 0.97, 0.6), index=pages.index)
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
-    rows = _rows(pages, chosen, "dead", because, sure, zero, target)
-    return Finding(
-        "prune",
-        rows,
-        _proof(
-            rows,
-            "prune",
-            pages,
-            [
-                ("clicks_long", pages["clicks_long"].fillna(0), f"< {t.prune_clicks}", str(long), "search"),
-                ("impressions_long", pages["impressions_long"].fillna(0), f"< {t.prune_impressions}", str(long), "search"),
-                ("sessions_long", pages["sessions_long"], f"< {t.prune_sessions}", str(long), "landings"),
-                ("conversions_long", pages["conversions_long"], "none", str(long), "landings"),
-                ("backlinks", pages["backlinks"], "none", "all", "backlinks"),
-            ],
-        ),
-    )
+    return Finding("prune", "dead", _rows(pages, chosen, "dead", because, sure, zero, target), checks)
 
 
 def consolidate(facts: Facts) -> Finding:
     """consolidate: the members of a merge group other than its survivor; the group's net gain is split over them by impressions."""
     pages, groups = facts.pages, facts.groups
     if groups.empty:
-        return Finding(
-            "consolidate",
-            _rows(pages, pd.Series(False, index=pages.index), "duplicate", pd.Series("", index=pages.index), 1.0),
-            pd.DataFrame(columns=EVIDENCE),
+        none = pd.Series(False, index=pages.index)
+        never = Check(
+            "overlap", pd.Series(np.nan, index=pages.index), f">= {facts.limits.overlap}", str(facts.windows.recent), "search", none
         )
+        return Finding("consolidate", "duplicate", _rows(pages, none, "duplicate", pd.Series("", index=pages.index), 1.0), [never])
     survivor = groups[groups["survivor"]].set_index("group")["page"]
     leaving = groups[~groups["survivor"]].merge(facts.group_gains, on="group", how="left").set_index("page")
     part = leaving["shared_impressions"] / leaving.groupby("group")["shared_impressions"].transform("sum")
@@ -225,21 +243,14 @@ def consolidate(facts: Facts) -> Finding:
     )
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99)
-    rows = _rows(pages, chosen, "duplicate", because, sure, gains, target)
-    return Finding(
-        "consolidate",
-        rows,
-        _proof(
-            rows,
-            "consolidate",
-            pages,
-            [
-                ("overlap", leaving["overlap"], f">= {facts.limits.overlap}", str(facts.windows.recent), "search"),
-                ("turn_taking", leaving["turn_taking"], f">= {facts.limits.turn_taking}", str(facts.windows.recent), "search"),
-                ("shared_impressions", leaving["shared_impressions"], "", str(facts.windows.recent), "search"),
-            ],
-        ),
-    )
+    recent, t = str(facts.windows.recent), facts.limits
+    figures = leaving[["overlap", "turn_taking", "shared_impressions"]].reindex(pages.index)
+    checks = [
+        Check("overlap", figures["overlap"], f">= {t.overlap}", recent, "search", figures["overlap"] >= t.overlap),
+        Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", figures["turn_taking"] >= t.turn_taking),
+        Check("shared_impressions", figures["shared_impressions"], "", recent, "search"),
+    ]
+    return Finding("consolidate", "duplicate", _rows(pages, chosen, "duplicate", because, sure, gains, target), checks)
 
 
 def decay(facts: Facts) -> Finding:
@@ -256,7 +267,19 @@ def decay(facts: Facts) -> Finding:
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
     )
-    chosen = (share >= t.decay_share) & (recent < base) & (q < 0.05) & lasting & ~pages["blocked"]
+    between = f"{w.recent} against {w.reference}"
+    four = pages["clicks_last28"] / (base * 28 / w.recent.days).where(base > 0)
+    checks = [
+        Check("lost_by_rank_and_pull_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
+        Check("rank", pages["rank"], "", between, "search"),
+        Check("pull", pages["pull_part"], "", between, "search"),
+        Check("demand", pages["demand"], "", between, "search"),
+        Check("clicks", recent, "< reference", between, "search", recent < base),
+        Check("q_value", q, "< 0.05", str(w.recent), "search", q < 0.05),
+        Check("last_four_weeks_share", four, "still down", "the last 28 days", "search", lasting),
+        _not_blocked(pages),
+    ]
+    chosen = _all(checks)
     regained = pd.Series(recent * (1 / ratio - 1) * MONTH_DAYS / w.recent.days, index=pages.index).clip(
         upper=base * MONTH_DAYS / w.recent.days * 1.5
     )
@@ -294,23 +317,7 @@ def decay(facts: Facts) -> Finding:
         since,
         "; the last four weeks are still down.",
     )
-    rows = _rows(pages, chosen, "decay", because, (1 - q).clip(0, 0.99), gains)
-    return Finding(
-        "refresh",
-        rows,
-        _proof(
-            rows,
-            "refresh",
-            pages,
-            [
-                ("lost_by_rank_and_pull_share", share, f">= {t.decay_share}", f"{w.recent} against {w.reference}", "search"),
-                ("rank", pages["rank"], "", f"{w.recent} against {w.reference}", "search"),
-                ("pull", pages["pull_part"], "", f"{w.recent} against {w.reference}", "search"),
-                ("demand", pages["demand"], "", f"{w.recent} against {w.reference}", "search"),
-                ("q_value", q, "< 0.05", str(w.recent), "search"),
-            ],
-        ),
-    )
+    return Finding("refresh", "decay", _rows(pages, chosen, "decay", because, (1 - q).clip(0, 0.99), gains), checks)
 
 
 def climb(facts: Facts) -> Finding:
@@ -322,13 +329,16 @@ def climb(facts: Facts) -> Finding:
     on_climb = of_kind.groupby("page")["shown"].sum().reindex(pages.index).fillna(0)
     best = of_kind.drop_duplicates("page").set_index("page")["query"].reindex(pages.index).pipe(say.named)
     share = on_climb / pages["impressions_answered"].where(pages["impressions_answered"] > 0)
-    chosen = (
-        (gains["gain"] >= t.min_gain)
-        & (gains["gain_low"] >= t.min_gain / 3)
-        & (share >= 0.6)
-        & (gains["gain"] * w.recent.days / MONTH_DAYS >= t.climb_share * pages["clicks"].fillna(0))
-        & ~pages["blocked"]
-    )
+    own = gains["gain"] * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
+    search, curve = "search", "search, own CTR curve"
+    checks = [
+        Check("impressions_share_below_clicks", share, ">= 0.6", str(w.recent), search, share >= 0.6),
+        Check("gain", gains["gain"], f">= {t.min_gain}", str(w.recent), curve, gains["gain"] >= t.min_gain),
+        Check("gain_low", gains["gain_low"], f">= {t.min_gain / 3:.2g}", str(w.recent), curve, gains["gain_low"] >= t.min_gain / 3),
+        Check("gain_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
+        _not_blocked(pages),
+    ]
+    chosen = _all(checks)
     because = say.joined(
         "It answers ",
         say.plural(queries, "query").str.replace("querys", "queries"),
@@ -342,20 +352,7 @@ def climb(facts: Facts) -> Finding:
         say.plural(pages["clicks_answered"], "click"),
         f" ({w.recent}).",
     )
-    rows = _rows(pages, chosen, "climb", because, (0.75 + 0.2 * share).clip(0, 0.97), gains)
-    return Finding(
-        "refresh",
-        rows,
-        _proof(
-            rows,
-            "refresh",
-            pages,
-            [
-                ("impressions_share_below_clicks", share, ">= 0.6", str(w.recent), "search"),
-                ("gain", gains["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve"),
-            ],
-        ),
-    )
+    return Finding("refresh", "climb", _rows(pages, chosen, "climb", because, (0.75 + 0.2 * share).clip(0, 0.97), gains), checks)
 
 
 def snippet(facts: Facts) -> Finding:
@@ -366,9 +363,16 @@ def snippet(facts: Facts) -> Finding:
     q = pd.Series(false_discovery(np.where(expected >= 3, too_low_p(clicks, expected, below=t.snippet_pull), np.nan)), index=pages.index)
     lost = pd.Series((expected - clicks) * MONTH_DAYS / w.recent.days, index=pages.index).clip(lower=0)
     gains = pd.DataFrame({"gain": lost * 0.85, "gain_low": lost * 0.5, "gain_high": lost * 1.2})
-    chosen = (
-        (q < 0.05) & (pull < t.snippet_pull) & (pages["position_answered"] <= 10) & (gains["gain"] >= t.min_gain / 2) & ~pages["blocked"]
-    )
+    curve, least = "search, own CTR curve", t.min_gain / 2
+    checks = [
+        Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
+        Check("expected_clicks", pages["expected_answered"], ">= 3", str(w.recent), curve, pages["expected_answered"] >= 3),
+        Check("q_value", q, "< 0.05", str(w.recent), "search", q < 0.05),
+        Check("position_answered", pages["position_answered"], "<= 10", str(w.recent), "search", pages["position_answered"] <= 10),
+        Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
+        _not_blocked(pages),
+    ]
+    chosen = _all(checks)
     because = say.joined(
         "At position ",
         say.place(pages["position_answered"]),
@@ -380,21 +384,7 @@ def snippet(facts: Facts) -> Finding:
         pull.round(2).astype("str"),
         "; its title and description do not sell it.",
     )
-    rows = _rows(pages, chosen, "snippet", because, (1 - q).clip(0, 0.99), gains)
-    return Finding(
-        "refresh",
-        rows,
-        _proof(
-            rows,
-            "refresh",
-            pages,
-            [
-                ("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), "search, own CTR curve"),
-                ("expected_clicks", pages["expected_answered"], ">= 3", str(w.recent), "search, own CTR curve"),
-                ("q_value", q, "< 0.05", str(w.recent), "search"),
-            ],
-        ),
-    )
+    return Finding("refresh", "snippet", _rows(pages, chosen, "snippet", because, (1 - q).clip(0, 0.99), gains), checks)
 
 
 def engagement(facts: Facts) -> Finding:
@@ -409,7 +399,16 @@ def engagement(facts: Facts) -> Finding:
     spread = np.sqrt(usual * (1 - usual) / sessions.clip(lower=1) + (0.08 * usual) ** 2)
     p = np.where(sessions >= t.engagement_sessions, stats.norm.sf((t.engagement_share * 1.1 * usual - rate) / spread), np.nan)
     q = pd.Series(false_discovery(p), index=pages.index)
-    chosen = (q < 0.05) & (rate < t.engagement_share * usual) & ~pages["blocked"] & bool(engaged.sum() > 0)
+    limit, long = f"< {t.engagement_share} x that of its section", str(w.long)
+    enough = sessions >= t.engagement_sessions
+    checks = [
+        Check("engagement_rate", rate, limit, long, "landings", (rate < t.engagement_share * usual) & bool(engaged.sum() > 0)),
+        Check("engagement_rate_of_section", usual, "", long, "landings"),
+        Check("sessions_organic_long", sessions, f">= {t.engagement_sessions}", long, "landings", enough),
+        Check("q_value", q, "< 0.05", long, "landings", q < 0.05),
+        _not_blocked(pages),
+    ]
+    chosen = _all(checks)
     because = say.joined(
         "Of ",
         say.count(sessions),
@@ -422,21 +421,7 @@ def engagement(facts: Facts) -> Finding:
         f" ({w.long}): what it offers is not what they came for.",
     )
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
-    rows = _rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero)
-    return Finding(
-        "refresh",
-        rows,
-        _proof(
-            rows,
-            "refresh",
-            pages,
-            [
-                ("engagement_rate", rate, f"< {t.engagement_share} x that of its section", str(w.long), "landings"),
-                ("engagement_rate_of_section", usual, "", str(w.long), "landings"),
-                ("q_value", q, "< 0.05", str(w.long), "landings"),
-            ],
-        ),
-    )
+    return Finding("refresh", "engagement", _rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
 
 
 def expand(facts: Facts) -> Finding:
@@ -457,18 +442,10 @@ def expand(facts: Facts) -> Finding:
         say.place(at["position"]),
         f" ({w.recent}), which neither it nor another page answers.",
     )
-    rows = _rows(pages, at["topic"].notna() & ~pages["blocked"], "strays", because, 0.9, sums)
-    return Finding(
-        "expand",
-        rows,
-        _proof(
-            rows,
-            "expand",
-            pages,
-            [
-                ("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search"),
-                ("stray_position", at["position"], "", str(w.recent), "search"),
-                ("gain", sums["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve"),
-            ],
-        ),
-    )
+    checks = [
+        Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),
+        Check("stray_position", at["position"], "", str(w.recent), "search"),
+        Check("gain", sums["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve", sums["gain"] >= t.min_gain),
+        _not_blocked(pages),
+    ]
+    return Finding("expand", "strays", _rows(pages, _all(checks), "strays", because, 0.9, sums), checks)

@@ -6,7 +6,46 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import sentences as say
-from nibbet.core.rules import EVIDENCE, GAINS, Facts, climb, consolidate, decay, engagement, expand, prune, snippet, young
+from nibbet.core.rules import (
+    EVIDENCE,
+    GAINS,
+    Facts,
+    Finding,
+    climb,
+    consolidate,
+    decay,
+    engagement,
+    expand,
+    prune,
+    snippet,
+    unsettled,
+    young,
+)
+
+RULES = (young, unsettled, prune, consolidate, decay, climb, snippet, engagement, expand)
+#: watch for either reason comes first, then prune, then consolidate; the rest stand side by side
+ORDER = {rule: max(0, number - 1) for number, rule in enumerate(RULES)}
+REASONING = "rule measure value threshold passed window source".split()
+
+
+def look(facts: Facts) -> list[Finding]:
+    """What every rule says of every page."""
+    return [rule(facts) for rule in RULES]
+
+
+def reasoning(facts: Facts, page: int) -> pd.DataFrame:
+    """Everything that was looked at for one page (its number): REASONING, one row per figure of every rule, in the order of the rules.
+
+    passed is null where a figure is only shown; a rule speaks when all its figures passed.
+    """
+    rows = [
+        (f"{finding.verdict}, {finding.cause}", check, check.values.get(page), None if check.passed is None else check.passed.get(page))
+        for finding in look(facts)
+        for check in finding.checks
+    ]
+    told = [(rule, c.measure, value, str(c.threshold), passed, c.window, c.source) for rule, c, value, passed in rows]
+    table = pd.DataFrame(told, columns=REASONING)
+    return table.assign(value=pd.to_numeric(table["value"]).astype("float64"), passed=table["passed"].astype("boolean"))
 
 
 def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
@@ -17,18 +56,10 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
         target (page number or null), gain, gain_low, gain_high (clicks a month; null for keep and watch), confidence (high, medium, low),
         because, also (the second-best verdict). evidence: EVIDENCE.
     """
-    pages = facts.pages
-    findings = [
-        young(facts),
-        prune(facts),
-        consolidate(facts),
-        decay(facts),
-        climb(facts),
-        snippet(facts),
-        engagement(facts),
-        expand(facts),
-    ]
-    said = pd.concat([finding.rows.assign(verdict=finding.verdict, order=n) for n, finding in enumerate(findings)])
+    pages, findings = facts.pages, look(facts)
+    said = pd.concat(
+        [finding.rows.assign(verdict=finding.verdict, order=ORDER[rule]) for rule, finding in zip(RULES, findings, strict=True)]
+    )
     said = said[~pages["gone"].loc[said.index].to_numpy()]
     survivors = facts.groups.loc[facts.groups["survivor"], "page"] if len(facts.groups) else []
     said = said[~((said["verdict"] == "expand") & said.index.isin(survivors))]

@@ -324,6 +324,37 @@ def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     return table.rename(columns={"key": level.removeprefix("with ").removeprefix("query ") or "key"})
 
 
+def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> None:
+    """Why a page has its verdict: the verdict, every rule with its figures, and how far the other rules are from speaking."""
+    if style != "table":
+        show(reasons, style)
+        return
+    out, row = console(), verdict.iloc[0]
+    out.print(Text(for_terminal(row["page"]), style="bold"))
+    told = row["verdict"] if isinstance(row["verdict"], str) else "no verdict: the address is an error or redirects"
+    out.print(Text.assemble((told, TINT.get(told, "")), f"  {row['cause'] if isinstance(row['cause'], str) else ''}"))
+    if isinstance(row["because"], str):
+        out.print(Text(for_terminal(row["because"])))
+    out.print()
+    shown = reasons.assign(passed=reasons["passed"].map({True: "yes", False: "no"}).fillna(""))
+    shown["rule"] = shown["rule"].where(~shown["rule"].duplicated(), "")
+    out.print(grid(shown))
+    failed = reasons[reasons["passed"].eq(False).fillna(False)]
+    missing = failed.groupby("rule", sort=False)["measure"].size()
+    near = [rule for rule, count in missing.items() if count == 1]
+    spoken = [rule for rule in reasons["rule"].unique() if rule not in set(missing.index)]
+    out.print()
+    out.print(
+        Text(
+            f"Rules that speak: {'; '.join(spoken) or 'none, so it is kept'}. The first of watch, prune and consolidate wins; then the larger low gain."
+        )
+    )
+    for rule in near:
+        one = failed[failed["rule"] == rule].iloc[0]
+        value = cell_text(one["value"], "value") or "unknown"
+        out.print(Text(for_terminal(f"One figure away from {rule}: {one['measure']} is {value}, asked for {one['threshold']}.")))
+
+
 def show_page(found: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":
