@@ -30,7 +30,7 @@ terminal run "nibbet run $site" 45
 terminal page "nibbet page /rivers/gillangarth/ --site $site" 36
 terminal decide "nibbet decide $site --top 12" 36
 terminal load "nibbet load $site" 34
-terminal compare "nibbet compare $site --against before --top 5" 40
+terminal compare "nibbet compare $site --against before --top 3" 40
 terminal sql "nibbet sql seldom-chosen --top 14 --site $site" 20
 page report "$site/out/report.html" 1600
 cp "$site/out/figures/movers.png" "$out/movers.png"

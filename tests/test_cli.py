@@ -35,6 +35,7 @@ OUT = sorted(
             "queries.csv",
             "queries.parquet",
             "redirects.csv",
+            "repairs.csv",
             "report.html",
             "seasons.csv",
             "segments.csv",

@@ -23,6 +23,7 @@ from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
 from nibbet.core.redirects import covering_page, straighten
+from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight
@@ -592,6 +593,19 @@ class Analysis:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""
         rows = self.trends.assign(page=self.known_pages["page"].reindex(self.trends.index))[TRENDS]
         return rows.sort_values(["real", "q_value", "page"], ascending=[False, True, True], ignore_index=True)
+
+    def repairs(self) -> pd.DataFrame:
+        """Technical faults between pages and their traffic: page, repair, weight, target, because."""
+        joined, engine = self._joined, self._engine
+        links = None
+        if joined.tables["links"] is not None:
+            links = engine.fetch(reductions.link_sums(joined.tables["links"])).rename(columns={"target_id": "target", "links": "pages"})
+        state = pd.Series(None, index=self._measured.index, dtype="object")
+        if joined.inventory is not None and "index_state" in joined.inventory:
+            told = joined.inventory["index_state"].reindex(state.index)
+            state = told.where(told.notna() & out_of_index(told))
+        found = find_repairs(self._measured, self._pairs, self._covers, self.windows, links=links, kept_from_index=state)
+        return found.assign(page=found["page"].map(self.known_pages["page"])).astype({"target": "str", "because": "str", "repair": "str"})
 
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""

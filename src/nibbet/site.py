@@ -268,6 +268,10 @@ class Site:
             self._comparisons[windows] = Comparison(self._analysis.at(windows))
         return self._comparisons[windows]
 
+    def repairs(self) -> pd.DataFrame:
+        """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
+        return self._kept("repairs", lambda a: a.repairs())
+
     # -- questions -----------------------------------------------------------------------------------------------------------------------
 
     def sql(self, statement: str, **values: Any) -> pd.DataFrame:
@@ -339,6 +343,7 @@ class Site:
             "evidence": ("evidence", self.evidence),
             "groups": ("groups", self.groups),
             "redirects": ("redirects", self.redirects),
+            "repairs": ("repairs", self.repairs),
             "changes": ("changes-table", self._changes_table),
             "losses": ("losses-table", self._losses_table),
             "trends": ("trends", self.trends),

@@ -14,7 +14,9 @@ from nibbet.demo.simulate import calendar, simulate
 
 HOME = "https://tarnbrook.example"
 CAP = 40_000  # rows after which the query export of one month was cut
-TRUTH_HEAD = "page,case,verdict,also_right,cause,target"
+TRUTH_HEAD = "page,case,verdict,also_right,cause,target,repair,repair_target"
+#: how every truth.csv of ours has begun
+OURS = "page,case,verdict"
 
 SETTINGS = """\
 # Tarnbrook, an invented outfitter for kayak and canoe touring.
@@ -58,7 +60,7 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7) -> World:
     Raises FileExistsError when the truth.csv beside the folder is not one of ours.
     """
     truth = folder.parent / "truth.csv"
-    if truth.exists() and not truth.read_text("utf-8", "replace").startswith(TRUTH_HEAD):
+    if truth.exists() and not truth.read_text("utf-8", "replace").startswith(OURS):
         raise FileExistsError(str(truth))
     world = build(pages, seed)
     blocks = list(simulate(world))
@@ -78,9 +80,10 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7) -> World:
 
 
 def _truth(world: World) -> pd.DataFrame:
-    frame = world.pages[["path", "case", "verdict", "also_right", "cause", "target_path"]].copy()
+    frame = world.pages[["path", "case", "verdict", "also_right", "cause", "target_path", "repair", "repair_path"]].copy()
     frame["path"] = HOME + frame["path"]
-    frame["target_path"] = np.where(frame["target_path"] == "", "", HOME + frame["target_path"])
+    for name in ("target_path", "repair_path"):
+        frame[name] = np.where(frame[name] == "", "", HOME + frame[name])
     return frame.set_axis(TRUTH_HEAD.split(","), axis=1)
 
 

@@ -122,6 +122,8 @@ class Builder:
             "also_right": "",
             "cause": "",
             "target_path": "",
+            "repair": "",
+            "repair_path": "",
         }
         page.update(given)
         self.pages.append(page)
@@ -179,6 +181,7 @@ def build(pages: int = 400, seed: int = 7) -> World:
     _duplicates(b)
     _dead(b)
     _cases(b)
+    _faults(b)
     frame = pd.DataFrame(b.pages)
     pairs = pd.DataFrame(b.pairs)
     carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
@@ -470,14 +473,15 @@ def _cases(b: Builder) -> None:
             elif case == "seasonal":
                 page.update(season="deep_winter")
             elif case == "noindex":
-                page.update(noindex=True, onset=sink_from - int(b.rng.integers(30, 60)))
+                page.update(noindex=True, repair="noindex", onset=sink_from - int(b.rng.integers(30, 60)))
             elif case == "broken":
-                page.update(status=404 if number % 4 else 410, onset=sink_from - int(b.rng.integers(20, 45)))
+                page.update(status=404 if number % 4 else 410, repair="error", onset=sink_from - int(b.rng.integers(20, 45)))
             elif case == "moved":
                 page.update(
                     status=301,
                     onset=sink_from - int(b.rng.integers(30, 60)),
                     redirect_path=f"/{page['kind']}/{slug(page['subject'])}-water/",
+                    repair="redirected",
                 )
                 _moved_to(b, page)
             for row in (row for row in b.pairs if row["page"] == page["page"]):
@@ -495,6 +499,25 @@ def _cases(b: Builder) -> None:
                     role="stray",
                     rare=0.1,
                 )
+
+
+def _faults(b: Builder) -> None:
+    """Faults that bear on no verdict: pages that no page links to, and moves in two steps."""
+    healthy = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES]
+    for number in b.rng.permutation(len(healthy))[: max(2, round(b.count * 0.012))]:
+        healthy[number].update(inlinks=0)
+    for page in [page for page in b.pages if page["case"] == "moved"][::2]:
+        between = f"/old{page['path']}"
+        step = b.page(page["kind"], page["subject"], between, case="moved_step", verdict="", status=301, inlinks=1, backlinks=0)
+        step.update(redirect_path=page["redirect_path"], published=page["published"])
+        page.update(redirect_path=between, repair="chain")
+    for page in b.pages:
+        crawled = not (page["case"] == "dead_alone" and page["page"] % 4 == 0)
+        if page["inlinks"] == 0 and page["status"] == 200 and not page["noindex"] and crawled:
+            page["repair"] = "orphan"
+        if page["repair"] in ("redirected", "chain"):
+            last = next((other["redirect_path"] for other in b.pages if other["path"] == page["redirect_path"]), "")
+            page["repair_path"] = last or page["redirect_path"]
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:

@@ -46,6 +46,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "evidence": site.evidence(),
         "groups": site.groups(),
         "redirects": site.redirects(),
+        "repairs": site.repairs(),
         "changes": site.compare(),
         "losses": site.losses(),
         "trends": site.trends(),

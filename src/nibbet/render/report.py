@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from nibbet.site import Site
 
-MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES = 400, 30, 12
+MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES, MOST_REPAIRS = 400, 30, 12, 60
 MEANING = {
     "refresh": "lost, near or unattractive: rework the page",
     "expand": "draws a topic that nothing on the site answers",
@@ -63,6 +63,8 @@ def report(site: Site) -> str:
         **{name: Markup(as_svg(figure)) for name, figure in drawn.items()},  # noqa: S704 - our own SVG, whose texts its writer escapes
         changed=told_change(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")]),
         sections=_sections(changes),
+        repairs=records(site.repairs().head(MOST_REPAIRS)),
+        repair_count=len(site.repairs()),
         losses=records(site.losses().head(MOST_LOSSES)),
         seasons=records(seasons[seasons["peak"].notna()]),
         learnt=site.curve.learnt,

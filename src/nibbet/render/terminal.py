@@ -92,6 +92,8 @@ def cell_text(value: Any, name: str) -> str:
         return ""
     if isinstance(value, (bool,)) or type(value).__name__ == "bool_":
         return "yes" if value else "no"
+    if name == "change_share" and value > 9.995:
+        return f"{1 + value:,.0f} times"
     if name in SHARES:
         return f"{value:.1%}"
     if isinstance(value, (int,)) or (
@@ -185,6 +187,11 @@ def summary(site: Site, folder: str, seconds: float) -> None:
         f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts
     ]
     out.print(Text("Verdicts: " + ", ".join(words), style="bold"))
+    faults = site.repairs()["repair"].value_counts()
+    if len(faults):
+        out.print(
+            Text("Repairs: " + ", ".join(f"{name} {count}" for name, count in sorted(faults.items(), key=lambda one: (-one[1], one[0]))))
+        )
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):
         out.print(Text("Best actions", style="bold"))

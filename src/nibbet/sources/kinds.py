@@ -135,6 +135,11 @@ CRAWL = [
     ),
     _column("canonical", "address", "canonical|canonical link|kanonisch|kanonische adresse|canonique|canonica"),
     _column("noindex", "flag", "robots|noindex|indexable|indexability|meta robots|robots directive|indexierbar"),
+    _column(
+        "index_state",
+        "text",
+        "index state|index status|in the index|state in the index|indexed|indexstatus|im index|etat dans l index|estado en el indice",
+    ),
     _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo"),
     _column("description", "text", "description|summary|meta description|beschreibung|descripcion|descrizione"),
     _column("h1", "text", "main heading|h1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),

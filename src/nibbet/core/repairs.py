@@ -1,0 +1,180 @@
+"""Repairs: technical faults between a page and its traffic, as the joined tables show them."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import sentences as say
+from nibbet.core.windows import Windows
+
+REPAIRS = ["page", "repair", "weight", "target", "because"]
+#: impressions in the long window from which a page draws search; clicks from which it matters
+DRAWS, MATTERS = 50, 20
+#: clicks from the home page beyond which a page that matters is far away
+FAR = 5
+#: share of a query's impressions that another page must take, and impressions from which that is told
+TAKES, TAKEN = 0.5, 100
+
+
+def find_repairs(
+    pages: pd.DataFrame, pairs: pd.DataFrame, covers: pd.Series, windows: Windows, *, links: pd.DataFrame | None, kept_from_index: pd.Series
+) -> pd.DataFrame:
+    """Every fault that the tables show, those with most visits at stake first.
+
+    Args:
+        pages: the ledger, indexed by page number, with gone, blocked, redirects_to (address), status, children, hits, in_sitemap,
+            robots_blocked, elsewhere known by `gone`.
+        pairs: the query map: page, query, role, brand, impressions, clicks.
+        covers: per gone or poor page, the page number that covers its subject.
+        links: target (page number), pages: from how many pages of the site a link leads to it; None without a source of links.
+        kept_from_index: per page, the index state where the crawl tells one; null elsewhere.
+    Returns:
+        REPAIRS with pages by number and target by address: weight is visits at stake in the long window (clicks from search, and hits of
+        people where a log was given). One row per page and repair; a page may need several.
+    """
+    table = _Table(pages, windows)
+    _of_the_index(table, kept_from_index.reindex(pages.index))
+    _of_addresses(table, covers.reindex(pages.index).map(pages["page"]), links)
+    _of_lists(table)
+    found = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight)], ignore_index=True)
+    order = np.lexsort([found["repair"].to_numpy(dtype=object), found["page"].to_numpy(), -found["weight"].to_numpy()])
+    return found.iloc[order].reset_index(drop=True)[REPAIRS]
+
+
+class _Table:
+    """The repairs found so far, and what all of them say of a page."""
+
+    def __init__(self, pages: pd.DataFrame, windows: Windows) -> None:
+        self.pages, self.found = pages, list[pd.DataFrame]()
+        self.long = f"({windows.long})"
+        self.clicks, self.shown = pages["clicks_long"].fillna(0), pages["impressions_long"].fillna(0)
+        hits, self.outside = pages["hits"].fillna(0).astype(float), pages["backlinks"].fillna(0).astype(float)
+        self.weight = (self.clicks + hits).astype(float)
+        self.status = pages["status"].fillna(200).astype(int)
+        self.alive = (self.status == 200) & ~pages["gone"] & pages["in_crawl"] & ~pages["blocked"]
+        self.used = (self.weight > 0) | (self.outside > 0)
+        self.sold = pages["conversions_long"].fillna(0)
+        self.matters = (self.clicks >= MATTERS) | (self.sold > 0) | (self.outside > 0)
+        self.linked = say.joined(", ", say.plural(self.outside, "link"), " from outside").where(self.outside > 0, "")
+        self.drawn = say.joined(say.plural(self.clicks, "click"), ", ", say.plural(self.shown, "impression"), f" {self.long}", self.linked)
+
+    def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
+        """Pages that need a repair, why, and where they should lead."""
+        at = self.pages.index[chosen.fillna(False).astype(bool)]
+        told = pd.Series(None, index=at, dtype="object") if target is None else target.reindex(at)
+        rows = {"page": at, "repair": name, "weight": self.weight[at].to_numpy(), "target": told.to_numpy()}
+        self.found.append(pd.DataFrame({**rows, "because": because.reindex(at).to_numpy()}))
+
+
+def _of_the_index(t: _Table, state: pd.Series) -> None:
+    """Pages kept from the index that searchers look for, and pages out of it by its own account."""
+    pages = t.pages
+    asks = say.joined("Asks to be kept out of the index, yet searchers look for it: ", t.drawn, ".")
+    t.add("noindex", pages["blocked"] & (t.shown >= DRAWS), asks)
+    told = say.joined('The index does not hold it ("', say.named(state), '"): ', t.drawn, ".")
+    t.add("not_indexed", t.alive & state.notna(), told)
+    closed = pages["robots_blocked"].eq(True).fillna(False)
+    t.add("robots", closed & (t.shown >= DRAWS), say.joined("robots.txt closes it, yet searchers look for it: ", t.drawn, "."))
+
+
+def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> None:
+    """Addresses that fail or lead elsewhere though they are used."""
+    pages, failed = t.pages, t.status >= 400
+    cover = pd.Series(np.where(near.notna(), "; the page named covers its subject.", "; no page covers its subject."), index=pages.index)
+    t.add("error", failed & t.used, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
+    if links is not None:
+        count = links.set_index("target")["pages"].reindex(pages.index).fillna(0)
+        t.add(
+            "broken_link",
+            failed & (count > 0),
+            say.joined(say.plural(count, "page"), " of the site link to it, but it answers ", t.status.astype("str"), "."),
+            near,
+        )
+    end, steps = _end_of(pages)
+    moved = pages["redirects_to"].notna() & t.status.between(300, 399)
+    loop, chain = moved & (steps < 0), moved & (steps >= 2)
+    t.add("loop", loop, say.joined("Redirects in a circle: ", t.drawn, "."))
+    t.add("chain", chain, say.joined("Redirects in ", steps.astype("str"), " steps; lead it straight to the end: ", t.drawn, "."), end)
+    old = say.joined("Redirects, but is still used: ", t.drawn, "; link to the new address.")
+    t.add("redirected", moved & ~loop & ~chain & t.used, old, end)
+    if pages["in_sitemap"].notna().any():
+        listed = pages["in_sitemap"].eq(True).fillna(False) & (pages["gone"] | pages["blocked"])
+        fault = say.joined("The sitemap lists it, but it answers ", t.status.astype("str"), ", leads elsewhere or asks not to be indexed.")
+        t.add("sitemap", listed, fault, end.where(end.notna(), near))
+
+
+def _of_lists(t: _Table) -> None:
+    """Pages that no page links to, that search or the crawl never met, or that are far from the home page."""
+    pages = t.pages
+    lonely = t.alive & pages["inlinks"].notna() & (pages["inlinks"].fillna(1) == 0) & (pages["path"] != "/")
+    t.add("orphan", lonely, say.joined("No page of the site links to it: ", t.drawn, "."))
+    if pages["in_search"].any():
+        sold = say.joined(", ", say.plural(t.sold, "conversion"), f" {t.long}").where(t.sold > 0, "")
+        never = "It stands in no search row, though it has " + (sold + t.linked).str.removeprefix(", ") + "."
+        t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), never)
+    if pages["in_crawl"].any():
+        missed = ~pages["in_crawl"] & ~pages["gone"] & pages["in_search"] & t.matters
+        t.add("unlisted", missed, say.joined("The crawl did not find it: ", t.drawn, "."))
+    far = pages["depth"].fillna(0).astype(int)
+    t.add(
+        "deep",
+        t.alive & (far >= FAR) & (t.clicks >= MATTERS),
+        say.joined("It is ", far.astype("str"), " clicks from the home page: ", t.drawn, "."),
+    )
+
+
+def out_of_index(state: pd.Series) -> pd.Series:
+    """Which texts of an index state say that a page is not in the index: no, not, un- or excluded, in the words that crawls use."""
+    return (
+        state.astype("str")
+        .str.contains(r"\b(?:not|no|non|nicht|nein|kein|excluded|absent|missing|false|0)\b|\bun\w+indexed", case=False, regex=True)
+        .fillna(False)
+    )
+
+
+def _end_of(pages: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
+    """Where each redirecting address ends (its address), and in how many steps; -1 step in a circle."""
+    step = pd.Series(pages["redirects_to"].to_numpy(), index=pages["page"])
+    step = step[step.notna() & (step != step.index)]
+    end, count = step.copy(), pd.Series(1, index=step.index)
+    for _ in range(10):  # browsers and crawlers give up sooner
+        onward = end.map(step)
+        more = onward.notna()
+        end, count = end.where(~more, onward), count + more
+    circle = end.isin(step.index)
+    ends = pages["page"].map(end.where(~circle))
+    return ends.astype("object").where(ends.notna(), None), pages["page"].map(count.where(~circle, -1)).fillna(0).astype(int)
+
+
+def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series) -> pd.DataFrame:
+    """Inner pages whose queries the home page or a page above them takes."""
+    owners = pairs.loc[pairs["role"] == "owner", ["query", "page"]].rename(columns={"page": "owner"})
+    rows = pairs[(pairs["role"] == "rival") & ~pairs["brand"].astype(bool) & (pairs["impressions"] >= TAKEN)].merge(owners, on="query")
+    path = pages["path"]
+    above, inner = rows["page"].map(path), rows["owner"].map(path)
+    inside = [a == "/" or b.startswith(a.rstrip("/") + "/") for a, b in zip(above, inner, strict=True)]  # rivals of weight are few
+    rows = rows[np.array(inside, dtype=bool) & (rows["page"] != rows["owner"]).to_numpy() & (rows["share_impressions"] >= TAKES).to_numpy()]
+    if rows.empty:
+        return pd.DataFrame(columns=REPAIRS)
+    rows = rows.sort_values(["owner", "impressions", "query"], ascending=[True, False, True])
+    sums = rows.groupby("owner").agg(
+        queries=("query", "size"), impressions=("impressions", "sum"), first=("query", "first"), taker=("page", "first")
+    )
+    because = say.joined(
+        path.reindex(sums["taker"]).set_axis(sums.index),
+        " takes ",
+        say.count(sums["impressions"]),
+        " impressions of ",
+        say.plural(sums["queries"], "query").str.replace("querys", "queries"),
+        ' that this page answers, first "' + sums["first"] + f'" ({windows.recent}).',
+    )
+    return pd.DataFrame(
+        {
+            "page": sums.index,
+            "repair": "theme",
+            "weight": weight.reindex(sums.index).to_numpy(),
+            "target": None,
+            "because": because.to_numpy(),
+        }
+    )
