@@ -243,3 +243,20 @@ def test_a_chain_of_counts_adds_up_through_zeros() -> None:
     parts = split_ratio(now, then, ["sessions", "conversions"])
     assert np.allclose(parts.sum(axis=1), now["conversions"] - then["conversions"])
     assert parts["sessions"].iloc[0] > 4.5 > abs(parts["conversions"].iloc[0])
+
+
+def test_a_source_of_demand_tells_searchers_from_sight() -> None:
+    """Impressions halve at the same place: with half the searches it is demand, with as many as before it is rank."""
+    days = pd.date_range("2025-07-01", "2026-10-31")
+    search = pd.DataFrame([(d, f"/{n}/", f"word{n} lake") for d in days for n in range(3)], columns=["date", "page", "query"])
+    late = (search["date"] >= "2026-08-01") & (search["page"] != "/2/")
+    search["impressions"], search["position"] = np.where(late, 50, 100), 8.0
+    search["clicks"] = np.where(late, 5, 10)
+    months = pd.period_range("2025-07", "2026-10", freq="M")
+    volume = {0: np.where(months >= "2026-08", 1500, 3000), 1: np.full(len(months), 3000), 2: np.full(len(months), 3000)}
+    demand = pd.concat([pd.DataFrame({"query": f"word{n} Lake", "month": months.astype(str), "volume": volume[n]}) for n in range(3)])
+    site = nibbet.Site(home=HOME, search=search, demand=demand)
+    found = site.compare(by="page").assign(page=lambda f: f["key"].str[-3:]).set_index("page")
+    assert found.loc["/0/", "demand"] / found.loc["/0/", "change"] > 0.95
+    assert found.loc["/1/", "rank"] / found.loc["/1/", "change"] > 0.95
+    site.close()

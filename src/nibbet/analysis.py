@@ -26,7 +26,7 @@ from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.season import annual_index, season_calendar, weekday_index
-from nibbet.core.split import Sight, learn_sight
+from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import Windows, make_windows, weekday_scale
@@ -244,6 +244,9 @@ class Analysis:
         pairs = pairs.drop(columns=seen).assign(days=days)
         for suffix in ("", "_reference"):
             pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+        if (demand := self._joined.tables["demand"]) is not None:
+            told = searched(self._engine.fetch(demand.filter(demand.aside.isnull())), self.windows)
+            pairs = pairs.merge(told, on="query", how="left", validate="m:1")
         return pairs
 
     @cached_property

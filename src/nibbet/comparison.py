@@ -13,6 +13,7 @@ import pandas as pd
 from nibbet.core import compare as core
 from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.season import Annual, annual_index
+from nibbet.core.split import scaled_pairs
 from nibbet.core.windows import Window, Windows
 
 if TYPE_CHECKING:
@@ -80,7 +81,7 @@ class Comparison:
     @cached_property
     def _pairs(self) -> pd.DataFrame:
         """Pairs with both windows, the reference scaled."""
-        return core.scaled(self._a.pair_sums, self._a.scale)
+        return scaled_pairs(self._a.pair_sums, self._a.scale)
 
     @cached_property
     def pages(self) -> pd.DataFrame:
@@ -168,7 +169,7 @@ class Comparison:
             rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * curve.rate(place)
         # each page's queries stand together here: its place is the mean of theirs
         rows["query"] = rows["page_id"].astype("str") + " " + rows["key"]
-        return core.with_parts(table, core.scaled(rows, self.terms.scale), self.terms, by="key")
+        return core.with_parts(table, scaled_pairs(rows, self.terms.scale), self.terms, by="key")
 
     def _channel(self) -> pd.DataFrame:
         rows = self._a.visit_sums_by("channel")

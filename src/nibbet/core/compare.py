@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from nibbet.core.change import change, noise_of
 from nibbet.core.pull import weighted_position
-from nibbet.core.split import Sight, split, split_ratio
+from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
 from nibbet.core.windows import Windows
 from nibbet.core.words import Lexicon, rarity
 
@@ -234,7 +234,7 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     sums = rows.groupby("page").agg(queries=("query", "size"), recent=("clicks", "sum"), reference=("clicks_reference", "sum"))
     sums = sums[sums["queries"] >= 2].reset_index(names="key")
     table = compared(sums[["key", "recent", "reference"]], "subject", terms)
-    table = with_parts(table, scaled(rows, terms.scale), terms, by="page")
+    table = with_parts(table, scaled_pairs(rows, terms.scale), terms, by="page")
     stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})
     subject = _in_words(rows, lost, stems, lexicon)
     table = table.assign(page=table["key"], queries=sums["queries"].to_numpy(), subject=table["key"].map(subject))
@@ -256,19 +256,12 @@ def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Le
     return told
 
 
-def scaled(pairs: pd.DataFrame, scale: float) -> pd.DataFrame:
-    """Pairs whose reference counts are brought to the length of the recent window."""
-    more = {
-        name: pairs[name] * scale for name in ("impressions_reference", "expected_clicks_reference", "clicks_reference") if name in pairs
-    }
-    return pairs.assign(**more)
-
-
 def pooled_pairs(pairs: pd.DataFrame, by: str) -> pd.DataFrame:
     """One row per key and query, as if its pages were one: sums, positions weighed by impressions. For levels above the page."""
     names = ["clicks", "impressions", "expected_clicks", "position_sum", "placed"]
     names = [f"{name}{suffix}" for suffix in ("", "_reference") for name in names]
-    table = pairs.groupby([by, "query"], as_index=False)[names].sum()
+    told = {name: (name, "first") for name in ("demand", "demand_reference") if name in pairs}  # the same for all pages of a query
+    table = pairs.groupby([by, "query"], as_index=False).agg(**{name: (name, "sum") for name in names}, **told)
     for suffix in ("", "_reference"):
         table[f"position{suffix}"] = weighted_position(table[f"position_sum{suffix}"], table[f"placed{suffix}"])
     return table

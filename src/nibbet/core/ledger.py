@@ -13,7 +13,7 @@ from nibbet.core.change import change
 from nibbet.core.pull import THIN_CLICKS, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
-from nibbet.core.split import Sight, split
+from nibbet.core.split import Sight, scaled_pairs, split
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
@@ -215,9 +215,7 @@ def with_split(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale:
     and thin: too few clicks to be expected for any rate.
     """
     table["thin"] = pairs.groupby("page")["expected_clicks"].sum().reindex(table.index).fillna(0.0) < THIN_CLICKS
-    scaled = pairs.assign(
-        expected_clicks_reference=pairs["expected_clicks_reference"] * scale, impressions_reference=pairs["impressions_reference"] * scale
-    )
+    scaled = scaled_pairs(pairs, scale)
     parts = split(
         scaled,
         pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}),

@@ -9,6 +9,8 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy.optimize import isotonic_regression
 
+from nibbet.core.windows import Windows
+
 Floats = NDArray[np.float64]
 
 #: assumed share of searches in which a result at a position is shown at all, relative to the first page; (position, share)
@@ -80,6 +82,26 @@ def _weights(position: Floats) -> Floats:
     row = np.arange(len(place))
     table[row, right - 1], table[row, right] = 1 - part, part
     return table
+
+
+def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
+    """How often queries were searched in the recent and the reference window: query, demand, demand_reference.
+
+    Args:
+        demand: query, month (any day of it), volume (searches in the month), one row per query and month.
+    Returns:
+        A month counts by its days inside the window; null where a month of the window is missing for the query.
+    """
+    rows = demand.dropna(subset=["query", "month", "volume"]).copy()
+    rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+    rows["month"] = pd.to_datetime(rows["month"]).dt.to_period("M")
+    table = rows.groupby(["query", "month"])["volume"].max().unstack().astype("float64")
+    found = pd.DataFrame(index=table.index)
+    for name, window in (("demand", windows.recent), ("demand_reference", windows.reference)):
+        days = pd.Series(1.0, index=pd.period_range(window.start, window.end, freq="D").asfreq("M")).groupby(level=0).sum()
+        share = days / pd.PeriodIndex(days.index).days_in_month
+        found[name] = (table.reindex(columns=share.index) * share).sum(axis=1, skipna=False)
+    return found.reset_index()
 
 
 def query_demand(pairs: pd.DataFrame, sight: Sight) -> tuple[Floats, Floats]:
@@ -167,6 +189,15 @@ def split(pairs: pd.DataFrame, totals: pd.DataFrame, sight: Sight = ASSUMPTION, 
             "unclear": np.abs(u * rate),
         }
     )
+
+
+#: reference counts of pairs that are brought to the length of the recent window
+COUNTED = ("impressions_reference", "expected_clicks_reference", "clicks_reference", "demand_reference")
+
+
+def scaled_pairs(pairs: pd.DataFrame, scale: float) -> pd.DataFrame:
+    """Pairs whose reference counts are brought to the length of the recent window."""
+    return pairs.assign(**{name: pairs[name] * scale for name in COUNTED if name in pairs})
 
 
 def log_mean(a: Floats, b: Floats) -> Floats:
