@@ -13,15 +13,15 @@ from nibbet.demo.exports import write
 
 
 @pytest.fixture(scope="session")
-def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[[int, int], Path]:
-    """A function of (seed, pages) that gives the workspace of that demo world; written once."""
+def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Path]:
+    """A function of (seed, pages, level) that gives the workspace of that demo world; written once."""
     root = tmp_path_factory.mktemp("worlds")
 
-    def make(seed: int, pages: int = 120) -> Path:
-        folder = root / f"{seed}-{pages}" / "site"
+    def make(seed: int, pages: int = 120, level: str = "easy") -> Path:
+        folder = root / f"{seed}-{pages}-{level}" / "site"
         if not folder.exists():
             folder.mkdir(parents=True)
-            write(folder, pages=pages, seed=seed)
+            write(folder, pages=pages, seed=seed, level=level)
         return folder
 
     return make

@@ -145,6 +145,16 @@ def test_compare_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[st
         assert len(fault.splitlines()) == 1
 
 
+def test_hostile_addresses_are_drawn_as_they_stand() -> None:
+    from nibbet.render.figures import as_svg, movers
+
+    rows = pd.DataFrame({"key": [HOME + r"$\frac{1}{0}$<script>\x1b[31m/", HOME + "_a_^b^/"], "change": [-50.0, 40.0], "real": True})
+    drawn = as_svg(movers(rows.assign(demand=rows["change"], rank=0.0, pull=0.0)))
+    assert "<script>" not in drawn
+    assert "\x1b" not in drawn
+    assert "frac" in drawn
+
+
 def test_named_groups_of_pages_and_queries() -> None:
     rng = np.random.default_rng(3)
     table = pd.DataFrame(

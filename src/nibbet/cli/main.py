@@ -47,6 +47,14 @@ class Verdict(StrEnum):
     keep = "keep"
 
 
+class Hardness(StrEnum):
+    """How hard a demo is to judge."""
+
+    easy = "easy"
+    usual = "usual"
+    hard = "hard"
+
+
 class Level(StrEnum):
     """What is compared."""
 
@@ -207,6 +215,7 @@ def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the demo workspace.")] = Path("tarnbrook"),
     pages: Annotated[int, typer.Option(min=60, help="About how many pages the invented site has.")] = 400,
     seed: Annotated[int, typer.Option(help="Another seed makes another site.")] = 7,
+    level: Annotated[Hardness, typer.Option(help="How clearly the planted cases show.")] = Hardness.easy,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
@@ -218,7 +227,7 @@ def demo(
         raise NibbetError(f"{folder} holds other files. Name an empty folder: nibbet demo FOLDER")
     progress(f"writing 16 months of Tarnbrook into {folder}")
     try:
-        write(folder, pages=pages, seed=seed)
+        write(folder, pages=pages, seed=seed, level=level.value)
     except FileExistsError as there:
         raise NibbetError(f"{there} is there already and is not of the demo. Move it, or name another folder: nibbet demo FOLDER") from None
     except OSError as fault:

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from nibbet.demo.scenario import World, build
+from nibbet.demo.scenario import LEVELS, World, build
 from nibbet.demo.simulate import calendar, simulate
 
 HOME = "https://tarnbrook.example"
@@ -54,15 +54,16 @@ currency = "EUR"
 """
 
 
-def write(folder: Path, *, pages: int = 400, seed: int = 7) -> World:
+def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy") -> World:
     """Write the exports and nibbet.toml into `folder`, and truth.csv beside it; equal arguments give equal bytes.
 
+    level: easy, usual or hard: how clearly the planted cases show.
     Raises FileExistsError when the truth.csv beside the folder is not one of ours.
     """
     truth = folder.parent / "truth.csv"
     if truth.exists() and not truth.read_text("utf-8", "replace").startswith(OURS):
         raise FileExistsError(str(truth))
-    world = build(pages, seed)
+    world = build(pages, seed, LEVELS[level])
     blocks = list(simulate(world))
     search = pd.concat([block.search for block in blocks], ignore_index=True)
     visits = pd.concat([block.visits for block in blocks], ignore_index=True)

@@ -57,6 +57,18 @@ VERDICT_OF = {
 }
 
 
+@dataclass(frozen=True)
+class Level:
+    """How hard a world is to judge: how much is searched, how strongly a case shows (a power of its factor), how much all strays."""
+
+    volume: float = 1.0
+    effect: float = 1.0
+    noise: float = 1.0
+
+
+LEVELS = {"easy": Level(), "usual": Level(0.75, 0.85, 1.4), "hard": Level(0.4, 0.6, 2.2)}
+
+
 @dataclass
 class World:
     """One row per page; one row per (page, query) with the latent figures; both in a fixed order."""
@@ -64,6 +76,7 @@ class World:
     pages: pd.DataFrame
     pairs: pd.DataFrame
     seed: int
+    level: Level = LEVELS["easy"]
     brand: list[str] = field(default_factory=lambda: ["tarnbrook", "tarn brook"])
 
 
@@ -74,7 +87,8 @@ def slug(text: str) -> str:
 class Builder:
     """Collects pages and pairs; every draw comes from one seeded generator."""
 
-    def __init__(self, pages: int, seed: int) -> None:
+    def __init__(self, pages: int, seed: int, level: Level) -> None:
+        self.level = level
         self.rng = np.random.default_rng(seed)
         self.count = pages
         self.pages: list[dict[str, Any]] = []
@@ -107,9 +121,9 @@ class Builder:
             "basket": {"shop": 60.0, "hire": 45.0, "courses": 120.0}.get(kind, 20.0),
             "engaged": {"rivers": 0.66, "lakes": 0.64, "technique": 0.61, "kit": 0.58, "shop": 0.5}.get(kind, 0.55)
             * float(np.exp(rng.normal(0, 0.06))),
-            "pull": float(np.exp(rng.normal(0, 0.10))),
+            "pull": float(np.exp(rng.normal(0, 0.10) * self.level.noise)),
             "position": float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6)),
-            "demand": float(np.exp(rng.normal(2.9, 0.55))),
+            "demand": float(np.exp(rng.normal(2.9, 0.55))) * self.level.volume,
             "season": kind,
             "trend": "level",
             "other_sessions": 0.25,
@@ -171,9 +185,9 @@ class Builder:
             )
 
 
-def build(pages: int = 400, seed: int = 7) -> World:
+def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> World:
     """A world of about `pages` pages; equal arguments give an equal world."""
-    b = Builder(pages, seed)
+    b = Builder(pages, seed, level)
     _home_and_help(b)
     _subjects(b)
     _look_alikes(b)
@@ -188,7 +202,7 @@ def build(pages: int = 400, seed: int = 7) -> World:
         columns={"pull": "page_pull"}
     )
     pairs = pairs.merge(carried, on="page", how="left", validate="m:1").sort_values(["unit", "page"], kind="stable", ignore_index=True)
-    return World(frame, pairs, seed)
+    return World(frame, pairs, seed, level)
 
 
 def _home_and_help(b: Builder) -> None:
@@ -458,16 +472,21 @@ def _cases(b: Builder) -> None:
             factor, sink_from = demand_of.get(case, 1.0), (LAST_COMPLETE_DAY - FIRST_DAY).days
             shift = 1.0
             if case == "decayed":
-                page.update(onset=sink_from - int(b.rng.integers(75, 200)), sink=float(b.rng.uniform(2.3, 3.6)))
+                page.update(onset=sink_from - int(b.rng.integers(75, 200)), sink=float(b.rng.uniform(2.3, 3.6)) ** b.level.effect)
             elif case == "climb":
                 shift = float(b.rng.uniform(8.0, 12.5)) / page["position"]
             elif case == "badly_titled":
-                page.update(pull=float(b.rng.uniform(0.28, 0.42)), title=f"Page {number} | Tarnbrook", description="")
+                page.update(pull=float(b.rng.uniform(0.28, 0.42)) ** b.level.effect, title=f"Page {number} | Tarnbrook", description="")
             elif case == "retitled":  # a new title from one day on, and fewer choose it at the same place
                 onset = sink_from - int(b.rng.integers(95, 180))
-                page.update(onset=onset, fade=float(b.rng.uniform(0.25, 0.4)), title=f"{page['kind'].title()} | Tarnbrook", description="")
+                page.update(
+                    onset=onset,
+                    fade=float(b.rng.uniform(0.25, 0.4)) ** b.level.effect,
+                    title=f"{page['kind'].title()} | Tarnbrook",
+                    description="",
+                )
             elif case == "poor_engagement":
-                page.update(engaged=page["engaged"] * float(b.rng.uniform(0.35, 0.5)))
+                page.update(engaged=page["engaged"] * float(b.rng.uniform(0.35, 0.5)) ** b.level.effect)
             elif case == "new":
                 page.update(published=LAST_COMPLETE_DAY - timedelta(days=int(b.rng.integers(20, 165))))
             elif case == "seasonal":

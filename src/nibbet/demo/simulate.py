@@ -71,11 +71,12 @@ def wander(rng: np.random.Generator, rows: int, days: int, spread: float, memory
     return steps
 
 
-def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
+def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise_level: float) -> Floats:
     """Searches per day; rows of one (unit, query) share theirs, for they are the same searchers."""
     code = pairs.groupby(["unit", "query"], sort=False).ngroup().to_numpy()
-    noise = rng.gamma(12.0, 1 / 12.0, (code.max() + 1, len(days)))
-    drift = np.exp(wander(rng, code.max() + 1, len(days), 0.07, 40))
+    shape = 12.0 / noise_level**2
+    noise = rng.gamma(shape, 1 / shape, (code.max() + 1, len(days)))
+    drift = np.exp(wander(rng, code.max() + 1, len(days), 0.07 * noise_level, 40))
     fading = np.interp(np.arange(len(days)), [0, 200, 430], [1.0, 0.95, 0.34])
     trend = np.where((pairs["trend"] == "fading").to_numpy()[:, None], fading[None, :], 1.0)
     of_market = market.loc[pairs["season"].to_numpy()].to_numpy()
@@ -88,13 +89,13 @@ def _fallen(pairs: pd.DataFrame, days: int, length: float) -> Floats:
     return np.clip((day - onset) / length, 0, 1) * (onset >= 0)
 
 
-def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
+def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> Floats:
     """Latent place per day: base, slow drift, daily jitter, and what befell the page."""
     count, n = len(pairs), len(days)
     pages = pairs["page"].astype("category").cat.codes.to_numpy()
-    slow = wander(rng, pages.max() + 1, n, 0.08, 30)[pages]
+    slow = wander(rng, pages.max() + 1, n, 0.08 * noise, 30)[pages]
     sink = np.log(pairs["sink"].to_numpy())[:, None] * _fallen(pairs, n, 21.0)
-    return np.maximum(1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n))))
+    return np.maximum(1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n)) * noise))
 
 
 def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Floats, Floats]:
@@ -135,12 +136,12 @@ def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
     return young * left * ~waiting
 
 
-def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex) -> pd.DataFrame:
+def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> pd.DataFrame:
     shown, worse = _turns(rng, pairs, len(days))
-    position = _position(rng, pairs, days) * worse
+    position = _position(rng, pairs, days, noise) * worse
     arrived = np.ones(len(days))
     arrived[-PARTIAL_DAYS:] = PARTIAL
-    looks = _demand(rng, pairs, market, days) * seen_share(position) * shown * _active(pairs, days) * arrived
+    looks = _demand(rng, pairs, market, days, noise) * seen_share(position) * shown * _active(pairs, days) * arrived
     brand = pairs["brand"].to_numpy()[:, None]
     faded = pairs["fade"].to_numpy()[:, None] ** _fallen(pairs, len(days), 3.0)
     appeal = (pairs["pull_pair"] * pairs["page_pull"]).to_numpy()[:, None] * faded
@@ -150,7 +151,7 @@ def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
         row, day = np.nonzero(impressions)
         count, place = impressions[row, day], position[row, day]
         likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, day] * eager, 0, 0.9)
-        rate = np.clip(likely * rng.gamma(9.0, 1 / 9.0, len(row)), 0, 0.95)
+        rate = np.clip(likely * rng.gamma(9.0 / noise**2, noise**2 / 9.0, len(row)), 0, 0.95)
         places = np.maximum(count, np.rint(place * count + rng.normal(0, 0.3, len(row)) * np.sqrt(count)))
         parts.append(
             pd.DataFrame(
@@ -228,5 +229,5 @@ def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
         rng = np.random.default_rng([world.seed, 2, int(block)])
         pages = world.pages[blocks == block]
         mine = pairs[pairs["page"].isin(pages["page"])].reset_index(drop=True)
-        search = _search(rng, mine, market, days) if len(mine) else NOTHING_SEARCHED
+        search = _search(rng, mine, market, days, world.level.noise) if len(mine) else NOTHING_SEARCHED
         yield Days(search, _visits(rng, pages.reset_index(drop=True), search, days))
