@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import duckdb
@@ -52,12 +53,14 @@ spark = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs Jav
 
 @spark
 @pytest.mark.filterwarnings("ignore")
-def test_spark_gives_the_same_tables(ran: Path, tmp_path: Path) -> None:
+def test_spark_gives_the_same_tables(world: Callable[..., Path], tmp_path: Path) -> None:
     pytest.importorskip("pyspark")
     from pyspark.sql import SparkSession
 
-    target = tmp_path / "site"
-    shutil.copytree(ran, target, ignore=shutil.ignore_patterns("out", ".nibbet"))
+    ran, target = (
+        Path(shutil.copytree(world(5, 60), tmp_path / name, ignore=shutil.ignore_patterns("out", ".nibbet"))) for name in ("a", "b")
+    )
+    assert main(["run", str(ran), "-q"]) == 0
     toml = target / "nibbet.toml"
     toml.write_text(toml.read_text() + '\n[engine]\nbackend = "pyspark"\nmemory = "2GB"\n')
     session = (
@@ -70,7 +73,18 @@ def test_spark_gives_the_same_tables(ran: Path, tmp_path: Path) -> None:
     )
     try:
         assert main(["run", str(target), "-q"]) == 0
-        for name in ("pages.csv", "queries.csv", "openings.csv", "groups.csv", "redirects.csv", "addresses.csv", "account.json"):
+        for name in (
+            "pages.csv",
+            "queries.csv",
+            "openings.csv",
+            "groups.csv",
+            "redirects.csv",
+            "addresses.csv",
+            "account.json",
+            "changes.csv",
+            "trends.csv",
+            "pulls.csv",
+        ):
             assert (target / "out" / name).read_bytes() == (ran / "out" / name).read_bytes(), name
         here, there = nibbet.open_site(ran), nibbet.open_site(target)
         for table in ("days", "devices"):

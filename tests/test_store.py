@@ -11,6 +11,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import filelock
@@ -22,8 +23,15 @@ from nibbet.cli.main import main
 NIBBET = [sys.executable, "-m", "nibbet"]
 
 
+@pytest.fixture
+def workspace(world: Callable[..., Path], tmp_path: Path) -> Path:
+    """A copy of the smallest demo workspace: what is tested here does not depend on its size."""
+    return Path(shutil.copytree(world(5, 60), tmp_path / "site", ignore=shutil.ignore_patterns("out", ".nibbet")))
+
+
 def bytes_of(folder: Path) -> dict[str, bytes]:
-    return {path.name: path.read_bytes() for path in sorted(folder.iterdir()) if path.suffix in (".csv", ".json", ".html", ".parquet")}
+    files = sorted(path for path in folder.rglob("*") if path.suffix in (".csv", ".json", ".html", ".parquet", ".png"))
+    return {str(path.relative_to(folder)): path.read_bytes() for path in files}
 
 
 def rows_kept(folder: Path) -> dict[str, int]:
