@@ -79,6 +79,15 @@ def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
     assert (table["change"] <= table["change_high"] + 1e-9).all()
 
 
+def test_topics_that_pages_draw_are_compared(site: nibbet.Site) -> None:
+    topics, queries = site.compare(by="topic"), site.queries()
+    strays = queries[queries["topic"].notna()]
+    assert len(topics) >= 5
+    assert set(strays["topic"]) <= set(topics["key"])
+    assert topics["recent"].sum() == strays["clicks"].sum()
+    assert len(site.compare(28, "before", by="topic")) >= 5
+
+
 def test_losing_queries_are_named_as_one_loss(site: nibbet.Site) -> None:
     losses = site.losses()
     assert list(losses) == LOSSES

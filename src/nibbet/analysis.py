@@ -129,8 +129,13 @@ class Analysis:
             "days": self.days,
             "section_weeks": self.section_weeks,
         }
-        vars(other).update(shared, windows=windows)
+        vars(other).update(shared, windows=windows, query_topics=self.query_topics)
         return other
+
+    @cached_property
+    def query_topics(self) -> pd.DataFrame:
+        """page (number), query, topic of what pages draw without answering it."""
+        return self._pairs.loc[self._pairs["topic"].notna(), ["page", "query", "topic"]]
 
     @property
     def known_pages(self) -> pd.DataFrame:

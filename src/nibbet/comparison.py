@@ -151,6 +151,10 @@ class Comparison:
             return table
         return pd.concat([table, self._of_pairs("with brand", subjects, "subject")], ignore_index=True)
 
+    def _topics(self) -> pd.DataFrame:
+        rows = self._named.merge(self._a.query_topics, on=["page", "query"])
+        return self._of_pairs("topic", rows, "topic") if len(rows) else core.nothing(core.CHANGES)
+
     def _dimension(self, name: str) -> pd.DataFrame:
         if not self._a.differs(name):
             return core.nothing(core.CHANGES)
@@ -214,6 +218,7 @@ class Comparison:
             "brand": self._brand,
             **{name: lambda name=name: self._dimension(name) for name in core.LEVELS[4:7]},  # type: ignore[misc]
             "channel": self._channel,
+            "topic": self._topics,
             "page": lambda: self.pages.assign(key=self.pages["key"].map(self._a.known_pages["page"])),
             "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),
         }

@@ -195,7 +195,7 @@ class Site:
         Args:
             recent: how many days up to the last complete one, or FROM..TO; [windows] recent when left out.
             against: year (the same days a year before), before (the days just before) or FROM..TO; the year where the data reach it.
-            by: one level (site, section, group, brand, device, country, surface, channel, page, query); all when left out.
+            by: one level (site, section, group, brand, device, country, surface, channel, topic, page, query); all when left out.
         Raises NotFoundError for a level or window that there is not.
         """
         from nibbet.core.compare import CHANGES, LEVELS, nothing

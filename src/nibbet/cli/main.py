@@ -66,6 +66,7 @@ class Level(StrEnum):
     country = "country"
     surface = "surface"
     channel = "channel"
+    topic = "topic"
     page = "page"
     query = "query"
 

@@ -19,7 +19,7 @@ from nibbet.core.words import Lexicon, rarity
 
 Floats = NDArray[np.float64]
 
-LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "page", "query")
+LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "topic", "page", "query")
 CHANGES = (
     "level key measure recent reference change change_share change_low change_high real demand rank pull unclear season volume rate "
     "contribution why"

@@ -119,7 +119,7 @@ COLUMN_MEANINGS = {
     "kind": "climb, snippet or stray; in trends, collapse, slow decay or rise; in sources, the kind as given",
     "language": "language of the page",
     "last": "last day",
-    "level": "site, section, group, query group, brand, with brand, device, country, surface, channel, page or query",
+    "level": "site, section, group, query group, brand, with brand, device, country, surface, channel, topic, page or query",
     "life": "evergreen or short-lived; empty where it cannot be told",
     "lost": "clicks under what is expected at usual choice",
     "lost_high": "upper end of the 95% interval of the clicks lost",
