@@ -19,7 +19,7 @@ from nibbet.core.windows import Window, Windows
 if TYPE_CHECKING:
     from nibbet.analysis import Analysis
 
-#: clicks in both windows together from which a query has a row among all levels; asked for by itself, every query has one
+#: clicks in both windows together from which a query or topic has a row among all levels; asked for by itself, every query has one
 QUERY_CLICKS = 5
 
 
@@ -136,7 +136,7 @@ class Comparison:
         rows = pd.DataFrame({"key": keys[kept], "recent": recent[kept], "reference": base[kept] / self.terms.scale})
         table = core.compared(rows, level, self.terms, season=pd.Series(season[kept]), whole=float(base.sum()))
         inside = pairs[np.isin(code, kept)] if len(kept) < len(keys) else pairs
-        return core.with_parts(table, core.pooled_pairs(inside, by) if by != "query" else inside, self.terms, by=by)
+        return core.with_parts(table, inside, self.terms, by=by)
 
     def _queries(self, least: float) -> pd.DataFrame:
         return self._of_pairs("query", self._named, "query", least=least) if len(self._named) else core.nothing(core.CHANGES)
@@ -151,9 +151,9 @@ class Comparison:
             return table
         return pd.concat([table, self._of_pairs("with brand", subjects, "subject")], ignore_index=True)
 
-    def _topics(self) -> pd.DataFrame:
+    def _topics(self, least: float) -> pd.DataFrame:
         rows = self._named.merge(self._a.query_topics, on=["page", "query"])
-        return self._of_pairs("topic", rows, "topic") if len(rows) else core.nothing(core.CHANGES)
+        return self._of_pairs("topic", rows, "topic", least=least) if len(rows) else core.nothing(core.CHANGES)
 
     def _dimension(self, name: str) -> pd.DataFrame:
         if not self._a.differs(name):
@@ -218,7 +218,7 @@ class Comparison:
             "brand": self._brand,
             **{name: lambda name=name: self._dimension(name) for name in core.LEVELS[4:7]},  # type: ignore[misc]
             "channel": self._channel,
-            "topic": self._topics,
+            "topic": lambda: self._topics(QUERY_CLICKS if by is None else 0.0),
             "page": lambda: self.pages.assign(key=self.pages["key"].map(self._a.known_pages["page"])),
             "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),
         }

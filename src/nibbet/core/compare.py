@@ -12,7 +12,6 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.change import change, noise_of
-from nibbet.core.pull import weighted_position
 from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
 from nibbet.core.windows import Windows
 from nibbet.core.words import Lexicon, rarity
@@ -254,17 +253,6 @@ def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Le
     words = parts.iloc[column.row].assign(stem=column.col).merge(stems, on=["page", "stem"])
     told: pd.Series = words.groupby("page", sort=False)["query"].agg(lambda texts: " ".join(dict.fromkeys(texts)))
     return told
-
-
-def pooled_pairs(pairs: pd.DataFrame, by: str) -> pd.DataFrame:
-    """One row per key and query, as if its pages were one: sums, positions weighed by impressions. For levels above the page."""
-    names = ["clicks", "impressions", "expected_clicks", "position_sum", "placed"]
-    names = [f"{name}{suffix}" for suffix in ("", "_reference") for name in names]
-    told = {name: (name, "first") for name in ("demand", "demand_reference") if name in pairs}  # the same for all pages of a query
-    table = pairs.groupby([by, "query"], as_index=False).agg(**{name: (name, "sum") for name in names}, **told)
-    for suffix in ("", "_reference"):
-        table[f"position{suffix}"] = weighted_position(table[f"position_sum{suffix}"], table[f"placed{suffix}"])
-    return table
 
 
 def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
