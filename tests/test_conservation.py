@@ -103,7 +103,7 @@ spelt = (
 )
 
 
-@settings(max_examples=15, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=10, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(st.lists(st.tuples(spelt, st.integers(0, 10**6), st.integers(0, 10**6)), min_size=1, max_size=25))
 def test_no_spelling_loses_a_click(rows: list[tuple[str, int, int]]) -> None:
     frame = pd.DataFrame(rows, columns=["page", "clicks", "impressions"]).assign(date=pd.Timestamp("2026-10-01"), position=3.0)

@@ -255,7 +255,7 @@ def test_headers_that_say_nothing_are_settled_by_one_line(tmp_path: Path, expect
     pd.testing.assert_frame_equal(found, expected, check_exact=True)
 
 
-@settings(max_examples=8, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
+@settings(max_examples=6, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(st.lists(st.integers(0, 3), min_size=len(TRUTH), max_size=len(TRUTH)), st.randoms(use_true_random=False), st.integers(0, 3))
 def test_any_split_order_and_spelling_gives_the_same_ledger(
     tmp_path_factory: pytest.TempPathFactory, parts: list[int], chance: object, spelling: int

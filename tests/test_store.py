@@ -102,7 +102,7 @@ def test_killed_at_any_moment_it_starts_again_and_ends_the_same(workspace: Path)
     whole = bytes_of(workspace / "out")
     shutil.rmtree(workspace / ".nibbet")
     chance = random.Random(11)
-    for _ in range(4):
+    for _ in range(3):
         process = subprocess.Popen([*NIBBET, "run", str(workspace), "-q"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(chance.uniform(0.8, 4.0))
         process.send_signal(signal.SIGKILL)
@@ -146,8 +146,7 @@ def test_a_full_disk_is_said_and_leaves_the_old_result(workspace: Path) -> None:
     assert not [*(workspace / ".nibbet").glob("partial-*")]
 
 
-@pytest.mark.parametrize("seed", ["1", "77"])
-def test_the_seed_of_hashes_and_the_order_of_files_change_nothing(ran: Path, tmp_path: Path, seed: str) -> None:
+def test_the_seed_of_hashes_and_the_order_of_files_change_nothing(ran: Path, tmp_path: Path) -> None:
     target = tmp_path / "site"
     shutil.copytree(ran, target, ignore=shutil.ignore_patterns("out", ".nibbet"))
     toml = (target / "nibbet.toml").read_text()
@@ -156,8 +155,8 @@ def test_the_seed_of_hashes_and_the_order_of_files_change_nothing(ran: Path, tmp
     sources[-1] = tail[0] + "\n"
     (target / "nibbet.toml").write_text("[[source]]".join([head, *reversed(sources)]) + ("\n[" + tail[2] if tail[1] else ""))
     done = subprocess.run(
-        [*NIBBET, "run", str(target), "-q"], env={**os.environ, "PYTHONHASHSEED": seed}, stdout=subprocess.DEVNULL, check=False
+        [*NIBBET, "run", str(target), "-q"], env={**os.environ, "PYTHONHASHSEED": "77"}, stdout=subprocess.DEVNULL, check=False
     )
     assert done.returncode == 0
-    for name in ("pages.csv", "queries.csv", "evidence.csv", "redirects.csv"):
+    for name in ("pages.csv", "queries.csv", "evidence.csv", "redirects.csv", "changes.csv", "trends.csv", "peers.csv", "repairs.csv"):
         assert (target / "out" / name).read_bytes() == (ran / "out" / name).read_bytes(), name

@@ -61,9 +61,10 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
-    for name, figure in figures_of(site).items():
+    drawn = figures_of(site)
+    for name, figure in drawn.items():
         writers[f"figures/{name}.png"] = _png(figure)
-    writers["report.html"] = _text(report(site))
+    writers["report.html"] = _text(report(site, drawn))
     return write_files(folder, writers)
 
 

@@ -36,8 +36,8 @@ def figures_of(site: Site) -> dict[str, Figure]:
     }
 
 
-def report(site: Site) -> str:
-    """The report as HTML text; every text from outside is escaped, and equal analyses give equal text."""
+def report(site: Site, drawn: dict[str, Figure]) -> str:
+    """The report as HTML text with its figures (`figures_of`); every text from outside is escaped, and equal analyses give equal text."""
     from jinja2 import Environment
     from markupsafe import Markup
 
@@ -46,7 +46,7 @@ def report(site: Site) -> str:
     changes, seasons = site.compare(), site.seasons()
     actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
     actions = actions.assign(rank=actions["verdict"].map(order.index)).sort_values(["gain", "rank", "page"], ascending=[False, True, True])
-    account, drawn = site.account, figures_of(site)
+    account = site.account
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cell"] = cell_text
     environment.filters["path"] = path_of
