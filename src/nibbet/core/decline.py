@@ -14,7 +14,6 @@ from nibbet.core.pull import false_discovery
 from nibbet.core.season import life_of_pages
 
 Floats = NDArray[np.float64]
-Singles = NDArray[np.float32]
 Whole = NDArray[np.int64]
 
 #: weeks before a change that tell the level, weeks after it that must have passed, weeks at the end that must still be down
