@@ -14,9 +14,10 @@ import pandas as pd
 
 import nibbet
 from nibbet.demo.exports import write
+from nibbet.demo.scenario import LEVELS, build
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-from score import NEVER_PRUNED, against_truth, macro_f1, plain_rules
+from score import NEVER_PRUNED, against_truth, macro_f1, plain_rules, roles_right
 
 
 def score(level: str, seed: int, pages: int) -> dict[str, float]:
@@ -26,6 +27,7 @@ def score(level: str, seed: int, pages: int) -> dict[str, float]:
         folder.mkdir()
         write(folder, pages=pages, seed=seed, level=level)
         site = nibbet.open_site(folder)
+        roles = roles_right(build(pages, seed, LEVELS[level]), site.queries())
         both, sheet = against_truth(folder, site.pages()), against_truth(folder, plain_rules(folder))
         site.close()
     judged, plain = (table[table["verdict_true"] != ""] for table in (both, sheet))
@@ -38,6 +40,7 @@ def score(level: str, seed: int, pages: int) -> dict[str, float]:
         "plain rules": macro_f1(plain["verdict_true"], plain["said"]),
         "costly mistakes": float(costly.sum()),
         "survivor right": float((merged["target"] == merged["target_true"]).mean()),
+        **roles,
     }
 
 

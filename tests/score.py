@@ -7,6 +7,9 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from nibbet.demo.exports import HOME
+from nibbet.demo.scenario import World
+
 VERDICTS = ["watch", "prune", "consolidate", "refresh", "expand", "keep"]
 NEVER_PRUNED = {"dead_selling", "dead_linked", "dead_protected", "new", "seasonal", "hub"}
 
@@ -55,3 +58,26 @@ def plain_rules(folder: Path) -> pd.DataFrame:
     clicks, earlier = known.map(recent).fillna(0), known.map(before).fillna(0)
     rules = [clicks == 0, known.isin(shared), clicks < 0.8 * earlier]
     return crawl.assign(verdict=np.select(rules, ["prune", "consolidate", "refresh"], "keep"), cause="", target="")
+
+
+def roles_right(world: World, queries: pd.DataFrame) -> dict[str, float]:
+    """How far the query map agrees with the world: owners right (share of queries whose true owner stands there), F1 of strays, and how
+    well `answer` tells pairs that answer from those that do not (area under the ROC curve; of all, and of the words' part alone).
+    """
+    pages = world.pages.set_index("page")
+    true = world.pairs[world.pairs["query"] != ""]
+    true = true.assign(page=HOME + true["page"].map(pages["path"]), case=true["page"].map(pages["case"]), query=true["query"].str.lower())
+    leads = true[(true["role"] == "own") & ~true["case"].isin(["duplicate", "moved", "broken"])]
+    both = queries[queries["query"].notna() & (queries["impressions"] > 0)].merge(
+        true[["page", "query", "role"]], on=["page", "query"], suffixes=("", "_true")
+    )
+    owner = queries[queries["role"] == "owner"].set_index("query")["page"]
+    asked = leads[leads["query"].isin(both["query"])].drop_duplicates("query")
+    said, is_stray = both["role"] == "stray", both["role_true"] == "stray"
+    ranks, answers = both["answer"].rank(), both["role_true"].isin(["own", "shared"])
+    return {
+        "owner right": float((asked["query"].map(owner) == asked["page"]).mean()),
+        "strays F1": float(2 * (said & is_stray).sum() / max(said.sum() + is_stray.sum(), 1)),
+        "answer AUC": float((ranks[answers].sum() - answers.sum() * (answers.sum() + 1) / 2) / (answers.sum() * (~answers).sum())),
+        "answer right": float(((both["answer"] >= 0.5) == answers).mean()),
+    }

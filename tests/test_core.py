@@ -15,13 +15,14 @@ import nibbet
 from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
-from nibbet.core.groups import Likeness, candidate_pairs, merge_gain, merge_groups, turn_taking
+from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, turn_taking
 from nibbet.core.openings import Reach, find_openings, stray_topics
 from nibbet.core.querymap import Roles, add_answer, add_roles
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
+from nibbet.core.standing import Standing
 from nibbet.core.words import Lexicon, plain, rarity
 from nibbet.render.files import as_csv
 
@@ -113,7 +114,7 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
 
 def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
     pages = pd.DataFrame({"page": [0, 1, 2], "clicks_long": [100, 90, 80], "conversions_long": 0, "backlinks": [0, 5, 0], "protected": [False, False, True],
-                          "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
+                          "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
     )
@@ -121,7 +122,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
     assert merge_groups(pairs.assign(turn_taking=0.05), pages, Likeness()).empty
-    free = merge_groups(pairs, pages.assign(protected=False), Likeness())
+    free = merge_groups(pairs, pages.assign(protected=False, stays=False), Likeness())
     assert free[free["survivor"]]["page"].tolist() == [1], "links from outside count"
 
 
@@ -133,30 +134,69 @@ def curve() -> object:
     return learn_curve(cells.assign(device="", surface="", brand=False))
 
 
+CURVE = curve()
+
+
 def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     rows = [(0, "near", "owner", 0.9, 9.0, 24, 1000, 26.0), (1, "untold", "owner", 0.9, 2.0, 40, 1000, 140.0), (2, "odd", "stray", 0.1, 9.0, 5, 1000, 26.0),
             (3, "top", "owner", 0.9, 1.2, 250, 1000, 245.0), (4, "far", "owner", 0.9, 60.0, 0, 1000, 1.0)]  # fmt: skip
     pairs = pd.DataFrame(rows, columns=["page", "query", "role", "answer", "position", "clicks", "impressions", "expected_clicks"]).assign(
         brand=False
     )
-    found = find_openings(pairs, curve(), ASSUMPTION, 90, Reach(), usual_place=3.0)  # type: ignore[arg-type]
+    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Reach(), standing=Standing())  # type: ignore[arg-type]
     assert dict(zip(found["page"], found["kind"], strict=True)) == {0: "climb", 1: "snippet", 2: "stray"}
     assert (found["gain_low"] <= found["gain"]).all()
     assert (found["gain"] <= found["gain_high"]).all()
     assert found["gain"].is_monotonic_decreasing
     snippet = found.set_index("page").loc[1]
     assert snippet["gain"] == pytest.approx((140 - 40) * 30.4 / 90)
-    assert find_openings(pairs.assign(brand=True), curve(), ASSUMPTION, 90, Reach(), usual_place=3.0).empty  # type: ignore[arg-type]
+    assert find_openings(pairs.assign(brand=True), CURVE, ASSUMPTION, 90, Reach(), standing=Standing()).empty  # type: ignore[arg-type]
 
 
-def test_merging_never_promises_less_than_nothing() -> None:
-    pairs = pd.DataFrame(
-        {"page": [0, 1], "query": "q", "impressions": [500, 400], "position": [5.0, 6.0], "clicks": [20, 12], "brand": False}
-    )
-    groups = pd.DataFrame({"group": [1, 1], "page": [0, 1]})
-    found = merge_gain(groups, pairs, curve(), 90).iloc[0]  # type: ignore[arg-type]
-    assert 0 <= found["gain_low"] <= found["gain"] <= found["gain_high"]
-    assert found["gain"] > 0
+def test_merging_weighs_what_each_page_earns_alone() -> None:
+    rows = [(0, "q", 500, 5.0, 20), (1, "q", 400, 6.0, 12), (1, "mine", 300, 3.0, 30), (0, "its", 300, 3.0, 30)]
+    pairs = pd.DataFrame(rows, columns=["page", "query", "impressions", "position", "clicks"]).assign(expected_clicks=lambda t: t["clicks"])
+    groups = pd.DataFrame({"group": [1, 1], "page": [0, 1], "survivor": [True, False]})
+    told, once = pd.Series(0.0, index=[0, 1]), pd.Series({1: 0.9})
+
+    def gain(rows: pd.DataFrame) -> pd.Series:
+        return merge_gain(groups, rows, told, once, CURVE, ASSUMPTION, Standing(), 90).iloc[0]  # type: ignore[arg-type]
+
+    apart, shared = gain(pairs), gain(pairs[pairs["query"] != "mine"])
+    assert shared["gain_low"] <= shared["gain"] <= shared["gain_high"]
+    assert shared["gain"] > 0
+    assert apart["clicks_alone"] == pytest.approx(30 * 30.4 / 90, rel=0.01)
+    assert apart["gain_low"] < shared["gain_low"], "a page's own queries may be lost in a merge"
+    assert apart["survivor_rest"] == pytest.approx(300 / 800)
+
+
+@given(
+    st.lists(st.tuples(st.floats(1, 1e4), st.floats(0, 200), st.floats(1, 90)), min_size=1, max_size=20),
+    st.floats(1.2, 9),
+    st.floats(0.1, 0.8),
+)
+@settings(max_examples=40, deadline=None)
+def test_gains_are_ordered_and_never_for_a_worse_place(rows: list[tuple[float, float, float]], place: float, spread: float) -> None:
+    demand, clicks, held = np.array(rows).T
+    standing = Standing(place, spread)
+    assert (standing.places(held, 0.9) <= held + 1e-9).all()
+    assert (standing.places(held, 0.1) <= standing.places(held, 0.9) + 1e-9).all()
+    found = standing.gains(demand, clicks, held, CURVE, 90)  # type: ignore[arg-type]
+    assert (found["gain_low"] <= found["gain"] + 1e-9).all()
+    assert (found["gain"] <= found["gain_high"] + 1e-9).all()
+
+
+def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
+    names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking"]
+    pairs = pd.DataFrame([(0, 1, 0.9, 5, 90, 0.4), (2, 3, 0.8, 4, 70, 0.02), (4, 5, 0.8, 4, 50, 0.4)], columns=names)
+    pages = pd.DataFrame({"page": range(6), "clicks_long": [9, 8, 7, 6, 5, 4], "conversions_long": 0, "backlinks": 0, "protected": False})
+    pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
+    groups = merge_groups(pairs, pages, Likeness())
+    assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
+    apart = kept_apart(pairs, groups, pages, Likeness())
+    assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5]]
+    assert "On 2% of days the leading page changes, under 12%" in apart["because"][0]
+    assert "stays" in apart["because"][1]
 
 
 def test_strays_of_a_page_fall_into_topics() -> None:

@@ -11,7 +11,7 @@ import pandas as pd
 import nibbet
 
 HOME = "https://tarnbrook.example/"
-PLANTED = ["noindex", "error", "redirected", "chain", "orphan"]
+PLANTED = ["noindex", "error", "redirected", "chain", "orphan", "theme"]
 
 
 def test_planted_faults_are_found_with_their_targets(world: Callable[..., Path]) -> None:

@@ -22,11 +22,12 @@ from nibbet.core.openings import Reach, find_openings, stray_topics, within_reac
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
-from nibbet.core.redirects import covering_page, straighten
+from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.rules import Facts, Thresholds
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
+from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import Windows, make_windows, weekday_scale
@@ -312,6 +313,7 @@ class Analysis:
             scale=self.scale,
             beyond=own.verdicts.real_change,
             protected=own.protect.pages,
+            purposes=own.purpose.model_dump(),
         )
         table = with_others(
             table,
@@ -333,17 +335,23 @@ class Analysis:
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
+        targets = self._targets()
+        named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
+        table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
 
     @cached_property
     def _openings(self) -> pd.DataFrame:
         t, pairs = self.config.verdicts, self._pairs
-        good = pairs[(pairs["role"] == "owner") & ~pairs["brand"] & (pairs["clicks"] >= 5)]
-        usual = float(np.average(good["position"], weights=np.sqrt(good["impressions"]))) if len(good) else 5.0
-        reach = Reach(t.climb_position[0], t.climb_position[1], t.climb_to, t.snippet_pull, t.answers)
+        reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
         return find_openings(
-            pairs, self.curve, self.sight, self.windows.recent.days, reach, usual_place=usual, language=self.config.site.language
+            pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, language=self.config.site.language
         )
+
+    @cached_property
+    def standing(self) -> Standing:
+        """Where this site's good pages stand."""
+        return learn_standing(self._measured, below=self.config.verdicts.climb_position[0])
 
     @cached_property
     def trends(self) -> pd.DataFrame:
@@ -438,30 +446,67 @@ class Analysis:
     # -- verdicts ------------------------------------------------------------------------------------------------------------------------
 
     @cached_property
-    def _groups(self) -> pd.DataFrame:
+    def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
+        """Merge groups, what each gains, and which pages that share queries stay apart."""
         t = self.config.verdicts
         like = merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
         pages = self._measured
         live = self._pairs["page"].map(~pages["gone"] & ~pages["blocked"]).astype(bool)
         candidates = merging.candidate_pairs(self._pairs[live], like)
         wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
-        days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
-        candidates["turn_taking"] = merging.turn_taking(days, candidates)
-        facts = pages.reset_index(names="number")[["number", "clicks_long", "conversions_long", "backlinks", "protected", "page"]]
-        facts = facts.rename(columns={"page": "address", "number": "page"}).fillna({"conversions_long": 0, "backlinks": 0})
-        return merging.merge_groups(candidates, facts, like)
+        self._leaders = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(
+            columns={"page_id": "page"}
+        )
+        candidates["turn_taking"] = merging.turn_taking(self._leaders, candidates)
+        limits = self._limits
+        hub = (pages["children"] >= limits.hub_children) | (pages["outlinks"].fillna(0) >= limits.hub_outlinks)
+        young = pages["age_days"].fillna(limits.settled) < limits.settled
+        facts = pages.assign(address=pages["page"], page=pages.index, stays=pages["protected"] | hub | young | pages["purpose"].notna())
+        facts["answer"] = self._answer_of_pages.reindex(pages.index)
+        facts = facts.fillna({"conversions_long": 0, "backlinks": 0})
+        found = merging.merge_groups(candidates, facts, like)
+        gains = self._gains_of(found)
+        worthless = gains.loc[gains["gain"] <= 0, "group"]
+        found = found[~found["group"].isin(worthless)]
+        return found, gains[~gains["group"].isin(worthless)], merging.kept_apart(candidates, found, facts, like)
 
     @cached_property
+    def _answer_of_pages(self) -> pd.Series:
+        """How far each page answers what it draws, by impressions."""
+        rows = self._pairs[~self._pairs["brand"]]
+        sums = (rows["answer"] * rows["impressions"]).groupby(rows["page"]).sum()
+        shown = rows.groupby("page")["impressions"].sum()
+        return sums / shown.where(shown > 0)
+
+    @property
+    def _groups(self) -> pd.DataFrame:
+        return self._merges[0]
+
+    @property
     def _group_gains(self) -> pd.DataFrame:
-        if self._groups.empty:
-            return pd.DataFrame(columns=["group", "gain", "gain_low", "gain_high"])
-        return merging.merge_gain(self._groups, self._pairs, self.curve, self.windows.recent.days)
+        return self._merges[1]
+
+    def _gains_of(self, groups: pd.DataFrame) -> pd.DataFrame:
+        if groups.empty:
+            return pd.DataFrame(columns=["group", "gain", "gain_low", "gain_high", "clicks_alone", "survivor_rest"])
+        return merging.merge_gain(
+            groups,
+            self._pairs,
+            self._measured["withheld_share"],
+            merging.shown_once(self._leaders, groups),
+            self.curve,
+            self.sight,
+            self.standing,
+            self.windows.recent.days,
+        )
 
     @cached_property
     def _stray_topics(self) -> pd.DataFrame:
         rows = self._openings[self._openings["kind"] == "stray"].merge(
             self._pairs[["page", "query", "impressions", "topic", "position_sum", "placed"]], on=["page", "query"]
         )
+        # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
+        rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
         table = rows.groupby(["page", "topic"], as_index=False).agg(
             queries=("query", "size"),
             impressions=("impressions", "sum"),
@@ -489,14 +534,25 @@ class Analysis:
 
     @cached_property
     def _facts(self) -> Facts:
-        own = self.config.verdicts
         shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
             columns={"impressions": "shown"}
         )
-        limits = Thresholds(
-            settled=self.config.windows.settled, **{k: v for k, v in own.model_dump().items() if k in Thresholds.__dataclass_fields__}
+        return Facts(
+            self._measured,
+            shown,
+            self._groups,
+            self._group_gains,
+            self._stray_topics,
+            self._covers,
+            self.windows,
+            self._limits,
+            self.standing,
         )
-        return Facts(self._measured, shown, self._groups, self._group_gains, self._stray_topics, self._covers, self.windows, limits)
+
+    @property
+    def _limits(self) -> Thresholds:
+        own = self.config.verdicts.model_dump()
+        return Thresholds(settled=self.config.windows.settled, **{k: v for k, v in own.items() if k in Thresholds.__dataclass_fields__})
 
     def why(self, page: str) -> pd.DataFrame:
         """Every figure that every rule looked at for a page, by its address."""
@@ -558,6 +614,11 @@ class Analysis:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
         rows = self._groups.merge(self._group_gains, on="group", how="left")
         return rows.assign(page=rows["page"].map(self._pages["page"]))
+
+    def apart(self) -> pd.DataFrame:
+        """Pairs of pages that draw the same queries and yet are not merged, with the reason."""
+        rows, names = self._merges[2], self._pages["page"]
+        return rows.assign(page=rows["page"].map(names), other=rows["other"].map(names))
 
     def evidence(self) -> pd.DataFrame:
         """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""

@@ -92,6 +92,14 @@ class ProtectSettings(Section):
     pages: Texts = []
 
 
+class PurposeSettings(Section):
+    """[purpose]: patterns of paths whose pages are not there for search, and are judged by their visits."""
+
+    campaign: Texts = []
+    support: Texts = []
+    account: Texts = []
+
+
 class GroupSettings(Section):
     """[groups]: named groups, whose sums and rates stand beside those of the site."""
 
@@ -116,6 +124,8 @@ class VerdictSettings(Section):
     prune_clicks: int = Field(20, ge=0)
     prune_impressions: int = Field(600, ge=0)
     prune_sessions: int = Field(10, ge=0)
+    prune_on_search_alone: bool = False
+    "Whether to prune where neither landings nor backlinks are there to tell that nobody needs the page."
     hub_outlinks: int = Field(30, ge=1)
     hub_children: int = Field(3, ge=1)
     overlap: float = Field(0.55, gt=0, le=1)
@@ -125,7 +135,6 @@ class VerdictSettings(Section):
     rival_share: float = Field(0.1, gt=0, lt=1)
     decay_share: float = Field(0.25, gt=0, lt=1)
     climb_position: tuple[float, float] = (5.5, 20.0)
-    climb_to: float = Field(3.0, ge=1)
     climb_share: float = Field(0.5, gt=0, le=1)
     snippet_pull: float = Field(0.7, gt=0, lt=1)
     engagement_share: float = Field(0.7, gt=0, lt=1)
@@ -159,6 +168,7 @@ class Config(Section):
     source: list[SourceSettings] = []
     windows: WindowSettings = WindowSettings()  # type: ignore[call-arg]
     protect: ProtectSettings = ProtectSettings()
+    purpose: PurposeSettings = PurposeSettings()
     groups: GroupSettings = GroupSettings()
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: VerdictSettings = VerdictSettings()  # type: ignore[call-arg]

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 Say = Callable[[str], None]
 #: settings on which only the judgement rests, not the sums
-JUDGEMENT = {"verdicts", "protect", "groups", "value", "engine", "limits"}
+JUDGEMENT = {"verdicts", "protect", "purpose", "groups", "value", "engine", "limits"}
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
@@ -178,6 +178,12 @@ class Site:
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
         return self._kept("groups", lambda a: a.groups())
+
+    def apart(self) -> pd.DataFrame:
+        """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
+        turn_taking, because.
+        """
+        return self._kept("apart", lambda a: a.apart())
 
     def evidence(self) -> pd.DataFrame:
         """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
@@ -342,6 +348,7 @@ class Site:
             "openings": ("openings", self.openings),
             "evidence": ("evidence", self.evidence),
             "groups": ("groups", self.groups),
+            "apart": ("apart", self.apart),
             "redirects": ("redirects", self.redirects),
             "repairs": ("repairs", self.repairs),
             "changes": ("changes-table", self._changes_table),

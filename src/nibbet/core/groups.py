@@ -2,20 +2,33 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
 from scipy import sparse
 from scipy.sparse import csgraph
 
+from nibbet.core import sentences as say
 from nibbet.core.curve import Curve
+from nibbet.core.pull import shrunk_pull
+from nibbet.core.split import Sight
+from nibbet.core.standing import Standing
 from nibbet.core.windows import MONTH_DAYS
 
 #: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
 MOST_PAGES = 200
 #: shared queries, none of them so common, from which on two pages are looked at
 PROPOSING = 2
+
+
+#: place of one page beside the best of several that shared its queries, and how unsure that is (spread of the logarithm)
+MERGED, MERGED_SPREAD = 0.6, 0.3
+#: share of the clicks that leaving pages have alone which a merge loses: at the low end, and in the middle
+ALONE_LOST = (0.5, 0.2)
+
+
+APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
 @dataclass(frozen=True)
@@ -86,12 +99,24 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return turned.groupby(lead["pair"][before.notna()]).mean().reindex(numbered["pair"]).fillna(0.0).set_axis(candidates.index)
 
 
+def shown_once(days: pd.DataFrame, groups: pd.DataFrame) -> pd.Series:
+    """By group, the share of its impressions that is left when pages shown for the same query on the same day count once.
+
+    Args:
+        days: as in `turn_taking`; groups: group, page.
+    """
+    rows = days.merge(groups[["group", "page"]], on="page").groupby(["group", "query", "date"])["impressions"].agg(["max", "sum"])
+    sums = rows.groupby("group").sum()
+    return (sums["max"] / sums["sum"].where(sums["sum"] > 0)).fillna(1.0)
+
+
 def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     """The groups: one row per member, group number, survivor.
 
     Args:
         candidates: page_a, page_b, overlap, shared_impressions, turn_taking.
-        pages: page, clicks_long, conversions_long, backlinks, protected, address; members are never protected pages other than the survivor.
+        pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
+            search: never merged away), address.
     Returns:
         group, page, survivor (truth value), shared_impressions, overlap, turn_taking of the member with its survivor (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
@@ -105,7 +130,8 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     graph = sparse.coo_matrix((np.ones(len(alike)), (a, b)), shape=(len(members), len(members)))
     label = csgraph.connected_components(graph, directed=False)[1]
     table = pd.DataFrame({"page": members, "group": label}).merge(pages, on="page", how="left", validate="1:1")
-    table["worth"] = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
+    earned = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
+    table["worth"] = earned * (0.5 + 0.5 * table["answer"].fillna(0.5))
     table = table.assign(length=table["address"].str.len()).sort_values(
         ["group", "protected", "worth", "length", "address"], ascending=[True, False, False, True, True]
     )
@@ -116,7 +142,7 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     table["of"] = table["group"].map(survivor)
     joined = table.merge(links[["page", "of", "shared_impressions", "overlap", "turn_taking"]], on=["page", "of"], how="left")
     joined["survivor"] = joined["page"] == joined["of"]
-    joined = joined[joined["survivor"] | (joined["overlap"].notna() & ~joined["protected"])]
+    joined = joined[joined["survivor"] | (joined["overlap"].notna() & ~joined["stays"])]
     size = joined.groupby("group")["page"].transform("size")
     joined = joined[size > 1]
     for name in ("shared_impressions", "overlap", "turn_taking"):
@@ -127,22 +153,83 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     ]
 
 
-def merge_gain(groups: pd.DataFrame, pairs: pd.DataFrame, curve: Curve, days: int) -> pd.DataFrame:
-    """Net extra clicks a month per group if its pages were one: group, gain, gain_low, gain_high (80%).
+def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFrame, like: Likeness) -> pd.DataFrame:
+    """Pairs of pages that draw the same queries and yet are not merged, with the reason: APART, by shared impressions.
 
-    The one page is taken to be shown once per search (the largest member's impressions stand for those of the others on the same query)
-    at the best place a member holds, and at best two thirds of that: engines divide their trust between look-alikes.
+    Args:
+        candidates, pages: as in `merge_groups`; groups: what it gave, less what was dropped since.
     """
-    rows = pairs.merge(groups[["group", "page"]], on="page")
-    rows = rows[rows["impressions"] > 0]
-    query = rows.groupby(["group", "query"]).agg(
-        shown=("impressions", "sum"), best=("position", "min"), clicks=("clicks", "sum"), brand=("brand", "first")
+    group = groups.set_index("page")["group"] if len(groups) else pd.Series(dtype="int64")
+    one, other = candidates["page_a"].map(group), candidates["page_b"].map(group)
+    rows = candidates[~(one.notna() & (one == other)).to_numpy()]
+    stays = pages.set_index("page")["stays"]
+    held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
+    together = rows["turn_taking"] < like.turn_taking
+    turns = say.joined(
+        "On ",
+        say.share(rows["turn_taking"]),
+        f" of days the leading page changes, under {like.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
     )
-    now = curve.rate(query["best"].to_numpy(float))
-    pull = query["clicks"].groupby("group").sum() / (query["shown"] * now).groupby("group").sum().clip(lower=1.0)
-    gains = {}
-    for name, place in (("gain_low", 0.9), ("gain", 0.7), ("gain_high", 0.5)):
-        rate = curve.rate(np.maximum(query["best"].to_numpy(float) * place, 1.0))
-        ideal = (query["shown"] * rate).groupby("group").sum() * pull.clip(0.5, 1.2)
-        gains[name] = (ideal - query["clicks"].groupby("group").sum()).clip(lower=0.0) * MONTH_DAYS / days
-    return pd.DataFrame(gains).reset_index()
+    because = np.select(
+        [together, held],
+        [turns, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
+    )
+    out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)
+    return out.sort_values(["shared_impressions", "page", "other"], ascending=[False, True, True], ignore_index=True)[APART]
+
+
+def merge_gain(
+    groups: pd.DataFrame,
+    pairs: pd.DataFrame,
+    withheld: pd.Series,
+    once: pd.Series,
+    curve: Curve,
+    sight: Sight,
+    standing: Standing,
+    days: int,
+) -> pd.DataFrame:
+    """Net extra clicks a month per group if its pages were one: group, gain, gain_low, gain_high (80%), clicks_alone, survivor_rest.
+
+    Args:
+        groups: group, page, survivor. pairs: page, query, impressions, clicks, expected_clicks, position of the recent window of `days` days.
+        withheld: the share of each page's impressions whose queries are not told; they are taken to fare like those that are.
+        once: by group, the share of their impressions that is left when pages shown together count once.
+    Returns:
+        The one page is shown for the shared queries whenever one of them is now, and chosen as they are. Engines divide their trust between
+        look-alikes; how much better the one page stands is told by two opinions of equal weight: where the site's good pages do, and MERGED
+        of the best place that a member holds, and never worse than that. clicks_alone: clicks a month that leaving pages have on queries
+        that only they draw; ALONE_LOST of them (low, middle) are taken to be lost. survivor_rest: the share of the survivor's impressions
+        that fall on other queries.
+    """
+    rows = pairs.merge(groups[["group", "page", "survivor"]], on="page")
+    rows = rows[rows["impressions"] > 0]
+    shared = rows.groupby(["group", "query"])["page"].transform("size") > 1
+    month = MONTH_DAYS / days
+    weight = 1 / (1 - rows["page"].map(withheld).fillna(0.0).clip(upper=0.8))
+    rows = rows.assign(
+        demand=rows["impressions"] / sight.share(rows["position"].to_numpy(float)) * weight,
+        had=rows["clicks"] * weight,
+        usual=rows["expected_clicks"] * weight,
+    )
+    query = rows[shared].groupby(["group", "query"]).agg(demand=("demand", "sum"), best=("position", "min"), clicks=("had", "sum"))
+    of_group = rows[shared].groupby("group")[["had", "usual"]].sum()
+    own = pd.Series(shrunk_pull(of_group["had"].to_numpy(float), of_group["usual"].to_numpy(float)), index=of_group.index)
+    group = query.index.get_level_values("group")
+    factor = own.fillna(1.0).clip(0.5, 1.3).reindex(group).to_numpy(float) * once.reindex(group).fillna(1.0).to_numpy(float)
+    best = query["best"].to_numpy(float)
+    merged = replace(
+        standing,
+        place=np.sqrt(standing.place * np.maximum(best * MERGED, 1.0)),
+        spread=np.hypot(standing.spread, MERGED_SPREAD) / 2,
+    )
+    sums = merged.gains(query["demand"].to_numpy(float) * factor / standing.pull, query["clicks"].to_numpy(float), best, curve, days)
+    table = pd.DataFrame(sums, index=query.index).groupby("group").sum().reindex(groups["group"].unique()).fillna(0.0)
+    alone = rows[~shared & ~rows["survivor"]].groupby("group")["had"].sum().reindex(table.index).fillna(0.0) * month
+    for name, lost in zip(("gain_low", "gain", "gain_high"), (*ALONE_LOST, 0.0), strict=True):
+        table[name] -= lost * alone
+    kept = (
+        rows[rows["survivor"]].assign(rest=lambda own: own["impressions"].where(~shared, 0)).groupby("group")[["impressions", "rest"]].sum()
+    )
+    table["clicks_alone"], table["survivor_rest"] = alone, (kept["rest"] / kept["impressions"]).reindex(table.index).fillna(1.0)
+    return table.rename_axis("group").reset_index()

@@ -31,6 +31,7 @@ def ledger(
     scale: float,
     beyond: float,
     protected: list[str],
+    purposes: dict[str, list[str]] | None = None,
 ) -> pd.DataFrame:
     """One row per page, in the order of `pages`.
 
@@ -39,6 +40,7 @@ def ledger(
         search, visits: sums per page and window (NAME_recent, NAME_reference, NAME_long), indexed by page number.
         inventory, editorial, backlinks: rows with page_id, or null where that source was not given.
         scale: what reference clicks are multiplied by to compare with recent ones.
+        protected: patterns of paths; purposes: what pages are there for, other than search, -> patterns of their paths.
     Returns:
         The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
     """
@@ -72,6 +74,9 @@ def ledger(
     table = _with_links(table, backlinks)
     table = _with_dates(table, editorial, found["first_seen"], windows)
     table["protected"] = matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True)
+    table["purpose"] = pd.Series(None, index=table.index, dtype="str")
+    for name, patterns in (purposes or {}).items():
+        table.loc[matches(table["path"], patterns), "purpose"] = name
     parents = table["path"].str.replace(r"[^/]+/?$", "", regex=True).value_counts()
     table["children"] = table["path"].map(parents).fillna(0).astype("int64")
     return table
@@ -185,7 +190,7 @@ def with_others(
 
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, and sums over the answered non-brand queries."""
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the answered non-brand queries, and their share."""
     shown = pairs[pairs["impressions"] > 0]
     plain = shown[~shown["brand"]]
     known = shown.groupby("page").agg(queries=("query", "size"), named=("impressions", "sum")).reindex(table.index)
@@ -207,6 +212,9 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
         of_page["expected_clicks"],
     )
     table["position_answered"] = weighted_position(of_page["position_sum"], of_page["placed"])
+    shown_plain = plain.groupby("page")["impressions"].sum().reindex(table.index)
+    meant = plain[plain["answer"] >= 0.5].groupby("page")["impressions"].sum().reindex(table.index).fillna(0)
+    table["answered_share"] = meant / shown_plain.where(shown_plain > 0)
     return table
 
 

@@ -12,11 +12,10 @@ from scipy.sparse import csgraph
 from nibbet.core.curve import Curve
 from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
+from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import Lexicon, rarity
 
-#: pull that titles reach once mended, low and high: pages differ by about a fifth
-MENDED = (0.75, 1.2)
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
 
@@ -26,22 +25,22 @@ class Reach:
 
     climb_from: float = 5.5
     climb_until: float = 20.0
-    climb_to: float = 3.0
     snippet_pull: float = 0.7
     answers: float = 0.5
 
 
 def find_openings(
-    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, usual_place: float, language: str = "english"
+    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, standing: Standing, language: str = "english"
 ) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
-        usual_place: the position at which this site's good pages usually stand; a stray query is sized for it.
+        standing: where this site's good pages stand, for which climbs and strays are sized.
     Returns:
         COLUMNS, by gain: gain is extra clicks a month, its low and high an 80% interval. climb: an answered query just outside where clicks
-        begin, sized for `climb_to`; snippet: well placed but too seldom chosen, sized for the usual choice; stray: sized for `usual_place`.
+        begin, no worse than the best place the page holds for queries like it; snippet: well placed but too seldom chosen, sized for the
+        usual choice; stray: a query that no page answers, sized for a page that does.
     """
     shown = pairs[(pairs["impressions"] > 0) & pairs["position"].notna() & ~pairs["brand"]]
     place = shown["position"]
@@ -50,11 +49,11 @@ def find_openings(
     low_pull = shown["clicks"] < reach.snippet_pull * shown["expected_clicks"]
     snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
     strays = shown[shown["role"] == "stray"]
-    place_of = best_like(shown[answered], climbs, language=language).clip(upper=reach.climb_to).fillna(reach.climb_to)
+    held = best_like(shown[answered], climbs, language=language).fillna(np.inf).clip(upper=climbs["position"])
     parts = [
-        _sized(climbs, "climb", curve, sight, days, (np.sqrt(climbs["position"] * place_of), place_of, place_of * 0.7)),
-        _snippet(snippets, days),
-        _sized(strays, "stray", curve, sight, days, (usual_place * 2.0, usual_place * 1.15, usual_place * 0.8)),
+        _among_good(climbs, "climb", held, curve, sight, days, standing),
+        _snippet(snippets, days, standing),
+        _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
     found = pd.concat(parts, ignore_index=True)
     return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
@@ -121,13 +120,20 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int,
     return rows.assign(kind=kind, **gains)
 
 
-def _snippet(rows: pd.DataFrame, days: int) -> pd.DataFrame:
-    """Rows with their gain if they were chosen as usual; a mended title ends anywhere between MENDED of usual, so low and high are wide."""
-    expected = rows["expected_clicks"]
+def _among_good(rows: pd.DataFrame, kind: str, held: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing) -> pd.DataFrame:
+    """Rows with their gain if they stood where the site's good pages stand, and no worse than `held`."""
+    demand = (rows["impressions"] / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
+    return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), held.to_numpy(float), curve, days))
+
+
+def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:
+    """Rows with their gain if they were chosen as usual; usual pages differ, so low and high are wide."""
+    expected, wide = rows["expected_clicks"], np.exp(Z80 * standing.pull_spread)
     low, high = pull_interval(rows["clicks"].to_numpy(float), expected.to_numpy(float), level=0.8)
-    ends = (("gain_low", MENDED[0], high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", MENDED[1], low))
+    ends = (("gain_low", 1 / wide, high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", wide, low))
     return rows.assign(
-        kind="snippet", **{name: (expected * (mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends}
+        kind="snippet",
+        **{name: (expected * (standing.pull * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
     )
 
 

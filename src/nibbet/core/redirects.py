@@ -25,7 +25,7 @@ def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray,
         leaving, staying: row numbers in `pages`.
     """
     lexicon = Lexicon(language)
-    subject = lexicon.matrix(_subject(pages))
+    subject = lexicon.matrix(subject_of(pages))
     known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
     texts = page_words(pages, lexicon)
     subject, texts = lexicon.same_width(subject, texts)
@@ -74,7 +74,8 @@ def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_ma
     return sparse.csr_matrix((np.ones(int(keep.sum())), (row[keep], asked.indices[order][keep])), shape=asked.shape)
 
 
-def _subject(pages: pd.DataFrame) -> pd.Series:
+def subject_of(pages: pd.DataFrame) -> pd.Series:
+    """What each page says it is about: its main heading, else its title, else its path."""
     text = named(pages["h1"])
     text = text.where(text != "", named(pages["title"]))
     return text.where(text != "", pages["path"])

@@ -10,6 +10,7 @@ from scipy import stats
 
 from nibbet.core import sentences as say
 from nibbet.core.pull import false_discovery, too_low_p
+from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS, Windows
 
 GAINS = ["gain", "gain_low", "gain_high"]
@@ -24,6 +25,7 @@ class Thresholds:
     prune_clicks: int = 20
     prune_impressions: int = 600
     prune_sessions: int = 10
+    prune_on_search_alone: bool = False
     hub_outlinks: int = 30
     hub_children: int = 3
     overlap: float = 0.55
@@ -92,7 +94,8 @@ class Facts:
     """All that the rules read.
 
     pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and age_days, first_seen, children, protected,
-    position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known.
+    position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
+    pages that are there for search).
     """
 
     pages: pd.DataFrame
@@ -103,6 +106,12 @@ class Facts:
     covers: pd.Series
     windows: Windows
     limits: Thresholds = field(default_factory=Thresholds)
+    standing: Standing = field(default_factory=Standing)
+
+    @property
+    def untold(self) -> pd.Series:
+        """What gains by query are multiplied by, for the page's queries that are withheld fare like those that are told."""
+        return 1 / (1 - self.pages["withheld_share"].fillna(0.0).clip(upper=0.8))
 
 
 def _age(pages: pd.DataFrame) -> pd.Series:
@@ -188,7 +197,22 @@ def prune(facts: Facts) -> Finding:
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
-        Check("landings_or_backlinks_given", known.astype(float), "yes", "all", "landings, backlinks", known),
+        Check(
+            "landings_or_backlinks_given",
+            known.astype(float),
+            "yes",
+            "all",
+            "landings, backlinks",
+            known | facts.limits.prune_on_search_alone,
+        ),
+        Check(
+            "visits_known_where_search_is_not_the_purpose",
+            pages["sessions_known"].astype(float),
+            "yes",
+            "all",
+            "nibbet.toml, landings",
+            pages["sessions_known"] | pages["purpose"].isna(),
+        ),
         Check("covered_days", days, f">= {t.covered_days}", str(long), "search", days >= t.covered_days),
     ]
     chosen = _all(checks)
@@ -214,7 +238,8 @@ def prune(facts: Facts) -> Finding:
         links,
         cover,
     )
-    sure = pd.Series(np.where(pages["sessions_known"] & pages["backlinks_known"], 0.97, 0.6), index=pages.index)
+    told = pages["sessions_known"].astype(int) + pages["backlinks_known"].astype(int)
+    sure = told.map({2: 0.97, 1: 0.6, 0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding("prune", "dead", _rows(pages, chosen, "dead", because, sure, zero, target), checks)
 
@@ -280,14 +305,11 @@ def decay(facts: Facts) -> Finding:
         _not_blocked(pages),
     ]
     chosen = _all(checks)
-    regained = pd.Series(recent * (1 / ratio - 1) * MONTH_DAYS / w.recent.days, index=pages.index).clip(
-        upper=base * MONTH_DAYS / w.recent.days * 1.5
-    )
+    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.08**2)
     gains = pd.DataFrame(
         {
-            "gain": regained * 0.8,
-            "gain_low": regained * (0.8 - 1.28 * np.sqrt(0.25**2 + np.square(noise))).clip(0.15),
-            "gain_high": regained * (0.8 + 1.28 * np.sqrt(0.2**2 + np.square(noise))),
+            name: (recent * (np.exp(np.clip(-np.log(ratio) + end * unsure, 0.0, 4.0)) - 1)).clip(upper=1.5 * base) * month
+            for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
     against = (
@@ -324,7 +346,7 @@ def climb(facts: Facts) -> Finding:
     """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     of_kind = facts.openings[facts.openings["kind"] == "climb"]
-    gains = of_kind.groupby("page")[GAINS].sum().reindex(pages.index).fillna(0.0)
+    gains = of_kind.groupby("page")[GAINS].sum().reindex(pages.index).fillna(0.0).mul(facts.untold, axis=0)
     queries = of_kind.groupby("page").size().reindex(pages.index).fillna(0)
     on_climb = of_kind.groupby("page")["shown"].sum().reindex(pages.index).fillna(0)
     best = of_kind.drop_duplicates("page").set_index("page")["query"].reindex(pages.index).pipe(say.named)
@@ -361,8 +383,11 @@ def snippet(facts: Facts) -> Finding:
     clicks, expected = pages["clicks_answered"].fillna(0).to_numpy(float), pages["expected_answered"].fillna(0).to_numpy(float)
     pull = pd.Series(np.where(expected > 0, clicks / np.maximum(expected, 1e-9), np.nan), index=pages.index)
     q = pd.Series(false_discovery(np.where(expected >= 3, too_low_p(clicks, expected, below=t.snippet_pull), np.nan)), index=pages.index)
-    lost = pd.Series((expected - clicks) * MONTH_DAYS / w.recent.days, index=pages.index).clip(lower=0)
-    gains = pd.DataFrame({"gain": lost * 0.85, "gain_low": lost * 0.5, "gain_high": lost * 1.2})
+    usual = expected * facts.standing.pull
+    noise = Z80 * np.hypot(usual * facts.standing.pull_spread, np.sqrt(clicks + 1))
+    whole = (facts.untold * MONTH_DAYS / w.recent.days).to_numpy()
+    ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
+    gains = pd.DataFrame({name: np.maximum(usual - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
     curve, least = "search, own CTR curve", t.min_gain / 2
     checks = [
         Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
@@ -429,7 +454,7 @@ def expand(facts: Facts) -> Finding:
     pages, t, w = facts.pages, facts.limits, facts.windows
     topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
-    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index)
+    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(facts.untold, axis=0)
     at = best.reindex(pages.index)
     because = say.joined(
         "It is shown ",

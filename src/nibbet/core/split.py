@@ -13,8 +13,20 @@ from nibbet.core.windows import Windows
 
 Floats = NDArray[np.float64]
 
-#: assumed share of searches in which a result at a position is shown at all, relative to the first page; (position, share)
-SEEN = ((1.0, 1.0), (10.0, 1.0), (12.0, 0.55), (15.0, 0.44), (20.0, 0.32), (30.0, 0.18), (50.0, 0.07), (100.0, 0.03))
+#: assumed share of searches in which a result at a position is shown at all, relative to the first page; (position, share). Positions are
+#: averages over days that swing by a fifth and more, so the edge of the first page is smeared over those near it
+SEEN = (
+    (1.0, 1.0),
+    (7.0, 0.98),
+    (9.0, 0.86),
+    (10.5, 0.7),
+    (12.0, 0.55),
+    (15.0, 0.44),
+    (20.0, 0.32),
+    (30.0, 0.18),
+    (50.0, 0.07),
+    (100.0, 0.03),
+)
 PLACES, SHARES = (np.log(np.array(column)) for column in zip(*SEEN, strict=True))
 #: impressions in both windows from which a pair may teach how far searchers look, and how many clicks' worth the assumption counts
 TEACHES, ASSUMED = 30, 25.0

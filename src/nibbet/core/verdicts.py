@@ -22,6 +22,8 @@ from nibbet.core.rules import (
     young,
 )
 
+#: what the rules may say of pages that are not there for search; the rest asks what search should bring
+OF_PURPOSE = {"campaign": ("watch", "prune"), "support": ("watch", "prune", "engagement"), "account": ("watch", "prune")}
 RULES = (young, unsettled, prune, consolidate, decay, climb, snippet, engagement, expand)
 #: watch for either reason comes first, then prune, then consolidate; the rest stand side by side
 ORDER = {rule: max(0, number - 1) for number, rule in enumerate(RULES)}
@@ -61,8 +63,11 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
         [finding.rows.assign(verdict=finding.verdict, order=ORDER[rule]) for rule, finding in zip(RULES, findings, strict=True)]
     )
     said = said[~pages["gone"].loc[said.index].to_numpy()]
-    survivors = facts.groups.loc[facts.groups["survivor"], "page"] if len(facts.groups) else []
-    said = said[~((said["verdict"] == "expand") & said.index.isin(survivors))]
+    said = said[_of_purpose(said, pages["purpose"])]
+    if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
+        survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
+        said = said[~((said["verdict"] == "expand") & said.index.isin(survivors.index))]
+        said = said.assign(**said[GAINS].mul(survivors.reindex(said.index).fillna(1.0).where(said["verdict"] == "refresh", 1.0), axis=0))
     step = said["order"].clip(upper=3)  # refresh and expand stand side by side: the larger gain_low wins
     ranked = said.assign(page=said.index, step=step).sort_values(
         ["page", "step", "gain_low", "gain", "order"], ascending=[True, True, False, False, True], kind="stable"
@@ -80,6 +85,14 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     won = table["verdict"] + ":" + table["cause"]
     evidence = evidence[(evidence["page"].map(won) == evidence["verdict"]).to_numpy()]
     return table.drop(columns="sure"), evidence.assign(verdict=evidence["verdict"].str.split(":").str[0])[EVIDENCE]
+
+
+def _of_purpose(said: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
+    """Which rows may be said of their page, given what it is there for."""
+    of_page = purpose.reindex(said.index)
+    allowed = [of_page.eq(name) & (said["verdict"].isin(may) | said["cause"].isin(may)) for name, may in OF_PURPOSE.items()]
+    may_be: np.ndarray = np.logical_or.reduce([of_page.isna(), *allowed])
+    return may_be
 
 
 def _keep(facts: Facts) -> pd.DataFrame:
@@ -106,6 +119,14 @@ def _keep(facts: Facts) -> pd.DataFrame:
             say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it."),
         ],
         why,
+    )
+    seen = say.joined(say.plural(pages["sessions_long"].fillna(0), "session"), " from all channels").where(
+        pages["sessions_known"], "visits unknown"
+    )
+    other = np.where(
+        pages["purpose"].notna(),
+        say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", seen, f" ({w.long})."),
+        other,
     )
     because = say.joined(clicks, trend.where(pages["reference_known"] & (pages["base"] > 0), ""), pd.Series(other, index=pages.index))
     return pd.DataFrame(

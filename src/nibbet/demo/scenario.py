@@ -80,6 +80,11 @@ class World:
     brand: list[str] = field(default_factory=lambda: ["tarnbrook", "tarn brook"])
 
 
+def usual_place(rng: np.random.Generator) -> float:
+    """Where a page of this site stands when nothing ails it."""
+    return float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6))
+
+
 def slug(text: str) -> str:
     return "-".join(text.lower().split())
 
@@ -90,6 +95,7 @@ class Builder:
     def __init__(self, pages: int, seed: int, level: Level) -> None:
         self.level = level
         self.rng = np.random.default_rng(seed)
+        self.later = np.random.default_rng([seed, 3])
         self.count = pages
         self.pages: list[dict[str, Any]] = []
         self.pairs: list[dict[str, Any]] = []
@@ -122,7 +128,7 @@ class Builder:
             "engaged": {"rivers": 0.66, "lakes": 0.64, "technique": 0.61, "kit": 0.58, "shop": 0.5}.get(kind, 0.55)
             * float(np.exp(rng.normal(0, 0.06))),
             "pull": float(np.exp(rng.normal(0, 0.10) * self.level.noise)),
-            "position": float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6)),
+            "position": usual_place(rng),
             "demand": float(np.exp(rng.normal(2.9, 0.55))) * self.level.volume,
             "season": kind,
             "trend": "level",
@@ -131,6 +137,7 @@ class Builder:
             "sink": 1.0,
             "fade": 1.0,
             "leads": 1.0,
+            "mended_pull": 0.0,
             "case": "healthy",
             "verdict": "keep",
             "also_right": "",
@@ -140,6 +147,7 @@ class Builder:
             "repair_path": "",
         }
         page.update(given)
+        page["mended_pull"] = page["pull"]
         self.pages.append(page)
         return page
 
@@ -156,8 +164,12 @@ class Builder:
         brand: bool = False,
         role: str = "own",
         rare: float = 0.22,
+        mended: tuple[float, float] | None = None,
     ) -> None:
-        """The page is shown for what people type about `subject`; a tail of rare queries goes with it, never named in exports."""
+        """The page is shown for what people type about `subject`; a tail of rare queries goes with it, never named in exports.
+
+        mended: place and pull once the fault that the page was given is put right; as they are where there is none.
+        """
         templates = words.ASK[kind].split("|")[only]
         volume, place = demand or page["demand"], position or page["position"]
         share = 1.0 / np.arange(1, len(templates) + 1) ** 1.15
@@ -177,6 +189,8 @@ class Builder:
                     "demand": searches,
                     "position": where,
                     "pull": pull,
+                    "mended_position": where * (mended[0] / place if mended else 1.0),
+                    "mended_pull": mended[1] if mended else pull,
                     "brand": brand,
                     "role": role,
                     "season": page["season"],
@@ -196,13 +210,32 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
     _dead(b)
     _cases(b)
     _faults(b)
+    _overshadowed(b)
     frame = pd.DataFrame(b.pages)
     pairs = pd.DataFrame(b.pairs)
+    pairs["mended_position"], pairs["mended_pull"] = (pairs[f"mended_{name}"].fillna(pairs[name]) for name in ("position", "pull"))
     carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
         columns={"pull": "page_pull"}
     )
-    pairs = pairs.merge(carried, on="page", how="left", validate="m:1").sort_values(["unit", "page"], kind="stable", ignore_index=True)
+    pairs = (
+        pairs.assign(alone=-1.0)
+        .merge(carried, on="page", how="left", validate="m:1")
+        .sort_values(["unit", "page"], kind="stable", ignore_index=True)
+    )
     return World(frame, pairs, seed, level)
+
+
+def mended(world: World) -> World:
+    """The same world with every fault put right that a refresh, a merge or an expansion can mend: what those verdicts can gain at most.
+
+    Sunk pages stand where they stood, pages below the clicks where such pages usually stand, titles are chosen as usual, of duplicates one
+    page answers alone, and what was drawn without an answer has one. Demand, season and all chance stay as they were.
+    """
+    pairs = world.pairs.assign(position=world.pairs["mended_position"], pull=world.pairs["mended_pull"], sink=1.0, fade=1.0)
+    pairs["page_pull"] = pairs["page"].map(world.pages.set_index("page")["mended_pull"])
+    case = pairs["page"].map(world.pages.set_index("page")["case"])
+    pairs["alone"] = case.map({"duplicate_survivor": 1.0, "duplicate": 0.0}).fillna(-1.0)
+    return World(world.pages, pairs, world.seed, world.level)
 
 
 def _home_and_help(b: Builder) -> None:
@@ -319,7 +352,7 @@ def _look_alikes(b: Builder) -> None:
         guide = guides[item]
         guide.update(case="look_alike", position=float(b.rng.uniform(1.8, 3.2)))
         for row in (row for row in b.pairs if row["page"] == guide["page"]):
-            row["position"] = guide["position"] * float(np.exp(b.rng.normal(0, 0.16)))
+            row["position"] = row["mended_position"] = guide["position"] * float(np.exp(b.rng.normal(0, 0.16)))
         page = b.page("shop", item, f"/shop/{slug(item)}/", case="look_alike", unit=guide["unit"])
         b.asks(page, "shop", item)
         b.asks(
@@ -504,7 +537,12 @@ def _cases(b: Builder) -> None:
                 )
                 _moved_to(b, page)
             for row in (row for row in b.pairs if row["page"] == page["page"]):
-                row.update(demand=row["demand"] * factor, position=max(1.02, row["position"] * shift), season=page["season"])
+                row.update(
+                    demand=row["demand"] * factor,
+                    position=max(1.02, row["position"] * shift),
+                    mended_position=row["position"],
+                    season=page["season"],
+                )
             if case == "off_topic":
                 topic = words.numbered(words.OFF_TOPIC, 400)[int(b.rng.integers(len(words.OFF_TOPIC)))]
                 place = page["subject"].split()[-1]
@@ -517,6 +555,7 @@ def _cases(b: Builder) -> None:
                     pull=0.4,
                     role="stray",
                     rare=0.1,
+                    mended=(usual_place(b.later), 1.0),
                 )
 
 
@@ -537,6 +576,19 @@ def _faults(b: Builder) -> None:
         if page["repair"] in ("redirected", "chain"):
             last = next((other["redirect_path"] for other in b.pages if other["path"] == page["redirect_path"]), "")
             page["repair_path"] = last or page["redirect_path"]
+
+
+def _overshadowed(b: Builder) -> None:
+    """Guides whose queries the page of their section takes, without answering them."""
+    free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES and page["path"].count("/") == 3]
+    hubs = {page["kind"]: page for page in b.pages if page["case"] == "hub"}
+    for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.008))]:
+        page, hub = free[number], hubs[free[number]["kind"]]
+        page.update(case="overshadowed", repair="theme")
+        for row in [row for row in b.pairs if row["page"] == page["page"] and row["query"]]:
+            taken = dict(row, page=hub["page"], demand=row["demand"] * 0.72, position=row["position"] * 1.1, role="taken", pull=0.8)
+            row.update(demand=row["demand"] * 0.28, position=row["position"] * 1.2)
+            b.pairs.append(taken)
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:

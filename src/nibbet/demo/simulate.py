@@ -119,8 +119,9 @@ def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Fl
     for day in range(1, days):
         leader[:, day] = np.where(stay[:, day], leader[:, day - 1], drawn[:, day])
     leads = leader[code] == place[:, None]
-    shown[rows] = np.where(leads, 1.0, 0.07)
-    worse[rows] = np.where(leads, 1.9, 3.0)
+    alone = pairs["alone"].to_numpy()[rows][:, None]
+    shown[rows] = np.where(alone >= 0, alone, np.where(leads, 1.0, 0.07))
+    worse[rows] = np.where(alone >= 0, 1.0, np.where(leads, 1.9, 3.0))
     return shown, worse
 
 
@@ -136,21 +137,41 @@ def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
     return young * left * ~waiting
 
 
-def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> pd.DataFrame:
+@dataclass(frozen=True)
+class Latent:
+    """Rows x days: searches in which the page is shown, where, and how it appeals; and whether a row's query names the brand."""
+
+    looks: Floats
+    position: Floats
+    appeal: Floats
+    brand: NDArray[np.bool_]
+
+    def chosen(self, eager: float, at: object = ...) -> Floats:
+        """The share of those shown who click, of searchers so eager."""
+        brand = np.broadcast_to(self.brand[:, None], self.position.shape)
+        likely: Floats = np.clip(chosen_share(self.position[at], brand[at]) * self.appeal[at] * eager, 0, 0.9)  # type: ignore[index]
+        return likely
+
+
+def _latent(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> Latent:
     shown, worse = _turns(rng, pairs, len(days))
     position = _position(rng, pairs, days, noise) * worse
     arrived = np.ones(len(days))
     arrived[-PARTIAL_DAYS:] = PARTIAL
     looks = _demand(rng, pairs, market, days, noise) * seen_share(position) * shown * _active(pairs, days) * arrived
-    brand = pairs["brand"].to_numpy()[:, None]
     faded = pairs["fade"].to_numpy()[:, None] ** _fallen(pairs, len(days), 3.0)
     appeal = (pairs["pull_pair"] * pairs["page_pull"]).to_numpy()[:, None] * faded
+    return Latent(looks, position, appeal, pairs["brand"].to_numpy())
+
+
+def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> pd.DataFrame:
+    latent = _latent(rng, pairs, market, days, noise)
     parts = []
     for device, (share, eager) in DEVICES.items():
-        impressions = rng.poisson(looks * share)
+        impressions = rng.poisson(latent.looks * share)
         row, day = np.nonzero(impressions)
-        count, place = impressions[row, day], position[row, day]
-        likely = np.clip(chosen_share(place, np.broadcast_to(brand, position.shape)[row, day]) * appeal[row, day] * eager, 0, 0.9)
+        count, place = impressions[row, day], latent.position[row, day]
+        likely = latent.chosen(eager, (row, day))
         rate = np.clip(likely * rng.gamma(9.0 / noise**2, noise**2 / 9.0, len(row)), 0, 0.95)
         places = np.maximum(count, np.rint(place * count + rng.normal(0, 0.3, len(row)) * np.sqrt(count)))
         parts.append(
@@ -208,8 +229,8 @@ def _visits(rng: np.random.Generator, pages: pd.DataFrame, search: pd.DataFrame,
     return pd.concat(parts, ignore_index=True)
 
 
-def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
-    """The world lived through, in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
+def _blocks(world: World, pages_at_once: int) -> Iterator[tuple[np.random.Generator, pd.DataFrame, pd.DataFrame, pd.DataFrame]]:
+    """Blocks of whole units, each with its own source of chance: (rng, pages, pairs, market)."""
     days = calendar()
     market_rng = np.random.default_rng([world.seed, 1])
     market = pd.DataFrame(
@@ -226,8 +247,26 @@ def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
     pairs = world.pairs.rename(columns={"pull": "pull_pair"})
     pairs["season"] = pairs["season"].replace({"home": "shop", "legal": "level"})
     for block in sorted(blocks.unique()):
-        rng = np.random.default_rng([world.seed, 2, int(block)])
         pages = world.pages[blocks == block]
-        mine = pairs[pairs["page"].isin(pages["page"])].reset_index(drop=True)
-        search = _search(rng, mine, market, days, world.level.noise) if len(mine) else NOTHING_SEARCHED
-        yield Days(search, _visits(rng, pages.reset_index(drop=True), search, days))
+        yield np.random.default_rng([world.seed, 2, int(block)]), pages, pairs[pairs["page"].isin(pages["page"])], market
+
+
+def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
+    """The world lived through, in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
+    for rng, pages, pairs, market in _blocks(world, pages_at_once):
+        mine = pairs.reset_index(drop=True)
+        search = _search(rng, mine, market, calendar(), world.level.noise) if len(mine) else NOTHING_SEARCHED
+        yield Days(search, _visits(rng, pages.reset_index(drop=True), search, calendar()))
+
+
+def expected_clicks(world: World, last: int, *, pages_at_once: int = 400) -> pd.Series:
+    """Clicks that each pair of the world would get on average over the `last` complete days, all else of its chance being as it is lived."""
+    window = slice(-PARTIAL_DAYS - last, -PARTIAL_DAYS)
+    parts = []
+    for rng, _, pairs, market in _blocks(world, pages_at_once):
+        if pairs.empty:
+            continue
+        latent = _latent(rng, pairs, market, calendar(), world.level.noise)
+        clicks = sum(latent.looks * share * latent.chosen(eager) for share, eager in DEVICES.values())
+        parts.append(pd.Series(np.asarray(clicks)[:, window].sum(axis=1), index=pairs.index))
+    return pd.concat(parts).reindex(world.pairs.index)

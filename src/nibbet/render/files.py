@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
 from nibbet.render.safe import for_cells, harmless_cells, large
+from nibbet.render.servers import apache, nginx
 
 Floats = NDArray[np.float64]
 #: seconds after which files that a run was still writing are no longer taken for those of another run
@@ -45,6 +46,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "openings": site.openings(),
         "evidence": site.evidence(),
         "groups": site.groups(),
+        "apart": site.apart(),
         "redirects": site.redirects(),
         "repairs": site.repairs(),
         "changes": site.compare(),
@@ -60,6 +62,8 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
+    writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"]))
+    writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
     drawn = figures_of(site)
     for name, figure in drawn.items():

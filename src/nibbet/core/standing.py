@@ -1,0 +1,78 @@
+"""Where a site's good pages stand and how they are chosen: what a page can hope for once it is mended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import stats
+
+from nibbet.core.curve import Curve
+from nibbet.core.pull import usual_pull
+from nibbet.core.windows import MONTH_DAYS
+
+Floats = NDArray[np.float64]
+
+#: clicks from which a page's place tells where good pages stand, and pages from which a site tells it
+TELLING_CLICKS, TELLING_PAGES = 20, 12
+#: the normal quantile of an 80% interval
+Z80 = 1.2816
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Median and spread (of the logarithm) of the places of good pages for what they answer; mean and spread of their pull."""
+
+    place: float | Floats = 3.0
+    spread: float = 0.4
+    pull: float = 1.0
+    pull_spread: float = 0.2
+
+    def places(self, held: Floats, worse: float) -> Floats:
+        """Where a page that stands at `held` would stand once mended: the place than which a share `worse` of good pages no worse than it
+        stand better.
+        """
+        top = stats.norm.cdf((np.log(np.maximum(held, 1.0)) - np.log(self.place)) / self.spread)
+        there = stats.norm.ppf(np.clip(worse * top, 1e-9, 1 - 1e-9))
+        placed: Floats = np.minimum(np.maximum(self.place * np.exp(self.spread * there), 1.0), np.maximum(held, 1.0))
+        return placed
+
+    def gains(self, demand: Floats, clicks: Floats, held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
+        """Extra clicks a month of rows that would stand among the good pages: gain (mean), gain_low and gain_high (80%).
+
+        Args:
+            demand: impressions in `days` days on the first page; clicks: those had; held: the place than which they would not be worse.
+        """
+
+        def clicks_at(worse: float) -> Floats:
+            had: Floats = demand * curve.rate(self.places(held, worse)) * self.pull
+            return had
+
+        middle = np.mean([clicks_at(share) for share in np.arange(0.05, 1, 0.1)], axis=0)
+        noise = Z80 * self.pull_spread * middle
+        low = middle - np.hypot(middle - clicks_at(0.9), noise)
+        high = middle + np.hypot(clicks_at(0.1) - middle, noise)
+        month = MONTH_DAYS / days
+        return {
+            name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))
+        }
+
+
+def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
+    """Where the good pages of a site stand.
+
+    Args:
+        pages: position_answered, clicks_answered, expected_answered, trend (null where nothing lasting befell the page); one row per page.
+        below: the place from which on a page counts as one that has still to climb.
+    Returns:
+        From pages that are visited, stand above `below` and have not fallen; a site with few of them leans on the defaults.
+    """
+    good = pages[(pages["clicks_answered"] >= TELLING_CLICKS) & (pages["position_answered"] < below) & pages["trend"].isna()]
+    usual, spread = usual_pull(pages["clicks_answered"].to_numpy(float), pages["expected_answered"].to_numpy(float))
+    if len(good) < TELLING_PAGES:
+        return Standing(pull_spread=spread)
+    place = np.log(good["position_answered"].to_numpy(float))
+    low, middle, high = np.quantile(place, [0.16, 0.5, 0.84])
+    return Standing(float(np.exp(middle)), float(np.clip((high - low) / 2, 0.1, 0.8)), float(np.clip(usual, 0.7, 1.3)), spread)
