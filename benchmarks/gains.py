@@ -6,6 +6,7 @@ Usage: python benchmarks/gains.py [--seeds 5] [--pages 400] [LEVEL ...]
 from __future__ import annotations
 
 import argparse
+import sys
 import tempfile
 from pathlib import Path
 
@@ -13,21 +14,11 @@ import numpy as np
 import pandas as pd
 
 import nibbet
-from nibbet.core.windows import MONTH_DAYS
-from nibbet.demo.exports import HOME, write
-from nibbet.demo.scenario import LEVELS, build, mended
-from nibbet.demo.simulate import expected_clicks
+from nibbet.demo.exports import write
+from nibbet.demo.scenario import LEVELS, build
 
-
-def true_gains(pages: int, seed: int, level: str, days: int) -> tuple[pd.DataFrame, pd.Series]:
-    """Clicks a month that each page would gain for what it answers (own) and for what it draws astray (strays), and each unit as a whole."""
-    world = build(pages, seed, LEVELS[level])
-    gained = (expected_clicks(mended(world), days) - expected_clicks(world, days)) * MONTH_DAYS / days
-    stray = (world.pairs["role"] == "stray").map({True: "strays", False: "own"})
-    table = gained.groupby([world.pairs["page"], stray]).sum().unstack(fill_value=0.0).reindex(world.pages["page"], fill_value=0.0)
-    table.index = pd.Index(HOME.rstrip("/") + world.pages["path"].to_numpy())
-    table["unit"] = world.pages["unit"].to_numpy()
-    return table, gained.groupby(world.pairs["unit"]).sum()
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from score import promises
 
 
 def cases(pages: int, seed: int, level: str) -> pd.DataFrame:
@@ -39,14 +30,7 @@ def cases(pages: int, seed: int, level: str) -> pd.DataFrame:
         site = nibbet.open_site(folder)
         said, groups = site.verdicts(), site.groups()
         site.close()
-    truth, units = true_gains(pages, seed, level, 90)
-    own = said[said["cause"].isin(["decay", "climb", "snippet"])]
-    out = [own.assign(true=own["page"].map(truth["own"]))]
-    drawn = said[said["cause"] == "strays"]
-    out.append(drawn.assign(true=drawn["page"].map(truth["strays"])))
-    kept = groups[groups["survivor"].astype(bool)]
-    out.append(kept.assign(cause="merge", true=kept["page"].map(truth["unit"]).map(units)))
-    return pd.concat(out)[["cause", "page", "gain", "gain_low", "gain_high", "true"]].assign(seed=seed, level=level)
+    return promises(build(pages, seed, LEVELS[level]), said, groups, 90).assign(seed=seed, level=level)
 
 
 def told(rows: pd.DataFrame) -> dict[str, float]:

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import gzip
+import re
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 
+from nibbet.core.windows import MONTH_DAYS
 from nibbet.demo.exports import HOME
-from nibbet.demo.scenario import World
+from nibbet.demo.scenario import World, mended
+from nibbet.demo.simulate import expected_clicks
 
 VERDICTS = ["watch", "prune", "consolidate", "refresh", "expand", "keep"]
 NEVER_PRUNED = {"dead_selling", "dead_linked", "dead_protected", "new", "seasonal", "hub"}
@@ -81,3 +85,49 @@ def roles_right(world: World, queries: pd.DataFrame) -> dict[str, float]:
         "answer AUC": float((ranks[answers].sum() - answers.sum() * (answers.sum() + 1) / 2) / (answers.sum() * (~answers).sum())),
         "answer right": float(((both["answer"] >= 0.5) == answers).mean()),
     }
+
+
+def without_days(folder: Path, days: list[pd.Timestamp]) -> None:
+    """Take the rows of some days out of every search and visits file of a demo workspace (dates stand first in their lines)."""
+    spelt = {form for day in days for form in (f"{day:%Y-%m-%d}", f"{day:%d.%m.%Y}", f"{day:%Y%m%d}")}
+    for path in [*(folder / "search").glob("*.gz"), *(folder / "visits").glob("*.csv")]:
+        opened = gzip.open if path.suffix == ".gz" else open
+        with opened(path, "rb") as file:
+            lines = file.read().splitlines(keepends=True)
+        kept = [line for line in lines if re.split(rb'[",;\t]', line.lstrip(b'"'), maxsplit=1)[0].decode("utf-8", "replace") not in spelt]
+        with opened(path, "wb") as file:
+            file.write(b"".join(kept))
+
+
+def without_source(folder: Path, name: str) -> None:
+    """Take a source out of the settings of a demo workspace: a kind, or `pairs` for the search rows that name queries."""
+    settings = (folder / "nibbet.toml").read_text("utf-8")
+    if name == "pairs":
+        settings = settings.replace('"search/*.csv.gz"', '"search/pages-*.csv.gz"')
+    else:
+        settings = re.sub(rf'\[\[source\]\]\nkind = "{name}"\n.*?(?=\n\[)', "", settings, flags=re.DOTALL)
+    (folder / "nibbet.toml").write_text(settings, "utf-8")
+
+
+def costly(both: pd.DataFrame) -> pd.DataFrame:
+    """The rows of `against_truth` that would cost a page that matters."""
+    removed = both["case"].isin(NEVER_PRUNED) & (both["verdict"] == "prune")
+    return both[removed | ((both["case"] == "look_alike") & (both["verdict"] == "consolidate"))]
+
+
+def promises(world: World, verdicts: pd.DataFrame, groups: pd.DataFrame, days: int) -> pd.DataFrame:
+    """One row per promised gain: cause, page, gain, gain_low, gain_high, and true: the clicks a month that the world gains once mended."""
+    gained = (expected_clicks(mended(world), days) - expected_clicks(world, days)) * MONTH_DAYS / days
+    stray = world.pairs["role"] == "stray"
+    address = HOME + world.pages.set_index("page")["path"]
+    own, drawn = (gained[rows].groupby(world.pairs["page"]).sum().rename(address) for rows in (~stray, stray))
+    of_unit = gained.groupby(world.pairs["unit"]).sum()
+    unit = world.pages["unit"].set_axis(address.to_numpy()).map(of_unit)
+    refresh = verdicts[verdicts["cause"].isin(["decay", "climb", "snippet"])]
+    expand, merges = verdicts[verdicts["cause"] == "strays"], groups[groups["survivor"].astype(bool)]
+    parts = [
+        refresh.assign(true=refresh["page"].map(own)),
+        expand.assign(true=expand["page"].map(drawn)),
+        merges.assign(cause="merge", true=merges["page"].map(unit)),
+    ]
+    return pd.concat(parts)[["cause", "page", "gain", "gain_low", "gain_high", "true"]].fillna({"true": 0.0})

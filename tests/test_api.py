@@ -59,19 +59,44 @@ def test_any_grain_serves(kept: list[str], tmp_path: Path) -> None:
     site.close()
 
 
-def test_nothing_is_pruned_without_a_source_that_would_tell() -> None:
+def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
     frame = days(["/a/", "/b/"])
     crawl = pd.DataFrame({"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"]})
-    alone = nibbet.Site(home=HOME, search=frame, crawl=crawl)
-    assert set(alone.verdicts()["verdict"]) == {"keep"}
-    alone.close()
     visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
-    told = nibbet.Site(home=HOME, search=frame, crawl=crawl, landings=visits)
-    found = told.verdicts().set_index("page")
-    assert found.loc[HOME + "quiet/", "verdict"] == "prune"
-    assert found.loc[HOME + "quiet/", "confidence"] == "low"
-    assert "links from outside unknown" in found.loc[HOME + "quiet/", "because"]
-    told.close()
+
+    def said(needs: str, **sources: pd.DataFrame) -> pd.Series:
+        site = nibbet.Site(home=HOME, search=frame, crawl=crawl, settings={"verdicts": {"prune_needs": needs}}, **sources)
+        row = site.verdicts().set_index("page").loc[HOME + "quiet/"]
+        site.close()
+        return row
+
+    alone, visited, allowed = said("both"), said("both", landings=visits), said("one", landings=visits)
+    assert (alone["verdict"], alone["cause"]) == ("watch", "untold")
+    assert "no source tells of visits (landings) and links from outside (backlinks)" in alone["because"]
+    assert (visited["verdict"], visited["cause"]) == ("watch", "untold")
+    assert (allowed["verdict"], allowed["confidence"]) == ("prune", "low")
+    assert "links from outside unknown" in allowed["because"]
+    assert said("none")["verdict"] == "prune"
+
+
+def test_pages_with_another_purpose_are_judged_by_their_visits() -> None:
+    frame = days(["/a/", "/b/"])
+    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/offers/may/", "/offers/june/", "/login/"], "status": 200, "title": list("ABMJL")})
+    visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
+    visits.loc[len(visits)] = [pd.Timestamp("2026-05-01"), "/offers/may/", "newsletter", 60, 0]
+    links = pd.DataFrame({"from_url": ["https://other.example/"], "page": ["/a/"], "anchor": ["x"]})
+    purpose = {"campaign": ["/offers/*"], "account": ["/login/"]}
+    site = nibbet.Site(home=HOME, search=frame, crawl=crawl, landings=visits, backlinks=links, settings={"purpose": purpose})
+    pages = site.pages().set_index("page")
+    site.close()
+    assert pages.loc[HOME + "offers/may/", "verdict"] == "keep"
+    assert "a campaign page, judged by its visits: 60 sessions" in pages.loc[HOME + "offers/may/", "because"]
+    assert pages.loc[HOME + "offers/june/", "verdict"] == "prune"
+    assert pages["purpose"].dropna().to_dict() == {
+        HOME + "login/": "account",
+        HOME + "offers/may/": "campaign",
+        HOME + "offers/june/": "campaign",
+    }
 
 
 @pytest.mark.parametrize(

@@ -124,8 +124,8 @@ class VerdictSettings(Section):
     prune_clicks: int = Field(20, ge=0)
     prune_impressions: int = Field(600, ge=0)
     prune_sessions: int = Field(10, ge=0)
-    prune_on_search_alone: bool = False
-    "Whether to prune where neither landings nor backlinks are there to tell that nobody needs the page."
+    prune_needs: Literal["both", "one", "none"] = "both"
+    "Which of landings and backlinks must be given before a page is pruned: both tell of pages that are needed though search is not."
     hub_outlinks: int = Field(30, ge=1)
     hub_children: int = Field(3, ge=1)
     overlap: float = Field(0.55, gt=0, le=1)

@@ -25,7 +25,7 @@ class Thresholds:
     prune_clicks: int = 20
     prune_impressions: int = 600
     prune_sessions: int = 10
-    prune_on_search_alone: bool = False
+    prune_needs: str = "both"
     hub_outlinks: int = 30
     hub_children: int = 3
     overlap: float = 0.55
@@ -186,35 +186,54 @@ def _nothing_earned(facts: Facts) -> list[Check]:
     ]
 
 
-def prune(facts: Facts) -> Finding:
-    """prune: settled, earning nothing anywhere over the long window, and none that others need."""
+def _needed_by_none(facts: Facts) -> list[Check]:
+    """What a page without earnings must pass besides: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
-    known = pages["sessions_known"] | pages["backlinks_known"]
     days = pd.Series(float(facts.windows.covered_days), index=pages.index)
     settings, crawled = "nibbet.toml, editorial", "crawl"
-    checks = [
+    return [
         *_nothing_earned(facts),
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
-        Check(
-            "landings_or_backlinks_given",
-            known.astype(float),
-            "yes",
-            "all",
-            "landings, backlinks",
-            known | facts.limits.prune_on_search_alone,
-        ),
-        Check(
-            "visits_known_where_search_is_not_the_purpose",
-            pages["sessions_known"].astype(float),
-            "yes",
-            "all",
-            "nibbet.toml, landings",
-            pages["sessions_known"] | pages["purpose"].isna(),
-        ),
         Check("covered_days", days, f">= {t.covered_days}", str(long), "search", days >= t.covered_days),
     ]
+
+
+def _told(facts: Facts) -> Check:
+    """How many of the sources that would tell whether a page is needed were given: landings and backlinks."""
+    pages, least = facts.pages, {"both": 2, "one": 1, "none": 0}[facts.limits.prune_needs]
+    given = pages["sessions_known"].astype(int) + pages["backlinks_known"].astype(int)
+    enough = (given >= least) & (pages["sessions_known"] | pages["purpose"].isna())
+    return Check("landings_and_backlinks_given", given.astype(float), f">= {least}", "all", "landings, backlinks", enough)
+
+
+def untold(facts: Facts) -> Finding:
+    """watch: it earned nothing that is known, but a source that would tell whether it is needed is missing."""
+    pages, enough = facts.pages, _told(facts)
+    lacks = Check(enough.measure, enough.values, enough.threshold.replace(">=", "<"), enough.window, enough.source, ~enough.passed)  # type: ignore[attr-defined, operator]
+    checks = [*_needed_by_none(facts), lacks]
+    missing = np.select(
+        [~pages["sessions_known"] & ~pages["backlinks_known"], ~pages["sessions_known"]],
+        ["visits (landings) and links from outside (backlinks)", "visits and conversions (landings)"],
+        "links from outside (backlinks)",
+    )
+    because = say.joined(
+        "From search it earned next to nothing (",
+        say.plural(pages["clicks_long"], "click"),
+        ", ",
+        say.plural(pages["impressions_long"], "impression"),
+        f", {facts.windows.long}), but no source tells of ",
+        pd.Series(missing, index=pages.index),
+        ": add it before removing anything, or allow less with prune_needs.",
+    )
+    return Finding("watch", "untold", _rows(pages, _all(checks), "untold", because, 0.8), checks)
+
+
+def prune(facts: Facts) -> Finding:
+    """prune: settled, earning nothing anywhere over the long window, and none that others need."""
+    pages, long, told = facts.pages, facts.windows.long, _told(facts)
+    checks = [*_needed_by_none(facts), told]
     chosen = _all(checks)
     target = facts.covers.reindex(pages.index)
     visits = say.joined(say.plural(pages["sessions_long"], "session"), " from all channels, no conversion").where(
@@ -238,8 +257,7 @@ def prune(facts: Facts) -> Finding:
         links,
         cover,
     )
-    told = pages["sessions_known"].astype(int) + pages["backlinks_known"].astype(int)
-    sure = told.map({2: 0.97, 1: 0.6, 0: 0.3})
+    sure = told.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding("prune", "dead", _rows(pages, chosen, "dead", because, sure, zero, target), checks)
 

@@ -19,14 +19,15 @@ from nibbet.core.rules import (
     prune,
     snippet,
     unsettled,
+    untold,
     young,
 )
 
 #: what the rules may say of pages that are not there for search; the rest asks what search should bring
 OF_PURPOSE = {"campaign": ("watch", "prune"), "support": ("watch", "prune", "engagement"), "account": ("watch", "prune")}
-RULES = (young, unsettled, prune, consolidate, decay, climb, snippet, engagement, expand)
-#: watch for either reason comes first, then prune, then consolidate; the rest stand side by side
-ORDER = {rule: max(0, number - 1) for number, rule in enumerate(RULES)}
+RULES = (young, unsettled, untold, prune, consolidate, decay, climb, snippet, engagement, expand)
+#: watch for any reason comes first, then prune, then consolidate; the rest stand side by side
+ORDER = {rule: max(0, number - 2) for number, rule in enumerate(RULES)}
 REASONING = "rule measure value threshold passed window source".split()
 
 
