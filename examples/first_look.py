@@ -45,7 +45,9 @@ crawl = pd.DataFrame(
     }
 )
 
-site = nibbet.Site(home="https://tarnbrook.example/", search=search, landings=landings, crawl=crawl)
+backlinks = pd.DataFrame({"from_url": ["https://paddlers.example/links"], "page": ["/rivers/elverdale/"], "anchor": ["Elverdale"]})
+
+site = nibbet.Site(home="https://tarnbrook.example/", search=search, landings=landings, backlinks=backlinks, crawl=crawl)
 print(site.addresses.head(6).to_string(index=False))
 print(site.verdicts()[["page", "verdict", "cause", "because"]].to_string(index=False))
 site.close()

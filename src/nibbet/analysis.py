@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
+from scipy.sparse import csr_matrix
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
@@ -18,10 +19,11 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
+from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import Reach, find_openings, stray_topics, within_reach
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
-from nibbet.core.querymap import Roles, add_answer, add_roles, query_totals
+from nibbet.core.querymap import Roles, add_answer, add_roles, page_words, query_totals
 from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.rules import Facts, Thresholds
@@ -31,6 +33,7 @@ from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import Windows, make_windows, weekday_scale
+from nibbet.core.words import Lexicon
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.sources.joined import Joined, join_sources, matched
@@ -244,7 +247,9 @@ class Analysis:
     def _expected(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
-        pairs = self._engine.fetch(kept.order_by("page", "query")).astype({"query": "str"})
+        keyed = kept.mutate(query_id=self._engine.key(kept["query"]))
+        pairs = self._engine.fetch(keyed.order_by("page", "query")).astype({"query": "str"})
+        pairs["query_id"] = pd.factorize(pairs["query_id"].to_numpy())[0]
         seen = [name for name in pairs if name.startswith("seen_")]
         days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
         pairs = pairs.drop(columns=seen).assign(days=days)
@@ -266,7 +271,8 @@ class Analysis:
         pairs, pages = self._expected[self._expected["query"] != ""], self._pages
         self._say("mapping queries to pages")
         own = self.config
-        pairs = add_answer(pairs, pages.reset_index(drop=True), brand=own.site.brand, language=own.site.language)
+        lexicon, on_page = self._words_of_pages
+        pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
         roles = Roles(own.verdicts.answers, own.verdicts.rival_share)
         pairs = add_roles(pairs, pages["page"], roles, self._targets())
         pairs["brand"] = pairs["brand"].eq(True)
@@ -275,6 +281,12 @@ class Analysis:
         pairs["topic"] = stray_topics(strays, own.site.language).reindex(pairs.index)
         order = np.lexsort([-pairs["impressions"].to_numpy(), pairs["page"].to_numpy()])  # by query already
         return pairs.iloc[order].reset_index(drop=True)
+
+    @cached_property
+    def _words_of_pages(self) -> tuple[Lexicon, csr_matrix]:
+        """The words that stand on each page; the rows are numbered as pages are."""
+        lexicon = Lexicon(self.config.site.language)
+        return lexicon, page_words(self._pages, lexicon)
 
     def _targets(self) -> pd.DataFrame | None:
         rows = self._joined.editorial
@@ -502,9 +514,7 @@ class Analysis:
 
     @cached_property
     def _stray_topics(self) -> pd.DataFrame:
-        rows = self._openings[self._openings["kind"] == "stray"].merge(
-            self._pairs[["page", "query", "impressions", "topic", "position_sum", "placed"]], on=["page", "query"]
-        )
+        rows = self._openings[self._openings["kind"] == "stray"]
         # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
         rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
         table = rows.groupby(["page", "topic"], as_index=False).agg(
@@ -528,15 +538,13 @@ class Analysis:
             pages,
             np.flatnonzero((poor | pages["gone"]).to_numpy()),
             staying,
-            language=self.config.site.language,
             brand=self.config.site.brand,
+            words=self._words_of_pages,
         )
 
     @cached_property
     def _facts(self) -> Facts:
-        shown = self._openings.merge(self._pairs[["page", "query", "impressions"]], on=["page", "query"]).rename(
-            columns={"impressions": "shown"}
-        )
+        shown = self._openings.rename(columns={"impressions": "shown"})
         return Facts(
             self._measured,
             shown,
@@ -608,7 +616,7 @@ class Analysis:
 
     def openings(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
-        return self._openings.assign(page=self._openings["page"].map(self._pages["page"]))
+        return self._openings.assign(page=self._openings["page"].map(self._pages["page"]))[OPENINGS]
 
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""

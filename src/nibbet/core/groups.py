@@ -15,6 +15,7 @@ from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.words import numbered
 
 #: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
 MOST_PAGES = 200
@@ -53,7 +54,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     own = pairs[~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)]
     if own.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap"])
-    pages, queries = pd.factorize(own["page"], sort=True), pd.factorize(own["query"], sort=True)
+    pages, queries = pd.factorize(own["page"], sort=True), numbered(own)
     shape = (len(pages[1]), len(queries[1]))
     shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (pages[0], queries[0])), shape=shape)
     drawn = (shown > 0).astype(float)

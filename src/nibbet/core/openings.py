@@ -14,9 +14,13 @@ from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import Lexicon, rarity
+from nibbet.core.words import Lexicon, numbered, rarity
 
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
+
+
+#: what goes with an opening for those who gather them
+MORE = ["impressions", "topic", "position_sum", "placed"]
 
 
 @dataclass(frozen=True)
@@ -55,8 +59,10 @@ def find_openings(
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
-    found = pd.concat(parts, ignore_index=True)
-    return found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)[COLUMNS]
+    columns = [*COLUMNS, *(name for name in MORE if name in pairs)]
+    found = pd.concat([part.loc[part["gain"] > 0, columns] for part in parts])
+    order = np.lexsort([found.index.to_numpy(), found["page"].to_numpy(), -found["gain"].to_numpy(float)])  # rows stand by page and query
+    return found.iloc[order].reset_index(drop=True)
 
 
 #: clicks that a query must have for its place to count as held
@@ -73,8 +79,9 @@ def best_like(held: pd.DataFrame, wanted: pd.DataFrame, *, language: str) -> pd.
     if held.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
     lexicon = Lexicon(language)
-    own, other = (lexicon.matrix(rows["query"]) for rows in (held, wanted))
-    own, other = lexicon.same_width(own, other)
+    number, texts = numbered(pd.concat([rows[[c for c in ("query", "query_id") if c in rows]] for rows in (held, wanted)]))
+    words = lexicon.matrix(texts)
+    own, other = words[number[: len(held)]], words[number[len(held) :]]
     pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
     weight = rarity(
         sparse.csr_matrix((np.ones(len(held)), (pages.get_indexer(held["page"]), np.arange(len(held)))), shape=(len(pages), len(held)))
@@ -146,8 +153,8 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     if strays.empty:
         return pd.Series([], index=strays.index, dtype="str")
     lexicon = Lexicon(language)
-    number, texts = pd.factorize(strays["query"])
-    words = lexicon.matrix(pd.Series(texts))[number]
+    number, texts = numbered(strays)
+    words = lexicon.matrix(texts)[number]
     page = pd.factorize(strays["page"])[0]
     drawn = sparse.csr_matrix((np.ones(len(page)), (page, np.arange(len(page)))), shape=(page.max() + 1, len(page))) @ words
     weight = np.sqrt(rarity(drawn))
@@ -162,4 +169,5 @@ def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
     label = csgraph.connected_components(alike > 0.45, directed=False)[1]
     order = np.lexsort([-strays["impressions"].to_numpy(), label])
     head = order[np.unique(label[order], return_index=True)[1]]
-    return pd.Series(strays["query"].to_numpy()[head][label], index=strays.index, dtype="str")
+    labels: pd.Series = strays["query"].iloc[head[label]].set_axis(strays.index).astype("str")
+    return labels

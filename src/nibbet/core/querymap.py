@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.pull import shrunk_pull, weighted_position
-from nibbet.core.words import Lexicon, covered_share, rarity
+from nibbet.core.words import Lexicon, covered_share, numbered, rarity
 
 Floats = NDArray[np.float64]
 
@@ -43,21 +43,29 @@ def page_words(pages: pd.DataFrame, lexicon: Lexicon) -> sparse.csr_matrix:
     return best.tocsr()
 
 
-def add_answer(pairs: pd.DataFrame, pages: pd.DataFrame, *, brand: list[str], language: str) -> pd.DataFrame:
+def add_answer(
+    pairs: pd.DataFrame,
+    pages: pd.DataFrame,
+    *,
+    brand: list[str],
+    language: str,
+    lexicon: Lexicon | None = None,
+    on_page: sparse.csr_matrix | None = None,
+) -> pd.DataFrame:
     """The pairs with answer: 0..1, how far the page answers the query.
 
     Args:
         pairs: page (row number in `pages`), query, clicks, expected_clicks, position (null without impressions).
         pages: path, and title, h1, headings, description where known.
+        lexicon, on_page: what `page_words` made of these pages with this lexicon, where that is there already.
     Returns:
         The same rows with answer. Words: the share of the query's telling words that stand on the page. What words leave open,
         behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words.
     """
-    lexicon = Lexicon(language)
-    number, unique = pd.factorize(pairs["query"])
-    texts = pd.Series(unique)
+    number, texts = numbered(pairs)
+    lexicon = lexicon or Lexicon(language)
+    on_page = page_words(pages, lexicon) if on_page is None else on_page
     words = lexicon.matrix(texts)
-    on_page = page_words(pages, lexicon)
     words, on_page = lexicon.same_width(words, on_page)
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
@@ -93,7 +101,7 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
         shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page does.
     """
     pairs = _with_named(pairs, targets)
-    query, unique = pd.factorize(pairs["query"])
+    query, unique = numbered(pairs)
     shares = {}
     for name in ("clicks", "impressions"):
         whole = np.bincount(query, pairs[name].to_numpy(float), len(unique))[query]
@@ -117,14 +125,27 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:
+    """The pairs with named: whether editors meant the page for the query; with a row of zeros for each that searchers have not met."""
     if targets is None or targets.empty:
         return pairs.assign(named=False)
-    named = targets.drop_duplicates("query").assign(named=True)
-    joined = pairs.merge(named, on=["page", "query"], how="outer", sort=False, validate="1:1")
-    joined["named"] = joined["named"].eq(True)
-    counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in joined]
-    joined[counts] = joined[counts].fillna(0)
-    return joined.astype({c: pairs[c].dtype for c in counts}).sort_values(["page", "query"], ignore_index=True)
+    targets = targets.drop_duplicates("query")
+    of_pages = pairs.loc[pairs["page"].isin(targets["page"]), ["page", "query"]].reset_index(names="row")
+    met = of_pages.merge(targets, on=["page", "query"], how="right", validate="1:1")
+    pairs = pairs.assign(named=pairs.index.isin(met["row"].dropna()))
+    new = met.loc[met["row"].isna(), ["page", "query"]]
+    if new.empty:
+        return pairs
+    counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in pairs]
+    added = new.assign(named=True, **dict.fromkeys(counts, 0))
+    if "query_id" in pairs:
+        elsewhere = (
+            pairs.loc[pairs["query"].isin(new["query"]), ["query", "query_id"]].drop_duplicates("query").set_index("query")["query_id"]
+        )
+        known = added["query"].map(elsewhere)
+        added["query_id"] = known.fillna(pd.Series(pairs["query_id"].max() + 1 + np.arange(len(added)), index=added.index)).astype("int64")
+    both = pd.concat([pairs, added], ignore_index=True)
+    whole = both.astype({c: pairs[c].dtype for c in [*counts, *(["query_id"] if "query_id" in pairs else [])]})
+    return whole.sort_values(["page", "query"], ignore_index=True)
 
 
 def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:

@@ -15,7 +15,15 @@ COVERS = 0.6
 ROWS_AT_ONCE = 20_000
 
 
-def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray, *, language: str, brand: list[str]) -> pd.Series:
+def covering_page(
+    pages: pd.DataFrame,
+    leaving: np.ndarray,
+    staying: np.ndarray,
+    *,
+    brand: list[str],
+    language: str = "english",
+    words: tuple[Lexicon, sparse.csr_matrix] | None = None,
+) -> pd.Series:
     """For each leaving page the staying page that covers its subject best; null where none carries COVERS of its telling words.
 
     Args:
@@ -23,11 +31,12 @@ def covering_page(pages: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray,
             heading, else its title, else its path; of pages that cover it alike, the one that is
             about little else is taken, then the one with more clicks.
         leaving, staying: row numbers in `pages`.
+        words: a lexicon and what `page_words` made of these pages with it, where that is there already.
     """
-    lexicon = Lexicon(language)
+    lexicon, texts = words or (Lexicon(language), None)
     subject = lexicon.matrix(subject_of(pages))
     known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
-    texts = page_words(pages, lexicon)
+    texts = page_words(pages, lexicon) if texts is None else texts
     subject, texts = lexicon.same_width(subject, texts)
     weight = rarity(texts) ** 2
     weight[known_brand] = 0.0

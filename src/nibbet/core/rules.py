@@ -62,25 +62,24 @@ class Finding:
     rows: pd.DataFrame
     checks: list[Check]
 
-    @property
-    def evidence(self) -> pd.DataFrame:
-        """The checks of the pages of which the rule speaks: EVIDENCE; its verdict column carries the cause too."""
-        name, shown = self.verdict + ":" + self.rows["cause"], [check for check in self.checks if len(check.values)]
+    def evidence(self, pages: pd.Index) -> pd.DataFrame:
+        """The checks of these pages, of which the rule speaks: EVIDENCE."""
         parts = [
             pd.DataFrame(
                 {
-                    "page": self.rows.index,
-                    "verdict": name.to_numpy(),
+                    "page": pages,
+                    "verdict": self.verdict,
                     "measure": check.measure,
-                    "value": check.values.reindex(self.rows.index).to_numpy(dtype=float),
+                    "value": check.values.reindex(pages).to_numpy(dtype=float),
                     "threshold": str(check.threshold),
                     "window": check.window,
                     "source": check.source,
                 }
             )
-            for check in shown
+            for check in self.checks
+            if len(check.values)
         ]
-        return pd.concat(parts, ignore_index=True) if len(self.rows) and parts else pd.DataFrame(columns=EVIDENCE)
+        return pd.concat(parts, ignore_index=True) if len(pages) and parts else pd.DataFrame(columns=EVIDENCE)
 
 
 def _all(checks: list[Check]) -> pd.Series:
@@ -147,12 +146,13 @@ def young(facts: Facts) -> Finding:
     age = _age(pages)
     checks = [Check("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen", age < limit)]
     chosen = _all(checks)
-    since = np.where(pages["published"].notna(), "Published ", "First seen ")
+    here = pages[chosen]
+    since = np.where(here["published"].notna(), "Published ", "First seen ")
     because = say.joined(
-        pd.Series(since, index=pages.index),
-        say.named(pages["born"].dt.strftime("%Y-%m-%d")),
+        pd.Series(since, index=here.index),
+        say.named(here["born"].dt.strftime("%Y-%m-%d")),
         ", ",
-        say.count(age.where(chosen, 0)),
+        say.count(age[chosen]),
         f" days before {facts.windows.as_of}: too young to judge before {limit} days.",
     )
     return Finding("watch", "young", _rows(pages, chosen, "young", because, 1.0), checks)
@@ -213,21 +213,23 @@ def untold(facts: Facts) -> Finding:
     pages, enough = facts.pages, _told(facts)
     lacks = Check(enough.measure, enough.values, enough.threshold.replace(">=", "<"), enough.window, enough.source, ~enough.passed)  # type: ignore[attr-defined, operator]
     checks = [*_needed_by_none(facts), lacks]
+    chosen = _all(checks)
+    here = pages[chosen]
     missing = np.select(
-        [~pages["sessions_known"] & ~pages["backlinks_known"], ~pages["sessions_known"]],
+        [~here["sessions_known"] & ~here["backlinks_known"], ~here["sessions_known"]],
         ["visits (landings) and links from outside (backlinks)", "visits and conversions (landings)"],
         "links from outside (backlinks)",
     )
     because = say.joined(
         "From search it earned next to nothing (",
-        say.plural(pages["clicks_long"], "click"),
+        say.plural(here["clicks_long"], "click"),
         ", ",
-        say.plural(pages["impressions_long"], "impression"),
+        say.plural(here["impressions_long"], "impression"),
         f", {facts.windows.long}), but no source tells of ",
-        pd.Series(missing, index=pages.index),
+        pd.Series(missing, index=here.index),
         ": add it before removing anything, or allow less with prune_needs.",
     )
-    return Finding("watch", "untold", _rows(pages, _all(checks), "untold", because, 0.8), checks)
+    return Finding("watch", "untold", _rows(pages, chosen, "untold", because, 0.8), checks)
 
 
 def prune(facts: Facts) -> Finding:
@@ -235,12 +237,13 @@ def prune(facts: Facts) -> Finding:
     pages, long, told = facts.pages, facts.windows.long, _told(facts)
     checks = [*_needed_by_none(facts), told]
     chosen = _all(checks)
-    target = facts.covers.reindex(pages.index)
-    visits = say.joined(say.plural(pages["sessions_long"], "session"), " from all channels, no conversion").where(
-        pages["sessions_known"], "visits unknown"
+    here = pages[chosen]
+    target = facts.covers.reindex(here.index)
+    visits = say.joined(say.plural(here["sessions_long"], "session"), " from all channels, no conversion").where(
+        here["sessions_known"], "visits unknown"
     )
-    links = pd.Series(np.where(pages["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=pages.index)
-    cover = ("; " + pages["path"].reindex(target).set_axis(pages.index) + " covers its subject.").where(
+    links = pd.Series(np.where(here["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=here.index)
+    cover = ("; " + pages["path"].reindex(target).set_axis(here.index) + " covers its subject.").where(
         target.notna(), "; no page covers its subject."
     )
     because = say.joined(
@@ -249,9 +252,9 @@ def prune(facts: Facts) -> Finding:
         " to ",
         str(long.end),
         ": ",
-        say.plural(pages["clicks_long"], "click"),
+        say.plural(here["clicks_long"], "click"),
         ", ",
-        say.plural(pages["impressions_long"], "impression"),
+        say.plural(here["impressions_long"], "impression"),
         ", ",
         visits,
         links,
@@ -330,26 +333,27 @@ def decay(facts: Facts) -> Finding:
             for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
+    here = pages[chosen]
     against = (
         "the same days a year before" if w.reference_kind == "year" else "what the days before and the season of its section let expect"
     )
-    by_rank = -pages["rank"] >= -pages["pull_part"]
+    by_rank = -here["rank"] >= -here["pull_part"]
     how = (
         "rank cost "
-        + say.count(-pages["rank"])
+        + say.count(-here["rank"])
         + " (position "
-        + say.place(pages["position_reference"])
+        + say.place(here["position_reference"])
         + " to "
-        + say.place(pages["position"])
+        + say.place(here["position"])
         + ")"
-    ).where(by_rank, "pull cost " + say.count(-pages["pull_part"]) + " (chosen less at the same place)")
-    dated = pages["since"].notna() & pages["trend"].isin(["collapse", "slow decay"])
-    since = (", since the week of " + pages["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
-    other = pd.Series(np.where(pages["demand"] < 0, "demand cost ", "demand gave "), index=pages.index) + say.count(pages["demand"].abs())
+    ).where(by_rank, "pull cost " + say.count(-here["pull_part"]) + " (chosen less at the same place)")
+    dated = here["since"].notna() & here["trend"].isin(["collapse", "slow decay"])
+    since = (", since the week of " + here["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
+    other = pd.Series(np.where(here["demand"] < 0, "demand cost ", "demand gave "), index=here.index) + say.count(here["demand"].abs())
     because = say.joined(
-        say.count(base),
+        say.count(base[chosen]),
         " clicks became ",
-        say.count(recent),
+        say.count(recent[chosen]),
         f" ({w.recent}, against {against}): ",
         how,
         ", ",
@@ -379,17 +383,18 @@ def climb(facts: Facts) -> Finding:
         _not_blocked(pages),
     ]
     chosen = _all(checks)
+    here = pages[chosen]
     because = say.joined(
         "It answers ",
-        say.plural(queries, "query").str.replace("querys", "queries"),
+        say.plural(queries[chosen], "query").str.replace("querys", "queries"),
         " at positions just below the clicks (",
-        say.place(pages["position_answered"]),
+        say.place(here["position_answered"]),
         " on average), first ",
-        '"' + best + '"',
+        '"' + best[chosen] + '"',
         ": ",
-        say.count(on_climb),
+        say.count(on_climb[chosen]),
         " impressions but ",
-        say.plural(pages["clicks_answered"], "click"),
+        say.plural(here["clicks_answered"], "click"),
         f" ({w.recent}).",
     )
     return Finding("refresh", "climb", _rows(pages, chosen, "climb", because, (0.75 + 0.2 * share).clip(0, 0.97), gains), checks)
@@ -416,15 +421,16 @@ def snippet(facts: Facts) -> Finding:
         _not_blocked(pages),
     ]
     chosen = _all(checks)
+    here = pages[chosen]
     because = say.joined(
         "At position ",
-        say.place(pages["position_answered"]),
+        say.place(here["position_answered"]),
         " it was chosen ",
-        say.count(pages["clicks_answered"]),
+        say.count(here["clicks_answered"]),
         " times where this site's results usually get ",
-        say.count(pages["expected_answered"]),
+        say.count(here["expected_answered"]),
         f" ({w.recent}): pull ",
-        pull.round(2).astype("str"),
+        pull[chosen].round(2).astype("str"),
         "; its title and description do not sell it.",
     )
     return Finding("refresh", "snippet", _rows(pages, chosen, "snippet", because, (1 - q).clip(0, 0.99), gains), checks)
@@ -454,13 +460,13 @@ def engagement(facts: Facts) -> Finding:
     chosen = _all(checks)
     because = say.joined(
         "Of ",
-        say.count(sessions),
+        say.count(sessions[chosen]),
         " visits from search ",
-        say.share(rate),
+        say.share(rate[chosen]),
         " engaged, against ",
-        say.share(usual),
+        say.share(usual[chosen]),
         " on the pages of ",
-        section,
+        section[chosen],
         f" ({w.long}): what it offers is not what they came for.",
     )
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
@@ -474,21 +480,23 @@ def expand(facts: Facts) -> Finding:
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
     sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(facts.untold, axis=0)
     at = best.reindex(pages.index)
-    because = say.joined(
-        "It is shown ",
-        say.count(at["impressions"]),
-        " times for ",
-        say.plural(at["queries"], "query").str.replace("querys", "queries"),
-        ' on "',
-        say.named(at["topic"]),
-        '" at position ',
-        say.place(at["position"]),
-        f" ({w.recent}), which neither it nor another page answers.",
-    )
     checks = [
         Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),
         Check("stray_position", at["position"], "", str(w.recent), "search"),
         Check("gain", sums["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve", sums["gain"] >= t.min_gain),
         _not_blocked(pages),
     ]
-    return Finding("expand", "strays", _rows(pages, _all(checks), "strays", because, 0.9, sums), checks)
+    chosen = _all(checks)
+    said = at[chosen]
+    because = say.joined(
+        "It is shown ",
+        say.count(said["impressions"]),
+        " times for ",
+        say.plural(said["queries"], "query").str.replace("querys", "queries"),
+        ' on "',
+        say.named(said["topic"]),
+        '" at position ',
+        say.place(said["position"]),
+        f" ({w.recent}), which neither it nor another page answers.",
+    )
+    return Finding("expand", "strays", _rows(pages, chosen, "strays", because, 0.9, sums), checks)

@@ -29,24 +29,29 @@ def share(values: pd.Series) -> pd.Series:
 
 def place(values: pd.Series) -> pd.Series:
     """4.2 for a position; "?" where unknown."""
-    known = values.astype("float64")
-    return pd.Series(np.where(known.isna(), "?", known.fillna(0).map("{:.1f}".format)), index=values.index, dtype="str")
+    known = values.to_numpy(dtype="float64", na_value=np.nan)
+    tenths = np.round(np.nan_to_num(known) * 10).astype("int64")
+    text = pc.binary_join_element_wise(pc.cast(pa.array(tenths // 10), pa.string()), pc.cast(pa.array(tenths % 10), pa.string()), ".")
+    return pd.Series(pd.array(pc.if_else(pa.array(np.isnan(known)), "?", text), dtype="str"), index=values.index)
 
 
 def named(values: pd.Series) -> pd.Series:
     """Texts with nothing for nulls, also where all are null."""
+    if isinstance(values.dtype, pd.StringDtype):
+        return values.fillna("")
     return values.astype("object").where(values.notna(), "").astype("str")
 
 
 def plural(values: pd.Series, word: str) -> pd.Series:
     """1 click, 2 clicks."""
-    return count(values) + f" {word}" + np.where(values.fillna(0).round() == 1, "", "s")
+    one = pd.Series(values.fillna(0).round().to_numpy(dtype="float64") == 1, index=values.index)
+    return joined(count(values), f" {word}", one.map({True: "", False: "s"}).astype("str"))
 
 
 def joined(*parts: pd.Series | str) -> pd.Series:
     """The parts side by side, row by row."""
     first = next(part for part in parts if isinstance(part, pd.Series))
-    out = pd.Series("", index=first.index, dtype="str")
-    for part in parts:
-        out = out + part
-    return out
+    given = [pa.array(part.astype("str")) if isinstance(part, pd.Series) else pa.scalar(part) for part in parts]
+    flat = [part.combine_chunks() if isinstance(part, pa.ChunkedArray) else part for part in given]
+    text = [part.cast(pa.large_string()) for part in flat]
+    return pd.Series(pd.array(pc.binary_join_element_wise(*text, pa.scalar("", pa.large_string())), dtype="str"), index=first.index)

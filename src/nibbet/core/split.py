@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.optimize import isotonic_regression
 
 from nibbet.core.windows import Windows
+from nibbet.core.words import numbered
 
 Floats = NDArray[np.float64]
 
@@ -125,7 +126,7 @@ def query_demand(pairs: pd.DataFrame, sight: Sight) -> tuple[Floats, Floats]:
     Returns:
         Two arrays in the order of the rows: the largest of its pages' impressions / share seen, pages of the first page of results first.
     """
-    number = np.asarray(pd.factorize(pairs["query"])[0])
+    number = numbered(pairs)[0].copy()
     unnamed = pairs["query"].eq("").to_numpy()  # rows of pages whose queries are not known: each stands for its own
     number[unnamed] = number.max(initial=0) + 1 + np.arange(unnamed.sum())
     found = []

@@ -19,6 +19,9 @@ Floats = NDArray[np.float64]
 TELLING_CLICKS, TELLING_PAGES = 20, 12
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
+#: places between which gains are read: logarithms, fine enough for a curve that falls smoothly
+LAST_PLACE = 200.0
+GRID = np.linspace(0.0, np.log(LAST_PLACE), 400)
 
 
 @dataclass(frozen=True)
@@ -46,14 +49,16 @@ class Standing:
             demand: impressions in `days` days on the first page; clicks: those had; held: the place than which they would not be worse.
         """
 
-        def clicks_at(worse: float) -> Floats:
-            had: Floats = demand * curve.rate(self.places(held, worse)) * self.pull
-            return had
-
-        middle = np.mean([clicks_at(share) for share in np.arange(0.05, 1, 0.1)], axis=0)
+        grid = np.exp(GRID) if np.ndim(self.place) == 0 else np.maximum(held, 1.0)
+        rates = {worse: curve.rate(self.places(grid, worse)) * self.pull for worse in (0.9, 0.1)}
+        mean = np.mean([curve.rate(self.places(grid, worse)) * self.pull for worse in np.arange(0.05, 1, 0.1)], axis=0)
+        if np.ndim(self.place) == 0:
+            at = np.log(np.clip(held, 1.0, LAST_PLACE))
+            mean, rates = np.interp(at, GRID, mean), {worse: np.interp(at, GRID, rate) for worse, rate in rates.items()}
+        middle = demand * mean
         noise = Z80 * self.pull_spread * middle
-        low = middle - np.hypot(middle - clicks_at(0.9), noise)
-        high = middle + np.hypot(clicks_at(0.1) - middle, noise)
+        low = middle - np.hypot(middle - demand * rates[0.9], noise)
+        high = middle + np.hypot(demand * rates[0.1] - middle, noise)
         month = MONTH_DAYS / days
         return {
             name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))

@@ -82,10 +82,16 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     table["confidence"] = np.select([table["sure"] >= 0.95, table["sure"] >= 0.8], ["high", "medium"], "low")
     table.loc[table["verdict"] == "watch", GAINS] = np.nan
     table.loc[pages.index[pages["gone"]], ["verdict", "cause", "because", "confidence", "also"]] = None
-    evidence = pd.concat([f.evidence for f in findings if len(f.evidence)] or [pd.DataFrame(columns=EVIDENCE)], ignore_index=True)
-    won = table["verdict"] + ":" + table["cause"]
-    evidence = evidence[(evidence["page"].map(won) == evidence["verdict"]).to_numpy()]
-    return table.drop(columns="sure"), evidence.assign(verdict=evidence["verdict"].str.split(":").str[0])[EVIDENCE]
+    won = [f.evidence(f.rows.index[_said(table, f)]) for f in findings]
+    evidence = pd.concat([part for part in won if len(part)] or [pd.DataFrame(columns=EVIDENCE)], ignore_index=True)
+    return table.drop(columns="sure"), evidence
+
+
+def _said(table: pd.DataFrame, finding: Finding) -> np.ndarray:
+    """Which of a rule's pages have its verdict and cause."""
+    of_pages = table.loc[finding.rows.index, ["verdict", "cause"]]
+    mine: np.ndarray = (of_pages["verdict"].eq(finding.verdict) & of_pages["cause"].eq(finding.rows["cause"])).to_numpy(dtype=bool)
+    return mine
 
 
 def _of_purpose(said: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
