@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from functools import cached_property
 from pathlib import Path
@@ -13,14 +14,16 @@ from scipy.sparse import csr_matrix
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
+from nibbet.core.briefs import Brief, make_brief
 from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
+from nibbet.core.ideas import Known, between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
-from nibbet.core.openings import Reach, find_openings, stray_topics, within_reach
+from nibbet.core.openings import Reach, find_openings, within_reach
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, page_words, query_totals
@@ -31,9 +34,10 @@ from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.tables import named_pages, named_queries
+from nibbet.core.topics import group_queries, labels_of, set_aside, topic_table
 from nibbet.core.verdicts import decide, reasoning
-from nibbet.core.windows import Windows, make_windows, weekday_scale
-from nibbet.core.words import Lexicon
+from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
+from nibbet.core.words import Lexicon, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.sources.joined import Joined, join_sources, matched
@@ -277,10 +281,138 @@ class Analysis:
         pairs = add_roles(pairs, pages["page"], roles, self._targets())
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
-        strays = pairs[pairs["role"] == "stray"]
-        pairs["topic"] = stray_topics(strays, own.site.language).reindex(pairs.index)
+        pairs["topic"] = self._topics_of(pairs)
         order = np.lexsort([-pairs["impressions"].to_numpy(), pairs["page"].to_numpy()])  # by query already
         return pairs.iloc[order].reset_index(drop=True)
+
+    def _topics_of(self, pairs: pd.DataFrame) -> pd.Series:
+        """The topic of each pair's query; null where the query is set aside. What was told of queries stays in `_asked`."""
+        own = self.config
+        self._say("grouping queries into topics")
+        number, texts = numbered(pairs)
+        count = len(texts)
+        shown = np.bincount(number, pairs["impressions"].to_numpy(float), count)
+        brand = np.bincount(number, pairs["brand"].to_numpy(bool), count) > 0
+        asked = pd.DataFrame({"query": texts.to_numpy(), "impressions": shown, "brand": brand, "number": np.arange(count)})
+        told = self._demand_of_queries
+        if told is not None:
+            asked = asked.merge(told, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
+        asked["demand"] = asked["demand"] if told is not None else np.nan
+        asked = asked.fillna({"impressions": 0.0, "brand": False})
+        if told is not None and (names := [name.lower() for name in own.site.brand if name.strip()]):
+            asked["brand"] |= asked["query"].str.contains("|".join(map(re.escape, names)), regex=True)
+        aside = set_aside(asked["query"], asked["brand"], own.topics.aside)
+        wanted = np.maximum(asked["impressions"].to_numpy(float), asked["demand"].fillna(0).to_numpy(float))
+        rank = np.argsort(np.argsort(np.where(aside.isna(), -wanted, np.inf), kind="stable"), kind="stable")
+        asked["aside"] = aside.where(aside.notna() | (rank < own.topics.most), "rarer than the queries grouped")
+        kept = np.flatnonzero(asked["aside"].isna())
+        place = np.full(len(asked), -1)
+        place[kept] = np.arange(len(kept))
+        of_number = np.full(count, -1)
+        known = asked["number"].notna().to_numpy()
+        of_number[asked.loc[known, "number"].astype(int)] = place[known]
+        row = of_number[number]
+        use = row >= 0
+        value = pairs["impressions"].to_numpy(float)[use] + 0.5
+        astray = (pairs["role"] == "stray").to_numpy()
+        count = len(self._pages)
+        column = pairs["page"].to_numpy() + np.where(astray, count, 0)  # what a page draws astray is kept from what it answers
+        pages = csr_matrix((value, (row[use], column[use])), shape=(len(kept), 2 * count))
+        answered = np.ones(len(kept), dtype=bool)
+        answered[row[use & astray]] = False
+        queries = asked["query"].iloc[kept].reset_index(drop=True).astype("str")
+        group = group_queries(queries, language=own.site.language, pages=pages, results=self._results_of(queries), answered=answered)
+        label = labels_of(queries, group, wanted[kept])
+        asked["topic"] = pd.Series(label.to_numpy(), index=kept, dtype="str").reindex(asked.index)
+        self._asked = asked
+        self._pages_of_queries = pages
+        found = pd.Series(pd.array([None] * len(pairs), dtype="str"), index=pairs.index)
+        found[use] = label.iloc[row[use]].to_numpy()
+        return found
+
+    @cached_property
+    def _demand_of_queries(self) -> pd.DataFrame | None:
+        """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
+        if (table := self._joined.tables["demand"]) is None:
+            return None
+        rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query", "volume"])
+        rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+        month = pd.to_datetime(rows["month"])
+        rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
+        return rows.groupby("query", as_index=False)["volume"].mean().rename(columns={"volume": "demand"}).astype({"query": "str"})
+
+    @cached_property
+    def snapshots(self) -> pd.DataFrame | None:
+        """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
+        if (table := self._joined.tables["results"]) is None:
+            return None
+        rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
+        rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+        newest = rows.groupby("query")["date"].transform("max")
+        rows = rows[rows["date"].isna() | (rows["date"] == newest)]
+        kind = rows["kind"].fillna("result").str.lower() if "kind" in rows else pd.Series("result", index=rows.index)
+        rows = rows.assign(kind=np.where(kind.str.contains("question|frage|ask"), "question", "result"))
+        return rows.sort_values(["query", "kind", "rank", "url", "title"], ignore_index=True)
+
+    def _results_of(self, queries: pd.Series) -> csr_matrix | None:
+        """Queries x addresses of the first ten results; None without snapshots."""
+        rows = self.snapshots
+        if rows is None:
+            return None
+        rows = rows[(rows["kind"] == "result") & rows["url"].notna() & (rows["rank"].fillna(1) <= 10)]
+        place = pd.Index(queries).get_indexer(rows["query"])
+        url = pd.factorize(rows["url"])[0]
+        known = place >= 0
+        table = csr_matrix((np.ones(int(known.sum())), (place[known], url[known])), shape=(len(queries), int(url.max(initial=0)) + 1))
+        table.data[:] = 1.0
+        return table
+
+    @cached_property
+    def _topic_table(self) -> pd.DataFrame:
+        pairs, openings = self._pairs, self._openings
+        asked = self._asked.dropna(subset=["topic"])
+        unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
+        if len(unseen):  # searched, and the site is not shown for it
+            days = self.windows.recent.days
+            demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
+            gains = self.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.curve, days)
+            openings = pd.concat([openings, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
+        return topic_table(pairs, openings, asked, self.known_pages["path"], self.windows.recent)
+
+    def topics(self) -> pd.DataFrame:
+        """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
+        return self._topic_table.assign(page=self._topic_table["page"].map(self.known_pages["page"]))
+
+    def _known(self) -> Known:
+        _ = self._pairs
+        asked = self._asked.dropna(subset=["topic"]).reset_index(drop=True)
+        return Known(asked[["query", "topic"]], self._pages_of_queries, self._results_of(asked["query"]), self.config.site.language)
+
+    def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
+        """Ideas held against what the site has: see `core.ideas.check_ideas`."""
+        return check_ideas(ideas, self._known(), self.topics())
+
+    def between(self, one: str, other: str) -> dict[str, Any]:
+        """Whether two queries need one page or two: see `core.ideas.between`."""
+        return between(one, other, self._known())
+
+    def brief(self, topic: str) -> Brief:
+        """What an author needs to write on a topic, by its label or any of its queries. Raises KeyError for what is not known."""
+        topics, asked = self.topics(), self._asked
+        wanted = " ".join(topic.lower().split())
+        label = asked.loc[asked["query"] == wanted, "topic"].dropna()
+        if label.empty:
+            raise KeyError(wanted)
+        rows = self._pairs.groupby("query")[["position_sum", "placed"]].sum()
+        place = weighted_position(rows["position_sum"], rows["placed"])
+        known = asked.assign(position=asked["query"].map(place))
+        row = topics[topics["topic"] == label.iloc[0]].iloc[0]
+        return make_brief(row, topics, known, self._measured, self.snapshots, language=self.config.site.language)
+
+    def topics_aside(self) -> pd.DataFrame:
+        """Queries that belong to no topic, by reason: reason, queries, impressions."""
+        rows = self._asked.dropna(subset=["aside"])
+        return rows.groupby("aside").agg(queries=("query", "size"), impressions=("impressions", "sum")).rename_axis("reason").reset_index()
 
     @cached_property
     def _words_of_pages(self) -> tuple[Lexicon, csr_matrix]:

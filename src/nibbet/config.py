@@ -109,6 +109,15 @@ class GroupSettings(Section):
     "Name -> words or phrases, or re: and an expression of RE2."
 
 
+class TopicSettings(Section):
+    """[topics]: which queries are grouped."""
+
+    most: int = Field(300_000, ge=100)
+    "The most wanted queries are grouped, so many of them; the rest is counted aside."
+    aside: Texts = []
+    "Words, phrases or re: expressions of RE2: queries with them belong to no topic, and are counted."
+
+
 class ValueSettings(Section):
     """[value]: what a conversion is worth."""
 
@@ -170,6 +179,7 @@ class Config(Section):
     protect: ProtectSettings = ProtectSettings()
     purpose: PurposeSettings = PurposeSettings()
     groups: GroupSettings = GroupSettings()
+    topics: TopicSettings = TopicSettings()  # type: ignore[call-arg]
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: VerdictSettings = VerdictSettings()  # type: ignore[call-arg]
     engine: EngineSettings = EngineSettings()  # type: ignore[call-arg]

@@ -19,12 +19,13 @@ if TYPE_CHECKING:
 
     from nibbet.analysis import Analysis
     from nibbet.comparison import Comparison
+    from nibbet.core.briefs import Brief
     from nibbet.core.curve import Curve
     from nibbet.core.windows import Windows
 
 Say = Callable[[str], None]
 #: settings on which only the judgement rests, not the sums
-JUDGEMENT = {"verdicts", "protect", "purpose", "groups", "value", "engine", "limits"}
+JUDGEMENT = {"verdicts", "protect", "purpose", "topics", "groups", "value", "engine", "limits"}
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
@@ -178,6 +179,42 @@ class Site:
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
         return self._kept("groups", lambda a: a.groups())
+
+    def topics(self) -> pd.DataFrame:
+        """Queries grouped so that one page can answer each group: topic, label, queries, volume, volume_kind (searches a month or
+        impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
+        (none, extend, new page), gain, gain_low, gain_high, because; those with most to gain first.
+        """
+        return self._kept("topics", lambda a: a.topics())
+
+    def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
+        """Ideas held against what the site has: idea, topic, likeness (1 where the idea is a query that is known), queries, volume,
+        volume_kind, served, page, position, advice.
+        """
+        import pandas as pd
+
+        return self._analysis.check_ideas(pd.Series(list(ideas), dtype="str"))
+
+    def between(self, one: str, other: str) -> dict[str, Any]:
+        """Whether two queries need one page or two: answer, because, and the shares of results, pages and words in common.
+
+        Raises NotFoundError for a query that no source knows.
+        """
+        try:
+            return self._analysis.between(one, other)
+        except KeyError as fault:
+            raise NotFoundError(f'No source knows the query "{fault.args[0]}". Name a query of queries.csv or of your demand.') from None
+
+    def brief(self, topic: str) -> Brief:
+        """What an author needs to write on a topic, named by its label or any of its queries. Raises NotFoundError."""
+        try:
+            return self._analysis.brief(topic)
+        except KeyError as fault:
+            raise NotFoundError(f'No topic has the query "{fault.args[0]}". See: nibbet topics') from None
+
+    def topics_aside(self) -> pd.DataFrame:
+        """Queries that belong to no topic, by reason: reason, queries, impressions."""
+        return self._kept("topics-aside", lambda a: a.topics_aside())
 
     def apart(self) -> pd.DataFrame:
         """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
@@ -348,6 +385,7 @@ class Site:
             "openings": ("openings", self.openings),
             "evidence": ("evidence", self.evidence),
             "groups": ("groups", self.groups),
+            "topics": ("topics", self.topics),
             "apart": ("apart", self.apart),
             "redirects": ("redirects", self.redirects),
             "repairs": ("repairs", self.repairs),

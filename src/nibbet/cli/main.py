@@ -337,6 +337,58 @@ def decide(
 
 
 @app.command()
+def topics(
+    folder: Folder = None,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    check: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Hold a list of ideas (the first column, or a line each) against the topics.")
+    ] = None,
+    between: Annotated[tuple[str, str] | None, typer.Option(metavar="A B", help="Whether two queries need one page or two.")] = None,
+    brief: Annotated[str | None, typer.Option(metavar="TOPIC", help="Print the brief of a topic, named by one of its queries.")] = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print the topics of the site: what it answers, what it draws by accident, what to write; most to gain first."""
+    from nibbet.render.terminal import show
+
+    text: list[str] = []
+    rows: list[pd.DataFrame] = []
+
+    def task(s: Site) -> None:
+        import pandas as pd
+
+        if brief is not None:
+            from nibbet.render.briefs import brief_text
+
+            text.append(brief_text(s.brief(brief), str(s.windows.recent)))
+        elif between is not None:
+            rows.append(pd.DataFrame([s.between(*between)]))
+        elif check is not None:
+            from nibbet.sources.ideas import read_ideas
+
+            rows.append(_chosen(s.check_ideas(read_ideas(check)), where, top))
+        else:
+            rows.append(_chosen(s.topics(), where, top))
+
+    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    if text:
+        typer.echo(text[0], nl=False)
+        return
+    if between is not None and form is Form.table:
+        from nibbet.render.terminal import show_between
+
+        show_between(rows[0].iloc[0].to_dict())
+        return
+    listed = ["topic", "queries", "volume", "served", "page", "position", "proposal", "gain"]
+    columns = None if check is not None or between is not None else listed
+    show(rows[0], form.value, columns=columns, empty="No topic fits. Loosen --where, or give search rows with queries.")
+
+
+@app.command()
 def page(
     address: Annotated[str, typer.Argument(help="The page: whole address or path.")],
     form: Format = Form.table,

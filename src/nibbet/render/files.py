@@ -16,12 +16,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
+from nibbet.render.briefs import brief_text, file_name
 from nibbet.render.safe import for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
 
 Floats = NDArray[np.float64]
 #: seconds after which files that a run was still writing are no longer taken for those of another run
 LEFT_SECONDS = 3600
+#: briefs that a run writes: those with most to gain
+BRIEFS = 12
 MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
@@ -47,6 +50,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "evidence": site.evidence(),
         "groups": site.groups(),
         "apart": site.apart(),
+        "topics": site.topics(),
         "redirects": site.redirects(),
         "repairs": site.repairs(),
         "changes": site.compare(),
@@ -62,6 +66,9 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
+    proposed = tables["topics"].query("proposal != 'none' and gain > 0").head(BRIEFS)["topic"]
+    briefs = {f"briefs/{file_name(topic)}": brief_text(site.brief(topic), str(site.windows.recent)) for topic in proposed}
+    writers |= {name: _text(text) for name, text in briefs.items()}
     writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"]))
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")

@@ -40,6 +40,11 @@ def large(text: str) -> Any:
     return pa.scalar(text, pa.large_string())
 
 
+def path_of(address: str) -> str:
+    """An address without scheme and host."""
+    return "/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address
+
+
 def for_terminal(text: str) -> str:
     """The text with control and direction characters shown as a mark, so that no escape code reaches the terminal."""
     return "".join("\ufffd" if _is_control(character) else character for character in text.replace("\n", " ").replace("\t", " "))

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from nibbet.core.compare import PARTS
 from nibbet.render.files import as_csv
-from nibbet.render.safe import for_terminal
+from nibbet.render.safe import for_terminal, path_of
 
 if TYPE_CHECKING:
     from nibbet.core.windows import Windows
@@ -108,11 +108,6 @@ def cell_text(value: Any, name: str) -> str:
         return f"{value:%Y-%m-%d}"
     text = str(value)
     return shortened(path_of(text)) if name in ("page", "target", "from", "to") else text
-
-
-def path_of(address: str) -> str:
-    """An address without scheme and host."""
-    return "/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address
 
 
 def shortened(text: str, width: int = 48) -> str:
@@ -360,6 +355,17 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
         one = failed[failed["rule"] == rule].iloc[0]
         value = cell_text(one["value"], "value") or "unknown"
         out.print(Text(for_terminal(f"One figure away from {rule}: {one['measure']} is {value}, asked for {one['threshold']}.")))
+
+
+def show_between(found: dict[str, Any]) -> None:
+    """Whether two queries need one page or two, and why."""
+    out = console()
+    out.print(Text.assemble((found["answer"], "bold"), f"  {for_terminal(found['because'])}"))
+    for side in ("one", "other"):
+        out.print(Text(for_terminal(f'  "{found[side]}" is of the topic "{found[f"topic_of_{side}"]}"')))
+    for name in ("results", "pages", "words"):
+        share = found[f"shared_{name}"]
+        out.print(f"  {name} in common: {'not known' if share is None or pd.isna(share) else f'{share:.0%}'}")
 
 
 def show_page(found: dict[str, Any], style: str) -> None:

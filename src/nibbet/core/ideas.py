@@ -1,0 +1,124 @@
+"""Ideas held against what the site has: which topic each is, who serves it, and whether two topics need one page or two."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from scipy import sparse
+
+from nibbet.core.topics import telling, unit_rows
+from nibbet.core.words import Lexicon
+
+IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
+#: likeness in words (cosine) from which an idea is taken for a topic that is known
+KNOWN = 0.5
+#: share of first results in common from which two queries want the same, and below which they want different things
+SAME, OTHER = 0.4, 0.15
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of queries: query, topic (one row each), queries x pages (impressions, astray ones apart), queries x results or None."""
+
+    queries: pd.DataFrame
+    pages: sparse.csr_matrix
+    results: sparse.csr_matrix | None
+    language: str
+
+
+def check_ideas(ideas: pd.Series, known: Known, topics: pd.DataFrame) -> pd.DataFrame:
+    """For each idea the topic it belongs to and what to do: IDEAS, in the order given.
+
+    Args:
+        ideas: texts; topics: as `core.topics.topic_table`, pages by address.
+    Returns:
+        likeness is 1 where the idea is a query that is known, else the cosine of its words with the nearest one, from KNOWN up; an idea
+        like none stands without a topic.
+    """
+    texts = ideas.fillna("").str.lower().str.split().str.join(" ")
+    number = pd.Index(known.queries["query"]).get_indexer(texts)
+    likeness = np.where(number >= 0, 1.0, 0.0)
+    unknown = np.flatnonzero(number < 0)
+    if len(unknown) and len(known.queries):
+        lexicon = Lexicon(known.language)
+        words = lexicon.matrix(known.queries["query"]).astype(np.float64)
+        weight = telling(words, known.pages)
+        asked = lexicon.matrix(texts.iloc[unknown]).astype(np.float64)
+        new = asked.shape[1] - len(weight)
+        weight = np.concatenate([weight, np.full(max(new, 0), np.log1p(words.shape[0]))])
+        words, asked = lexicon.same_width(words, asked)
+        near = (
+            unit_rows(sparse.csr_matrix(asked.multiply(weight[None, :])))
+            @ unit_rows(sparse.csr_matrix(words.multiply(weight[None, :]))).T.tocsr()
+        )
+        best, value = np.asarray(near.argmax(axis=1)).ravel(), near.max(axis=1).toarray().ravel()
+        like = value >= KNOWN
+        number[unknown[like]], likeness[unknown[like]] = best[like], value[like]
+    topic = pd.Series(known.queries["topic"].to_numpy()[number], dtype="str").where(number >= 0)
+    table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": np.where(number >= 0, likeness, np.nan)})
+    table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
+    table["advice"] = np.select(
+        [table["topic"].isna(), table["served"] == "covered", table["proposal"] == "extend"],
+        [
+            "nothing is known of it: ask for its demand first",
+            "would compete with the page named: work on that one",
+            "extend the page named",
+        ],
+        "a new page: none answers it",
+    )
+    return table[IDEAS]
+
+
+def between(one: str, other: str, known: Known) -> dict[str, Any]:
+    """Whether two queries need one page or two: one, other, answer (one page, two pages, unclear), because, and the figures behind it.
+
+    Raises KeyError with the text that no source knows.
+    """
+    texts = [" ".join(text.lower().split()) for text in (one, other)]
+    index = pd.Index(known.queries["query"])
+    at = index.get_indexer(texts)
+    for text, place in zip(texts, at, strict=True):
+        if place < 0:
+            raise KeyError(text)
+    topic = known.queries["topic"].to_numpy()[at]
+    lexicon = Lexicon(known.language)
+    words = lexicon.matrix(known.queries["query"]).astype(np.float64)
+    in_words = _cosine(sparse.csr_matrix(words.multiply(telling(words, known.pages)[None, :])), at)
+    on_pages = _cosine(known.pages.sqrt(), at)
+    shared = None
+    if known.results is not None:
+        rows = [set(known.results[place].indices.tolist()) for place in at]
+        shared = len(rows[0] & rows[1]) / max(1, min(len(rows[0]), len(rows[1]))) if rows[0] and rows[1] else None
+    same_topic = topic[0] == topic[1]
+    if shared is not None and (shared >= SAME or shared <= OTHER):
+        answer = "one page" if shared >= SAME else "two pages"
+        because = (
+            f"{shared:.0%} of their first results are the same: searchers want {'the same' if shared >= SAME else 'different things'}."
+        )
+    elif same_topic:
+        answer, because = (
+            "one page",
+            "Words and pages put them into one topic" + (" (no result snapshots of both)." if shared is None else "."),
+        )
+    else:
+        answer = "two pages" if shared is not None or in_words < KNOWN else "unclear"
+        because = "They stand in different topics" + (" (no result snapshots of both)." if shared is None else ".")
+    return {
+        "one": texts[0],
+        "other": texts[1],
+        "answer": answer,
+        "because": because,
+        "topic_of_one": topic[0],
+        "topic_of_other": topic[1],
+        "shared_results": shared,
+        "shared_pages": on_pages,
+        "shared_words": in_words,
+    }
+
+
+def _cosine(table: sparse.csr_matrix, at: np.ndarray) -> float:
+    unit = unit_rows(sparse.csr_matrix(table[at]))
+    return float(unit[0].multiply(unit[1]).sum())

@@ -1,0 +1,302 @@
+"""Topics: queries grouped so that one page can answer each group, who serves them, and what to do where none does."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+from scipy import sparse
+from scipy.sparse import csgraph
+from sknetwork.clustering import Louvain
+from sparse_dot_topn import sp_matmul_topn
+
+from nibbet.core import sentences as say
+from nibbet.core.members import queries_in_groups
+from nibbet.core.pull import weighted_position
+from nibbet.core.windows import MONTH_DAYS, Window
+from nibbet.core.words import Lexicon, plain
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+TOPICS = (
+    "topic label queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high because"
+).split()
+#: share of a topic's impressions on queries that an owner answers, from which it is covered, and from which partly
+COVERED, PARTLY = 0.6, 0.2
+#: how far the page that catches a topic must answer it to be extended; below, the topic has an intent of its own
+NEAR = 0.4
+
+
+@dataclass(frozen=True)
+class Kinship:
+    """How much each kind of evidence counts, and from which likeness (cosine) it counts at all."""
+
+    words_from: float = 0.3
+    pages: float = 1.5
+    pages_from: float = 0.2
+    wordless: float = 0.15
+    unanswered: float = 0.2
+    results: float = 2.5
+    results_from: float = 0.25
+    neighbours: int = 24
+    density: tuple[float, float, float] = (0.05, 0.05, 0.15)
+    "How tightly a topic must hold together: by words alone, and more with pages and with results."
+
+
+#: a word in more queries than this brings none together by itself
+MOST_QUERIES = 4000
+
+
+def unit_rows(table: sparse.csr_matrix) -> sparse.csr_matrix:
+    """The rows scaled to length 1; empty rows stay empty."""
+    norm = np.sqrt(np.asarray(table.multiply(table).sum(axis=1)).ravel())
+    return sparse.csr_matrix(sparse.diags(1 / np.maximum(norm, 1e-12)) @ table)
+
+
+def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_matrix:
+    """Cosines of rows of length 1 from `least` up, each row with its nearest ones, both ways.
+
+    Columns of more than MOST_QUERIES rows propose no pair: they are in the length of the rows, not in the product.
+    """
+    count = np.bincount(unit.indices, minlength=unit.shape[1])
+    rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES])
+    near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=2).tocsr()
+    near.setdiag(0)
+    near.eliminate_zeros()
+    return sparse.csr_matrix(near.maximum(near.T))
+
+
+def telling(words: sparse.csr_matrix, pages: sparse.csr_matrix | None) -> Floats:
+    """Weight of each word: ln(1 + queries / queries with it) x cohesion^0.25, where cohesion is the share of pairs of queries with the word
+    that land on the same page: words that stand everywhere fade without a list, in any language.
+
+    Args:
+        words: queries x words; pages: queries x pages, impressions, or None.
+    """
+    count = np.asarray(words.sum(axis=0)).ravel()
+    weight: Floats = np.log1p(words.shape[0] / np.maximum(count, 1.0))
+    if pages is None or not pages.nnz:
+        return weight
+    drawn = pages.copy()
+    drawn.data[:] = 1.0
+    with_word = (words.T @ drawn).tocsr()
+    whole = np.asarray(with_word.sum(axis=1)).ravel()
+    together = np.asarray(with_word.multiply(with_word).sum(axis=1)).ravel()
+    cohesion = np.where(whole > 1, (together - whole) / np.maximum(whole * (whole - 1), 1.0), 1.0)
+    return weight * np.maximum(cohesion, 1e-4) ** 0.25
+
+
+def kinship(
+    words: sparse.csr_matrix,
+    pages: sparse.csr_matrix | None,
+    results: sparse.csr_matrix | None,
+    how: Kinship,
+    answered: NDArray[np.bool_] | None = None,
+) -> sparse.csr_matrix:
+    """Queries x queries: how much speaks for one topic.
+
+    Args:
+        words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots.
+        answered: whether a page of the site answers the query.
+    Returns:
+        Cosines of words, plus those of pages (little where no word is shared: a page may draw what it does not answer), plus those of
+        results. Where the results of both queries are known and they share none, nothing else counts: alike words, other intent. What
+        a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point.
+    """
+    unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :])))
+    graph = alike(unit, how.words_from, how.neighbours)
+    if pages is not None and pages.nnz:
+        draws = np.asarray((pages > 0).sum(axis=0)).ravel()
+        weighted = pages.sqrt().multiply(1 / np.sqrt(np.maximum(draws, 1.0))[None, :])
+        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.neighbours).tocoo()
+        in_words = np.asarray(unit[near.row].multiply(unit[near.col]).sum(axis=1)).ravel()
+        value = near.data * np.where(in_words > 0.1, 1.0, how.wordless) * how.pages
+        graph = graph + sparse.csr_matrix((value, (near.row, near.col)), shape=near.shape)
+    if answered is not None:
+        graph = graph.tocoo()
+        graph.data = graph.data * np.where(answered[graph.row] == answered[graph.col], 1.0, how.unanswered)
+        graph = sparse.csr_matrix(graph)
+    if results is not None and results.nnz:
+        shared = alike(unit_rows(results), how.results_from, how.neighbours)
+        known = sparse.diags((np.asarray(results.sum(axis=1)).ravel() > 0).astype(float))
+        told = known @ graph @ known
+        graph = graph - told + told.multiply(shared > 0) + shared * how.results
+    graph = sparse.csr_matrix(graph)
+    graph.data[graph.data < 1e-9] = 0.0
+    graph.eliminate_zeros()
+    return graph
+
+
+def group_queries(
+    texts: pd.Series,
+    *,
+    language: str,
+    pages: sparse.csr_matrix | None = None,
+    results: sparse.csr_matrix | None = None,
+    answered: NDArray[np.bool_] | None = None,
+    how: Kinship | None = None,
+) -> Ints:
+    """The group of each query (numbers from 0), so that one page can answer each.
+
+    Args:
+        texts: distinct queries; pages, results, answered: as in `kinship`, in the order of the texts.
+    By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
+    Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
+    """
+    how = how or Kinship()
+    words = Lexicon(language).matrix(texts).astype(np.float64)
+    graph = kinship(words, pages, results, how, answered)
+    if not graph.nnz:
+        return np.arange(len(texts))
+    least = how.density[0]
+    least += how.density[1] if pages is not None and pages.nnz else 0.0
+    least += how.density[2] if results is not None and results.nnz else 0.0
+    louvain = Louvain(
+        modularity="potts",
+        resolution=least * graph.shape[0] ** 2 / graph.sum(),
+        tol_optimization=1e-9,
+        tol_aggregation=1e-9,
+        sort_clusters=False,
+        return_probs=False,
+        return_aggregate=False,
+    )
+    labels: Ints = np.asarray(louvain.fit_predict(graph), dtype=np.int64)
+    return labels if results is None or not results.nnz else split_by_results(labels, graph, results, how)
+
+
+def split_by_results(labels: Ints, graph: sparse.csr_matrix, results: sparse.csr_matrix, how: Kinship) -> Ints:
+    """The groups with those divided in which sets of queries, two and more each, share results among themselves and none with the rest.
+
+    Queries whose results are not known, or that share them with nobody, go where most of what speaks for them is.
+    """
+    shared = alike(unit_rows(results), how.results_from, how.neighbours).tocoo()
+    inside = labels[shared.row] == labels[shared.col]
+    among = sparse.coo_matrix((shared.data[inside], (shared.row[inside], shared.col[inside])), shape=shared.shape)
+    body: Ints = csgraph.connected_components(among, directed=False)[1].astype(np.int64)
+    size = np.bincount(body)
+    bodied = size[body] >= 2
+    per_group = np.zeros(int(labels.max()) + 1, dtype=np.int64)
+    head = np.unique(body[bodied], return_index=True)[1]
+    np.add.at(per_group, labels[bodied][head], 1)
+    divided = per_group[labels] >= 2
+    if not divided.any():
+        return labels
+    found = np.where(divided & bodied, labels.max() + 1 + body, labels)
+    homeless = np.flatnonzero(divided & ~bodied)
+    if len(homeless):
+        near = graph[homeless].tocoo()
+        other = near.col
+        use = bodied[other] & (labels[other] == labels[homeless[near.row]])
+        table = sparse.coo_matrix((near.data[use], (near.row[use], body[other[use]])), shape=(len(homeless), len(size))).tocsr()
+        best, value = np.asarray(table.argmax(axis=1)).ravel(), table.max(axis=1).toarray().ravel()
+        found[homeless] = np.where(value > 0, labels.max() + 1 + best, labels[homeless])
+    return np.unique(found, return_inverse=True)[1].astype(np.int64)
+
+
+def set_aside(texts: pd.Series, brand: pd.Series, rules: list[str]) -> pd.Series:
+    """Why a query belongs to no topic: brand, an address typed as a query, no words, over 14 words, or a rule; null for those that do.
+
+    Args:
+        texts: distinct queries; brand: whether each names the brand; rules: words, phrases or `re:` expressions that set queries aside.
+    """
+    lower = plain(texts)
+    address = pc.match_substring_regex(lower, r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$")
+    wordless = pc.invert(pc.match_substring_regex(lower, r"\p{L}"))
+    ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
+    found = np.select(
+        [
+            brand.to_numpy(dtype=bool),
+            address.to_numpy(zero_copy_only=False),
+            wordless.to_numpy(zero_copy_only=False),
+            pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
+            ruled,
+        ],
+        ["brand", "address typed as a query", "no words", "over 14 words", "by [topics] aside"],
+        "",
+    )
+    reason = pd.Series(found, index=texts.index, dtype="str")
+    return reason.where(reason != "")
+
+
+def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
+    """The label of each query's group: its most wanted query, of equals the shorter, then by alphabet; it is also the topic's identity."""
+    order = np.lexsort([texts.to_numpy(dtype=object), texts.str.len().to_numpy(), -weight, group])
+    first = order[np.unique(group[order], return_index=True)[1]]
+    head = np.zeros(int(group.max(initial=-1)) + 1, dtype=np.int64)
+    head[group[first]] = first
+    return texts.iloc[head[group]].set_axis(texts.index)
+
+
+def topic_table(pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFrame, paths: pd.Series, window: Window) -> pd.DataFrame:
+    """One row per topic: TOPICS, those with most to gain first.
+
+    Args:
+        pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
+        openings: page, query, topic, kind, gain, gain_low, gain_high; of strays each query once.
+        wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for.
+        paths: the path of each page, for the sentences.
+    """
+    rows = pairs[pairs["topic"].notna() & (pairs["impressions"] > 0)]
+    sums = rows.groupby("topic").agg(
+        clicks=("clicks", "sum"),
+        impressions=("impressions", "sum"),
+        position_sum=("position_sum", "sum"),
+        placed=("placed", "sum"),
+    )
+    asked = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), told=("demand", "count"))
+    table = sums.reindex(asked.index).fillna(0.0).join(asked)
+    table["position"] = weighted_position(table["position_sum"], table["placed"])
+    told = table["told"] * 2 >= table["queries"]
+    table["volume"] = table["demand"].where(told, table["impressions"]).round().astype("int64")
+    table["volume_kind"] = np.where(told, "searches a month", "impressions")
+    table["shown_share"] = (
+        (table["impressions"] / (table["demand"] * window.days / MONTH_DAYS)).where(told & (table["demand"] > 0)).clip(upper=1.0)
+    )
+    owned = rows[rows["role"] == "owner"]
+    with_owner = rows["query"].isin(owned["query"])
+    table["answered_share"] = (
+        (rows[with_owner].groupby("topic")["impressions"].sum() / sums["impressions"]).reindex(table.index).fillna(0.0)
+    )
+    table["answered_share"] = table["answered_share"].clip(upper=1.0)
+    table["served"] = np.select([table["answered_share"] >= COVERED, table["answered_share"] >= PARTLY], ["covered", "partly"], "uncovered")
+    best = _leading(owned, "impressions")
+    catcher = _leading(rows, "impressions")
+    table["page"] = best.reindex(table.index).where(table["served"] != "uncovered", catcher.reindex(table.index))
+    near = (rows["answer"] * rows["impressions"]).groupby([rows["topic"], rows["page"]]).sum() / rows.groupby(["topic", "page"])[
+        "impressions"
+    ].sum()
+    close = near.reindex(pd.MultiIndex.from_arrays([table.index, table["page"]])).to_numpy()
+    strays = (
+        openings[(openings["kind"] == "stray") & openings["topic"].notna()]
+        .sort_values(["query", "gain"], ascending=[True, False])
+        .drop_duplicates("query")
+    )
+    gains = strays.groupby("topic")[["gain", "gain_low", "gain_high"]].sum().reindex(table.index)
+    open_ = table["served"] != "covered"
+    table = table.join(gains.where(open_, np.nan))
+    extend = (table["served"] == "partly") | (close >= NEAR)
+    table["proposal"] = np.select([~open_, extend & table["page"].notna()], ["none", "extend"], "new page")
+    table["because"] = _sentences(table, paths, window)
+    table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
+    order = np.lexsort([table["topic"].to_numpy(dtype=object), -table["volume"].to_numpy(float), -table["gain"].fillna(-1).to_numpy(float)])
+    return table.iloc[order].reset_index(drop=True)[TOPICS]
+
+
+def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
+    """Per topic the page that has most of it."""
+    sums = rows.groupby(["topic", "page"])[by].sum().reset_index().sort_values(["topic", by, "page"], ascending=[True, False, True])
+    return sums.drop_duplicates("topic").set_index("topic")["page"]
+
+
+def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Series:
+    page = say.named(table["page"].map(paths))
+    shown = say.joined(say.count(table["impressions"]), " impressions at position ", say.place(table["position"]), f" ({window})")
+    answered = say.joined(page, " answers ", say.share(table["answered_share"]), " of its ", shown, ".")
+    caught = say.joined("No page answers it; ", page, " catches it: ", shown, ".")
+    unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
+    text = np.select([(table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()], [unseen, caught], answered)
+    return pd.Series(text, index=table.index, dtype="str")

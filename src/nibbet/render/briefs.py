@@ -1,0 +1,63 @@
+"""Briefs in Markdown: facts and figures first, so that an author can start."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import unicodedata
+
+import pandas as pd
+
+from nibbet.core.briefs import Brief
+from nibbet.render.safe import for_terminal, path_of
+
+
+def safe(text: object) -> str:
+    """A text from outside as plain words in Markdown and HTML: no markup, no control characters, one line."""
+    one_line = for_terminal(" ".join(str(text).split()))
+    return re.sub(r"([\\`*_{}\[\]<>#|~!])", r"\\\1", one_line).replace("&", "&amp;")
+
+
+def file_name(topic: str) -> str:
+    """A file name for a topic: letters, digits and dashes of its label, and a few signs of its digest, so that no two meet."""
+    plain = unicodedata.normalize("NFKD", topic).encode("ascii", "ignore").decode()
+    words = re.sub(r"[^a-z0-9]+", "-", plain.lower()).strip("-")[:60].strip("-")
+    return f"{words or 'topic'}-{hashlib.sha256(topic.encode()).hexdigest()[:6]}.md"
+
+
+def brief_text(brief: Brief, window: str) -> str:
+    """The brief as Markdown."""
+    row = brief.topic
+    page = row["page"] if isinstance(row["page"], str) else ""
+    what = {"extend": f"Extend {safe(path_of(page))}", "new page": "Write a new page"}.get(
+        row["proposal"], f"{safe(path_of(page))} answers it already"
+    )
+    lines = [f"# {safe(row['label'])}", "", f"{what}. {safe(row['because'])}", ""]
+    lines.append(f"- {row['queries']:,.0f} queries, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
+    if pd.notna(row["gain"]):
+        lines.append(f"- Within reach: {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f}, 80%)")
+    if page and row["served"] != "covered":
+        lines.append(f"- {safe(path_of(page))} catches it now at position {row['position']:.1f}")
+    lines += ["", "## What is asked", "", "| query | volume | position |", "|---|---:|---:|"]
+    lines += [
+        f"| {safe(q.query)} | {q.volume:,.0f} | {'' if pd.isna(q.position) else f'{q.position:.1f}'} |" for q in brief.queries.itertuples()
+    ]
+    if len(brief.questions):
+        lines += ["", f"## Questions (of {brief.snapshots} result snapshots)", ""]
+        lines += [f"- {safe(q.question)} ({q.shown})" for q in brief.questions.itertuples()]
+    if len(brief.titles):
+        lines += ["", "## What ranks now", ""]
+        lines += [f"- {safe(t.title)} ({t.share:.0%} of snapshots)" for t in brief.titles.itertuples()]
+    if len(brief.covered):
+        words = ", ".join(f"{safe(w.word)} {w.share:.0%}" for w in brief.covered.itertuples())
+        lines += ["", f"Their titles speak of, beyond the words asked: {words}."]
+    if len(brief.links):
+        lines += ["", "## Link to it from", ""]
+        lines += [
+            f'- {safe(path_of(link.page))} ("{safe(link.title)}", {link.clicks:,.0f} clicks), with the words "{safe(row["label"])}"'
+            for link in brief.links.itertuples()
+        ]
+    if len(brief.others):
+        lines += ["", "## Leave to others, and link to them", ""]
+        lines += [f'- "{safe(o.topic)}" is answered by {safe(path_of(str(o.page)))}' for o in brief.others.itertuples()]
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,35 @@
+"""A list of ideas from wherever people keep them: the first column of a table, or a line each."""
+
+from __future__ import annotations
+
+import csv
+import io
+from pathlib import Path
+
+from nibbet.errors import SourceError
+
+MOST_BYTES = 50_000_000
+HEADERS = {"idea", "ideas", "query", "queries", "topic", "topics", "keyword", "keywords", "term", "title", "search term", "phrase"}
+
+
+def read_ideas(path: Path) -> list[str]:
+    """The ideas of a text or CSV file, in their order, each once; a header word is left out. Raises SourceError."""
+    from charset_normalizer import from_bytes
+
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise SourceError(f"{path}: over {MOST_BYTES // 1_000_000} MB is no list of ideas. Give a shorter file.")
+        data = path.read_bytes()
+    except OSError as fault:
+        raise SourceError(f"{path}: cannot be read ({fault.strerror or fault}). Name a CSV or text file with an idea a line.") from None
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        text = str(from_bytes(data).best() or "")
+    lines = text.splitlines()
+    sep = max(",;\t|", key=lines[0].count) if lines else ","
+    first = [row[0].strip() for row in csv.reader(io.StringIO(text.replace("\0", "")), delimiter=sep) if row and row[0].strip()]
+    ideas = list(dict.fromkeys(first[1:] if first and first[0].lower() in HEADERS else first))
+    if not ideas:
+        raise SourceError(f"{path}: holds no ideas. Write one a line, or in the first column.")
+    return ideas
