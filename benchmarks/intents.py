@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
-ONSETS, VOWELS = list("bcdfghjklmnprstvw") + ["br", "cl", "dr", "gr", "st", "tr", "sh", "ch"], list("aeiou") + ["ea", "oo"]
+ONSETS, VOWELS = "b c d f g h j k l m n p r s t v w br cl dr gr st tr sh ch".split(), "a e i o u ea oo".split()
 #: ways to ask for one thing: words that stand for each other are separated by |, {} is the subject
 FACETS = [
     ["how to {}", "{} guide", "{} explained", "ways to {}", "{} for beginners", "learn {}"],
@@ -49,7 +49,7 @@ def made_up_words(rng: np.random.Generator, count: int) -> np.ndarray:
     return np.array(list(found)[:count])
 
 
-def make_intents(count: int, seed: int = 1) -> Intents:
+def make_intents(count: int, seed: int = 1) -> Intents:  # noqa: PLR0915 -- one world from one stream of chance
     """About `count` distinct queries."""
     rng = np.random.default_rng(seed)
     subjects = max(count // 45, 20)

@@ -19,6 +19,7 @@ OUT = sorted(
         *(
             "account.json",
             "addresses.csv",
+            "apart.csv",
             "changes.csv",
             "engagement.csv",
             "evidence.csv",
@@ -34,13 +35,16 @@ OUT = sorted(
             "pulls.csv",
             "queries.csv",
             "queries.parquet",
+            "redirects-apache.conf",
+            "redirects-nginx.conf",
             "redirects.csv",
             "repairs.csv",
             "report.html",
             "seasons.csv",
             "segments.csv",
+            "topics.csv",
         ),
-        *("trends.csv", "figures/curve.png", "figures/movers.png", "figures/trend.png"),
+        *("trends.csv", "figures/curve.png", "figures/movers.png", "figures/topics.png", "figures/trend.png"),
     ]
 )
 PAGE_COLUMNS = (
@@ -55,7 +59,10 @@ def test_run_writes_its_files_and_keeps_those_of_others(ran: Path) -> None:
     (out / "my notes.txt").write_text("mine")
     before = {name: (out / name).read_bytes() for name in OUT}
     assert main(["run", str(ran), "-q"]) == 0
-    assert sorted(str(path.relative_to(out)) for path in out.rglob("*") if path.is_file()) == sorted([*OUT, "my notes.txt"])
+    found = sorted(str(path.relative_to(out)) for path in out.rglob("*") if path.is_file())
+    briefs = [name for name in found if name.startswith("briefs/")]
+    assert len(briefs) >= 3
+    assert found == sorted([*OUT, *briefs, "my notes.txt"])
     assert {name: (out / name).read_bytes() for name in OUT} == before, "the same input gives the same bytes"
     (out / "my notes.txt").unlink()
     with (out / "pages.csv").open() as file:

@@ -50,7 +50,7 @@ def test_sums_of_rows_are_those_of_the_ledger(site: nibbet.Site) -> None:
         ("SELECT * FROM pagse", "Did you mean pages"),
         ("SELECT nothing FROM pages", "nothing"),
         ("SELECT * FROM pages WHERE clicks > $least", "--set least="),
-        ("SELECT * FROM results", "no source of the kind results"),
+        ("SELECT * FROM hits", "no source of the kind hits"),
         ("SELEC 1", "cannot be answered"),
     ],
 )

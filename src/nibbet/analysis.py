@@ -377,7 +377,7 @@ class Analysis:
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.curve, days)
             openings = pd.concat([openings, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
-        return topic_table(pairs, openings, asked, self.known_pages["path"], self.windows.recent)
+        return topic_table(pairs, openings, asked, self.known_pages["path"], self.windows.recent, least=self.config.verdicts.min_gain)
 
     def topics(self) -> pd.DataFrame:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""

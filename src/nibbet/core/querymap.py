@@ -142,7 +142,9 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
             pairs.loc[pairs["query"].isin(new["query"]), ["query", "query_id"]].drop_duplicates("query").set_index("query")["query_id"]
         )
         known = added["query"].map(elsewhere)
-        added["query_id"] = known.fillna(pd.Series(pairs["query_id"].max() + 1 + np.arange(len(added)), index=added.index)).astype("int64")
+        added["query_id"] = known.fillna(
+            pd.Series(pairs["query_id"].max() + 1 + np.arange(len(added)) if len(pairs) else np.arange(len(added)), index=added.index)
+        ).astype("int64")
     both = pd.concat([pairs, added], ignore_index=True)
     whole = both.astype({c: pairs[c].dtype for c in [*counts, *(["query_id"] if "query_id" in pairs else [])]})
     return whole.sort_values(["page", "query"], ignore_index=True)

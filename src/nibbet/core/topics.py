@@ -231,7 +231,9 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
     return texts.iloc[head[group]].set_axis(texts.index)
 
 
-def topic_table(pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFrame, paths: pd.Series, window: Window) -> pd.DataFrame:
+def topic_table(
+    pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFrame, paths: pd.Series, window: Window, *, least: float
+) -> pd.DataFrame:
     """One row per topic: TOPICS, those with most to gain first.
 
     Args:
@@ -239,6 +241,7 @@ def topic_table(pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFram
         openings: page, query, topic, kind, gain, gain_low, gain_high; of strays each query once.
         wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for.
         paths: the path of each page, for the sentences.
+        least: gain a month below which nothing is proposed.
     """
     rows = pairs[pairs["topic"].notna() & (pairs["impressions"] > 0)]
     sums = rows.groupby("topic").agg(
@@ -279,7 +282,7 @@ def topic_table(pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFram
     open_ = table["served"] != "covered"
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)
-    table["proposal"] = np.select([~open_, extend & table["page"].notna()], ["none", "extend"], "new page")
+    table["proposal"] = np.select([~open_ | ~(table["gain"] >= least), extend & table["page"].notna()], ["none", "extend"], "new page")
     table["because"] = _sentences(table, paths, window)
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     order = np.lexsort([table["topic"].to_numpy(dtype=object), -table["volume"].to_numpy(float), -table["gain"].fillna(-1).to_numpy(float)])

@@ -15,7 +15,8 @@ from nibbet.render.safe import for_terminal, path_of
 def safe(text: object) -> str:
     """A text from outside as plain words in Markdown and HTML: no markup, no control characters, one line."""
     one_line = for_terminal(" ".join(str(text).split()))
-    return re.sub(r"([\\`*_{}\[\]<>#|~!])", r"\\\1", one_line).replace("&", "&amp;")
+    marked = re.sub(r"([\\`*_{}\[\]#|~!])", r"\\\1", one_line)
+    return marked.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
 
 
 def file_name(topic: str) -> str:

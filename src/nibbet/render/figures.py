@@ -109,6 +109,52 @@ def _inert(text: str) -> str:
     return "".join(character if character.isprintable() else "?" for character in text).replace("$", r"\$")
 
 
+def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
+    """The topics that no page answers or only in part, by what they could bring, with 80% intervals and how much they are wanted.
+
+    Args:
+        topics: as `Site.topics` gives them: label, proposal, volume, volume_kind, gain, gain_low, gain_high.
+    """
+    found = topics[(topics["proposal"] != "none") & (topics["gain"] > 0)]
+    shown = found.nlargest(most, "gain", keep="first")
+    figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.2))
+    axes = figure.axes[0]
+    if shown.empty:
+        axes.text(0.5, 0.5, "Every topic of any size is answered.", ha="center", va="center", transform=axes.transAxes)
+        axes.set_axis_off()
+        return figure
+    place = np.arange(len(shown))[::-1]
+    gain = shown["gain"].to_numpy(float)
+    for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//")):
+        of_kind = (shown["proposal"] == name).to_numpy()
+        if of_kind.any():
+            axes.barh(
+                place[of_kind],
+                gain[of_kind],
+                color=colour,
+                alpha=0.6,
+                hatch=hatch,
+                edgecolor="white",
+                linewidth=0.4,
+                height=0.66,
+                label=name,
+            )
+    ends = np.abs(shown[["gain_low", "gain_high"]].to_numpy(float).T - gain)
+    axes.errorbar(gain, place, xerr=ends, fmt="none", ecolor=INK, elinewidth=1, capsize=2.5)
+    for y, right, volume in zip(place, shown["gain_high"], shown["volume"], strict=True):
+        axes.text(right, y, f"  {volume:,.0f}", va="center", fontsize=8, color=INK)
+    axes.set_yticks(place, [_inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
+    axes.tick_params(axis="y", length=0)
+    axes.set_xlim(0, float(shown["gain_high"].max()) * 1.14)
+    kinds = " or ".join(shown["volume_kind"].unique())
+    axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
+    axes.set_title(
+        f"{len(found):,} topics without an answer: {found['gain'].sum():,.0f} clicks a month within reach", loc="left", fontsize=11
+    )
+    axes.legend(frameon=False, loc="lower right", fontsize=9)
+    return figure
+
+
 def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None) -> Figure:
     """The site's own CTR by position for queries without the brand, with its 95% band, per device.
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from nibbet.core.tables import records
-from nibbet.render.figures import as_svg, ctr_curve, movers, trend
+from nibbet.render.figures import as_svg, ctr_curve, movers, topics_open, trend
 from nibbet.render.terminal import account_rows, cell_text, condensed, path_of, told_change
 
 if TYPE_CHECKING:
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from nibbet.site import Site
 
-MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES, MOST_REPAIRS = 400, 30, 12, 60
+MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES, MOST_REPAIRS, MOST_PROPOSALS = 400, 30, 12, 60, 40
 MEANING = {
     "refresh": "lost, near or unattractive: rework the page",
     "expand": "draws a topic that nothing on the site answers",
@@ -32,6 +32,7 @@ def figures_of(site: Site) -> dict[str, Figure]:
     return {
         "trend": trend(site.days, site.windows),
         "movers": movers(site.compare(by="page")),
+        "topics": topics_open(site.topics()),
         "curve": ctr_curve(site.curve, site.pages()[["position", "impressions", "ctr"]]),
     }
 
@@ -63,6 +64,8 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         **{name: Markup(as_svg(figure)) for name, figure in drawn.items()},  # noqa: S704 - our own SVG, whose texts its writer escapes
         changed=told_change(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")]),
         sections=_sections(changes),
+        served=_served(site.topics()),
+        proposals=records(site.topics().query("proposal != 'none'").head(MOST_PROPOSALS)),
         repairs=records(site.repairs().head(MOST_REPAIRS)),
         repair_count=len(site.repairs()),
         losses=records(site.losses().head(MOST_LOSSES)),
@@ -70,6 +73,11 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         learnt=site.curve.learnt,
         totals=_totals(site),
     )
+
+
+def _served(topics: pd.DataFrame) -> list[dict[str, Any]]:
+    counts = topics.groupby("served").agg(topics=("topic", "size"), impressions=("impressions", "sum"), clicks=("clicks", "sum"))
+    return records(counts.reindex([name for name in ("covered", "partly", "uncovered") if name in counts.index]).reset_index())
 
 
 def _sections(changes: pd.DataFrame) -> list[dict[str, Any]]:

@@ -187,6 +187,13 @@ def summary(site: Site, folder: str, seconds: float) -> None:
         out.print(
             Text("Repairs: " + ", ".join(f"{name} {count}" for name, count in sorted(faults.items(), key=lambda one: (-one[1], one[0]))))
         )
+    topics = site.topics()
+    if len(topics):
+        asked = topics[topics["proposal"] != "none"]
+        served = topics["served"].value_counts()
+        told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered") if name in served)
+        more = f"; {len(asked)} to write or extend (+{asked['gain'].sum():,.0f} clicks a month)" if len(asked) else ""
+        out.print(Text(f"Topics: {told}{more}"))
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):
         out.print(Text("Best actions", style="bold"))

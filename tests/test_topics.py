@@ -1,0 +1,132 @@
+"""Topics: on made-up intents, on the demo's truth, and hostile labels."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+import sys
+from collections.abc import Callable
+from datetime import date
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy import sparse
+
+import nibbet
+from nibbet.cli.main import main
+from nibbet.core.topics import group_queries, set_aside
+from nibbet.demo.exports import HOME
+from nibbet.demo.scenario import LEVELS, build
+from nibbet.render.briefs import brief_text, file_name
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
+from intents import make_intents, scores
+
+
+def test_each_kind_of_evidence_brings_topics_nearer_the_truth() -> None:
+    given = make_intents(6000, seed=11)
+    words = group_queries(given.queries, language="english")
+    pages = group_queries(given.queries, language="english", pages=given.pages)
+    results = group_queries(given.queries, language="english", pages=given.pages, results=given.results)
+    found = [scores(given.truth, labels) for labels in (words, pages, results)]
+    assert [score["V"] >= least for score, least in zip(found, (0.75, 0.87, 0.93), strict=True)] == [True] * 3, found
+    assert found[2]["ARI"] > found[0]["ARI"]
+    again = group_queries(given.queries, language="english", pages=given.pages, results=given.results)
+    assert (again == results).all()
+
+
+def test_results_overrule_words() -> None:
+    texts = pd.Series(["elver bag", "elver bags", "elver bag repair", "mend elver bag", "elver sack", "dry elver sack"])
+    results = sparse.csr_matrix(np.array([[1, 1, 1, 0, 0, 0], [1, 1, 0, 0, 0, 0], [0, 0, 0, 1, 1, 1], [0, 0, 0, 1, 1, 0], [1, 1, 1, 0, 0, 0], [1, 0, 1, 0, 0, 0]], dtype=float))  # fmt: skip
+    found = group_queries(texts, language="english", results=results)
+    assert found[0] == found[1] == found[4] == found[5], "other words, the same results"
+    assert found[2] == found[3]
+    assert found[0] != found[2], "alike words, other results"
+
+
+def test_what_belongs_to_no_topic_is_counted_with_its_reason() -> None:
+    texts = pd.Series(["tarnbrook shop", "www.tarnbrook.example", "12 34", "dry bag", "jobs near me", " ".join("abcdefghijklmnopq")])
+    found = set_aside(texts, pd.Series([True] + [False] * 5), ["jobs"])
+    assert found.fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words"]
+
+
+def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., Path]) -> None:
+    folder = world(5903, 400, "usual")
+    site = nibbet.open_site(folder)
+    topics, queries, aside = site.topics(), site.queries(), site.topics_aside()
+    site.close()
+    true = build(400, 5903, LEVELS["usual"])
+    pairs = true.pairs[(true.pairs["query"] != "") & (true.pairs["role"] == "stray")]
+    strays = set(HOME + pairs["page"].map(true.pages.set_index("page")["path"]) + " " + pairs["query"].str.lower())
+    rows = queries[queries["query"].notna() & (queries["impressions"] > 0) & ~queries["brand"].fillna(False)]
+    proposed = rows["topic"].isin(topics.loc[topics["proposal"] != "none", "topic"])
+    is_stray = (rows["page"] + " " + rows["query"]).isin(strays)
+    assert is_stray[proposed].mean() >= 0.9, "precision"
+    assert proposed[is_stray].mean() >= 0.8, "recall"
+    assert not (rows["role"].eq("owner") & proposed & (rows["answer"] > 0.9)).any(), "nothing is proposed that a page answers"
+    missing = topics[topics["topic"].isin(["hammock camping", "canoe sailing rig", "river camping stove"])]
+    assert missing["proposal"].tolist() == ["new page"] * 3
+    assert (missing["gain"] > 0).all()
+    assert missing["page"].isna().all()
+    known = rows.drop_duplicates("query")
+    assert known["topic"].notna().sum() + aside["queries"].sum() >= len(known), "every query is in a topic or aside with a reason"
+
+
+def test_a_topic_keeps_its_identity_when_a_month_is_added(world: Callable[..., Path]) -> None:
+    folder, found = world(5, 120), []
+    for last in (date(2026, 9, 30), None):
+        site = nibbet.open_site(folder, as_of=last)
+        found.append(site.queries().dropna(subset=["query", "topic"]).drop_duplicates("query").set_index("query")["topic"])
+        site.close()
+    both = pd.concat(found, axis=1, join="inner")
+    assert len(both) > 300
+    assert (both.iloc[:, 0] == both.iloc[:, 1]).mean() >= 0.95
+
+
+def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["topics", str(ran), "--format", "csv", "--where", "served = 'covered'", "-q"]) == 0
+    covered = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))
+    assert covered
+    one, other = covered[0], covered[1]
+    ideas = tmp_path / "ideas.csv"
+    ideas.write_text(f'Idea;From\n{one["topic"]};chat\nhammock camping gear;chat\nknitting yarn;chat\n"=cmd|1";chat\n', "utf-8")
+    assert main(["topics", str(ran), "--check", str(ideas), "--format", "csv", "-q"]) == 0
+    said = {row["idea"]: row for row in csv.DictReader(io.StringIO(capsys.readouterr().out))}
+    assert said[one["topic"]]["advice"].startswith("would compete")
+    assert said[one["topic"]]["page"] == one["page"]
+    assert said["hammock camping gear"]["topic"] == "hammock camping"
+    assert said["hammock camping gear"]["advice"].startswith("a new page")
+    assert said["knitting yarn"]["topic"] == ""
+    assert main(["topics", str(ran), "--between", one["topic"], other["topic"], "-q"]) == 0
+    assert capsys.readouterr().out.startswith("two pages")
+    assert main(["topics", str(ran), "--brief", "best hammock camping", "-q"]) == 0
+    brief = capsys.readouterr().out
+    assert brief.startswith("# hammock camping")
+    for part in ("## What is asked", "## Questions", "## What ranks now", "searches a month"):
+        assert part in brief
+    assert main(["topics", str(ran), "--brief", "never heard of", "-q"]) == 2
+    assert main(["topics", str(ran), "--check", str(tmp_path / "none.csv"), "-q"]) == 2
+
+
+def test_hostile_labels_do_no_harm(ran: Path) -> None:
+    for label in ("../../etc/passwd", "a/b\\c", "CON", "…", "x" * 500, "\x1b[31mred", "naïve café"):
+        name = file_name(label)
+        assert set(name) <= set("abcdefghijklmnopqrstuvwxyz0123456789-."), name
+        assert len(name) < 80
+        assert name.endswith(".md")
+    assert file_name("a b") != file_name("a-b")
+    site = nibbet.open_site(ran)
+    brief = site.brief("hammock camping")
+    site.close()
+    brief.topic["label"] = "<script>alert(1)</script> [x](javascript:1)\n# new"
+    brief.queries.loc[brief.queries.index[0], "query"] = "\x1b]0;t\x07 | **bold**"
+    text = brief_text(brief, "window")
+    assert "<script" not in text
+    assert "&lt;script" in text
+    assert re.search(r"(?<!\\)\]\(", text) is None
+    assert "\x1b" not in text
+    assert "\n# new" not in text
+    assert "\\*\\*bold" in text
