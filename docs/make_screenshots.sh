@@ -34,3 +34,4 @@ terminal compare "nibbet compare $site --against before --top 3" 40
 terminal sql "nibbet sql seldom-chosen --top 14 --site $site" 20
 page report "$site/out/report.html" 1600
 cp "$site/out/figures/movers.png" "$out/movers.png"
+cp "$site/out/figures/topics.png" "$out/topics.png"

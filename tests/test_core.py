@@ -16,7 +16,7 @@ from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, turn_taking
-from nibbet.core.openings import Reach, find_openings, stray_topics
+from nibbet.core.openings import Reach, find_openings
 from nibbet.core.querymap import Roles, add_answer, add_roles
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
@@ -197,14 +197,6 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5]]
     assert "On 2% of days the leading page changes, under 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
-
-
-def test_strays_of_a_page_fall_into_topics() -> None:
-    queries = ["trout fishing elver", "best trout fishing spots", "trout fishing season", "heritage railway", "heritage railway near me"]
-    strays = pd.DataFrame({"page": [0] * 5, "query": queries, "impressions": [90, 50, 40, 30, 20]})
-    others = pd.DataFrame({"page": range(1, 30), "query": [f"best place {n} near me season" for n in range(29)], "impressions": 5})
-    labels = stray_topics(pd.concat([strays, others], ignore_index=True), "english")
-    assert labels[:5].tolist() == ["trout fishing elver"] * 3 + ["heritage railway"] * 2
 
 
 def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:

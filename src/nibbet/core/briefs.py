@@ -73,10 +73,11 @@ def _words_of(titles: pd.DataFrame, queries: pd.Series, language: str) -> pd.Dat
     if titles.empty:
         return pd.DataFrame({"word": pd.Series(dtype="str"), "share": pd.Series(dtype="float64")})
     lexicon = Lexicon(language)
-    asked = set(lexicon.matrix(queries).indices.tolist())
+    asked = np.unique(lexicon.matrix(queries).indices)
     parts = pd.Series(plain(titles["title"]).to_pylist()).str.findall(r"\w{4,}").explode().dropna().drop_duplicates()
-    stems = lexicon.matrix(parts)
-    new = np.array([not set(stems[row].indices.tolist()) <= asked for row in range(stems.shape[0])], dtype=bool)  # a handful of words
+    stems = lexicon.matrix(parts).tocoo()
+    new = np.zeros(len(parts), dtype=bool)
+    new[stems.row[~np.isin(stems.col, asked)]] = True
     words = parts[new]
     text = pd.Series(plain(titles["title"]).to_pylist())
     share = [float(np.average(text.str.contains(rf"\b{word}\b", regex=True), weights=titles["shown"])) for word in words]

@@ -1,4 +1,4 @@
-"""Openings: clicks within reach, by page and query; and strays gathered into topics."""
+"""Openings: clicks within reach, by page and query."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from scipy import sparse
-from scipy.sparse import csgraph
 
 from nibbet.core.curve import Curve
 from nibbet.core.pull import pull_interval
@@ -113,10 +112,6 @@ def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, pla
     return found[["page", "query", "role", "position", "clicks", "gain", "gain_low", "gain_high"]]
 
 
-#: a word in more of a page's stray queries than this says nothing of their subject
-MOST_SHARED = 300
-
-
 def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, object, object]) -> pd.DataFrame:
     """Rows with their gain if they stood at the places given for (low, middle, high)."""
     demand = rows["impressions"] / sight.share(rows["position"].to_numpy(float))
@@ -142,32 +137,3 @@ def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:
         kind="snippet",
         **{name: (expected * (standing.pull * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
     )
-
-
-def stray_topics(strays: pd.DataFrame, language: str) -> pd.Series:
-    """Topic label of each stray row: rows of one page whose queries share most of their telling words; the label is the one most shown.
-
-    Args:
-        strays: page, query, impressions; in the order of the queries, which settles ties.
-    """
-    if strays.empty:
-        return pd.Series([], index=strays.index, dtype="str")
-    lexicon = Lexicon(language)
-    number, texts = numbered(strays)
-    words = lexicon.matrix(texts)[number]
-    page = pd.factorize(strays["page"])[0]
-    drawn = sparse.csr_matrix((np.ones(len(page)), (page, np.arange(len(page)))), shape=(page.max() + 1, len(page))) @ words
-    weight = np.sqrt(rarity(drawn))
-    scaled = words.multiply(weight[None, :]).tocsr()
-    norm = np.sqrt(np.asarray(scaled.multiply(scaled).sum(axis=1)).ravel())
-    unit = (sparse.diags(1 / np.maximum(norm, 1e-9)) @ scaled).tocoo()
-    cell, column = np.unique(page[unit.row].astype(np.int64) * words.shape[1] + unit.col, return_inverse=True)  # words of each page apart
-    common = np.bincount(column, minlength=len(cell)) > MOST_SHARED
-    keep = ~common[column]
-    within = sparse.csr_matrix((unit.data[keep], (unit.row[keep], column[keep])), shape=(len(page), len(cell)))
-    alike = within @ within.T
-    label = csgraph.connected_components(alike > 0.45, directed=False)[1]
-    order = np.lexsort([-strays["impressions"].to_numpy(), label])
-    head = order[np.unique(label[order], return_index=True)[1]]
-    labels: pd.Series = strays["query"].iloc[head[label]].set_axis(strays.index).astype("str")
-    return labels

@@ -298,7 +298,7 @@ def _write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None
     ).to_csv(path, index=False, sep="\t", lineterminator="\n")
 
 
-#: who else answers, on reserved names; how their titles go on; what people also ask
+#: who else answers, on reserved names; how their titles go on; the questions that come with them
 OTHERS = ("paddlers", "waterways", "outdoor-notes", "boathouse", "lakeside", "rapids", "canoe-times", "open-water", "riverbank", "kit-room")
 ENDINGS = ("a complete guide", "what to know first", "maps and tips", "tested and compared", "for beginners", "prices and dates")
 QUESTIONS = (
