@@ -100,7 +100,9 @@ def _beside(
     near = (unit_rows(sparse.csr_matrix(titles.multiply(weight))) @ centre.T).toarray().ravel()
     close = (unit_rows(sparse.csr_matrix(labels.multiply(weight))) @ centre.T).toarray().ravel()
     strong = near * np.log1p(live["clicks"].fillna(0).to_numpy(float))
-    links = live.assign(strong=strong)[(near >= RELATED) & (live["page"] != topic["page"]).to_numpy()]
+    catches = (live["page"] == topic["page"]).to_numpy()  # of a new page the first to link from, of an extended one itself
+    strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] != "extend", near)
+    links = live.assign(strong=strong)[near >= RELATED]
     links = links.sort_values(["strong", "page"], ascending=[False, True]).head(LINKS_TOLD)[["page", "title", "clicks"]]
     owned = others.assign(close=close)[close >= BESIDE].sort_values(["close", "topic"], ascending=[False, True])
     return links.reset_index(drop=True), owned.head(OTHERS_TOLD)[["topic", "page"]].reset_index(drop=True)

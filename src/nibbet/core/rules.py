@@ -14,6 +14,8 @@ from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS, Windows
 
 GAINS = ["gain", "gain_low", "gain_high"]
+#: how unsure an expectation of the CTR curve is for one page, beyond what pulls differ
+CURVE_SPREAD = 0.08
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
 
 
@@ -326,7 +328,7 @@ def decay(facts: Facts) -> Finding:
         _not_blocked(pages),
     ]
     chosen = _all(checks)
-    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.08**2)
+    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.1**2)
     gains = pd.DataFrame(
         {
             name: (recent * (np.exp(np.clip(-np.log(ratio) + end * unsure, 0.0, 4.0)) - 1)).clip(upper=1.5 * base) * month
@@ -407,7 +409,7 @@ def snippet(facts: Facts) -> Finding:
     pull = pd.Series(np.where(expected > 0, clicks / np.maximum(expected, 1e-9), np.nan), index=pages.index)
     q = pd.Series(false_discovery(np.where(expected >= 3, too_low_p(clicks, expected, below=t.snippet_pull), np.nan)), index=pages.index)
     usual = expected * facts.standing.pull
-    noise = Z80 * np.hypot(usual * facts.standing.pull_spread, np.sqrt(clicks + 1))
+    noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (facts.untold * MONTH_DAYS / w.recent.days).to_numpy()
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
     gains = pd.DataFrame({name: np.maximum(usual - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)

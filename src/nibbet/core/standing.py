@@ -19,6 +19,8 @@ Floats = NDArray[np.float64]
 TELLING_CLICKS, TELLING_PAGES = 20, 12
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
+#: how unsure a demand is that is read from impressions and how far searchers look (coefficient of variation)
+DEMAND_SPREAD = 0.2
 #: places between which gains are read: logarithms, fine enough for a curve that falls smoothly
 LAST_PLACE = 200.0
 GRID = np.linspace(0.0, np.log(LAST_PLACE), 400)
@@ -56,7 +58,7 @@ class Standing:
             at = np.log(np.clip(held, 1.0, LAST_PLACE))
             mean, rates = np.interp(at, GRID, mean), {worse: np.interp(at, GRID, rate) for worse, rate in rates.items()}
         middle = demand * mean
-        noise = Z80 * self.pull_spread * middle
+        noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle
         low = middle - np.hypot(middle - demand * rates[0.9], noise)
         high = middle + np.hypot(demand * rates[0.1] - middle, noise)
         month = MONTH_DAYS / days
