@@ -18,8 +18,6 @@ from scipy import sparse
 import nibbet
 from nibbet.cli.main import main
 from nibbet.core.topics import group_queries, set_aside
-from nibbet.demo.exports import HOME
-from nibbet.demo.scenario import LEVELS, build
 from nibbet.render.briefs import brief_text, file_name
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "benchmarks"))
@@ -51,28 +49,6 @@ def test_what_belongs_to_no_topic_is_counted_with_its_reason() -> None:
     texts = pd.Series(["tarnbrook shop", "www.tarnbrook.example", "12 34", "dry bag", "jobs near me", " ".join("abcdefghijklmnopq")])
     found = set_aside(texts, pd.Series([True] + [False] * 5), ["jobs"])
     assert found.fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words"]
-
-
-def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., Path]) -> None:
-    folder = world(5903, 400, "usual")
-    site = nibbet.open_site(folder)
-    topics, queries, aside = site.topics(), site.queries(), site.topics_aside()
-    site.close()
-    true = build(400, 5903, LEVELS["usual"])
-    pairs = true.pairs[(true.pairs["query"] != "") & (true.pairs["role"] == "stray")]
-    strays = set(HOME + pairs["page"].map(true.pages.set_index("page")["path"]) + " " + pairs["query"].str.lower())
-    rows = queries[queries["query"].notna() & (queries["impressions"] > 0) & ~queries["brand"].fillna(False)]
-    proposed = rows["topic"].isin(topics.loc[topics["proposal"] != "none", "topic"])
-    is_stray = (rows["page"] + " " + rows["query"]).isin(strays)
-    assert is_stray[proposed].mean() >= 0.9, "precision"
-    assert proposed[is_stray].mean() >= 0.8, "recall"
-    assert not (rows["role"].eq("owner") & proposed & (rows["answer"] > 0.9)).any(), "nothing is proposed that a page answers"
-    missing = topics[topics["topic"].isin(["hammock camping", "canoe sailing rig", "river camping stove"])]
-    assert missing["proposal"].tolist() == ["new page"] * 3
-    assert (missing["gain"] > 0).all()
-    assert missing["page"].isna().all()
-    known = rows.drop_duplicates("query")
-    assert known["topic"].notna().sum() + aside["queries"].sum() >= len(known), "every query is in a topic or aside with a reason"
 
 
 def test_a_topic_keeps_its_identity_when_a_month_is_added(world: Callable[..., Path]) -> None:

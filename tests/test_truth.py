@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import pandas as pd
 import pytest
 
 import nibbet
+from nibbet.demo.exports import HOME
 from nibbet.demo.scenario import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS, build
 from score import against_truth, costly, macro_f1, plain_rules, promises, roles_right, without_days, without_source
 
@@ -47,6 +49,48 @@ def test_verdicts_agree_with_the_truth_and_never_cost_a_page_that_matters(
     assert (merged["target"] == merged["target_true"]).mean() >= 0.95
 
 
+PLANTED = ["noindex", "error", "redirected", "chain", "orphan", "theme"]
+
+
+def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., Path]) -> None:
+    folder = world(5903, 400, "usual")
+    site = nibbet.open_site(folder)
+    topics, queries, aside = site.topics(), site.queries(), site.topics_aside()
+    site.close()
+    true = build(400, 5903, LEVELS["usual"])
+    pairs = true.pairs[(true.pairs["query"] != "") & (true.pairs["role"] == "stray")]
+    strays = set(HOME + pairs["page"].map(true.pages.set_index("page")["path"]) + " " + pairs["query"].str.lower())
+    rows = queries[queries["query"].notna() & (queries["impressions"] > 0) & ~queries["brand"].fillna(False)]
+    proposed = rows["topic"].isin(topics.loc[topics["proposal"] != "none", "topic"])
+    is_stray = (rows["page"] + " " + rows["query"]).isin(strays)
+    assert is_stray[proposed].mean() >= 0.9, "precision"
+    assert proposed[is_stray].mean() >= 0.8, "recall"
+    assert not (rows["role"].eq("owner") & proposed & (rows["answer"] > 0.9)).any(), "nothing is proposed that a page answers"
+    missing = topics[topics["topic"].isin(["hammock camping", "canoe sailing rig", "river camping stove"])]
+    assert missing["proposal"].tolist() == ["new page"] * 3
+    assert (missing["gain"] > 0).all()
+    assert missing["page"].isna().all()
+    known = rows.drop_duplicates("query")
+    assert known["topic"].notna().sum() + aside["queries"].sum() >= len(known), "every query is in a topic or aside with a reason"
+
+
+def test_planted_faults_are_found_with_their_targets(world: Callable[..., Path]) -> None:
+    folder = world(4211, 400)
+    site = nibbet.open_site(folder)
+    found = site.repairs()
+    site.close()
+    truth = pd.read_csv(folder.parent / "truth.csv", keep_default_na=False).query("repair != ''")
+    both = truth.merge(found[found["repair"].isin(PLANTED)], on=["page", "repair"], how="outer", indicator=True)
+    assert set(truth["repair"]) == set(PLANTED)
+    assert (both["_merge"] != "right_only").mean() >= 0.9, "precision"
+    assert (both["_merge"] != "left_only").mean() >= 0.9, "recall"
+    told = both[(both["_merge"] == "both") & (both["repair_target"] != "")]
+    assert len(told) >= 3
+    assert (told["repair_target"] == told["target_y"]).mean() >= 0.9
+    assert found["weight"].is_monotonic_decreasing
+    assert found["because"].str.len().min() > 30
+
+
 def judged(folder: Path) -> pd.DataFrame:
     site = nibbet.open_site(folder)
     found = site.pages()
@@ -54,8 +98,10 @@ def judged(folder: Path) -> pd.DataFrame:
     return found
 
 
-def test_verdicts_bear_what_is_missing(workspace: Path, world: Callable[..., Path]) -> None:
-    truth = world(5, 120)
+def test_verdicts_bear_what_is_missing(tmp_path: Path, world: Callable[..., Path]) -> None:
+    truth = world(5, 60)
+    shutil.copytree(truth, tmp_path / "site", ignore=shutil.ignore_patterns("out", ".nibbet"))
+    workspace = tmp_path / "site"
     settings, before = (workspace / "nibbet.toml").read_text("utf-8"), judged(workspace)
     for name in ("crawl", "landings", "backlinks", "editorial", "pairs"):
         without_source(workspace, name)
