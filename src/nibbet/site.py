@@ -212,6 +212,18 @@ class Site:
         except KeyError as fault:
             raise NotFoundError(f'No topic has the query "{fault.args[0]}". See: nibbet topics') from None
 
+    def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
+        """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window."""
+
+        def make(analysis: Analysis) -> pd.DataFrame:
+            import pandas as pd
+
+            found = analysis.topics().query("proposal != 'none' and gain > 0").head(most)["topic"]
+            texts = [write(analysis.brief(topic), str(analysis.windows.recent)) for topic in found]
+            return pd.DataFrame({"topic": found.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
+
+        return self._kept(f"briefs-{most}", make)
+
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
         return self._kept("topics-aside", lambda a: a.topics_aside())

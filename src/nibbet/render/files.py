@@ -23,8 +23,6 @@ from nibbet.render.servers import apache, nginx
 Floats = NDArray[np.float64]
 #: seconds after which files that a run was still writing are no longer taken for those of another run
 LEFT_SECONDS = 3600
-#: briefs that a run writes: those with most to gain
-BRIEFS = 12
 MOST_SHEET_ROWS = 1_048_575
 
 if TYPE_CHECKING:
@@ -66,9 +64,8 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
-    proposed = tables["topics"].query("proposal != 'none' and gain > 0").head(BRIEFS)["topic"]
-    briefs = {f"briefs/{file_name(topic)}": brief_text(site.brief(topic), str(site.windows.recent)) for topic in proposed}
-    writers |= {name: _text(text) for name, text in briefs.items()}
+    for brief in site.briefs(brief_text).itertuples():
+        writers[f"briefs/{file_name(str(brief.topic))}"] = _text(str(brief.text))
     writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"]))
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")

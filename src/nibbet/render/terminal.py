@@ -171,8 +171,14 @@ def summary(site: Site, folder: str, seconds: float) -> None:
             style="bold",
         )
     )
+    plain = []
     for kind, rows in totals.groupby("kind", sort=False):
-        out.print(Text(_read_line(str(kind), rows)))
+        if kind in ("search", "landings") or (rows["fate"] != "used").any():
+            out.print(Text(_read_line(str(kind), rows)))
+        else:
+            plain.append(f"{kind} {rows['rows'].sum():,}")
+    if plain:
+        out.print(Text(f"  {', '.join(plain)} rows used"))
     for note in account["notes"][:5]:
         out.print(Text("  " + for_terminal(note["text"]), style="dim"))
     out.print()
