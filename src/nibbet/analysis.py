@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping
 from functools import cached_property
 from pathlib import Path
@@ -14,11 +13,11 @@ from scipy.sparse import csr_matrix
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
-from nibbet.core.briefs import Brief, make_brief
+from nibbet.core.briefs import Brief, Neighbours, make_brief
 from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
-from nibbet.core.ideas import Known, between, check_ideas
+from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
@@ -29,15 +28,15 @@ from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, page_words, query_totals
 from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
-from nibbet.core.rules import Facts, Thresholds
+from nibbet.core.rules import Facts, Thresholds, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.tables import named_pages, named_queries
-from nibbet.core.topics import group_queries, labels_of, set_aside, topic_table
+from nibbet.core.topics import Grouping, group_pairs, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
-from nibbet.core.words import Lexicon, numbered
+from nibbet.core.words import Lexicon, as_typed
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.sources.joined import Joined, join_sources, matched
@@ -142,7 +141,7 @@ class Analysis:
 
     @cached_property
     def query_topics(self) -> pd.DataFrame:
-        """page (number), query, topic of what pages draw without answering it."""
+        """page (number), query, topic of every pair that has one."""
         return self._pairs.loc[self._pairs["topic"].notna(), ["page", "query", "topic"]]
 
     @property
@@ -270,65 +269,43 @@ class Analysis:
         return learn_sight(self._expected)
 
     @cached_property
-    def _pairs(self) -> pd.DataFrame:
-        """The query map: one row per (page, query) of the recent or reference window."""
+    def _mapped(self) -> pd.DataFrame:
+        """The pairs of the recent or reference window with answer, role and pull, by page and query."""
         pairs, pages = self._expected[self._expected["query"] != ""], self._pages
         self._say("mapping queries to pages")
         own = self.config
         lexicon, on_page = self._words_of_pages
         pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
         roles = Roles(own.verdicts.answers, own.verdicts.rival_share)
-        pairs = add_roles(pairs, pages["page"], roles, self._targets())
+        pairs = add_roles(pairs, pages["page"], roles, self._targets)
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
-        pairs["topic"] = self._topics_of(pairs)
+        return pairs
+
+    @cached_property
+    def _grouping(self) -> Grouping:
+        """The queries in topics."""
+        pairs, own, first = self._mapped, self.config, self.snapshots
+        self._say("grouping queries into topics")
+        if first is not None:
+            first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
+        return group_pairs(
+            pairs,
+            len(self._pages),
+            self._demand_of_queries,
+            first,
+            brand=own.site.brand,
+            aside=own.topics.aside,
+            most=own.topics.most,
+            language=own.site.language,
+        )
+
+    @cached_property
+    def _pairs(self) -> pd.DataFrame:
+        """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
+        pairs = self._mapped.assign(topic=self._grouping.topic)
         order = np.lexsort([-pairs["impressions"].to_numpy(), pairs["page"].to_numpy()])  # by query already
         return pairs.iloc[order].reset_index(drop=True)
-
-    def _topics_of(self, pairs: pd.DataFrame) -> pd.Series:
-        """The topic of each pair's query; null where the query is set aside. What was told of queries stays in `_asked`."""
-        own = self.config
-        self._say("grouping queries into topics")
-        number, texts = numbered(pairs)
-        count = len(texts)
-        shown = np.bincount(number, pairs["impressions"].to_numpy(float), count)
-        brand = np.bincount(number, pairs["brand"].to_numpy(bool), count) > 0
-        asked = pd.DataFrame({"query": texts.to_numpy(), "impressions": shown, "brand": brand, "number": np.arange(count)})
-        told = self._demand_of_queries
-        if told is not None:
-            asked = asked.merge(told, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
-        asked["demand"] = asked["demand"] if told is not None else np.nan
-        asked = asked.fillna({"impressions": 0.0, "brand": False})
-        if told is not None and (names := [name.lower() for name in own.site.brand if name.strip()]):
-            asked["brand"] |= asked["query"].str.contains("|".join(map(re.escape, names)), regex=True)
-        aside = set_aside(asked["query"], asked["brand"], own.topics.aside)
-        wanted = np.maximum(asked["impressions"].to_numpy(float), asked["demand"].fillna(0).to_numpy(float))
-        rank = np.argsort(np.argsort(np.where(aside.isna(), -wanted, np.inf), kind="stable"), kind="stable")
-        asked["aside"] = aside.where(aside.notna() | (rank < own.topics.most), "rarer than the queries grouped")
-        kept = np.flatnonzero(asked["aside"].isna())
-        place = np.full(len(asked), -1)
-        place[kept] = np.arange(len(kept))
-        of_number = np.full(count, -1)
-        known = asked["number"].notna().to_numpy()
-        of_number[asked.loc[known, "number"].astype(int)] = place[known]
-        row = of_number[number]
-        use = row >= 0
-        value = pairs["impressions"].to_numpy(float)[use] + 0.5
-        astray = (pairs["role"] == "stray").to_numpy()
-        count = len(self._pages)
-        column = pairs["page"].to_numpy() + np.where(astray, count, 0)  # what a page draws astray is kept from what it answers
-        pages = csr_matrix((value, (row[use], column[use])), shape=(len(kept), 2 * count))
-        answered = np.ones(len(kept), dtype=bool)
-        answered[row[use & astray]] = False
-        queries = asked["query"].iloc[kept].reset_index(drop=True).astype("str")
-        group = group_queries(queries, language=own.site.language, pages=pages, results=self._results_of(queries), answered=answered)
-        label = labels_of(queries, group, wanted[kept])
-        asked["topic"] = pd.Series(label.to_numpy(), index=kept, dtype="str").reindex(asked.index)
-        self._asked = asked
-        self._pages_of_queries = pages
-        found = pd.Series(pd.array([None] * len(pairs), dtype="str"), index=pairs.index)
-        found[use] = label.iloc[row[use]].to_numpy()
-        return found
 
     @cached_property
     def _demand_of_queries(self) -> pd.DataFrame | None:
@@ -336,7 +313,7 @@ class Analysis:
         if (table := self._joined.tables["demand"]) is None:
             return None
         rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query", "volume"])
-        rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+        rows["query"] = as_typed(rows["query"])
         month = pd.to_datetime(rows["month"])
         rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
         return rows.groupby("query", as_index=False)["volume"].mean().rename(columns={"volume": "demand"}).astype({"query": "str"})
@@ -347,30 +324,17 @@ class Analysis:
         if (table := self._joined.tables["results"]) is None:
             return None
         rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
-        rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+        rows["query"] = as_typed(rows["query"])
         newest = rows.groupby("query")["date"].transform("max")
         rows = rows[rows["date"].isna() | (rows["date"] == newest)]
         kind = rows["kind"].fillna("result").str.lower() if "kind" in rows else pd.Series("result", index=rows.index)
         rows = rows.assign(kind=np.where(kind.str.contains("question|frage|ask"), "question", "result"))
         return rows.sort_values(["query", "kind", "rank", "url", "title"], ignore_index=True)
 
-    def _results_of(self, queries: pd.Series) -> csr_matrix | None:
-        """Queries x addresses of the first ten results; None without snapshots."""
-        rows = self.snapshots
-        if rows is None:
-            return None
-        rows = rows[(rows["kind"] == "result") & rows["url"].notna() & (rows["rank"].fillna(1) <= 10)]
-        place = pd.Index(queries).get_indexer(rows["query"])
-        url = pd.factorize(rows["url"])[0]
-        known = place >= 0
-        table = csr_matrix((np.ones(int(known.sum())), (place[known], url[known])), shape=(len(queries), int(url.max(initial=0)) + 1))
-        table.data[:] = 1.0
-        return table
-
     @cached_property
     def _topic_table(self) -> pd.DataFrame:
         pairs, openings = self._pairs, self._openings
-        asked = self._asked.dropna(subset=["topic"])
+        asked = self._grouping.grouped
         unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
         if len(unseen):  # searched, and the site is not shown for it
             days = self.windows.recent.days
@@ -383,35 +347,37 @@ class Analysis:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
         return self._topic_table.assign(page=self._topic_table["page"].map(self.known_pages["page"]))
 
-    def _known(self) -> Known:
-        _ = self._pairs
-        asked = self._asked.dropna(subset=["topic"]).reset_index(drop=True)
-        return Known(asked[["query", "topic"]], self._pages_of_queries, self._results_of(asked["query"]), self.config.site.language)
-
     def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
         """Ideas held against what the site has: see `core.ideas.check_ideas`."""
-        return check_ideas(ideas, self._known(), self.topics())
+        return check_ideas(ideas, self._grouping, self.topics(), language=self.config.site.language)
 
     def between(self, one: str, other: str) -> dict[str, Any]:
         """Whether two queries need one page or two: see `core.ideas.between`."""
-        return between(one, other, self._known())
+        return between(one, other, self._grouping, language=self.config.site.language)
+
+    @cached_property
+    def _placed_queries(self) -> pd.DataFrame:
+        """The queries in topics with the position at which the site stands for them."""
+        rows = self._mapped.groupby("query")[["position_sum", "placed"]].sum()
+        place = weighted_position(rows["position_sum"], rows["placed"])
+        return self._grouping.grouped.assign(position=lambda asked: asked["query"].map(place))
+
+    @cached_property
+    def _neighbours(self) -> Neighbours:
+        return Neighbours(self.topics(), self._measured, self.config.site.language)
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, by its label or any of its queries. Raises KeyError for what is not known."""
-        topics, asked = self.topics(), self._asked
-        wanted = " ".join(topic.lower().split())
-        label = asked.loc[asked["query"] == wanted, "topic"].dropna()
+        topics, asked = self.topics(), self._placed_queries
+        wanted = as_typed(pd.Series([topic])).iloc[0]
+        label = asked.loc[asked["query"] == wanted, "topic"]
         if label.empty:
             raise KeyError(wanted)
-        rows = self._pairs.groupby("query")[["position_sum", "placed"]].sum()
-        place = weighted_position(rows["position_sum"], rows["placed"])
-        known = asked.assign(position=asked["query"].map(place))
-        row = topics[topics["topic"] == label.iloc[0]].iloc[0]
-        return make_brief(row, topics, known, self._measured, self.snapshots, language=self.config.site.language)
+        return make_brief(topics[topics["topic"] == label.iloc[0]].iloc[0], asked, self.snapshots, self._neighbours)
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
-        rows = self._asked.dropna(subset=["aside"])
+        rows = self._grouping.queries.dropna(subset=["aside"])
         return rows.groupby("aside").agg(queries=("query", "size"), impressions=("impressions", "sum")).rename_axis("reason").reset_index()
 
     @cached_property
@@ -420,12 +386,13 @@ class Analysis:
         lexicon = Lexicon(self.config.site.language)
         return lexicon, page_words(self._pages, lexicon)
 
+    @cached_property
     def _targets(self) -> pd.DataFrame | None:
         rows = self._joined.editorial
         if rows is None:
             return None
         named = rows.dropna(subset=["page_id", "target_query"])
-        query = named["target_query"].str.lower().str.split().str.join(" ")
+        query = as_typed(named["target_query"])
         return pd.DataFrame({"page": named["page_id"].astype("int64"), "query": query}).sort_values(["query", "page"])
 
     @cached_property
@@ -479,7 +446,7 @@ class Analysis:
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
-        targets = self._targets()
+        targets = self._targets
         named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
         table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
@@ -589,23 +556,25 @@ class Analysis:
 
     # -- verdicts ------------------------------------------------------------------------------------------------------------------------
 
+    @property
+    def _likeness(self) -> merging.Likeness:
+        t = self.config.verdicts
+        return merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
+
+    @cached_property
+    def _candidates(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+        """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
+        live = self._pairs["page"].map(~self._measured["gone"] & ~self._measured["blocked"]).astype(bool)
+        candidates = merging.candidate_pairs(self._pairs[live], self._likeness)
+        wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
+        days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
+        return candidates.assign(turn_taking=merging.turn_taking(days, candidates)), days
+
     @cached_property
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
         """Merge groups, what each gains, and which pages that share queries stay apart."""
-        t = self.config.verdicts
-        like = merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
-        pages = self._measured
-        live = self._pairs["page"].map(~pages["gone"] & ~pages["blocked"]).astype(bool)
-        candidates = merging.candidate_pairs(self._pairs[live], like)
-        wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
-        self._leaders = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(
-            columns={"page_id": "page"}
-        )
-        candidates["turn_taking"] = merging.turn_taking(self._leaders, candidates)
-        limits = self._limits
-        hub = (pages["children"] >= limits.hub_children) | (pages["outlinks"].fillna(0) >= limits.hub_outlinks)
-        young = pages["age_days"].fillna(limits.settled) < limits.settled
-        facts = pages.assign(address=pages["page"], page=pages.index, stays=pages["protected"] | hub | young | pages["purpose"].notna())
+        pages, like, (candidates, _) = self._measured, self._likeness, self._candidates
+        facts = pages.assign(address=pages["page"], page=pages.index, stays=stays(pages, self._limits))
         facts["answer"] = self._answer_of_pages.reindex(pages.index)
         facts = facts.fillna({"conversions_long": 0, "backlinks": 0})
         found = merging.merge_groups(candidates, facts, like)
@@ -637,7 +606,7 @@ class Analysis:
             groups,
             self._pairs,
             self._measured["withheld_share"],
-            merging.shown_once(self._leaders, groups),
+            merging.shown_once(self._candidates[1], groups),
             self.curve,
             self.sight,
             self.standing,

@@ -35,28 +35,58 @@ class Brief:
     snapshots: int
 
 
-def make_brief(
-    topic: pd.Series, topics: pd.DataFrame, asked: pd.DataFrame, pages: pd.DataFrame, snapshots: pd.DataFrame | None, *, language: str
-) -> Brief:
+class Neighbours:
+    """Pages and answered topics as words, made once for all briefs."""
+
+    def __init__(self, topics: pd.DataFrame, pages: pd.DataFrame, language: str) -> None:
+        """topics: as `core.topics.topic_table`, pages by address; pages: page, title, clicks, gone, blocked (the ledger)."""
+        self.language, self.lexicon = language, Lexicon(language)
+        self.pages = pages[~pages["gone"] & ~pages["blocked"] & pages["title"].notna()].reset_index(drop=True)
+        self.others = topics[topics["served"] == "covered"].reset_index(drop=True)
+        self._titles, self._labels = self.lexicon.matrix(self.pages["title"]), self.lexicon.matrix(self.others["topic"])
+
+    def beside(self, topic: pd.Series, queries: pd.Series) -> tuple[pd.DataFrame, pd.DataFrame]:
+        """Pages to link from (strong and related), and topics near by that another page answers.
+
+        Args: topic: its row of the topic table; queries: its texts.
+        """
+        asked = self.lexicon.matrix(queries)
+        tables = [table.astype(np.float64) for table in self.lexicon.same_width(asked, self._titles, self._labels)]
+        weight = telling(sparse.csr_matrix(sparse.vstack(tables)), None)[None, :]
+        centre, titles, labels = (
+            unit_rows(sparse.csr_matrix(table.multiply(weight))) for table in (sparse.csr_matrix(tables[0].sum(axis=0)), *tables[1:])
+        )
+        near, close = (np.asarray((table @ centre.T).toarray()).ravel() for table in (titles, labels))
+        strong = near * np.log1p(self.pages["clicks"].fillna(0).to_numpy(float))
+        catches = (self.pages["page"] == topic["page"]).to_numpy()  # of a new page the first to link from, of an extended one itself
+        strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] != "extend", near)
+        links = self.pages.assign(strong=strong)[near >= RELATED]
+        links = links.sort_values(["strong", "page"], ascending=[False, True]).head(LINKS_TOLD)[["page", "title", "clicks"]]
+        owned = self.others.assign(close=close)[(close >= BESIDE) & (self.others["topic"] != topic["topic"]).to_numpy()]
+        owned = owned.sort_values(["close", "topic"], ascending=[False, True]).head(OTHERS_TOLD)[["topic", "page"]]
+        return links.reset_index(drop=True), owned.reset_index(drop=True)
+
+
+def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours) -> Brief:
     """The brief of one topic.
 
     Args:
-        topic: a row of `topics` (as `core.topics.topic_table`, pages by address). asked: query, topic, impressions, demand, position.
-        pages: page, path, title, clicks, gone, blocked (the ledger). snapshots: query, kind (result, question), title; or None.
+        topic: a row of the topic table, pages by address. asked: query, topic, impressions, demand, position.
+        snapshots: query, kind (result, question), title; or None.
     """
     own = asked[asked["topic"] == topic["topic"]]
     queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
-    shown = snapshots[snapshots["query"].isin(own["query"]) & snapshots["title"].notna()] if snapshots is not None else None
-    empty = pd.DataFrame({"title": pd.Series(dtype="str"), "shown": pd.Series(dtype="int64"), "share": pd.Series(dtype="float64")})
-    count = int(shown["query"].nunique()) if shown is not None else 0
-    told = {kind: _counted(shown[shown["kind"] == kind], count) if shown is not None else empty for kind in ("question", "result")}
+    rows = pd.DataFrame({"query": [], "kind": [], "title": []}, dtype="str") if snapshots is None else snapshots
+    shown = rows[rows["query"].isin(own["query"]) & rows["title"].notna()]
+    count = int(shown["query"].nunique())
+    questions, titles = (_counted(shown[shown["kind"] == kind], count) for kind in ("question", "result"))
     return Brief(
         topic,
         queries.head(QUERIES_TOLD)[["query", "volume", "impressions", "position"]],
-        told["question"].rename(columns={"title": "question"}).head(TITLES_TOLD),
-        _words_of(told["result"], own["query"], language),
-        told["result"].head(TITLES_TOLD),
-        *_beside(topic, own, topics, pages, language),
+        questions.rename(columns={"title": "question"}).head(TITLES_TOLD),
+        _words_of(titles, own["query"], neighbours.language),
+        titles.head(TITLES_TOLD),
+        *neighbours.beside(topic, own["query"]),
         count,
     )
 
@@ -69,40 +99,14 @@ def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:
 
 
 def _words_of(titles: pd.DataFrame, queries: pd.Series, language: str) -> pd.DataFrame:
-    """Words of the ranking titles beyond those of the queries: word, share of titles."""
-    if titles.empty:
-        return pd.DataFrame({"word": pd.Series(dtype="str"), "share": pd.Series(dtype="float64")})
+    """Words of four letters and more in the ranking titles, beyond those of the queries: word, share of titles as often as shown."""
+    text = pd.Series(plain(titles["title"]).to_pylist(), dtype="str")
+    words = text.str.findall(r"\w{4,}").explode().dropna().rename_axis("title").reset_index(name="word").drop_duplicates()
+    words = words.assign(shown=titles["shown"].reindex(words["title"]).to_numpy())
+    found = words.groupby("word").agg(shown=("shown", "sum")).reset_index()
     lexicon = Lexicon(language)
-    asked = np.unique(lexicon.matrix(queries).indices)
-    parts = pd.Series(plain(titles["title"]).to_pylist()).str.findall(r"\w{4,}").explode().dropna().drop_duplicates()
-    stems = lexicon.matrix(parts).tocoo()
-    new = np.zeros(len(parts), dtype=bool)
+    asked, stems = np.unique(lexicon.matrix(queries).indices), lexicon.matrix(found["word"]).tocoo()
+    new = np.zeros(len(found), dtype=bool)
     new[stems.row[~np.isin(stems.col, asked)]] = True
-    words = parts[new]
-    text = pd.Series(plain(titles["title"]).to_pylist())
-    share = [float(np.average(text.str.contains(rf"\b{word}\b", regex=True), weights=titles["shown"])) for word in words]
-    found = pd.DataFrame({"word": words.to_numpy(), "share": share})
-    return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
-
-
-def _beside(
-    topic: pd.Series, own: pd.DataFrame, topics: pd.DataFrame, pages: pd.DataFrame, language: str
-) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Pages to link from (strong and related), and topics near by that another page answers."""
-    lexicon = Lexicon(language)
-    live = pages[~pages["gone"] & ~pages["blocked"] & pages["title"].notna()].reset_index(drop=True)
-    others = topics[(topics["topic"] != topic["topic"]) & (topics["served"] == "covered")].reset_index(drop=True)
-    asked, titles, labels = (lexicon.matrix(texts).astype(np.float64) for texts in (own["query"], live["title"], others["topic"]))
-    asked, titles, labels = lexicon.same_width(asked, titles, labels)
-    every = sparse.csr_matrix(sparse.vstack([asked, titles, labels]))
-    weight = telling(every, None)[None, :]
-    centre = unit_rows(sparse.csr_matrix(sparse.csr_matrix(asked.sum(axis=0)).multiply(weight)))
-    near = (unit_rows(sparse.csr_matrix(titles.multiply(weight))) @ centre.T).toarray().ravel()
-    close = (unit_rows(sparse.csr_matrix(labels.multiply(weight))) @ centre.T).toarray().ravel()
-    strong = near * np.log1p(live["clicks"].fillna(0).to_numpy(float))
-    catches = (live["page"] == topic["page"]).to_numpy()  # of a new page the first to link from, of an extended one itself
-    strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] != "extend", near)
-    links = live.assign(strong=strong)[near >= RELATED]
-    links = links.sort_values(["strong", "page"], ascending=[False, True]).head(LINKS_TOLD)[["page", "title", "clicks"]]
-    owned = others.assign(close=close)[close >= BESIDE].sort_values(["close", "topic"], ascending=[False, True])
-    return links.reset_index(drop=True), owned.head(OTHERS_TOLD)[["topic", "page"]].reset_index(drop=True)
+    found = found.assign(share=found["shown"] / max(titles["shown"].sum(), 1))[new]
+    return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)[["word", "share"]]

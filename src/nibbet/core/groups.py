@@ -13,7 +13,7 @@ from nibbet.core import sentences as say
 from nibbet.core.curve import Curve
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
-from nibbet.core.standing import Standing
+from nibbet.core.standing import Standing, with_withheld
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import numbered
 
@@ -207,7 +207,7 @@ def merge_gain(
     rows = rows[rows["impressions"] > 0]
     shared = rows.groupby(["group", "query"])["page"].transform("size") > 1
     month = MONTH_DAYS / days
-    weight = 1 / (1 - rows["page"].map(withheld).fillna(0.0).clip(upper=0.8))
+    weight = with_withheld(rows["page"].map(withheld))
     rows = rows.assign(
         demand=rows["impressions"] / sight.share(rows["position"].to_numpy(float)) * weight,
         had=rows["clicks"] * weight,
@@ -219,11 +219,7 @@ def merge_gain(
     group = query.index.get_level_values("group")
     factor = own.fillna(1.0).clip(0.5, 1.3).reindex(group).to_numpy(float) * once.reindex(group).fillna(1.0).to_numpy(float)
     best = query["best"].to_numpy(float)
-    merged = replace(
-        standing,
-        place=np.sqrt(standing.place * np.maximum(best * MERGED, 1.0)),
-        spread=np.hypot(standing.spread, MERGED_SPREAD) / 2,
-    )
+    merged = replace(standing, beside=MERGED, spread=float(np.hypot(standing.spread, MERGED_SPREAD) / 2))
     sums = merged.gains(query["demand"].to_numpy(float) * factor / standing.pull, query["clicks"].to_numpy(float), best, curve, days)
     table = pd.DataFrame(sums, index=query.index).groupby("group").sum().reindex(groups["group"].unique()).fillna(0.0)
     alone = rows[~shared & ~rows["survivor"]].groupby("group")["had"].sum().reindex(table.index).fillna(0.0) * month

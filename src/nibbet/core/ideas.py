@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
 from scipy import sparse
+from sparse_dot_topn import sp_matmul_topn
 
-from nibbet.core.topics import telling, unit_rows
-from nibbet.core.words import Lexicon
+from nibbet.core.topics import Grouping, telling, unit_rows
+from nibbet.core.words import Lexicon, as_typed
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
 #: likeness in words (cosine) from which an idea is taken for a topic that is known
@@ -19,17 +19,7 @@ KNOWN = 0.5
 SAME, OTHER = 0.4, 0.15
 
 
-@dataclass(frozen=True)
-class Known:
-    """What is known of queries: query, topic (one row each), queries x pages (impressions, astray ones apart), queries x results or None."""
-
-    queries: pd.DataFrame
-    pages: sparse.csr_matrix
-    results: sparse.csr_matrix | None
-    language: str
-
-
-def check_ideas(ideas: pd.Series, known: Known, topics: pd.DataFrame) -> pd.DataFrame:
+def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, language: str) -> pd.DataFrame:
     """For each idea the topic it belongs to and what to do: IDEAS, in the order given.
 
     Args:
@@ -38,26 +28,25 @@ def check_ideas(ideas: pd.Series, known: Known, topics: pd.DataFrame) -> pd.Data
         likeness is 1 where the idea is a query that is known, else the cosine of its words with the nearest one, from KNOWN up; an idea
         like none stands without a topic.
     """
-    texts = ideas.fillna("").str.lower().str.split().str.join(" ")
-    number = pd.Index(known.queries["query"]).get_indexer(texts)
+    queries, texts = known.grouped, as_typed(ideas.fillna(""))
+    number = pd.Index(queries["query"]).get_indexer(texts)
     likeness = np.where(number >= 0, 1.0, 0.0)
     unknown = np.flatnonzero(number < 0)
-    if len(unknown) and len(known.queries):
-        lexicon = Lexicon(known.language)
-        words = lexicon.matrix(known.queries["query"]).astype(np.float64)
+    if len(unknown) and len(queries):
+        lexicon = Lexicon(language)
+        words = lexicon.matrix(queries["query"]).astype(np.float64)
         weight = telling(words, known.pages)
         asked = lexicon.matrix(texts.iloc[unknown]).astype(np.float64)
         new = asked.shape[1] - len(weight)
         weight = np.concatenate([weight, np.full(max(new, 0), np.log1p(words.shape[0]))])
         words, asked = lexicon.same_width(words, asked)
-        near = (
-            unit_rows(sparse.csr_matrix(asked.multiply(weight[None, :])))
-            @ unit_rows(sparse.csr_matrix(words.multiply(weight[None, :]))).T.tocsr()
-        )
-        best, value = np.asarray(near.argmax(axis=1)).ravel(), near.max(axis=1).toarray().ravel()
-        like = value >= KNOWN
+        asked, words = (unit_rows(sparse.csr_matrix(table.multiply(weight[None, :]))) for table in (asked, words))
+        near = sp_matmul_topn(asked, words.T.tocsr(), top_n=1, threshold=KNOWN, n_threads=2).tocsr()
+        like = np.diff(near.indptr) > 0
+        best, value = np.zeros(len(like), dtype=np.int64), np.zeros(len(like))
+        best[like], value[like] = near.indices, near.data
         number[unknown[like]], likeness[unknown[like]] = best[like], value[like]
-    topic = pd.Series(known.queries["topic"].to_numpy()[number], dtype="str").where(number >= 0)
+    topic = pd.Series(queries["topic"].to_numpy()[number], dtype="str").where(number >= 0)
     table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": np.where(number >= 0, likeness, np.nan)})
     table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
     table["advice"] = np.select(
@@ -72,20 +61,20 @@ def check_ideas(ideas: pd.Series, known: Known, topics: pd.DataFrame) -> pd.Data
     return table[IDEAS]
 
 
-def between(one: str, other: str, known: Known) -> dict[str, Any]:
+def between(one: str, other: str, known: Grouping, *, language: str) -> dict[str, Any]:
     """Whether two queries need one page or two: one, other, answer (one page, two pages, unclear), because, and the figures behind it.
 
     Raises KeyError with the text that no source knows.
     """
-    texts = [" ".join(text.lower().split()) for text in (one, other)]
-    index = pd.Index(known.queries["query"])
+    queries, texts = known.grouped, as_typed(pd.Series([one, other])).tolist()
+    index = pd.Index(queries["query"])
     at = index.get_indexer(texts)
     for text, place in zip(texts, at, strict=True):
         if place < 0:
             raise KeyError(text)
-    topic = known.queries["topic"].to_numpy()[at]
-    lexicon = Lexicon(known.language)
-    words = lexicon.matrix(known.queries["query"]).astype(np.float64)
+    topic = queries["topic"].to_numpy()[at]
+    lexicon = Lexicon(language)
+    words = lexicon.matrix(queries["query"]).astype(np.float64)
     in_words = _cosine(sparse.csr_matrix(words.multiply(telling(words, known.pages)[None, :])), at)
     on_pages = _cosine(known.pages.sqrt(), at)
     shared = None

@@ -10,7 +10,7 @@ from scipy import stats
 
 from nibbet.core import sentences as say
 from nibbet.core.pull import false_discovery, too_low_p
-from nibbet.core.standing import Z80, Standing
+from nibbet.core.standing import Z80, Standing, with_withheld
 from nibbet.core.windows import MONTH_DAYS, Windows
 
 GAINS = ["gain", "gain_low", "gain_high"]
@@ -109,14 +109,15 @@ class Facts:
     limits: Thresholds = field(default_factory=Thresholds)
     standing: Standing = field(default_factory=Standing)
 
-    @property
-    def untold(self) -> pd.Series:
-        """What gains by query are multiplied by, for the page's queries that are withheld fare like those that are told."""
-        return 1 / (1 - self.pages["withheld_share"].fillna(0.0).clip(upper=0.8))
-
 
 def _age(pages: pd.DataFrame) -> pd.Series:
     return pages["age_days"].fillna(10_000)
+
+
+def stays(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
+    """Pages that are never merged away: protected, new, hubs, or not there for search."""
+    hub = (pages["children"] >= limits.hub_children) | (pages["outlinks"].fillna(0) >= limits.hub_outlinks)
+    return pages["protected"] | hub | (_age(pages) < limits.settled) | pages["purpose"].notna()
 
 
 def _rows(
@@ -370,7 +371,7 @@ def climb(facts: Facts) -> Finding:
     """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     of_kind = facts.openings[facts.openings["kind"] == "climb"]
-    gains = of_kind.groupby("page")[GAINS].sum().reindex(pages.index).fillna(0.0).mul(facts.untold, axis=0)
+    gains = of_kind.groupby("page")[GAINS].sum().reindex(pages.index).fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
     queries = of_kind.groupby("page").size().reindex(pages.index).fillna(0)
     on_climb = of_kind.groupby("page")["shown"].sum().reindex(pages.index).fillna(0)
     best = of_kind.drop_duplicates("page").set_index("page")["query"].reindex(pages.index).pipe(say.named)
@@ -410,7 +411,7 @@ def snippet(facts: Facts) -> Finding:
     q = pd.Series(false_discovery(np.where(expected >= 3, too_low_p(clicks, expected, below=t.snippet_pull), np.nan)), index=pages.index)
     usual = expected * facts.standing.pull
     noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
-    whole = (facts.untold * MONTH_DAYS / w.recent.days).to_numpy()
+    whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
     gains = pd.DataFrame({name: np.maximum(usual - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
     curve, least = "search, own CTR curve", t.min_gain / 2
@@ -480,7 +481,7 @@ def expand(facts: Facts) -> Finding:
     pages, t, w = facts.pages, facts.limits, facts.windows
     topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
-    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(facts.untold, axis=0)
+    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
     at = best.reindex(pages.index)
     checks = [
         Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),

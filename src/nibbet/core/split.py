@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.optimize import isotonic_regression
 
 from nibbet.core.windows import Windows
-from nibbet.core.words import numbered
+from nibbet.core.words import as_typed, numbered
 
 Floats = NDArray[np.float64]
 
@@ -106,7 +106,7 @@ def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
         A month counts by its days inside the window; null where a month of the window is missing for the query.
     """
     rows = demand.dropna(subset=["query", "month", "volume"]).copy()
-    rows["query"] = rows["query"].str.lower().str.split().str.join(" ")
+    rows["query"] = as_typed(rows["query"])
     rows["month"] = pd.to_datetime(rows["month"]).dt.to_period("M")
     table = rows.groupby(["query", "month"])["volume"].max().unstack().astype("float64")
     found = pd.DataFrame(index=table.index)

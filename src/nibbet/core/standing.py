@@ -24,24 +24,38 @@ DEMAND_SPREAD = 0.2
 #: places between which gains are read: logarithms, fine enough for a curve that falls smoothly
 LAST_PLACE = 200.0
 GRID = np.linspace(0.0, np.log(LAST_PLACE), 400)
+#: shares of good pages over which a mean gain is taken
+MIDDLE = (0.05, 0.15, 0.25, 0.35, 0.45, 0.55, 0.65, 0.75, 0.85, 0.95)
+
+
+def with_withheld(share: pd.Series) -> pd.Series:
+    """What sums over a page's queries are multiplied by, for the share of impressions whose queries are withheld fares like the rest."""
+    return 1 / (1 - share.fillna(0.0).clip(upper=0.8))
 
 
 @dataclass(frozen=True)
 class Standing:
     """Median and spread (of the logarithm) of the places of good pages for what they answer; mean and spread of their pull."""
 
-    place: float | Floats = 3.0
+    place: float = 3.0
     spread: float = 0.4
     pull: float = 1.0
     pull_spread: float = 0.2
+    beside: float | None = None
+    "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
+
+    def _centre(self, held: Floats) -> Floats:
+        return self.place * held**0 if self.beside is None else np.sqrt(self.place * np.maximum(held * self.beside, 1.0))
 
     def places(self, held: Floats, worse: float) -> Floats:
         """Where a page that stands at `held` would stand once mended: the place than which a share `worse` of good pages no worse than it
         stand better.
         """
-        top = stats.norm.cdf((np.log(np.maximum(held, 1.0)) - np.log(self.place)) / self.spread)
+        held = np.maximum(held, 1.0)
+        centre = self._centre(held)
+        top = stats.norm.cdf(np.log(held / centre) / self.spread)
         there = stats.norm.ppf(np.clip(worse * top, 1e-9, 1 - 1e-9))
-        placed: Floats = np.minimum(np.maximum(self.place * np.exp(self.spread * there), 1.0), np.maximum(held, 1.0))
+        placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, held)
         return placed
 
     def gains(self, demand: Floats, clicks: Floats, held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
@@ -51,16 +65,13 @@ class Standing:
             demand: impressions in `days` days on the first page; clicks: those had; held: the place than which they would not be worse.
         """
 
-        grid = np.exp(GRID) if np.ndim(self.place) == 0 else np.maximum(held, 1.0)
-        rates = {worse: curve.rate(self.places(grid, worse)) * self.pull for worse in (0.9, 0.1)}
-        mean = np.mean([curve.rate(self.places(grid, worse)) * self.pull for worse in np.arange(0.05, 1, 0.1)], axis=0)
-        if np.ndim(self.place) == 0:
-            at = np.log(np.clip(held, 1.0, LAST_PLACE))
-            mean, rates = np.interp(at, GRID, mean), {worse: np.interp(at, GRID, rate) for worse, rate in rates.items()}
+        rate = {worse: curve.rate(self.places(np.exp(GRID), worse)) * self.pull for worse in (0.9, 0.1, *MIDDLE)}
+        at = np.log(np.clip(held, 1.0, LAST_PLACE))
+        mean, few, many = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
         middle = demand * mean
         noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle
-        low = middle - np.hypot(middle - demand * rates[0.9], noise)
-        high = middle + np.hypot(demand * rates[0.1] - middle, noise)
+        low = middle - np.hypot(middle - demand * few, noise)
+        high = middle + np.hypot(demand * many - middle, noise)
         month = MONTH_DAYS / days
         return {
             name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,7 +19,7 @@ from nibbet.core import sentences as say
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import Lexicon, plain
+from nibbet.core.words import Lexicon, numbered, plain
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -197,19 +199,20 @@ def split_by_results(labels: Ints, graph: sparse.csr_matrix, results: sparse.csr
     return np.unique(found, return_inverse=True)[1].astype(np.int64)
 
 
-def set_aside(texts: pd.Series, brand: pd.Series, rules: list[str]) -> pd.Series:
+def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
     """Why a query belongs to no topic: brand, an address typed as a query, no words, over 14 words, or a rule; null for those that do.
 
     Args:
-        texts: distinct queries; brand: whether each names the brand; rules: words, phrases or `re:` expressions that set queries aside.
+        texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
     lower = plain(texts)
     address = pc.match_substring_regex(lower, r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$")
     wordless = pc.invert(pc.match_substring_regex(lower, r"\p{L}"))
+    names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
     ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
     found = np.select(
         [
-            brand.to_numpy(dtype=bool),
+            texts.str.lower().str.contains(names, regex=True).to_numpy(dtype=bool) if names else np.zeros(len(texts), dtype=bool),
             address.to_numpy(zero_copy_only=False),
             wordless.to_numpy(zero_copy_only=False),
             pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
@@ -220,6 +223,86 @@ def set_aside(texts: pd.Series, brand: pd.Series, rules: list[str]) -> pd.Series
     )
     reason = pd.Series(found, index=texts.index, dtype="str")
     return reason.where(reason != "")
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """Queries and their topics.
+
+    queries: query, impressions, demand (searches a month; null where no source tells), aside (why it belongs to no topic, else null), topic;
+    one row per query. grouped: those with a topic. pages, results: grouped queries x pages (impressions; what is drawn without an answer in
+    columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
+    """
+
+    queries: pd.DataFrame
+    pages: sparse.csr_matrix
+    results: sparse.csr_matrix | None
+    topic: pd.Series
+
+    @property
+    def grouped(self) -> pd.DataFrame:
+        """The rows that have a topic, in the order of the matrices."""
+        return self.queries[self.queries["topic"].notna()].reset_index(drop=True)
+
+
+def group_pairs(
+    pairs: pd.DataFrame,
+    pages: int,
+    demand: pd.DataFrame | None,
+    results: pd.DataFrame | None,
+    *,
+    brand: Sequence[str],
+    aside: list[str],
+    most: int,
+    language: str,
+) -> Grouping:
+    """The queries of the map, and those that only a source of demand knows, in topics.
+
+    Args:
+        pairs: page (number), query, role, impressions; pages: how many pages the site has.
+        demand: query, demand; results: query, url of first results; None without such a source.
+        aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
+    """
+    number, texts = numbered(pairs)
+    asked = pd.DataFrame(
+        {"query": texts.to_numpy(), "impressions": np.bincount(number, pairs["impressions"].to_numpy(float), len(texts))}
+    ).reset_index(names="number")
+    if demand is not None:
+        asked = asked.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
+    else:
+        asked["demand"] = np.nan
+    asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
+    reason = set_aside(asked["query"], brand, aside)
+    wanted = np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float))
+    rank = np.empty(len(asked), dtype=np.int64)
+    rank[np.argsort(np.where(reason.isna(), -wanted, np.inf), kind="stable")] = np.arange(len(asked))
+    asked["aside"] = reason.where(reason.notna() | (rank < most), "rarer than the queries grouped")
+    kept = np.flatnonzero(asked["aside"].isna())
+    place = pd.Series(np.arange(len(kept)), index=asked["number"].iloc[kept])
+    place = place[place.index.notna()].reindex(np.arange(len(texts)), fill_value=-1)  # queries that no pair has are known to demand alone
+    row = place.to_numpy()[number]
+    use, astray = row >= 0, pairs["role"].eq("stray").to_numpy()
+    column = pairs["page"].to_numpy() + np.where(astray, pages, 0)
+    shown = pairs["impressions"].to_numpy(float) + 0.5
+    drawn = sparse.csr_matrix((shown[use], (row[use], column[use])), shape=(len(kept), 2 * pages))
+    answered = np.ones(len(kept), dtype=bool)
+    answered[row[use & astray]] = False
+    queries = asked["query"].iloc[kept].reset_index(drop=True)
+    listed = None if results is None else _listed(queries, results)
+    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered)
+    label = labels_of(queries, group, wanted[kept])
+    asked["topic"] = label.set_axis(kept).reindex(asked.index)
+    topic = label.reindex(row).set_axis(pairs.index)
+    return Grouping(asked.drop(columns="number"), drawn, listed, topic)
+
+
+def _listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
+    """Queries x addresses of their results, 0 or 1."""
+    place, url = pd.Index(queries).get_indexer(results["query"]), pd.factorize(results["url"])[0]
+    known = place >= 0
+    table = sparse.csr_matrix((np.ones(int(known.sum())), (place[known], url[known])), shape=(len(queries), int(url.max(initial=0)) + 1))
+    table.data[:] = 1.0
+    return table
 
 
 def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:

@@ -72,6 +72,11 @@ class Lexicon:
         return [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], max(1, len(self._number)))) for t in tables]
 
 
+def as_typed(texts: pd.Series) -> pd.Series:
+    """Queries as search rows spell them: small letters, one blank between words."""
+    return texts.str.lower().str.split().str.join(" ")
+
+
 def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
     """The number of each row's query, in the order in which queries first stand, and their texts.
 

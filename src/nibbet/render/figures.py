@@ -41,6 +41,14 @@ def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
     return figure
 
 
+def _saying(figure: Figure, text: str) -> Figure:
+    """The figure with a sentence in place of what it has not to show."""
+    axes = figure.axes[0]
+    axes.text(0.5, 0.5, text, ha="center", va="center", transform=axes.transAxes)
+    axes.set_axis_off()
+    return figure
+
+
 def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     """Clicks a week with the recent and reference windows shaded.
 
@@ -79,9 +87,7 @@ def movers(changes: pd.DataFrame, *, most: int = 7) -> Figure:
     figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.1))
     axes = figure.axes[0]
     if shown.empty:
-        axes.text(0.5, 0.5, "No page changed beyond chance.", ha="center", va="center", transform=axes.transAxes)
-        axes.set_axis_off()
-        return figure
+        return _saying(figure, "No page changed beyond chance.")
     place = np.arange(len(shown))[::-1]
     left, right = np.zeros(len(shown)), np.zeros(len(shown))
     for part, (colour, hatch) in PART_LOOKS.items():
@@ -120,9 +126,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.2))
     axes = figure.axes[0]
     if shown.empty:
-        axes.text(0.5, 0.5, "Every topic of any size is answered.", ha="center", va="center", transform=axes.transAxes)
-        axes.set_axis_off()
-        return figure
+        return _saying(figure, "Every topic of any size is answered.")
     place = np.arange(len(shown))[::-1]
     gain = shown["gain"].to_numpy(float)
     for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//")):

@@ -198,7 +198,11 @@ def summary(site: Site, folder: str, seconds: float) -> None:
         asked = topics[topics["proposal"] != "none"]
         served = topics["served"].value_counts()
         told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered") if name in served)
-        more = f"; {len(asked)} to write or extend (+{asked['gain'].sum():,.0f} clicks a month)" if len(asked) else ""
+        more = (
+            f"; {len(asked)} to write or extend (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
+            if len(asked)
+            else ""
+        )
         out.print(Text(f"Topics: {told}{more}"))
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):
