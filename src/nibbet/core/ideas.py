@@ -92,9 +92,10 @@ def between(one: str, other: str, known: Grouping, *, language: str) -> dict[str
             "one page",
             "Words and pages put them into one topic" + (" (no result snapshots of both)." if shared is None else "."),
         )
+    elif shared is not None or in_words < KNOWN:
+        answer, because = "two pages", "They stand in different topics" + (" (no result snapshots of both)." if shared is None else ".")
     else:
-        answer = "two pages" if shared is not None or in_words < KNOWN else "unclear"
-        because = "They stand in different topics" + (" (no result snapshots of both)." if shared is None else ".")
+        answer, because = "unclear", "They stand in different topics but share most words: result snapshots of both would tell."
     return {
         "one": texts[0],
         "other": texts[1],
