@@ -42,6 +42,7 @@ OUT = sorted(
             "report.html",
             "seasons.csv",
             "segments.csv",
+            "strengths.csv",
             "topics.csv",
         ),
         *("trends.csv", "figures/curve.png", "figures/movers.png", "figures/topics.png", "figures/trend.png"),

@@ -23,7 +23,7 @@ from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
-from nibbet.core.words import Lexicon, plain, rarity
+from nibbet.core.words import Lexicon, plain, rarity, typos_mended
 from nibbet.render.files import as_csv
 
 
@@ -364,3 +364,17 @@ def test_a_csv_file_says_what_the_table_says(rows: list[tuple[str | None, int | 
             assert float(part) == pytest.approx(value, rel=6e-6)
         else:
             assert part == ""
+
+
+def test_rare_misspellings_count_as_the_word_they_stand_beside() -> None:
+    usual = [f"canoe on merrowgarth {n}" for n in range(30)]
+    odd = ["canoe on merowgarth", "canoe on merrowgrath", "canoe on merrowgartth", "canoe on merrowgerth"]
+    other = ["canoe on harrowgarth", "canoe on merrow", "canoe on marrowgerth"]
+    lexicon = Lexicon()
+    table = lexicon.matrix(pd.Series([*usual, *odd, *other]))
+    right = lexicon.words.index("merrowgarth")
+    mended = typos_mended(table, lexicon.words).toarray()[:, right]
+    assert mended[30:34].all(), "a letter left out, swapped, put in, changed"
+    assert not mended[34:].any(), "another first letter, half the word, two letters off"
+    known = np.array([lexicon.words.index(word) for word in lexicon.words if word.startswith("merowg")])
+    assert not typos_mended(table, lexicon.words, known).toarray()[30, right], "a word of a page is no typo"

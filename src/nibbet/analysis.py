@@ -32,6 +32,7 @@ from nibbet.core.rules import Facts, Thresholds, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
+from nibbet.core.strength import lengths, strengths
 from nibbet.core.tables import named_pages, named_queries
 from nibbet.core.topics import Grouping, group_pairs, topic_table
 from nibbet.core.verdicts import decide, reasoning
@@ -341,7 +342,29 @@ class Analysis:
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.curve, days)
             openings = pd.concat([openings, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
-        return topic_table(pairs, openings, asked, self.known_pages["path"], self.windows.recent, least=self.config.verdicts.min_gain)
+        paths, strength = self.known_pages["path"], self._strength_of_pages
+        return topic_table(pairs, openings, asked, paths, self.windows.recent, strength=strength, least=self.config.verdicts.min_gain)
+
+    @cached_property
+    def _strengths(self) -> pd.DataFrame:
+        pages = self._measured
+        kinds = pd.DataFrame({"level": "kind", "key": self._told_kinds, "page": pages.index}).dropna(subset=["key"])
+        sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
+        members = pd.concat([self._members, kinds, sizes], ignore_index=True)
+        told = self._demand_of_queries
+        demand = None if told is None else told.set_index("query")["demand"]
+        return strengths(pages, self._mapped, demand, members, self.windows.recent.days)
+
+    @property
+    def _strength_of_pages(self) -> pd.Series:
+        """How the section of each page does in clicks per search beside the rest of the site."""
+        rows = self._strengths
+        section = rows[rows["level"] == "section"].set_index("key")["strength"]
+        return self.known_pages["section"].map(section)
+
+    def strengths(self) -> pd.DataFrame:
+        """What sections, named groups, kinds and lengths of pages earn per page and per search."""
+        return self._strengths
 
     def topics(self) -> pd.DataFrame:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
@@ -761,11 +784,16 @@ class Analysis:
     @property
     def _kind_of_page(self) -> pd.Series:
         """The section of each page, with its kind where editors keep one."""
-        section, editorial = self.known_pages["section"], self._joined.editorial
-        if editorial is None or "kind" not in editorial:
-            return section
-        kind = editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(section.index)
+        section, kind = self.known_pages["section"], self._told_kinds
         return section.where(kind.isna(), section + " " + kind.astype("str"))
+
+    @property
+    def _told_kinds(self) -> pd.Series:
+        """The kind of each page as editors keep it, null where they do not."""
+        editorial, pages = self._joined.editorial, self.known_pages
+        if editorial is None or "kind" not in editorial:
+            return pd.Series(np.nan, index=pages.index, dtype="str")
+        return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(pages.index)
 
     def trend_table(self) -> pd.DataFrame:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""

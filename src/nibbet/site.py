@@ -183,7 +183,7 @@ class Site:
     def topics(self) -> pd.DataFrame:
         """Queries grouped so that one page can answer each group: topic, label, queries, volume, volume_kind (searches a month or
         impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
-        (none, extend, new page), gain, gain_low, gain_high, because; those with most to gain first.
+        (none, extend, new page), gain, gain_low, gain_high, because, strength; those with most to gain first, in sections that do well before others.
         """
         return self._kept("topics", lambda a: a.topics())
 
@@ -227,6 +227,12 @@ class Site:
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
         return self._kept("topics-aside", lambda a: a.topics_aside())
+
+    def strengths(self) -> pd.DataFrame:
+        """What works here: clicks and conversions per page and per search of sections, named groups, kinds and lengths of pages, beside the
+        usual: `core.strength.STRENGTHS`.
+        """
+        return self._kept("strengths", lambda a: a.strengths())
 
     def apart(self) -> pd.DataFrame:
         """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
@@ -399,6 +405,7 @@ class Site:
             "groups": ("groups", self.groups),
             "topics": ("topics", self.topics),
             "apart": ("apart", self.apart),
+            "strengths": ("strengths", self.strengths),
             "redirects": ("redirects", self.redirects),
             "repairs": ("repairs", self.repairs),
             "changes": ("changes-table", self._changes_table),

@@ -347,6 +347,10 @@ def topics(
     ] = None,
     between: Annotated[tuple[str, str] | None, typer.Option(metavar="A B", help="Whether two queries need one page or two.")] = None,
     brief: Annotated[str | None, typer.Option(metavar="TOPIC", help="Print the brief of a topic, named by one of its queries.")] = None,
+    pack: Annotated[
+        int | None,
+        typer.Option(metavar="SIZE", help="Print the evidence of the site, or of the topic of --brief, in at most SIZE characters."),
+    ] = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
@@ -361,7 +365,11 @@ def topics(
     def task(s: Site) -> None:
         import pandas as pd
 
-        if brief is not None:
+        if pack is not None:
+            from nibbet.render.packs import site_pack, topic_pack
+
+            text.append(site_pack(s, pack) if brief is None else topic_pack(s.brief(brief), str(s.windows.recent), pack))
+        elif brief is not None:
             from nibbet.render.briefs import brief_text
 
             text.append(brief_text(s.brief(brief), str(s.windows.recent)))

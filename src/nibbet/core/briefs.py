@@ -13,6 +13,8 @@ from nibbet.core.words import Lexicon, plain
 
 #: how many of each are told
 QUERIES_TOLD, LINKS_TOLD, TITLES_TOLD, OTHERS_TOLD = 25, 6, 12, 6
+#: what is known of what a page says
+SAID = ["title", "h1", "headings", "description", "words"]
 #: how alike (cosine of words) a page must be to link from, and a topic to be named as somebody else's
 RELATED, BESIDE = 0.2, 0.3
 
@@ -23,6 +25,8 @@ class Brief:
 
     topic: its row of the topic table; queries: query, volume, impressions, position; questions: question, shown (snapshots), share;
     covered: word, share of the ranking titles that have it; titles: title, shown; links: page, title, clicks; others: topic, page.
+    existing: what the page that serves or catches it already says (title, h1, headings, description, words; null where not known), or None;
+    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share.
     """
 
     topic: pd.Series
@@ -33,15 +37,18 @@ class Brief:
     links: pd.DataFrame
     others: pd.DataFrame
     snapshots: int
+    existing: pd.Series | None
+    missing: pd.DataFrame
 
 
 class Neighbours:
     """Pages and answered topics as words, made once for all briefs."""
 
     def __init__(self, topics: pd.DataFrame, pages: pd.DataFrame, language: str) -> None:
-        """topics: as `core.topics.topic_table`, pages by address; pages: page, title, clicks, gone, blocked (the ledger)."""
+        """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger)."""
         self.language, self.lexicon = language, Lexicon(language)
         self.pages = pages[~pages["gone"] & ~pages["blocked"] & pages["title"].notna()].reset_index(drop=True)
+        self.texts = pages.set_index("page").reindex(columns=SAID)
         self.others = topics[topics["served"] == "covered"].reset_index(drop=True)
         self._titles, self._labels = self.lexicon.matrix(self.pages["title"]), self.lexicon.matrix(self.others["topic"])
 
@@ -58,8 +65,8 @@ class Neighbours:
         )
         near, close = (np.asarray((table @ centre.T).toarray()).ravel() for table in (titles, labels))
         strong = near * np.log1p(self.pages["clicks"].fillna(0).to_numpy(float))
-        catches = (self.pages["page"] == topic["page"]).to_numpy()  # of a new page the first to link from, of an extended one itself
-        strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] != "extend", near)
+        catches = (self.pages["page"] == topic["page"]).to_numpy()  # of a new page the first to link from; else it is the page itself
+        strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] == "new page", near)
         links = self.pages.assign(strong=strong)[near >= RELATED]
         links = links.sort_values(["strong", "page"], ascending=[False, True]).head(LINKS_TOLD)[["page", "title", "clicks"]]
         owned = self.others.assign(close=close)[(close >= BESIDE) & (self.others["topic"] != topic["topic"]).to_numpy()]
@@ -79,6 +86,7 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
     rows = pd.DataFrame({"query": [], "kind": [], "title": []}, dtype="str") if snapshots is None else snapshots
     shown = rows[rows["query"].isin(own["query"]) & rows["title"].notna()]
     count = int(shown["query"].nunique())
+    existing = neighbours.texts.loc[topic["page"]] if topic["page"] in neighbours.texts.index else None
     questions, titles = (_counted(shown[shown["kind"] == kind], count) for kind in ("question", "result"))
     return Brief(
         topic,
@@ -88,7 +96,24 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
         titles.head(TITLES_TOLD),
         *neighbours.beside(topic, own["query"]),
         count,
+        existing,
+        _missing(queries, existing, neighbours.language),
     )
+
+
+def _missing(queries: pd.DataFrame, existing: pd.Series | None, language: str) -> pd.DataFrame:
+    """Words of the queries that stand in none of the page's texts: word, share of the volume with it; none where no text is known."""
+    texts = [] if existing is None else [text for text in existing[SAID[:-1]] if isinstance(text, str)]
+    if not texts:
+        return pd.DataFrame({"word": [], "share": []})
+    words = pd.Series(plain(queries["query"]).to_pylist(), index=queries.index, dtype="str").str.findall(r"\w{4,}").explode().dropna()
+    volume = queries["volume"].reindex(words.index).groupby(words.to_numpy()).sum()
+    lexicon = Lexicon(language)
+    said, asked = np.unique(lexicon.matrix(pd.Series(texts)).indices), lexicon.matrix(pd.Series(volume.index)).tocoo()
+    new = np.zeros(len(volume), dtype=bool)
+    new[asked.row[~np.isin(asked.col, said)]] = True
+    found = pd.DataFrame({"word": volume.index, "share": volume.to_numpy() / max(queries["volume"].sum(), 1)})[new]
+    return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
 
 
 def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:

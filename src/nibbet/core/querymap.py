@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.pull import shrunk_pull, weighted_position
-from nibbet.core.words import Lexicon, covered_share, numbered, rarity
+from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_mended
 
 Floats = NDArray[np.float64]
 
@@ -65,7 +65,7 @@ def add_answer(
     number, texts = numbered(pairs)
     lexicon = lexicon or Lexicon(language)
     on_page = page_words(pages, lexicon) if on_page is None else on_page
-    words = lexicon.matrix(texts)
+    words = typos_mended(lexicon.matrix(texts), lexicon.words, np.unique(on_page.indices))
     words, on_page = lexicon.same_width(words, on_page)
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words

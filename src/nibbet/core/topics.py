@@ -19,13 +19,13 @@ from nibbet.core import sentences as say
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import Lexicon, numbered, plain
+from nibbet.core.words import Lexicon, numbered, plain, typos_mended
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 TOPICS = (
-    "topic label queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high because"
+    "topic label queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high because strength"
 ).split()
 #: share of a topic's impressions on queries that an owner answers, from which it is covered, and from which partly
 COVERED, PARTLY = 0.6, 0.2
@@ -38,17 +38,19 @@ class Kinship:
     """How much each kind of evidence counts, and from which likeness (cosine) it counts at all."""
 
     words_from: float = 0.3
-    pages: float = 1.5
+    pages: float = 2.5
     pages_from: float = 0.2
     wordless: float = 0.15
     unanswered: float = 0.2
     results: float = 2.5
-    results_from: float = 0.25
+    results_from: float = 0.35
     neighbours: int = 24
     density: tuple[float, float, float] = (0.05, 0.05, 0.15)
     "How tightly a topic must hold together: by words alone, and more with pages and with results."
 
 
+#: pairs of queries whose words are compared at once
+PRODUCTS = 2_000_000
 #: a word in more queries than this brings none together by itself
 MOST_QUERIES = 4000
 
@@ -65,7 +67,7 @@ def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_
     Columns of more than MOST_QUERIES rows propose no pair: they are in the length of the rows, not in the product.
     """
     count = np.bincount(unit.indices, minlength=unit.shape[1])
-    rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES])
+    rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES], dtype=np.float32)
     near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=2).tocsr()
     near.setdiag(0)
     near.eliminate_zeros()
@@ -98,39 +100,55 @@ def kinship(
     results: sparse.csr_matrix | None,
     how: Kinship,
     answered: NDArray[np.bool_] | None = None,
+    shared: sparse.csr_matrix | None = None,
 ) -> sparse.csr_matrix:
     """Queries x queries: how much speaks for one topic.
 
     Args:
-        words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots.
+        words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots;
+        shared: likeness of those results.
         answered: whether a page of the site answers the query.
     Returns:
         Cosines of words, plus those of pages (little where no word is shared: a page may draw what it does not answer), plus those of
         results. Where the results of both queries are known and they share none, nothing else counts: alike words, other intent. What
         a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point.
     """
-    unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :])))
+    unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :]), dtype=np.float32))
     graph = alike(unit, how.words_from, how.neighbours)
     if pages is not None and pages.nnz:
         draws = np.asarray((pages > 0).sum(axis=0)).ravel()
         weighted = pages.sqrt().multiply(1 / np.sqrt(np.maximum(draws, 1.0))[None, :])
-        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.neighbours).tocoo()
-        in_words = np.asarray(unit[near.row].multiply(unit[near.col]).sum(axis=1)).ravel()
-        value = near.data * np.where(in_words > 0.1, 1.0, how.wordless) * how.pages
-        graph = graph + sparse.csr_matrix((value, (near.row, near.col)), shape=near.shape)
+        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.neighbours)
+        near.data *= np.where(_products(unit, near) > 0.1, np.float32(how.pages), np.float32(how.pages * how.wordless))
+        graph = graph + near
+        del near
     if answered is not None:
-        graph = graph.tocoo()
-        graph.data = graph.data * np.where(answered[graph.row] == answered[graph.col], 1.0, how.unanswered)
-        graph = sparse.csr_matrix(graph)
-    if results is not None and results.nnz:
-        shared = alike(unit_rows(results), how.results_from, how.neighbours)
-        known = sparse.diags((np.asarray(results.sum(axis=1)).ravel() > 0).astype(float))
-        told = known @ graph @ known
-        graph = graph - told + told.multiply(shared > 0) + shared * how.results
-    graph = sparse.csr_matrix(graph)
+        row, _ = _places(graph)
+        graph.data[answered[row] != answered[graph.indices]] *= np.float32(how.unanswered)
+    if results is not None and shared is not None:
+        known = np.asarray(results.sum(axis=1)).ravel() > 0
+        both = graph.multiply(shared > 0) + shared * np.float32(how.results)
+        row, _ = _places(graph)
+        graph.data[known[row] & known[graph.indices]] = 0.0
+        graph = sparse.csr_matrix(graph + both)
     graph.data[graph.data < 1e-9] = 0.0
     graph.eliminate_zeros()
-    return graph
+    return graph.astype(np.float64)  # sums of weights of many queries need it
+
+
+def _places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Row and column of each entry."""
+    return np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
+
+
+def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
+    """The product of the two rows of `unit` that each entry of `near` stands for, some millions at a time."""
+    row, column = _places(near)
+    found = np.empty(len(row), dtype=np.float32)
+    for start in range(0, len(row), PRODUCTS):
+        part = slice(start, start + PRODUCTS)
+        found[part] = np.asarray(unit[row[part]].multiply(unit[column[part]]).sum(axis=1)).ravel()
+    return found
 
 
 def group_queries(
@@ -150,32 +168,35 @@ def group_queries(
     Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
     """
     how = how or Kinship()
-    words = Lexicon(language).matrix(texts).astype(np.float64)
-    graph = kinship(words, pages, results, how, answered)
+    lexicon = Lexicon(language)
+    words = lexicon.matrix(texts)
+    words = typos_mended(words, lexicon.words).astype(np.float64)
+    shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
+    graph = kinship(words, pages, results, how, answered, shared)
     if not graph.nnz:
         return np.arange(len(texts))
     least = how.density[0]
     least += how.density[1] if pages is not None and pages.nnz else 0.0
-    least += how.density[2] if results is not None and results.nnz else 0.0
+    least += how.density[2] if shared is not None else 0.0
     louvain = Louvain(
         modularity="potts",
         resolution=least * graph.shape[0] ** 2 / graph.sum(),
-        tol_optimization=1e-9,
-        tol_aggregation=1e-9,
+        tol_optimization=1e-4,  # less than that is no better against known intents, and slower
+        tol_aggregation=1e-4,
         sort_clusters=False,
         return_probs=False,
         return_aggregate=False,
     )
     labels: Ints = np.asarray(louvain.fit_predict(graph), dtype=np.int64)
-    return labels if results is None or not results.nnz else split_by_results(labels, graph, results, how)
+    return labels if shared is None else split_by_results(labels, graph, shared)
 
 
-def split_by_results(labels: Ints, graph: sparse.csr_matrix, results: sparse.csr_matrix, how: Kinship) -> Ints:
+def split_by_results(labels: Ints, graph: sparse.csr_matrix, near: sparse.csr_matrix) -> Ints:
     """The groups with those divided in which sets of queries, two and more each, share results among themselves and none with the rest.
 
-    Queries whose results are not known, or that share them with nobody, go where most of what speaks for them is.
+    Queries whose results are not known, or that share them with nobody, go where most of what speaks for them is. near: likeness of results.
     """
-    shared = alike(unit_rows(results), how.results_from, how.neighbours).tocoo()
+    shared = near.tocoo()
     inside = labels[shared.row] == labels[shared.col]
     among = sparse.coo_matrix((shared.data[inside], (shared.row[inside], shared.col[inside])), shape=shared.shape)
     body: Ints = csgraph.connected_components(among, directed=False)[1].astype(np.int64)
@@ -190,10 +211,10 @@ def split_by_results(labels: Ints, graph: sparse.csr_matrix, results: sparse.csr
     found = np.where(divided & bodied, labels.max() + 1 + body, labels)
     homeless = np.flatnonzero(divided & ~bodied)
     if len(homeless):
-        near = graph[homeless].tocoo()
-        other = near.col
-        use = bodied[other] & (labels[other] == labels[homeless[near.row]])
-        table = sparse.coo_matrix((near.data[use], (near.row[use], body[other[use]])), shape=(len(homeless), len(size))).tocsr()
+        kin = graph[homeless].tocoo()
+        other = kin.col
+        use = bodied[other] & (labels[other] == labels[homeless[kin.row]])
+        table = sparse.coo_matrix((kin.data[use], (kin.row[use], body[other[use]])), shape=(len(homeless), len(size))).tocsr()
         best, value = np.asarray(table.argmax(axis=1)).ravel(), table.max(axis=1).toarray().ravel()
         found[homeless] = np.where(value > 0, labels.max() + 1 + best, labels[homeless])
     return np.unique(found, return_inverse=True)[1].astype(np.int64)
@@ -315,15 +336,23 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
 
 
 def topic_table(
-    pairs: pd.DataFrame, openings: pd.DataFrame, wanted: pd.DataFrame, paths: pd.Series, window: Window, *, least: float
+    pairs: pd.DataFrame,
+    openings: pd.DataFrame,
+    wanted: pd.DataFrame,
+    paths: pd.Series,
+    window: Window,
+    *,
+    strength: pd.Series,
+    least: float,
 ) -> pd.DataFrame:
-    """One row per topic: TOPICS, those with most to gain first.
+    """One row per topic: TOPICS, those with most to gain first, subjects in which the site does well before others of like gain.
 
     Args:
         pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
         openings: page, query, topic, kind, gain, gain_low, gain_high; of strays each query once.
         wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for.
         paths: the path of each page, for the sentences.
+        strength: of each page, how its section does in clicks per search beside the rest of the site (1: as usual).
         least: gain a month below which nothing is proposed.
     """
     rows = pairs[pairs["topic"].notna() & (pairs["impressions"] > 0)]
@@ -368,7 +397,9 @@ def topic_table(
     table["proposal"] = np.select([~open_ | ~(table["gain"] >= least), extend & table["page"].notna()], ["none", "extend"], "new page")
     table["because"] = _sentences(table, paths, window)
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
-    order = np.lexsort([table["topic"].to_numpy(dtype=object), -table["volume"].to_numpy(float), -table["gain"].fillna(-1).to_numpy(float)])
+    table["strength"] = table["page"].map(strength)
+    leaning = (table["gain"] * table["strength"].fillna(1.0)).fillna(-1).to_numpy(float)
+    order = np.lexsort([table["topic"].to_numpy(dtype=object), -table["volume"].to_numpy(float), -leaning])
     return table.iloc[order].reset_index(drop=True)[TOPICS]
 
 

@@ -72,6 +72,44 @@ class Lexicon:
         return [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], max(1, len(self._number)))) for t in tables]
 
 
+#: letters from which a word can be told as another mistyped, queries up to which it is rare, and how many times more the right one has
+MISTYPED_LETTERS, MISTYPED_QUERIES, RIGHT_TIMES = 6, 2, 10
+
+
+def typos_mended(table: sparse.csr_matrix, words: list[str], known: NDArray[np.int64] | None = None) -> sparse.csr_matrix:
+    """The matrix with rare words counted as the frequent word that they differ from by one letter left out, put in, changed or swapped.
+
+    Args:
+        table: texts x words, 1 where the word occurs; words: the texts of its columns; known: columns that are no typos, as words of pages.
+    First letters are seldom mistyped, and must agree. Of several such words the most frequent counts. By deletions on both sides: words one
+    edit apart share the text that is left when one letter is taken from each (two neighbours swapped also do).
+    """
+    count = np.bincount(table.indices, minlength=table.shape[1])
+    length = np.fromiter(map(len, words), dtype=np.int64, count=len(words))
+    long = (length >= MISTYPED_LETTERS) & (count[: len(words)] > 0)
+    rare = np.flatnonzero(long & (count[: len(words)] <= MISTYPED_QUERIES))
+    rare = rare if known is None else np.setdiff1d(rare, known)
+    common = np.flatnonzero(long & (count[: len(words)] >= MISTYPED_QUERIES * RIGHT_TIMES))
+    if not len(rare) or not len(common):
+        return table
+    left, right = (_with_one_letter_less(which, words) for which in (rare, common))
+    found = left.merge(right, on="text", suffixes=("", "_right")).drop_duplicates(["word", "word_right"])
+    found = found.assign(count=count[found["word_right"]]).sort_values(["word", "count", "word_right"], ascending=[True, False, True])
+    found = found.drop_duplicates("word")
+    column = np.arange(table.shape[1])
+    column[found["word"]] = found["word_right"]
+    mended = sparse.csr_matrix((table.data, column[table.indices], table.indptr), shape=table.shape)
+    mended.sum_duplicates()
+    mended.data[:] = 1.0
+    return mended
+
+
+def _with_one_letter_less(which: NDArray[np.int64], words: list[str]) -> pd.DataFrame:
+    """word (its number), text: the word itself and, in turn, without each letter but the first."""
+    rows = [(number, text[:at] + text[at + 1 :]) for number in which for text in (words[number],) for at in range(1, len(text) + 1)]
+    return pd.DataFrame(rows, columns=["word", "text"])
+
+
 def as_typed(texts: pd.Series) -> pd.Series:
     """Queries as search rows spell them: small letters, one blank between words."""
     return texts.str.lower().str.split().str.join(" ")

@@ -30,10 +30,8 @@ def brief_text(brief: Brief, window: str) -> str:
     """The brief as Markdown."""
     row = brief.topic
     page = row["page"] if isinstance(row["page"], str) else ""
-    what = {"extend": f"Extend {safe(path_of(page))}", "new page": "Write a new page"}.get(
-        row["proposal"], f"{safe(path_of(page))} answers it already"
-    )
-    lines = [f"# {safe(row['label'])}", "", f"{what}. {safe(row['because'])}", ""]
+    what = {"extend": f"Extend {safe(path_of(page))}. ", "new page": "Write a new page. "}.get(row["proposal"], "")
+    lines = [f"# {safe(row['label'])}", "", f"{what}{safe(row['because'])}", ""]
     lines.append(f"- {row['queries']:,.0f} queries, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
     if pd.notna(row["gain"]):
         lines.append(f"- Within reach: {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f}, 80%)")
@@ -52,6 +50,7 @@ def brief_text(brief: Brief, window: str) -> str:
     if len(brief.covered):
         words = ", ".join(f"{safe(w.word)} {w.share:.0%}" for w in brief.covered.itertuples())
         lines += ["", f"Their titles speak of, beyond the words asked: {words}."]
+    lines += _existing(brief, page)
     if len(brief.links):
         lines += ["", "## Link to it from", ""]
         lines += [
@@ -62,3 +61,20 @@ def brief_text(brief: Brief, window: str) -> str:
         lines += ["", "## Leave to others, and link to them", ""]
         lines += [f'- "{safe(o.topic)}" is answered by {safe(path_of(str(o.page)))}' for o in brief.others.itertuples()]
     return "\n".join(lines) + "\n"
+
+
+def _existing(brief: Brief, page: str) -> list[str]:
+    """What the page there is already says, and which words asked it lacks."""
+    if brief.existing is None:
+        return []
+    said = [(name, brief.existing[name]) for name in ("title", "h1", "description", "headings")]
+    told = [
+        f"- {name}: {safe(text.replace('|', '; ') if name == 'headings' else text)}"
+        for name, text in said
+        if isinstance(text, str) and text
+    ]
+    if pd.notna(brief.existing["words"]):
+        told.append(f"- {brief.existing['words']:,.0f} words")
+    if len(brief.missing):
+        told.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in brief.missing.itertuples())}")
+    return ["", f"## What {safe(path_of(page))} already says", "", *told] if told else []

@@ -49,6 +49,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "groups": site.groups(),
         "apart": site.apart(),
         "topics": site.topics(),
+        "strengths": site.strengths(),
         "redirects": site.redirects(),
         "repairs": site.repairs(),
         "changes": site.compare(),
