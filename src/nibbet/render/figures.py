@@ -1,4 +1,8 @@
-"""Figures: each takes a finished table and gives a Matplotlib figure; saving is another call."""
+"""Figures: each takes a finished table and gives a Matplotlib figure; saving is another call.
+
+One language for all: the title states the finding, a line below it names source and window, the darker colour carries the finding, and no
+colour stands without a shape, a hatch or a word.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +19,16 @@ if TYPE_CHECKING:
     from nibbet.core.windows import Windows
 
 #: colours apart for every kind of sight; the darker one carries the finding
-INK, MAIN, SECOND, SHADE = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0"
+INK, MAIN, SECOND, SHADE, SOFT = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0", "#5b6a76"
+#: the verdicts: colour and hatch
+VERDICT_LOOKS = {
+    "refresh": (MAIN, ""),
+    "expand": ("#58a8bd", "//"),
+    "consolidate": (SECOND, ""),
+    "prune": ("#8c3b2e", "xx"),
+    "watch": ("#b9a44c", ".."),
+    "keep": ("#d7dfe4", ""),
+}
 
 
 def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
@@ -39,6 +52,22 @@ def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
     axes = figure.subplots()
     axes.spines[["top", "right"]].set_visible(False)
     return figure
+
+
+def _told(figure: Figure, finding: str, source: str = "") -> Figure:
+    """The figure with what it shows as title, and where that comes from below it."""
+    axes = figure.axes[0]
+    figure.suptitle(_inert(finding), x=0.01, ha="left", fontsize=12, fontweight="bold")
+    if source:
+        axes.set_title(_inert(source), loc="left", fontsize=8.5, color=SOFT, pad=20 if axes.get_legend() is None else 26)
+    return figure
+
+
+def _paths(addresses: pd.Series, width: int = 38) -> list[str]:
+    """Addresses without host, long ones with their middle left out, as Matplotlib draws them literally."""
+    bare = addresses.str.replace(r"^https?://[^/]+", "", regex=True)
+    half = width // 2 - 1
+    return [_inert(path if len(path) <= width else f"{path[:half]}…{path[-half:]}") for path in bare]
 
 
 def _saying(figure: Figure, text: str) -> Figure:
@@ -67,18 +96,24 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     axes.set_ylim(bottom=0)
     axes.set_ylabel("clicks a week")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
-    return figure
+    sums = [
+        days.loc[days["date"].between(*map(pd.Timestamp, (w.start, w.end))), "clicks"].sum() for w in (windows.reference, windows.recent)
+    ]
+    finding = f"{sums[1]:,.0f} clicks in {windows.recent.days} days"
+    if sums[0] > 0:
+        finding += f", {sums[1] / sums[0] - 1:+.0%} against {'the same days a year before' if windows.reference_kind == 'year' else 'the days before'}"
+    return _told(figure, finding, f"Search, whole weeks up to {windows.as_of}; recent {windows.recent}, reference {windows.reference}")
 
 
 #: the parts of a change: colour and hatch, so that no part is told by colour alone
 PART_LOOKS = {"demand": ("#8fa3ad", ""), "rank": (MAIN, "///"), "pull": (SECOND, "...")}
 
 
-def movers(changes: pd.DataFrame, *, most: int = 7) -> Figure:
+def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int = 7) -> Figure:
     """The pages that lost and gained most beyond chance, each change in its parts.
 
     Args:
-        changes: rows of level page as `compare` gives them: key, change, real, demand, rank, pull.
+        changes: rows of level page as `compare` gives them: key, change, real, demand, rank, pull; windows: those compared.
     """
     rows = changes[changes["real"].astype(bool)].dropna(subset=["demand"])
     lost = rows[rows["change"] < 0].nsmallest(most, "change", keep="first")
@@ -97,17 +132,15 @@ def movers(changes: pd.DataFrame, *, most: int = 7) -> Figure:
         left, right = left + np.minimum(size, 0), right + np.maximum(size, 0)
     axes.scatter(shown["change"], place, marker="D", s=16, color=INK, zorder=3, label="change")
     axes.axvline(0, color=INK, linewidth=0.8)
-    paths = (
-        shown["key"]
-        .str.replace(r"^https?://[^/]+", "", regex=True)
-        .map(lambda path: _inert(path if len(path) <= 38 else f"{path[:18]}…{path[-18:]}"))
-    )
-    axes.set_yticks(place, paths.tolist())
+    axes.set_yticks(place, _paths(shown["key"]))
     axes.tick_params(axis="y", length=0)
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:+,.0f}" if value else "0")
     axes.set_xlabel("clicks, recent less reference")
-    axes.legend(frameon=False, ncols=4, loc="lower center", bbox_to_anchor=(0.4, 1.0), handlelength=1.4)
-    return figure
+    axes.legend(frameon=False, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), handlelength=1.4, fontsize=9, borderaxespad=0.1)
+    count = (rows["change"] < 0).sum(), (rows["change"] > 0).sum()
+    parts = rows[list(PART_LOOKS)].sum().abs()
+    finding = f"{count[0]:,} pages lost and {count[1]:,} gained beyond chance, most of it by {parts.idxmax()}"
+    return _told(figure, finding, f"Search, {windows.recent} less {windows.reference}" if windows else "")
 
 
 def _inert(text: str) -> str:
@@ -152,14 +185,12 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     axes.set_xlim(0, float(shown["gain_high"].max()) * 1.14)
     kinds = " or ".join(shown["volume_kind"].unique())
     axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
-    axes.set_title(
-        f"{len(found):,} topics without an answer: {found['gain'].sum():,.0f} clicks a month within reach", loc="left", fontsize=11
-    )
     axes.legend(frameon=False, loc="lower right", fontsize=9)
-    return figure
+    finding = f"{len(found):,} topics without an answer: {found['gain'].sum():,.0f} clicks a month within reach"
+    return _told(figure, finding, f"Search and demand; the {len(shown)} with most to gain")
 
 
-def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None) -> Figure:
+def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows | None = None) -> Figure:
     """The site's own CTR by position for queries without the brand, with its 95% band, per device.
 
     Args:
@@ -195,9 +226,240 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None) -> Figure:
     axes.set_xlabel("position")
     axes.set_ylabel("clicks per impression")
     axes.set_ylim(bottom=0)
-    if len(kinds):
-        axes.legend(frameon=False)
-    return figure
+    if not len(kinds):
+        return _saying(figure, "No search row tells how often results are chosen.")
+    axes.legend(frameon=False)
+    first = rows[(rows["device"] == kinds.index[0][0]) & (rows["surface"] == kinds.index[0][1])].set_index("bin")["rate"]
+    told = [f"{first[b]:.0%} at place {p}" for p, b in ((1, 0), (3, 11), (10, 23)) if b in first.index]
+    span = f", {windows.long}" if windows else ""
+    return _told(
+        figure,
+        f"Chosen by {', '.join(told)}",
+        f"Search without the brand{span}; band: 95% of the truth; a dot: a page with 300 impressions and more",
+    )
+
+
+def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = 20) -> Figure:
+    """Where the site stands for what is searched, and where clicks are within reach.
+
+    Args:
+        queries: query, page, position, impressions (the query map); openings: page, query, kind, gain. least: impressions of a query drawn.
+    """
+    figure = _blank(height=4.2)
+    axes = figure.axes[0]
+    rows = queries[queries["query"].notna() & (queries["impressions"] >= least)]
+    if rows.empty:
+        return _saying(figure, "No query is shown often enough to draw.")
+    axes.scatter(rows["position"], rows["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
+    found = openings.merge(rows[["page", "query", "impressions"]], on=["page", "query"])
+    for kind, colour, marker in (("climb", MAIN, "^"), ("snippet", SECOND, "s"), ("stray", INK, "x")):
+        part = found[found["kind"] == kind].nlargest(150, "gain", keep="first")
+        size = np.clip(6 * np.sqrt(part["gain"].clip(lower=1).to_numpy(float)), 12, 160)
+        style = {"linewidth": 1.1} if marker == "x" else {"edgecolor": "white", "linewidth": 0.4}
+        label = {"climb": "could climb", "snippet": "seldom chosen", "stray": "drawn astray"}[kind]
+        axes.scatter(part["position"], part["impressions"], s=size, color=colour, marker=marker, alpha=0.8, label=label, **style)
+    axes.set_xscale("log")
+    axes.set_yscale("log")
+    axes.set_xticks([1, 2, 3, 5, 10, 20, 50], ["1", "2", "3", "5", "10", "20", "50"])
+    axes.minorticks_off()
+    axes.set_xlim(0.93, max(25.0, float(rows["position"].quantile(0.995))))
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    axes.set_xlabel("position")
+    axes.set_ylabel("impressions")
+    axes.legend(frameon=False, fontsize=9, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), handletextpad=0.2, borderaxespad=0.1)
+    sums = openings.groupby("kind")["gain"].sum()
+    told = [
+        f"{sums[k]:,.0f} {w}"
+        for k, w in (("climb", "by climbing"), ("snippet", "by better titles"), ("stray", "by new answers"))
+        if k in sums
+    ]
+    span = f", {windows.recent}" if windows else ""
+    return _told(
+        figure, f"Clicks a month within reach: {', '.join(told) or 'none'}", f"Search{span}; the larger a mark, the more it could gain"
+    )
+
+
+def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
+    """How many pages of each section have which verdict.
+
+    Args:
+        pages: the ledger: section, verdict (null where there is none).
+    """
+    counts = pd.crosstab(pages["section"], pages["verdict"]).reindex(columns=list(VERDICT_LOOKS), fill_value=0)
+    whole = counts.sum(axis=1)
+    shown = counts.loc[whole.sort_values(ascending=False, kind="stable").index[:most]]
+    figure = _blank(height=max(1.8, 0.32 * len(shown) + 1.3))
+    axes = figure.axes[0]
+    if shown.empty:
+        return _saying(figure, "No page has a verdict.")
+    place, left = np.arange(len(shown))[::-1], np.zeros(len(shown))
+    for verdict, (colour, hatch) in VERDICT_LOOKS.items():
+        size = shown[verdict].to_numpy(float)
+        axes.barh(place, size, left=left, color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.7, label=verdict)
+        for y, x, n in zip(place, left, size, strict=True):
+            if n >= 0.035 * whole.max():
+                dark = verdict in ("refresh", "prune")
+                box = {"boxstyle": "round,pad=0.12", "facecolor": colour, "edgecolor": "none"}
+                axes.text(x + n / 2, y, f"{n:,.0f}", ha="center", va="center", fontsize=8, color="white" if dark else INK, bbox=box)
+        left += size
+    axes.set_yticks(place, _paths(shown.index.to_series()))
+    axes.tick_params(axis="y", length=0)
+    axes.set_xlabel("pages")
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    axes.legend(frameon=False, ncols=6, loc="lower left", bbox_to_anchor=(0.0, 1.0), handlelength=1.4, fontsize=9, borderaxespad=0.1)
+    act = counts.drop(columns=["keep", "watch"]).sum(axis=1)
+    first = act.sort_values(ascending=False, kind="stable").index[0]
+    finding = f"{act.sum():,} of {whole.sum():,} pages ask for work, most in {first} ({act[first]:,} of {whole[first]:,})"
+    return _told(figure, finding, f"Verdicts by section{'' if len(counts) <= most else f', the {most} largest of {len(counts)}'}")
+
+
+def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figure:
+    """Pages that compete for the same queries: each group on a line, its members by clicks.
+
+    Args:
+        groups: group, page, survivor, turn_taking, gain; pages: page, clicks (the ledger).
+    """
+    rows = groups.merge(pages[["page", "clicks"]], on="page", how="left")
+    heads = rows[rows["survivor"].astype(bool)].sort_values(["gain", "page"], ascending=[False, True])
+    shown = heads.head(most)
+    figure = _blank(height=max(1.8, 0.36 * len(shown) + 1.2))
+    axes = figure.axes[0]
+    if shown.empty:
+        return _saying(figure, "No pages compete for the same queries.")
+    place = pd.Series(np.arange(len(shown))[::-1], index=shown["group"].to_numpy())
+    members = rows[rows["group"].isin(place.index)]
+    ends = members.groupby("group")["clicks"].agg(["min", "max"])
+    axes.hlines(place[ends.index], ends["min"], ends["max"], color="#b6c2ca", linewidth=1.5)
+    for stays, colour, fill, label in ((False, SECOND, "white", "merges into it"), (True, MAIN, MAIN, "survivor")):
+        part = members[members["survivor"].astype(bool) == stays]
+        axes.scatter(part["clicks"], place[part["group"]], s=42, facecolor=fill, edgecolor=colour, linewidth=1.4, label=label, zorder=3)
+    right = float(members["clicks"].max()) * 1.04
+    for y, gain in zip(place, shown["gain"], strict=True):
+        axes.text(right, y, f"+{gain:,.0f}", va="center", fontsize=9)
+    axes.set_yticks(place, _paths(shown["page"]))
+    axes.tick_params(axis="y", length=0)
+    axes.set_xlim(left=-right * 0.02, right=right * 1.08)
+    axes.set_xlabel("clicks of each page; at the right clicks a month to gain by merging")
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    axes.legend(frameon=False, ncols=2, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
+    finding = f"{len(heads):,} groups of pages compete for the same queries: {heads['gain'].sum():,.0f} clicks a month to gain"
+    return _told(figure, finding, "Search, recent window" + ("" if len(heads) <= most else f"; the {most} with most to gain"))
+
+
+def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
+    """When each section has its season in the year ahead, and by when work for it should be done.
+
+    Args:
+        seasons: section, height (of the peak, times its mean), peak, begins, ready_by, quiet (days, or null).
+    """
+    shown = seasons[seasons["peak"].notna()].sort_values(["peak", "section"]).head(most)
+    figure = _blank(height=max(1.8, 0.34 * len(shown) + 1.2))
+    axes = figure.axes[0]
+    if shown.empty:
+        return _saying(figure, "No section has a season that a year of data tells.")
+    place = np.arange(len(shown))[::-1]
+    days = {name: pd.to_datetime(shown[name]) for name in ("ready_by", "begins", "peak", "quiet")}
+    axes.hlines(place, days["ready_by"], days["begins"], color=SECOND, linewidth=2, linestyle=":")
+    axes.hlines(place, days["begins"], days["peak"], color=MAIN, linewidth=6, alpha=0.35)
+    for name, colour, marker, label in (
+        ("ready_by", SECOND, "D", "be ready by"),
+        ("begins", MAIN, "|", "begins"),
+        ("peak", MAIN, "o", "peak"),
+    ):
+        axes.scatter(days[name], place, s=46, color=colour, marker=marker, label=label, zorder=3)
+    for day, y, height in zip(days["peak"], place, shown["height"], strict=True):
+        axes.annotate(f"{height:.1f}x", (day, y), xytext=(8, 0), textcoords="offset points", va="center", fontsize=9)
+    axes.set_yticks(place, _paths(shown["section"]))
+    axes.tick_params(axis="y", length=0)
+    axes.grid(axis="x", color=SHADE, linewidth=0.8)
+    axes.set_axisbelow(True)
+    axes.legend(frameon=False, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
+    top = shown.sort_values(["height", "section"], ascending=[False, True]).iloc[0]
+    finding = f"{top['section']} has the strongest season: {top['height']:.1f} times its mean about {pd.Timestamp(top['peak']):%Y-%m-%d}"
+    return _told(figure, finding, "Search, all weeks read; the number is the peak over the section's mean")
+
+
+def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
+    """All topics by how much they are wanted and where the site stands for them, those without an answer named.
+
+    Args:
+        topics: label, volume, volume_kind, position, served, gain.
+    """
+    figure = _blank(height=4.4)
+    axes = figure.axes[0]
+    rows = topics[topics["volume"] > 0].assign(place=lambda t: t["position"].fillna(60.0).clip(upper=60.0))
+    if rows.empty:
+        return _saying(figure, "No topic is wanted.")
+    for served, colour, marker in (("covered", "#9fb2bd", "o"), ("partly", SECOND, "s"), ("uncovered", MAIN, "D")):
+        part = rows[rows["served"] == served]
+        if part.empty:
+            continue
+        axes.scatter(
+            part["place"],
+            part["volume"],
+            s=20 if served == "covered" else 34,
+            color=colour,
+            marker=marker,
+            alpha=0.8,
+            linewidth=0,
+            label=served,
+        )
+    axes.set_xscale("log")
+    axes.set_yscale("log")
+    axes.set_xticks([1, 2, 3, 5, 10, 20, 60], ["1", "2", "3", "5", "10", "20", "not shown"])
+    axes.minorticks_off()
+    axes.set_xlim(0.93, 110)
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    open_ = rows[(rows["served"] != "covered") & (rows["gain"] > 0)].nlargest(named, "gain", keep="first").sort_values("volume")
+    heights = np.log(open_["volume"].to_numpy(float))
+    if len(open_):
+        span = np.log(float(rows["volume"].max()) / max(float(rows["volume"].min()), 1.0))
+        step = max(span, 0.5) / 22
+        spread = np.maximum.accumulate(heights - step * np.arange(len(heights))) + step * np.arange(len(heights))  # labels do not meet
+        for label, x, y, at in zip(open_["label"], open_["place"], open_["volume"], np.exp(spread), strict=True):
+            axes.annotate(
+                _inert(label if len(label) <= 30 else label[:29] + "…"),
+                (x, y),
+                xytext=(21 if x < 30 else 66, at),
+                va="center",
+                fontsize=8,
+                arrowprops={"arrowstyle": "-", "color": "#9aa7b0", "linewidth": 0.6, "shrinkA": 1, "shrinkB": 3},
+            )
+    axes.set_xlabel("position")
+    axes.set_ylabel(" or ".join(rows["volume_kind"].unique()))
+    axes.legend(frameon=False, fontsize=9, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), borderaxespad=0.1)
+    share = rows.groupby("served")["volume"].sum() / rows["volume"].sum()
+    told = ", ".join(f"{share[name]:.0%} {name}" for name in ("covered", "partly", "uncovered") if name in share)
+    return _told(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")
+
+
+def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figure:
+    """The queries of one topic by volume, with the position of the site for each.
+
+    Args:
+        queries: query, volume, position (null where not shown), as `Brief.queries`.
+    """
+    shown = queries.head(most)
+    figure = _blank(height=max(1.8, 0.3 * len(shown) + 1.1))
+    axes = figure.axes[0]
+    if shown.empty:
+        return _saying(figure, "The topic has no query.")
+    place, seen = np.arange(len(shown))[::-1], shown["position"].notna().to_numpy()
+    volume = shown["volume"].to_numpy(float)
+    for which, colour, hatch, label in ((seen, MAIN, "", "shown"), (~seen, "#d7dfe4", "//", "not shown")):
+        if which.any():
+            axes.barh(place[which], volume[which], color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.68, label=label)
+    for y, wide, position in zip(place, volume, shown["position"], strict=True):
+        axes.text(wide, y, f"  {position:.1f}" if pd.notna(position) else "  –", va="center", fontsize=8)
+    axes.set_yticks(place, [_inert(text if len(text) <= 46 else text[:45] + "…") for text in shown["query"]])
+    axes.tick_params(axis="y", length=0)
+    axes.set_xlim(0, float(volume.max()) * 1.1 + 1)
+    axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
+    axes.set_xlabel("volume; at the end of each bar the position of the site")
+    if not seen.all():
+        axes.legend(frameon=False, loc="lower right", fontsize=9)
+    where = f"shown for {seen.sum()} of {len(shown)}"
+    return _told(figure, f"{topic}: {len(queries):,} queries, {where}", "Search and demand")
 
 
 def as_svg(figure: Figure) -> str:

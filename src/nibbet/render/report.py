@@ -8,7 +8,18 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from nibbet.core.tables import records
-from nibbet.render.figures import as_svg, ctr_curve, movers, topics_open, trend
+from nibbet.render.figures import (
+    as_svg,
+    ctr_curve,
+    movers,
+    positions,
+    rivals,
+    season_ahead,
+    topic_map,
+    topics_open,
+    trend,
+    verdict_overview,
+)
 from nibbet.render.terminal import account_rows, cell_text, condensed, path_of, told_change
 
 if TYPE_CHECKING:
@@ -29,11 +40,17 @@ MEANING = {
 
 def figures_of(site: Site) -> dict[str, Figure]:
     """The figures of an analysis by name."""
+    pages, windows, topics = site.pages(), site.windows, site.topics()
     return {
-        "trend": trend(site.days, site.windows),
-        "movers": movers(site.compare(by="page")),
-        "topics": topics_open(site.topics()),
-        "curve": ctr_curve(site.curve, site.pages()[["position", "impressions", "ctr"]]),
+        "trend": trend(site.days, windows),
+        "verdicts": verdict_overview(pages),
+        "movers": movers(site.compare(by="page"), windows),
+        "positions": positions(site.queries(), site.openings(), windows),
+        "groups": rivals(site.groups(), pages),
+        "topics": topics_open(topics),
+        "topic_map": topic_map(topics),
+        "seasons": season_ahead(site.seasons()),
+        "curve": ctr_curve(site.curve, pages[["position", "impressions", "ctr"]], windows),
     }
 
 
