@@ -45,7 +45,11 @@ OUT = sorted(
             "strengths.csv",
             "topics.csv",
         ),
-        *("trends.csv", "figures/curve.png", "figures/movers.png", "figures/topics.png", "figures/trend.png"),
+        *("trends.csv", "workbook.xlsx"),
+        *(
+            f"figures/{name}.png"
+            for name in ("curve", "groups", "movers", "positions", "seasons", "topic_map", "topics", "trend", "verdicts")
+        ),
     ]
 )
 PAGE_COLUMNS = (

@@ -509,6 +509,18 @@ class Analysis:
         ends = last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")
         return changes_of_level(clicks, section, began, pd.DatetimeIndex(ends)).set_axis(shown)
 
+    def weekly(self, pages: list[str]) -> pd.DataFrame:
+        """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
+        last = pd.Timestamp(self.windows.as_of)
+        count = ((last - pd.Timestamp(self.windows.first)).days + 1) // 7
+        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
+        place = pd.Index(pages).get_indexer(self.known_pages["page"])[rows["page_id"].to_numpy()]
+        use = (place >= 0) & (rows["back"] < count).to_numpy()
+        clicks = np.zeros((len(pages), count), dtype=np.int64)
+        np.add.at(clicks, (place[use], count - 1 - rows["back"].to_numpy()[use]), rows["clicks"].to_numpy()[use])
+        ends = (last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")).strftime("%Y-%m-%d")
+        return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends)
+
     @cached_property
     def _members(self) -> pd.DataFrame:
         """level, key, page: which pages make a section or a named group."""

@@ -297,6 +297,11 @@ class Site:
         """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
         return self._kept("engagement", lambda a: a.engagement())
 
+    def weekly(self, pages: Sequence[str]) -> pd.DataFrame:
+        """Clicks of whole weeks up to the last complete day, one row per page named (by address), one column per week, named by its last day."""
+        wanted = sorted(pages)
+        return self._kept(f"weekly-{key_of(wanted)}", lambda a: a.weekly(wanted).reset_index()).set_index("page")
+
     def within_reach(self, place: float = 3.0) -> pd.DataFrame:
         """Clicks a month within reach if every query that stands lower rose to `place`, with an 80% interval; largest first."""
         if not 1 <= place <= 100:

@@ -7,6 +7,8 @@ colour stands without a shape, a hatch or a word.
 from __future__ import annotations
 
 import io
+import re
+from html import escape
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -20,6 +22,8 @@ if TYPE_CHECKING:
 
 #: colours apart for every kind of sight; the darker one carries the finding
 INK, MAIN, SECOND, SHADE, SOFT = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0", "#5b6a76"
+#: dots that can be told apart; the largest are drawn
+MOST_DOTS = 2500
 #: the verdicts: colour and hatch
 VERDICT_LOOKS = {
     "refresh": (MAIN, ""),
@@ -216,7 +220,7 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
         if number == 0:
             axes.fill_between(place, part["low"], part["high"], color=MAIN, alpha=0.15, linewidth=0)
     if pages is not None:
-        dots = pages[(pages["impressions"] >= 300) & pages["position"].between(1, 22)]
+        dots = pages[(pages["impressions"] >= 300) & pages["position"].between(1, 22)].nlargest(MOST_DOTS, "impressions", keep="first")
         size = np.clip(np.sqrt(dots["impressions"].to_numpy(float)) / 5, 3, 40)
         axes.scatter(dots["position"], dots["ctr"], s=size, color=INK, alpha=0.35, linewidth=0, zorder=0, label="one page")
     axes.set_xscale("log")
@@ -250,7 +254,8 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
     rows = queries[queries["query"].notna() & (queries["impressions"] >= least)]
     if rows.empty:
         return _saying(figure, "No query is shown often enough to draw.")
-    axes.scatter(rows["position"], rows["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
+    dots = rows.nlargest(MOST_DOTS, "impressions", keep="first")
+    axes.scatter(dots["position"], dots["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
     found = openings.merge(rows[["page", "query", "impressions"]], on=["page", "query"])
     for kind, colour, marker in (("climb", MAIN, "^"), ("snippet", SECOND, "s"), ("stray", INK, "x")):
         part = found[found["kind"] == kind].nlargest(150, "gain", keep="first")
@@ -387,7 +392,11 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     """
     figure = _blank(height=4.4)
     axes = figure.axes[0]
-    rows = topics[topics["volume"] > 0].assign(place=lambda t: t["position"].fillna(60.0).clip(upper=60.0))
+    rows = (
+        topics[topics["volume"] > 0]
+        .nlargest(MOST_DOTS, "volume", keep="first")
+        .assign(place=lambda t: t["position"].fillna(60.0).clip(upper=60.0))
+    )
     if rows.empty:
         return _saying(figure, "No topic is wanted.")
     for served, colour, marker in (("covered", "#9fb2bd", "o"), ("partly", SECOND, "s"), ("uncovered", MAIN, "D")):
@@ -462,12 +471,17 @@ def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figur
     return _told(figure, f"{topic}: {len(queries):,} queries, {where}", "Search and demand")
 
 
-def as_svg(figure: Figure) -> str:
-    """The figure as an SVG element: equal figures give equal text."""
+def as_svg(figure: Figure, name: str = "figure") -> str:
+    """The figure as an SVG element that tells its title to those who do not see it: equal figures give equal text.
+
+    name: makes the identifiers inside differ from those of other figures of a page.
+    """
     out = io.StringIO()
     figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None}, transparent=True)
     text = out.getvalue()
-    return text[text.index("<svg") :]
+    text = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{name}-", text[text.index("<svg") :])
+    title = figure.get_suptitle().replace("\\$", "$")
+    return text.replace("<svg", f'<svg role="img" aria-label="{escape(title, quote=True)}"', 1)
 
 
 def as_png(figure: Figure) -> bytes:

@@ -39,6 +39,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     Raises SourceError when the folder cannot be written.
     """
     from nibbet.render.report import figures_of, report
+    from nibbet.render.workbook import workbook
 
     tables = {
         "addresses": site.addresses,
@@ -73,6 +74,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     drawn = figures_of(site)
     for name, figure in drawn.items():
         writers[f"figures/{name}.png"] = _png(figure)
+    writers["workbook.xlsx"] = workbook(site)
     writers["report.html"] = _text(report(site, drawn))
     return write_files(folder, writers)
 

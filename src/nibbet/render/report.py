@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
 from nibbet.core.tables import records
+from nibbet.render.dossiers import chosen_pages, facts
 from nibbet.render.figures import (
     as_svg,
     ctr_curve,
@@ -27,7 +29,20 @@ if TYPE_CHECKING:
 
     from nibbet.site import Site
 
-MOST_ACTIONS, MOST_SECTIONS, MOST_LOSSES, MOST_REPAIRS, MOST_PROPOSALS = 400, 30, 12, 60, 40
+MOST_PRINTED, MOST_SECTIONS, MOST_LOSSES = 60, 40, 12
+#: style and behaviour, each in one file: ours, and the lists by Tabulator (MIT, see assets/tabulator.LICENSE)
+BUNDLED = {"css": "report.css", "js": "report.js", "list_css": "tabulator_simple.min.css", "list_js": "tabulator.min.js"}
+PARTS = [
+    ("act", "What to do"),
+    ("pages", "Pages"),
+    ("change", "Changes"),
+    ("topics", "Topics"),
+    ("works", "What works"),
+    ("groups", "Rivals"),
+    ("repairs", "Repairs"),
+    ("redirects", "Redirects"),
+    ("data", "Data"),
+]
 MEANING = {
     "refresh": "lost, near or unattractive: rework the page",
     "expand": "draws a topic that nothing on the site answers",
@@ -59,34 +74,45 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
     from jinja2 import Environment
     from markupsafe import Markup
 
-    verdicts = site.verdicts()
-    order = list(MEANING)
-    changes, seasons = site.compare(), site.seasons()
+    verdicts, pages, topics = site.verdicts(), site.pages(), site.topics()
+    changes, strong, repairs = site.compare(), site.strengths(), site.repairs()
     actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
-    actions = actions.assign(rank=actions["verdict"].map(order.index)).sort_values(["gain", "rank", "page"], ascending=[False, True, True])
+    actions = actions.assign(rank=actions["verdict"].map(list(MEANING).index)).sort_values(
+        ["gain", "rank", "page"], ascending=[False, True, True]
+    )
     account = site.account
+    rest = pages[~pages["page"].isin(chosen_pages(pages)["page"])]
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cell"] = cell_text
     environment.filters["path"] = path_of
-    template = environment.from_string((files("nibbet.render") / "templates" / "report.html.j2").read_text("utf-8"))
+    own = files("nibbet.render")
+    template = environment.from_string((own / "templates" / "report.html.j2").read_text("utf-8"))
+    # our own text, the writer of SVG escapes what it draws, and no "<" of JSON is left that could end its element
+    bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
+    carried = json.dumps(facts(site), ensure_ascii=False, separators=(",", ":"), allow_nan=False).replace("<", "\\u003c")
     return template.render(
+        **bundled,
+        facts=Markup(carried),  # noqa: S704
+        figures={name: Markup(f'<div class="drawn">{as_svg(figure, name)}</div>') for name, figure in drawn.items()},  # noqa: S704
+        parts=PARTS,
         site=site.config.site.home,
         windows=site.windows,
         account=_account(account),
         notes=account["notes"],
         matched=account["matched"],
-        counts=_counts(verdicts, order),
-        actions=records(actions.head(MOST_ACTIONS)),
+        counts=_counts(verdicts, list(MEANING)),
+        actions=records(actions.head(MOST_PRINTED)),
         action_count=len(actions),
-        **{name: Markup(as_svg(figure)) for name, figure in drawn.items()},  # noqa: S704 - our own SVG, whose texts its writer escapes
+        carried=len(pages) - len(rest),
+        beyond={"pages": len(rest), "clicks": int(rest["clicks"].sum()), "impressions": int(rest["impressions"].sum())},
+        section_names=sorted(pages["section"].dropna().unique())[:MOST_SECTIONS],
         changed=told_change(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")]),
         sections=_sections(changes),
-        served=_served(site.topics()),
-        proposals=records(site.topics().query("proposal != 'none'").head(MOST_PROPOSALS)),
-        repairs=records(site.repairs().head(MOST_REPAIRS)),
-        repair_count=len(site.repairs()),
+        served=_served(topics),
+        proposals=records(topics.query("proposal != 'none'").head(MOST_PRINTED)),
+        repairs=records(repairs.head(MOST_PRINTED)),
         losses=records(site.losses().head(MOST_LOSSES)),
-        seasons=records(seasons[seasons["peak"].notna()]),
+        strengths=records(strong[strong["level"] != "kind"].groupby("level").head(12)),
         learnt=site.curve.learnt,
         totals=_totals(site),
     )

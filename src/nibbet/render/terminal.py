@@ -421,7 +421,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
             out.print(Text(for_terminal(line)))
     if not pd.isna(page["gain"]) and page["gain"]:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
-    for line in _history(found):
+    for line in history(found):
         out.print(Text(line))
     out.print()
     out.print(_measures(page))
@@ -440,13 +440,13 @@ def show_page(found: dict[str, Any], style: str) -> None:
         out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", *topic]]))
 
 
-def _history(found: dict[str, Any]) -> list[str]:
+def history(found: dict[str, Any]) -> list[str]:
     """What changed and what its weeks tell, in sentences."""
     lines = []
     if found["change"]:
         row = found["change"][0]
         if row["recent"] + row["reference"] >= 1:
-            real = "real" if row["real"] else "within the noise"
+            real = "real" if row["real"] else "not told from chance among so many pages"
             why = {"": "no cause to name", "new": "not seen before", "gone": "no longer seen"}.get(row["why"], f"mostly {row['why']}")
             lines.append(told_change(pd.DataFrame([row])) + f" It is {real}, {why}.")
     if found["trend"]:

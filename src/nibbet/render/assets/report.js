@@ -1,0 +1,128 @@
+"use strict";
+// The report's behaviour: lists that search, sort and filter, and a dossier per page. Every text from outside is set as text, never as markup.
+const facts = JSON.parse(document.getElementById("facts").textContent);
+const number = (digits, sign) => new Intl.NumberFormat("en", { maximumFractionDigits: digits, minimumFractionDigits: digits, signDisplay: sign || "auto" });
+const KINDS = {
+  whole: number(0).format, tenth: number(1).format, hundredth: number(2).format, signed: number(0, "exceptZero").format,
+  share: (value) => number(1).format(value * 100) + "%", text: String, page: String,
+};
+const told = (kind, value) => (value === null || value === undefined ? "" : (KINDS[kind] || String)(value));
+
+function element(tag, attributes, ...children) {
+  const made = document.createElementNS(attributes && attributes.svg ? "http://www.w3.org/2000/svg" : "http://www.w3.org/1999/xhtml", tag);
+  for (const [name, value] of Object.entries(attributes || {})) if (name !== "svg" && value !== null) made.setAttribute(name, value);
+  made.append(...children.filter((child) => child !== null && child !== ""));
+  return made;
+}
+
+function link(path) {
+  return facts.dossiers[path] ? element("a", { href: "#page=" + encodeURIComponent(path) }, path) : document.createTextNode(path || "");
+}
+
+// -- lists ----------------------------------------------------------------------------------------------------------------------------------
+
+const lists = {};
+
+function makeList(name, given) {
+  const place = document.querySelector(`[data-list="${name}"]`);
+  if (!place) return;
+  const columns = given.columns.map((column, at) => ({
+    field: column.field, title: column.title, headerTooltip: column.meaning, widthGrow: column.grow || 1, minWidth: column.least || 76,
+    responsive: column.keep ? 0 : at + 1, visible: !column.hidden, hozAlign: ["text", "page"].includes(column.kind) ? "left" : "right", variableHeight: true,
+    headerHozAlign: ["text", "page"].includes(column.kind) ? "left" : "right", sorter: ["text", "page"].includes(column.kind) ? "string" : "number",
+    sorterParams: { alignEmptyValues: "bottom" }, headerSortStartingDir: ["text", "page"].includes(column.kind) ? "asc" : "desc",
+    formatter: (cell) => (column.kind === "page" ? link(cell.getValue()) : document.createTextNode(told(column.kind, cell.getValue()))),
+  }));
+  const rows = given.rows.map((row) => Object.fromEntries(given.columns.map((column, at) => [column.field, row[at]])));
+  const count = document.querySelector(`[data-count="${name}"]`);
+  const table = new Tabulator(place, {
+    data: rows, columns, layout: "fitColumns", responsiveLayout: "hide", maxHeight: "46rem", placeholder: "Nothing fits. Clear the search or the filters.",
+    columnDefaults: { resizable: false }, pagination: false,
+  });
+  table.on("tableBuilt", () => {
+    place.setAttribute("aria-label", place.dataset.label);
+    place.querySelector(".tabulator-tableholder").removeAttribute("tabindex"); // a grid may hold rows alone; the links in them take the keyboard
+    for (const head of place.querySelectorAll(".tabulator-col.tabulator-sortable")) {
+      head.tabIndex = 0;
+      head.addEventListener("keydown", (press) => { if (["Enter", " "].includes(press.key)) { press.preventDefault(); head.click(); } });
+    }
+  });
+  table.on("dataFiltered", (_, kept) => { if (count) count.textContent = `${told("whole", kept.length)} of ${told("whole", rows.length)}`; });
+  lists[name] = table;
+}
+
+function filterList(name) {
+  const tools = document.querySelectorAll(`[data-for="${name}"]`);
+  const asked = [...tools].filter((tool) => tool.value.trim()).map((tool) => [tool.dataset.field, tool.value.trim().toLowerCase()]);
+  lists[name].setFilter((row) => asked.every(([field, value]) =>
+    field ? String(row[field] || "").toLowerCase() === value : value.split(/\s+/).every((word) => Object.values(row).some((cell) => String(cell ?? "").toLowerCase().includes(word)))));
+}
+
+for (const [name, given] of Object.entries(facts.lists)) makeList(name, given);
+for (const tool of document.querySelectorAll("[data-for]")) tool.addEventListener("input", () => filterList(tool.dataset.for));
+for (const button of document.querySelectorAll("[data-verdict]")) {
+  button.addEventListener("click", () => {
+    const choice = document.querySelector('[data-for="pages"][data-field="verdict"]');
+    choice.value = button.dataset.verdict;
+    filterList("pages");
+    document.getElementById("pages").scrollIntoView();
+    choice.focus({ preventScroll: true });
+  });
+}
+
+// -- dossiers -------------------------------------------------------------------------------------------------------------------------------
+
+const dialog = document.getElementById("dossier");
+
+function rowsTable(caption, columns, rows) {
+  if (!rows || !rows.length) return null;
+  const right = (kind) => (["text", "page"].includes(kind) ? null : "n");
+  return element("div", { class: "wide" }, element("table", null, element("caption", null, caption),
+    element("thead", null, element("tr", null, ...columns.map(([title, kind]) => element("th", { scope: "col", class: right(kind) }, title)))),
+    element("tbody", null, ...rows.map((row) => element("tr", null, ...row.map((value, at) => element("td", { class: right(columns[at][1]) }, told(columns[at][1], value))))))));
+}
+
+function trendLine(weeks) {
+  if (!weeks || !weeks.some((value) => value > 0)) return null;
+  const most = Math.max(...weeks), wide = 640, high = 110;
+  const points = weeks.map((value, at) => `${((at / Math.max(weeks.length - 1, 1)) * wide).toFixed(1)},${(high - (value / most) * high).toFixed(1)}`);
+  const label = `Clicks a week from the week of ${facts.weeks[0]} to that of ${facts.weeks[1]}: at most ${told("whole", most)}, in the last ${told("whole", weeks[weeks.length - 1])}.`;
+  return element("figure", null, element("figcaption", null, label), element("svg", { svg: true, viewBox: `-2 -4 ${wide + 4} ${high + 8}`, role: "img", "aria-label": label, class: "line" },
+    element("line", { svg: true, x1: 0, x2: wide, y1: high, y2: high }), element("polyline", { svg: true, points: points.join(" ") })));
+}
+
+function openDossier(path) {
+  const page = facts.dossiers[path];
+  if (!page) return;
+  const state = [page.verdict || "no verdict: the address is an error or redirects", page.cause, page.confidence && `confidence ${page.confidence}`].filter(Boolean).join(", ");
+  const body = [
+    element("h2", { id: "dossier-name", tabindex: "-1" }, path),
+    element("p", { class: "soft" }, page.title || "", " ", element("a", { href: page.address, rel: "noopener noreferrer", target: "_blank" }, "open the page")),
+    element("p", null, element("strong", null, state)),
+    ...page.said.map((line) => element("p", null, line)),
+    page.target ? element("p", null, "To ", link(page.target)) : null,
+    trendLine(page.weeks),
+    element("dl", null, ...page.measures.flatMap(([name, kind, value]) => [element("div", null, element("dt", null, name), element("dd", null, told(kind, value) || "unknown"))])),
+    rowsTable(page.queries.length < page.query_count ? `Queries, the first ${page.queries.length} of ${page.query_count} by impressions` : "Queries by impressions",
+      [["query", "text"], ["role", "text"], ["clicks", "whole"], ["impressions", "whole"], ["position", "tenth"], ["pull", "hundredth"], ["answer", "hundredth"]], page.queries),
+    rowsTable("Visits by channel", [["channel", "text"], ["sessions", "whole"], ["engaged", "share"], ["usual here", "share"], ["conversions", "whole"]], page.channels),
+    rowsTable("Evidence of the verdict", [["measure", "text"], ["value", "text"], ["asked for", "text"], ["window", "text"], ["source", "text"]], page.evidence),
+  ];
+  dialog.querySelector("[data-body]").replaceChildren(...body.filter(Boolean));
+  if (!dialog.open) dialog.showModal();
+  dialog.scrollTop = 0;
+  dialog.querySelector("h2").focus();
+}
+
+function follow() {
+  const asked = /^#page=(.*)$/.exec(location.hash);
+  if (asked) openDossier(decodeURIComponent(asked[1]));
+  else if (dialog.open) dialog.close();
+}
+
+dialog.addEventListener("close", () => { if (location.hash.startsWith("#page=")) history.pushState(null, "", "#pages"); });
+dialog.addEventListener("click", (click) => { if (click.target === dialog) dialog.close(); });
+dialog.querySelector("[data-close]").addEventListener("click", () => dialog.close());
+window.addEventListener("hashchange", follow);
+follow();
+document.documentElement.dataset.ready = "yes";

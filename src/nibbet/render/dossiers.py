@@ -1,0 +1,196 @@
+"""What the report carries for its lists and for the dossier of each page, as plain values that become JSON."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.tables import records
+from nibbet.render.safe import path_of
+from nibbet.render.terminal import cell_text, history
+
+if TYPE_CHECKING:
+    from nibbet.site import Site
+
+#: pages with a dossier, rows of other lists, and queries told of a page
+MOST_PAGES, MOST_ROWS, MOST_QUERIES = 2000, 2000, 12
+#: field, title, kind, what it means, and whether it stays on a narrow screen, by list
+LISTS: dict[str, list[tuple[str, str, str, str]]] = {
+    "pages": [
+        ("page", "page", "page", "Its path; opens the dossier"),
+        ("verdict", "verdict", "text", "What to do with it"),
+        ("gain", "gain", "whole", "Extra clicks a month if it is done"),
+        ("clicks", "clicks", "whole", "Clicks in the recent window"),
+        ("change", "change", "signed", "Clicks, recent less reference"),
+        ("position", "position", "tenth", "Mean position, weighted by impressions"),
+        ("pull", "pull", "hundredth", "Clicks over those that the site's curve expects"),
+        ("conversions", "conversions", "whole", "Conversions in the recent window, all channels"),
+        ("section", "section", "text", "The first part of its path"),
+        ("confidence", "sure", "text", "How sure the verdict is"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
+    "topics": [
+        ("label", "topic", "text", "Its most wanted query"),
+        ("proposal", "proposal", "text", "What to do"),
+        ("gain", "gain", "whole", "Clicks a month if it were answered"),
+        ("volume", "volume", "whole", "Searches a month, or impressions where searches are not told"),
+        ("clicks", "clicks", "whole", "Clicks in the recent window"),
+        ("position", "position", "tenth", "Mean position of the site"),
+        ("served", "served", "text", "Whether a page answers it"),
+        ("page", "page", "page", "The page that serves or catches it"),
+        ("queries", "queries", "whole", "How many queries it has"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
+    "repairs": [
+        ("page", "page", "page", "Where"),
+        ("repair", "repair", "text", "What is wrong"),
+        ("weight", "at stake", "whole", "Clicks or visits of the long window that suffer"),
+        ("target", "target", "page", "Where it should lead"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
+    "redirects": [
+        ("from", "from", "page", "The address that goes"),
+        ("to", "to", "page", "Where it should lead"),
+        ("status", "status", "text", "301 moved, 410 gone"),
+        ("because", "because", "text", "Why"),
+    ],
+}
+GROW = {"page": 3, "because": 6, "label": 3, "target": 2, "from": 3, "to": 3}
+LEAST = {
+    **{"page": 150, "because": 260, "label": 150, "from": 180, "to": 180, "verdict": 104, "gain": 76, "position": 96, "conversions": 132},
+    **{"change": 88, "proposal": 100, "repair": 100, "volume": 90, "queries": 90, "confidence": 74, "weight": 96},
+}
+#: searched and filtered by, but not shown
+HIDDEN = {"section"}
+KEPT = {"page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
+MEASURES = [
+    ("clicks", "whole", "clicks"),
+    ("in the reference window", "whole", "clicks_reference"),
+    ("impressions", "whole", "impressions"),
+    ("clicks per impression", "share", "ctr"),
+    ("position", "tenth", "position"),
+    ("pull", "hundredth", "pull"),
+    ("queries", "whole", "queries"),
+    ("without their query", "share", "withheld_share"),
+    ("sessions", "whole", "sessions"),
+    ("from search", "whole", "sessions_organic"),
+    ("engaged", "share", "engagement_rate"),
+    ("conversions", "whole", "conversions"),
+    ("revenue", "whole", "revenue"),
+    ("links from outside", "whole", "backlinks"),
+    ("links from the site", "whole", "inlinks"),
+    ("status", "text", "status"),
+    ("words", "whole", "words"),
+    ("published", "text", "published"),
+    ("changed", "text", "modified"),
+]
+
+
+def chosen_pages(pages: pd.DataFrame) -> pd.DataFrame:
+    """The pages that the report carries, those to act on first, by gain and clicks."""
+    idle = (pages["verdict"].isin(["keep", "watch"]) | pages["verdict"].isna()).to_numpy()
+    order = pages.assign(idle=idle, worth_it=pages["gain"].fillna(0)).sort_values(
+        ["idle", "worth_it", "clicks", "page"], ascending=[True, False, False, True]
+    )
+    return order.head(MOST_PAGES).drop(columns=["idle", "worth_it"])
+
+
+def facts(site: Site) -> dict[str, Any]:
+    """Lists, dossiers and the first and last week of their trends."""
+    chosen = chosen_pages(site.pages())
+    tables = {"pages": chosen, "topics": site.topics(), "repairs": site.repairs(), "redirects": site.redirects()}
+    weeks = site.weekly(chosen["page"].tolist())
+    ends = [str(weeks.columns[0]), str(weeks.columns[-1])] if len(weeks.columns) else ["", ""]
+    return {
+        "lists": {name: _list(name, table) for name, table in tables.items()},
+        "dossiers": _dossiers(site, chosen, weeks),
+        "weeks": ends,
+    }
+
+
+def _list(name: str, table: pd.DataFrame) -> dict[str, Any]:
+    columns = [
+        {
+            "field": f,
+            "title": title,
+            "kind": kind,
+            "meaning": meaning,
+            "grow": GROW.get(f, 1),
+            "least": LEAST.get(f, 76),
+            "keep": f in KEPT,
+            "hidden": f in HIDDEN,
+        }
+        for f, title, kind, meaning in LISTS[name]
+    ]
+    rows = table.head(MOST_PAGES if name == "pages" else MOST_ROWS)[[f for f, *_ in LISTS[name]]].copy()
+    for field, _, kind, _ in LISTS[name]:
+        if kind == "page":
+            rows[field] = rows[field].map(path_of, na_action="ignore")
+        elif field == "status":
+            rows[field] = rows[field].astype("str")
+        elif kind not in ("text", "page"):
+            rows[field] = rows[field].astype(float).round(2)
+    rows = rows.mask(rows.isin(["none"])) if name == "topics" else rows
+    return {"columns": columns, "rows": _values(rows)}
+
+
+def _values(frame: pd.DataFrame) -> list[list[Any]]:
+    """The rows as lists, None where nothing is known."""
+    return frame.astype(object).where(frame.notna(), None).to_numpy().tolist()
+
+
+def _dossiers(site: Site, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str, dict[str, Any]]:
+    wanted = chosen["page"]
+    pairs = site.queries()
+    pairs = pairs[pairs["query"].notna() & pairs["page"].isin(wanted)]
+    counts = pairs.groupby("page").size()
+    columns = ["query", "role", "clicks", "impressions", "position", "pull", "answer"]
+    queries = _by_page(pairs.groupby("page").head(MOST_QUERIES).round({"position": 1, "pull": 2, "answer": 2}), columns)
+    visits = site.engagement()
+    visits = visits[visits["page"].isin(wanted)].round({"engagement_rate": 3, "engagement_usual": 3})
+    channels = _by_page(visits, ["channel", "sessions", "engagement_rate", "engagement_usual", "conversions"])
+    proof = site.evidence()
+    proof = proof[proof["page"].isin(wanted)]
+    proof = proof.assign(value=proof["value"].map(lambda v: cell_text(v, "value")), threshold=proof["threshold"].astype("str"))
+    evidence = _by_page(proof, ["measure", "value", "threshold", "window", "source"])
+    changes = site.compare(by="page")
+    changed = {row["key"]: [row] for row in records(changes[changes["key"].isin(wanted)])}
+    trends = site.trends()
+    trended = {row["page"]: [row] for row in records(trends[trends["page"].isin(wanted)])}
+    lines = dict(zip(weeks.index, weeks.to_numpy().tolist(), strict=True))
+    found = {}
+    for row in records(chosen):
+        page = row["page"]
+        said = [row["because"], row["also"] and f"Second best: {row['also']}"]
+        if row["gain"] and row["gain"] >= 1:
+            said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
+        said += history({"change": changed.get(page, []), "trend": trended.get(page, [])})
+        found[path_of(page)] = {
+            "address": page,
+            **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},
+            "target": row["target"] and path_of(row["target"]),
+            "said": [line for line in said if line],
+            "weeks": lines.get(page),
+            "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in MEASURES],
+            "queries": queries.get(page, []),
+            "query_count": int(counts.get(page, 0)),
+            "channels": channels.get(page, []),
+            "evidence": evidence.get(page, []),
+        }
+    return found
+
+
+def _by_page(rows: pd.DataFrame, columns: list[str]) -> dict[str, list[list[Any]]]:
+    """The rows of each page as lists, in their order."""
+    ordered = rows.sort_values("page", kind="stable")
+    pages, first = np.unique(ordered["page"].to_numpy(dtype=object), return_index=True)
+    values, ends = _values(ordered[columns]), [*first[1:].tolist(), len(ordered)]
+    return {str(page): values[start:end] for page, start, end in zip(pages, first.tolist(), ends, strict=True)}
+
+
+def _plain(value: Any, kind: str) -> Any:
+    if value is None or pd.isna(value):
+        return None
+    return cell_text(value, "") if kind == "text" else round(float(value), 4)

@@ -1,0 +1,207 @@
+"""workbook.xlsx: a sheet per question, for people who work in spreadsheets; no cell holds a formula."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from nibbet.core.meanings import COLUMN_MEANINGS, TABLE_MEANINGS
+from nibbet.render.report import MEANING
+from nibbet.render.safe import for_cells
+from nibbet.render.terminal import SHARES
+
+if TYPE_CHECKING:
+    from nibbet.site import Site
+
+#: rows of a sheet, and of those that lead to the sheet of pages
+MOST_ROWS, MOST_LINKS = 10_000, 5_000
+SHEETS = {
+    "pages": (
+        "page section verdict cause target gain gain_low gain_high worth confidence because also clicks clicks_reference change change_share change_real "
+        "impressions ctr position pull queries withheld_share sessions sessions_organic engagement_rate conversions revenue status indexable title words "
+        "inlinks backlinks published modified trend since purpose intended answered_share"
+    ).split(),
+    "openings": "page query kind position clicks expected_clicks gain gain_low gain_high".split(),
+    "groups": "group page survivor shared_impressions overlap turn_taking gain gain_low gain_high clicks_alone".split(),
+    "topics": "label queries volume volume_kind clicks impressions position served page proposal gain gain_low gain_high strength because".split(),
+    "repairs": "page repair weight target because".split(),
+    "redirects": "from to status because".split(),
+    "strengths": "level key pages clicks_per_page clicks_per_search strength strength_low strength_high conversions_per_page conversions_per_session".split(),
+}
+WIDTHS = {
+    "page": 44,
+    "target": 40,
+    "from": 44,
+    "to": 44,
+    "because": 90,
+    "also": 60,
+    "query": 34,
+    "label": 34,
+    "title": 44,
+    "intended": 28,
+    "key": 28,
+}
+BARS = {"gain": "#8fc1cf", "clicks": "#c9d5db", "volume": "#c9d5db", "weight": "#e6b48c", "shared_impressions": "#c9d5db"}
+HUNDREDTHS = {"pull", "answer", "strength", "strength_low", "strength_high", "conversions_per_page"}
+TENTHS = {"position", "expected_clicks", "clicks_per_page"}
+FINE = {"clicks_per_search", "conversions_per_session"}
+
+
+def workbook(site: Site) -> Callable[[Path], None]:
+    """What writes the workbook to a path; equal analyses give equal files."""
+    tables = {name: _for_sheet(getattr(site, name)()[columns], name) for name, columns in SHEETS.items()}
+    counts = site.verdicts().groupby("verdict").agg(pages=("page", "size"), gain=("gain", "sum"))
+
+    def write(path: Path) -> None:
+        import xlsxwriter
+
+        options = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False, "nan_inf_to_errors": False}
+        with xlsxwriter.Workbook(str(path), options) as book:
+            book.set_properties({"title": "Nibbet", "created": datetime(2000, 1, 1)})  # equal tables give equal files
+            looks = _looks(book)
+            start = book.add_worksheet("start")
+            row_of = {page: number + 1 for number, page in enumerate(tables["pages"]["page"].head(MOST_ROWS))}
+            for name, table in tables.items():
+                _sheet(book, name, table, looks, row_of)
+            _definitions(book, looks)
+            _start(start, site, tables, counts, looks)
+
+    return write
+
+
+def _for_sheet(table: pd.DataFrame, name: str) -> pd.DataFrame:
+    """Pages to act on first; otherwise in the order of the table."""
+    if name != "pages":
+        return table
+    idle = table["verdict"].isin(["keep", "watch"]) | table["verdict"].isna()
+    order = table.assign(idle=idle, first=table["gain"].fillna(0)).sort_values(
+        ["idle", "first", "clicks", "page"], ascending=[True, False, False, True]
+    )
+    return order[table.columns].reset_index(drop=True)
+
+
+def _looks(book: Any) -> dict[str, Any]:
+    ink = {"font_color": "#22303c", "valign": "top"}
+    return {
+        "head": book.add_format({"bold": True, "bottom": 1, "bg_color": "#e6edf0", "font_color": "#22303c", "valign": "top"}),
+        "right": book.add_format(
+            {"bold": True, "bottom": 1, "bg_color": "#e6edf0", "font_color": "#22303c", "valign": "top", "align": "right"}
+        ),
+        "title": book.add_format({"bold": True, "font_size": 14, "font_color": "#22303c"}),
+        "text": book.add_format(ink),
+        "wrapped": book.add_format({**ink, "text_wrap": True}),
+        "link": book.add_format({**ink, "font_color": "#0b6e8a", "underline": 1}),
+        "whole": book.add_format({**ink, "num_format": "#,##0"}),
+        "tenth": book.add_format({**ink, "num_format": "#,##0.0"}),
+        "hundredth": book.add_format({**ink, "num_format": "0.00"}),
+        "fine": book.add_format({**ink, "num_format": "0.0000"}),
+        "share": book.add_format({**ink, "num_format": "0.0%"}),
+        "day": book.add_format({**ink, "num_format": "yyyy-mm-dd"}),
+    }
+
+
+def _kind(name: str, column: pd.Series) -> str:
+    """The look of a column."""
+    if pd.api.types.is_datetime64_any_dtype(column):
+        return "day"
+    if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
+        return "text"
+    for kind, names in (("fine", FINE), ("share", SHARES), ("hundredth", HUNDREDTHS), ("tenth", TENTHS)):
+        if name in names:
+            return kind
+    return "whole"
+
+
+def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row_of: dict[str, int]) -> None:
+    sheet, shown = book.add_worksheet(name), for_cells(table.head(MOST_ROWS))
+    for at, column in enumerate(shown.columns):
+        kind = _kind(column, table[column])
+        sheet.write_string(0, at, column, looks["head" if kind == "text" else "right"])
+        if meaning := COLUMN_MEANINGS.get(column):
+            sheet.write_comment(0, at, meaning, {"x_scale": 1.6, "y_scale": 0.6})
+        sheet.set_column(at, at, max(WIDTHS.get(column, 12), len(column) + 4), looks[kind])
+        cells = table[column].head(MOST_ROWS).dt.to_pydatetime() if kind == "day" else shown[column].tolist()
+        for row, value in enumerate(cells, start=1):
+            _cell(sheet, row, at, value, kind, looks)
+        if name != "pages" and column in ("page", "target", "from", "to"):
+            for row, page in enumerate(table[column].head(min(MOST_LINKS, MOST_ROWS)), start=1):
+                if isinstance(page, str) and page in row_of:
+                    sheet.write_url(row, at, f"internal:'pages'!A{row_of[page] + 1}", looks["link"], string=page)
+        if column in BARS and len(shown):
+            sheet.conditional_format(
+                1, at, len(shown), at, {"type": "data_bar", "bar_color": BARS[column], "bar_solid": True, "min_type": "num", "min_value": 0}
+            )
+    sheet.freeze_panes(1, 1)
+    sheet.autofilter(0, 0, max(len(shown), 1), max(len(shown.columns) - 1, 0))
+    _printed(sheet)
+    sheet.repeat_rows(0)
+
+
+def _printed(sheet: Any) -> None:
+    """Across one page."""
+    sheet.set_landscape()
+    sheet.set_paper(9)
+    sheet.fit_to_pages(1, 0)
+
+
+def _cell(sheet: Any, row: int, at: int, value: Any, kind: str, looks: dict[str, Any]) -> None:
+    """A text as text, whatever it begins with; nothing for null."""
+    if value is None or pd.isna(value):
+        return
+    if kind == "text":
+        text = {True: "yes", False: "no"}[bool(value)] if isinstance(value, bool) or type(value).__name__ == "bool_" else str(value)
+        sheet.write_string(row, at, text[:32_000], looks["text"])
+    elif kind == "day":
+        sheet.write_datetime(row, at, value, looks["day"])
+    else:
+        sheet.write_number(row, at, round(float(value), 6), looks[kind])
+
+
+def _start(sheet: Any, site: Site, tables: dict[str, pd.DataFrame], counts: pd.DataFrame, looks: dict[str, Any]) -> None:
+    w = site.windows
+    sheet.set_column(0, 0, 18, looks["text"])
+    sheet.set_column(1, 2, 12, looks["whole"])
+    sheet.set_column(3, 3, 100, looks["text"])
+    _printed(sheet)
+    sheet.write_string(0, 0, site.config.site.home, looks["title"])
+    sheet.write_string(1, 0, f"Recent window {w.recent}, held against {w.reference}. Gains are extra clicks in 30.4 days.", looks["text"])
+    for at, head in enumerate(("verdict", "pages", "gain", "meaning")):
+        sheet.write_string(3, at, head, looks["head"])
+    row = 4
+    for verdict, meaning in MEANING.items():
+        if verdict in counts.index:
+            sheet.write_string(row, 0, verdict, looks["text"])
+            sheet.write_number(row, 1, int(counts.loc[verdict, "pages"]), looks["whole"])
+            sheet.write_number(row, 2, round(float(counts.loc[verdict, "gain"])), looks["whole"])
+            sheet.write_string(row, 3, meaning, looks["text"])
+            row += 1
+    row += 1
+    for at, head in enumerate(("sheet", "rows", "", "what it tells")):
+        sheet.write_string(row, at, head, looks["head"])
+    for name, table in tables.items():
+        row += 1
+        more = f" (the first {MOST_ROWS:,}; {name}.csv holds all)" if len(table) > MOST_ROWS else ""
+        sheet.write_url(row, 0, f"internal:'{name}'!A1", looks["link"], string=name)
+        sheet.write_number(row, 1, len(table), looks["whole"])
+        sheet.write_string(row, 3, TABLE_MEANINGS[name] + more, looks["text"])
+    sheet.write_url(row + 1, 0, "internal:'definitions'!A1", looks["link"], string="definitions")
+    sheet.write_string(row + 1, 3, "what each column means", looks["text"])
+
+
+def _definitions(book: Any, looks: dict[str, Any]) -> None:
+    sheet = book.add_worksheet("definitions")
+    sheet.set_column(0, 0, 28, looks["text"])
+    sheet.set_column(1, 1, 110, looks["wrapped"])
+    sheet.write_string(0, 0, "column", looks["head"])
+    sheet.write_string(0, 1, "meaning", looks["head"])
+    names = sorted({column for columns in SHEETS.values() for column in columns})
+    for row, name in enumerate(names, start=1):
+        sheet.write_string(row, 0, name, looks["text"])
+        sheet.write_string(row, 1, COLUMN_MEANINGS.get(name, ""), looks["wrapped"])
+    _printed(sheet)
+    sheet.freeze_panes(1, 0)
+    sheet.autofilter(0, 0, len(names), 1)
