@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ast
+import json
 import subprocess
 import sys
 from pathlib import Path
@@ -26,13 +28,48 @@ def days(paths: list[str], shown: float = 30.0, start: str = "2025-06-01") -> pd
     return table.assign(position=3.0, query="about " + table["page"].str.strip("/"))
 
 
-def test_examples_run(world: object) -> None:
-    done = subprocess.run([sys.executable, str(EXAMPLES / "first_look.py")], capture_output=True, text=True, check=True)
-    assert "rivers/elverdale/ refresh decay" in " ".join(done.stdout.split())
-    assert "journal/old-news/ prune" in " ".join(done.stdout.split())
-    folder = world(5, 120)  # type: ignore[operator]
-    done = subprocess.run([sys.executable, str(EXAMPLES / "from_folder.py"), str(folder)], capture_output=True, text=True, check=True)
-    assert "wrote report.html" in done.stdout
+def run(*arguments: object) -> str:
+    return subprocess.run([sys.executable, *map(str, arguments)], capture_output=True, text=True, check=True).stdout
+
+
+def test_the_quarterly_review_runs(world: object) -> None:
+    said = run(EXAMPLES / "quarterly_review.py", world(5, 120))  # type: ignore[operator]
+    for part in ("rows read", "most by", "refresh", "clicks a month", "wrote report.html", "wrote workbook.xlsx"):
+        assert part in said
+
+
+def test_the_notebook_runs_and_shows(tmp_path: Path) -> None:
+    cells = [cell for cell in json.loads((EXAMPLES / "your_frames.ipynb").read_text("utf-8"))["cells"] if cell["cell_type"] == "code"]
+    names: dict[str, object] = {}
+    shown = []
+    for cell in cells:
+        *before, last = ast.parse("".join(cell["source"])).body
+        exec(compile(ast.Module(before, []), "cell", "exec"), names)
+        if isinstance(last, ast.Expr):
+            value = eval(compile(ast.Expression(last.value), "cell", "eval"), names)
+            shown.append(value._repr_html_() if hasattr(value, "_repr_html_") else value)
+        else:
+            exec(compile(ast.Module([last], []), "cell", "exec"), names)
+    site, account, addresses, verdicts, *_ = shown
+    assert "refresh" in site
+    assert "impressions" in account
+    assert "/rivers/elverdale" in addresses
+    assert "/rivers/elverdale/" in verdicts
+    assert "prune" in verdicts
+    assert "tarnbrook.example" not in verdicts, "addresses stand without their host"
+
+
+def test_a_styled_table_escapes_what_comes_from_outside() -> None:
+    text = nibbet.styled(pd.DataFrame({"page": ["https://a.example/<b>"], "because": ["<script>x</script>"], "gain": [3.2]})).to_html()
+    assert "<script>" not in text
+    assert "<b>" not in text
+    assert "&lt;script&gt;" in text
+
+
+def test_the_large_site_runs() -> None:
+    said = run(EXAMPLES / "million_pages.py", 1500)
+    assert said.startswith("1,500 pages in")
+    assert "refresh" in said
 
 
 @pytest.mark.parametrize("into", [lambda f: f, pl.from_pandas, pa.Table.from_pandas])

@@ -8,9 +8,22 @@ from nibbet._version import __version__
 from nibbet.errors import ConfigError, MissingColumnError, NibbetError, NotFoundError, SourceError
 
 if TYPE_CHECKING:
+    from nibbet import figures
+    from nibbet.render.notebook import styled
     from nibbet.site import Site, open_site
 
-__all__ = ["ConfigError", "MissingColumnError", "NibbetError", "NotFoundError", "Site", "SourceError", "__version__", "open_site"]
+__all__ = [
+    "ConfigError",
+    "MissingColumnError",
+    "NibbetError",
+    "NotFoundError",
+    "Site",
+    "SourceError",
+    "__version__",
+    "figures",
+    "open_site",
+    "styled",
+]
 
 
 def __getattr__(name: str) -> Any:
@@ -18,4 +31,12 @@ def __getattr__(name: str) -> Any:
         from nibbet import site
 
         return getattr(site, name)
+    if name == "styled":
+        from nibbet.render.notebook import styled
+
+        return styled
+    if name == "figures":
+        import importlib
+
+        return importlib.import_module("nibbet.figures")
     raise AttributeError(f"module 'nibbet' has no attribute {name!r}")

@@ -44,6 +44,15 @@ def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: S
     return Site(config=config, root=root, store=Store(root / ".nibbet", say), say=say)
 
 
+class Account(dict[str, Any]):
+    """How the join balances; a notebook shows it as a table."""
+
+    def _repr_html_(self) -> str:
+        from nibbet.render.notebook import account_html
+
+        return account_html(self)
+
+
 class Site:
     """One site: its sources joined by page, its measures, query map and verdicts, each computed when first asked for.
 
@@ -99,14 +108,22 @@ class Site:
     def _result_key(self) -> str:
         return key_of(self._sources_key, self.config.model_dump(include=JUDGEMENT))
 
+    def __repr__(self) -> str:
+        return f"<Site {self.config.site.home}>"
+
+    def _repr_html_(self) -> str:
+        from nibbet.render.notebook import site_html
+
+        return site_html(self)
+
     @cached_property
-    def account(self) -> dict[str, Any]:
+    def account(self) -> Account:
         """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
 
         def make() -> dict[str, Any]:
             return self._analysis.account
 
-        return dict(self._store.value("account", self._result_key, make))
+        return Account(self._store.value("account", self._result_key, make))
 
     def load(self, *, fresh: bool = False) -> dict[str, Any]:
         """Read what is new in the sources and compute every sum that later questions rest on; returns the account.

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
+import typer.core
 
 from nibbet._version import __version__
 from nibbet.errors import NibbetError
@@ -19,7 +20,25 @@ if TYPE_CHECKING:
 
     from nibbet.site import Site
 
+#: the commands in the order of the work
+WORK = {
+    "Begin": ["demo", "init", "load", "run"],
+    "Decide": ["decide", "topics", "report"],
+    "Look closer": ["page", "query", "compare", "sql"],
+}
+
+
+class _InOrder(typer.core.TyperGroup):
+    """Lists the commands by what they are for."""
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        for title, names in WORK.items():
+            with formatter.section(title):
+                formatter.write_dl([(name, self.commands[name].get_short_help_str(100)) for name in names])
+
+
 app = typer.Typer(
+    cls=_InOrder,
     no_args_is_help=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
@@ -211,7 +230,7 @@ def _chosen(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataF
     return kept if top is None else kept.head(top)
 
 
-@app.command()
+@app.command(short_help="Write an invented site's exports and run everything.")
 def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the demo workspace.")] = Path("tarnbrook"),
     pages: Annotated[int, typer.Option(min=60, help="About how many pages the invented site has.")] = 400,
@@ -237,7 +256,7 @@ def demo(
     _run_all(folder, None, None, quiet, verbose, None)
 
 
-@app.command()
+@app.command(short_help="Look at the files here and write nibbet.toml.")
 def init(
     folder: Folder = None,
     home: Annotated[
@@ -252,7 +271,7 @@ def init(
     write_settings(folder or site or Path(), home, force=force)
 
 
-@app.command()
+@app.command(short_help="Read what is new; say what was read and set aside.")
 def load(
     folder: Folder = None,
     form: Format = Form.table,
@@ -270,7 +289,7 @@ def load(
     show_account(found[0], form.value)
 
 
-@app.command("run")
+@app.command("run", short_help="Read, decide on every page, and write all files.")
 def run_all(
     folder: Folder = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Where the files go; FOLDER/out when left out.")] = None,
@@ -296,7 +315,7 @@ def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, qu
     summary(kept[0], str(out or kept[0].root / "out"), seconds)
 
 
-@app.command()
+@app.command(short_help="The verdict of every page, with its reason.")
 def decide(
     folder: Folder = None,
     form: Format = Form.table,
@@ -336,7 +355,7 @@ def decide(
     )
 
 
-@app.command()
+@app.command(short_help="What is answered, what is not, what to write.")
 def topics(
     folder: Folder = None,
     form: Format = Form.table,
@@ -396,7 +415,24 @@ def topics(
     show(rows[0], form.value, columns=columns, empty="No topic fits. Loosen --where, or give search rows with queries.")
 
 
-@app.command()
+@app.command(short_help="The report as one HTML file.")
+def report(
+    folder: Folder = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Where it goes; FOLDER/out/report.html when left out.")] = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Write the report alone: one HTML file that needs nothing else, to open, send or print."""
+    from nibbet.render.files import write_report
+
+    written: list[Path] = []
+    _with_site(folder, site, quiet, verbose, lambda s: written.append(write_report(s, out or s.root / "out" / "report.html")), as_of=as_of)
+    sys.stdout.write(f"{_harmless(str(written[0]))}\n")
+
+
+@app.command(short_help="Everything about one page.")
 def page(
     address: Annotated[str, typer.Argument(help="The page: whole address or path.")],
     form: Format = Form.table,
@@ -413,7 +449,7 @@ def page(
     show_page(found[0], form.value)
 
 
-@app.command()
+@app.command(short_help="Everything about one query.")
 def query(
     text: Annotated[str, typer.Argument(help="The query.")],
     form: Format = Form.table,
@@ -422,19 +458,21 @@ def query(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print everything about one query: which pages draw it, which should answer it."""
-    from nibbet.render.terminal import show
+    """Print everything about one query: how much it brings, which topic it is of, which pages draw it and which should answer it."""
+    from nibbet.render.terminal import show_query
 
-    rows: list[pd.DataFrame] = []
-    _with_site(None, site, quiet, verbose, lambda s: rows.append(s.query(text)), as_of=as_of)
-    show(
-        rows[0],
-        form.value,
-        columns=["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"],
-    )
+    found: list[Any] = []
+
+    def task(s: Site) -> None:
+        rows = s.query(text)
+        topics = s.topics()
+        found.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
+
+    _with_site(None, site, quiet, verbose, task, as_of=as_of)
+    show_query(*found, form.value)
 
 
-@app.command()
+@app.command(short_help="What changed between two windows, and why.")
 def compare(
     folder: Folder = None,
     recent: Annotated[
@@ -473,7 +511,7 @@ def compare(
     show_changes(*kept, top=top)
 
 
-@app.command()
+@app.command(short_help="Questions of your own over the joined tables.")
 def sql(
     question: Annotated[
         str | None,

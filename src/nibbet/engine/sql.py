@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -100,11 +101,24 @@ def rows_where(frame: pd.DataFrame, condition: str) -> pd.DataFrame:
             raise NotFoundError(f"--where {condition}: give one condition, without a semicolon.")
         kept = connection.execute(statements[0]).fetchnumpy()["nibbet_row"]
     except duckdb.Error as fault:
-        said = str(fault).strip().splitlines()[0]
-        raise NotFoundError(f"--where {condition}: {said}. Columns: {', '.join(map(str, frame.columns))}.") from None
+        raise NotFoundError(f"--where {condition}: {_in_words(fault, frame.columns)}") from None
     finally:
         connection.close()
     return frame.iloc[kept].reset_index(drop=True)
+
+
+def _in_words(fault: Exception, columns: Iterable[str]) -> str:
+    """What is wrong with a condition, and the mend."""
+    import difflib
+
+    said, names = str(fault).strip().splitlines()[0], list(map(str, columns))
+    if unknown := re.search(r'Referenced column "(.+?)" not found', said):
+        close = difflib.get_close_matches(unknown[1], names, 1)
+        return f"there is no column {unknown[1]}.{f' Did you mean {close[0]}?' if close else ''} Columns: {', '.join(names)}."
+    if near := re.search(r"syntax error at or near (.+)", said):
+        place = "its end" if near[1].strip('"') == ")" else near[1]
+        return f'it breaks off near {place}. Write it as in "clicks > 100 and position > 10".'
+    return f"{re.sub(r'^[A-Za-z ]+ Error: ', '', said)}. Columns: {', '.join(names)}."
 
 
 def value_of(text: str) -> Any:

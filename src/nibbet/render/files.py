@@ -63,6 +63,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
         "segments": site.segments(),
         "engagement": site.engagement(),
     }
+    site.compare(by="page")  # for the figures
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
@@ -77,6 +78,16 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     writers["workbook.xlsx"] = workbook(site)
     writers["report.html"] = _text(report(site, drawn))
     return write_files(folder, writers)
+
+
+def write_report(site: Site, path: Path) -> Path:
+    """The report alone, whole or not at all; returns where it lies. Raises SourceError when the place cannot be written."""
+    from nibbet.render.report import figures_of, report
+
+    drawn = figures_of(site)
+    site.say("writing the report")
+    write_files(path.parent, {path.name: _text(report(site, drawn))})
+    return path
 
 
 def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> list[Path]:

@@ -385,6 +385,37 @@ def show_between(found: dict[str, Any]) -> None:
         out.print(f"  {name} in common: {'not known' if share is None or pd.isna(share) else f'{share:.0%}'}")
 
 
+def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
+    """One query: what it brings, whose it is, and its pages side by side. `topics`: the row of its topic, if it has one."""
+    if style != "table":
+        show(rows, style)
+        return
+    out, text = console(), str(rows["query"].iloc[0])
+    out.print(Text(for_terminal(text), style="bold"))
+    clicks, impressions = rows["clicks"].sum(), rows["impressions"].sum()
+    place = (rows["position"] * rows["impressions"]).sum() / impressions if impressions else float("nan")
+    told = f"{clicks:,.0f} clicks, {impressions:,.0f} impressions" + ("" if pd.isna(place) else f" at position {place:.1f}")
+    out.print(Text(f"{told}{', names the brand' if rows['brand'].any() else ''}"))
+    owner, rivals = rows[rows["role"] == "owner"], rows[rows["role"] == "rival"]
+    if len(owner):
+        beside = (
+            f"; {', '.join(path_of(page) for page in rivals['page'])} compete for it"
+            if len(rivals) > 1
+            else f"; {path_of(rivals['page'].iloc[0])} competes for it"
+            if len(rivals)
+            else ""
+        )
+        out.print(Text(for_terminal(f"{path_of(owner['page'].iloc[0])} answers it{beside}.")))
+    else:
+        out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].iloc[0])} is shown for it.")))
+    for topic in topics.to_dict("records"):
+        ask = {"extend": "extend the page", "new page": "write a new page"}.get(topic["proposal"], topic["served"])
+        out.print(Text(for_terminal(f'Topic "{topic["label"]}", {topic["queries"]:,} queries: {ask}. {topic["because"]}')))
+    out.print()
+    columns = ["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"]
+    out.print(grid(rows[columns]))
+
+
 def show_page(found: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":
