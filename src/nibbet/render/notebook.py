@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from nibbet.render.safe import for_terminal, path_of
-from nibbet.render.terminal import account_rows, cell_text, condensed
+from nibbet.render.terminal import SHARES, account_rows, cell_text, condensed
 
 if TYPE_CHECKING:
     from pandas.io.formats.style import Styler
@@ -30,11 +30,14 @@ def styled(frame: pd.DataFrame, *, most: int = MOST_SHOWN) -> Styler:
         style = style.bar(subset=["gain"], color="#8fc1cf", vmin=0)
     texts = [name for name in ("because", "also", "page", "key") if name in shown]
     style = style.set_properties(subset=texts, **{"text-align": "left"}) if texts else style
+    figures = [name for name in shown.columns if pd.api.types.is_numeric_dtype(shown[name]) and not pd.api.types.is_bool_dtype(shown[name])]
+    style = style.set_properties(subset=figures, **{"text-align": "right", "font-variant-numeric": "tabular-nums"}) if figures else style
     return style.set_caption(f"the first {most:,} of {len(frame):,} rows") if len(frame) > most else style
 
 
 def _cell(value: Any, name: str) -> str:
-    text = cell_text(value, name)
+    wide = isinstance(value, float) and abs(value) >= 100 and name not in SHARES
+    text = f"{value:,.0f}" if wide else cell_text(value, name)
     return path_of(text) if name in ("page", "target", "from", "to", "key", "survivor") else text
 
 

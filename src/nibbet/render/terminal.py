@@ -33,6 +33,7 @@ SHARES = {
     "depth",
     "start_rank",
     "conversions_per_session",
+    "contribution",
 }
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
 TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
