@@ -27,18 +27,22 @@ Texts = Annotated[list[str], BeforeValidator(_as_list)]
 class Section(BaseModel):
     """A table of nibbet.toml: no unknown keys, no change after reading."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, use_attribute_docstrings=True)
 
 
 class SiteSettings(Section):
     """[site]: whose pages these are."""
 
     home: str
+    "The site's home address."
     hosts: Texts = []
+    "Sibling hosts that serve the same pages."
     old_hosts: Texts = []
     "Hosts on which the same paths lived before a move: their pages keep rows of their own, shown beside the new ones."
     brand: Texts = []
+    "Words by which people ask for you by name."
     as_of: date | None = None
+    "The last day to count; found from the search rows when left out."
     tracking: Texts = []
     "More names of parameters that never distinguish pages; `*` at the end stands for any ending."
     language: str = "english"
@@ -56,14 +60,23 @@ class SourceSettings(Section):
     """[[source]]: one kind of file, and the help that recognition needs."""
 
     kind: Kind
+    "What the files are: see How exports are read."
     files: Texts = []
+    "A path, a pattern or a list of them."
     table: str | None = None
+    "Instead of files: a table that the engine holds."
     columns: dict[str, str] = {}
+    "Column = header, where recognition needs help."
     where: dict[str, str | Texts] = {}
+    "Keep only rows with these values; the rest is set aside and counted."
     period: tuple[date, date] | None = None
+    "The first and last day that an undated export covers."
     sheet: str | None = None
+    "Which sheet of a workbook."
     dates: Literal["day first", "month first"] | None = None
+    "How dates read, where all of them read both ways."
     decimal: Literal[".", ","] | None = None
+    "The decimal sign; found from all values when left out."
     currency: str | None = None
     "What its revenue is counted in, where that is not the currency of [value]; needs a rate there."
 
@@ -80,28 +93,35 @@ class WindowSettings(Section):
     """[windows]: the days that are compared."""
 
     recent: int = Field(90, ge=7, le=366)
+    "Days up to the last complete one that are judged: long enough for rates, short enough to be now."
     reference: Literal["year", "before"] | None = None
     "The days a year earlier, or the days just before; the default is the year where the data reach that far."
     long: int = Field(365, ge=30, le=1100)
+    "Days over which a page must have earned nothing to be pruned: a whole year, so that no season is missed."
     settled: int = Field(180, ge=0, le=1500)
+    "Days after which a page has found its place; younger ones are watched."
 
 
 class ProtectSettings(Section):
     """[protect]: pages that are never removed or merged away."""
 
     pages: Texts = []
+    "Patterns of addresses that are never removed or merged away."
 
 
 class PurposeSettings(Section):
     """[purpose]: patterns of paths whose pages are not there for search, and are judged by their visits."""
 
     campaign: Texts = []
+    "Pages of campaigns."
     support: Texts = []
+    "Pages that help customers."
     account: Texts = []
+    "Pages of an account or a purchase."
 
 
 class GroupSettings(Section):
-    """[groups]: named groups, whose sums and rates stand beside those of the site."""
+    """[groups.pages] and [groups.queries]: named groups, whose sums and rates stand beside those of the site."""
 
     pages: dict[str, Texts] = {}
     "Name -> patterns of paths, in which * stands for anything."
@@ -122,34 +142,54 @@ class ValueSettings(Section):
     """[value]: what a conversion is worth."""
 
     conversion: float | None = Field(None, ge=0)
+    "What one conversion is worth."
     currency: str = ""
+    "The currency of values and revenue."
     rates: dict[str, Annotated[float, Field(gt=0)]] = {}
     "What one unit of another currency is worth in `currency`."
 
 
 class VerdictSettings(Section):
-    """Thresholds of the verdicts; docs/verdicts.md gives the reason of each."""
+    """[verdicts]: thresholds, each with its reason."""
 
     prune_clicks: int = Field(20, ge=0)
+    "Clicks in the long window below which a page is poor: under one in two weeks is chance."
     prune_impressions: int = Field(600, ge=0)
+    "Impressions in the long window below which it is hardly shown: under two a day."
     prune_sessions: int = Field(10, ge=0)
+    "Sessions of all channels in the long window below which nobody comes."
     prune_needs: Literal["both", "one", "none"] = "both"
     "Which of landings and backlinks must be given before a page is pruned: both tell of pages that are needed though search is not."
     hub_outlinks: int = Field(30, ge=1)
+    "Links out from which a page is a hub, which is never removed."
     hub_children: int = Field(3, ge=1)
+    "Pages below it in the address from which it is a hub."
     overlap: float = Field(0.55, gt=0, le=1)
+    "Share of the smaller page's impressions on shared queries from which two pages compete."
     shared_queries: int = Field(3, ge=1)
+    "Queries in common from which they do: fewer may be chance."
     turn_taking: float = Field(0.12, ge=0, le=1)
+    "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
     answers: float = Field(0.5, gt=0, lt=1)
+    "Answer from which a page answers a query: half of its telling words, or behaviour that tells as much."
     rival_share: float = Field(0.1, gt=0, lt=1)
+    "Share of a query from which another page is a rival."
     decay_share: float = Field(0.25, gt=0, lt=1)
+    "Share of the reference clicks that rank and pull must have cost."
     climb_position: tuple[float, float] = (5.5, 20.0)
+    "Positions between which climbing pays: above there is little to win, below it takes another page."
     climb_share: float = Field(0.5, gt=0, le=1)
+    "Clicks to gain by climbing, as a share of the page's own, from which it is advised."
     snippet_pull: float = Field(0.7, gt=0, lt=1)
+    "Pull below which title and description are worth a test."
     engagement_share: float = Field(0.7, gt=0, lt=1)
+    "Engaged share of visits, as a share of the section's, below which a page disappoints."
     engagement_sessions: int = Field(50, ge=1)
+    "Sessions from which that is judged."
     stray_impressions: int = Field(300, ge=1)
+    "Impressions on one topic that nothing answers, from which it is worth an answer."
     real_change: float = Field(0.10, ge=0, lt=1)
+    "Change beyond noise and season from which it counts as real."
     min_gain: float = Field(5.0, ge=0)
     "Extra clicks a month under which a refresh or an expansion is not worth an editor's day."
 
@@ -160,14 +200,18 @@ class EngineSettings(Section):
     backend: Annotated[str, Field(pattern=r"^(duckdb|duckdb://.+|pyspark)$")] = "duckdb"
     "duckdb, duckdb://FILE for a database of that engine whose tables are named, or pyspark."
     memory: str = "4GB"
+    "Memory the engine may take; beyond it spills to disk."
     threads: int | None = Field(None, ge=1)
+    "Threads it may take; all when left out."
 
 
 class LimitSettings(Section):
-    """Bounds on compressed input, so that a small file cannot fill the disk."""
+    """[limits]: bounds on compressed input, so that a small file cannot fill the disk."""
 
     expanded_bytes: int = Field(40_000_000_000, ge=1_000)
+    "Bytes to which a packed file may grow."
     expansion_ratio: float = Field(400.0, ge=1)
+    "How many times its size it may grow to."
 
 
 class Config(Section):

@@ -4,16 +4,22 @@ from __future__ import annotations
 
 import gzip
 import io
+from itertools import islice
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from nibbet.demo.scenario import LEVELS, World, build
 from nibbet.demo.simulate import calendar, simulate
 
+Floats = NDArray[np.float64]
+
 HOME = "https://tarnbrook.example"
-CAP = 40_000  # rows after which the query export of one month was cut
+CAP, CAPPED_MONTH = 40_000, 9  # rows after which the query export of one month was cut
+#: blocks of the world that are in memory together
+BLOCKS_AT_ONCE = 8
 TRUTH_HEAD = "page,case,verdict,also_right,cause,target,repair,repair_target"
 #: how every truth.csv of ours has begun
 OURS = "page,case,verdict"
@@ -72,14 +78,16 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy")
     if truth.exists() and not truth.read_text("utf-8", "replace").startswith(OURS):
         raise FileExistsError(str(truth))
     world = build(pages, seed, LEVELS[level])
-    blocks = list(simulate(world))
-    search = pd.concat([block.search for block in blocks], ignore_index=True)
-    visits = pd.concat([block.visits for block in blocks], ignore_index=True)
     for part in ("search", "visits"):
         (folder / part).mkdir(parents=True, exist_ok=True)
-    rng = np.random.default_rng([seed, 3])
-    _write_search(folder / "search", world, search, rng)
-    _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng)
+    rng, blocks, sums = np.random.default_rng([seed, 3]), simulate(world), np.zeros(5)
+    while portion := list(islice(blocks, BLOCKS_AT_ONCE)):
+        first = not sums.any()
+        search = pd.concat([block.search for block in portion], ignore_index=True)
+        visits = pd.concat([block.visits for block in portion], ignore_index=True)
+        _write_search(folder / "search", world, search, rng, first=first)
+        sums += _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng, first=first)
+    _write_total(folder / "visits" / "landing-pages.csv", sums)
     _write_inventory(folder / "inventory.xlsx", world)
     _write_editorial(folder / "editorial.csv", world)
     _write_backlinks(folder / "backlinks.csv", world, rng)
@@ -98,10 +106,14 @@ def _truth(world: World) -> pd.DataFrame:
     return frame.set_axis(TRUTH_HEAD.split(","), axis=1)
 
 
-def _gzip(path: Path, frame: pd.DataFrame, *, sep: str) -> None:
+def _gzip(path: Path, frame: pd.DataFrame, *, sep: str, first: bool = True) -> None:
+    """A packed file, or another member of the one that is there."""
     text = io.StringIO()
-    frame.to_csv(text, index=False, sep=sep, lineterminator="\n")
-    with path.open("wb") as file, gzip.GzipFile(fileobj=file, mode="wb", mtime=0, filename="", compresslevel=4) as packed:
+    frame.to_csv(text, index=False, sep=sep, lineterminator="\n", header=first)
+    with (
+        path.open("wb" if first else "ab") as file,
+        gzip.GzipFile(fileobj=file, mode="wb", mtime=0, filename="", compresslevel=4) as packed,
+    ):
         packed.write(text.getvalue().encode())
 
 
@@ -113,12 +125,12 @@ def _spelt_in_search(world: World, rows: pd.DataFrame, rng: np.random.Generator)
     return rows["page"].map(plain) + np.where(jumps, "#part-2", "")
 
 
-def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.random.Generator) -> None:
+def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.random.Generator, *, first: bool) -> None:
     days = pd.Series(calendar())
     per_page = search.groupby(["day", "page", "device"], as_index=False)[["clicks", "impressions", "places"]].sum()
     per_page["spelt"] = _spelt_in_search(world, per_page, rng)
     stranger = per_page.tail(3).assign(spelt="https://forum.tarnbrook.example/thread/1", clicks=1, impressions=9, places=40)
-    per_page = pd.concat([per_page, stranger], ignore_index=True)
+    per_page = pd.concat([per_page, stranger], ignore_index=True) if first else per_page
     quarter = (days.dt.year * 4 + days.dt.quarter - 1).to_numpy()[per_page["day"]]
     for part in np.unique(quarter):
         rows = per_page[quarter == part]
@@ -135,6 +147,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
                 }
             ),
             sep=",",
+            first=first,
         )
     named = search[search["query"] != ""]
     named = named.assign(spelt=_spelt_in_search(world, named, rng))
@@ -143,8 +156,8 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
         rows = named[month == part].sort_values(
             ["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable"
         )
-        if number == 9 and len(rows) > CAP:
-            rows = rows.head(CAP)
+        if number == CAPPED_MONTH and (len(rows) > CAP or not first):
+            rows = rows.head(CAP if first else 0)
         _gzip(
             folder / f"queries-{part // 12}-{part % 12 + 1:02d}.csv.gz",
             pd.DataFrame(
@@ -163,6 +176,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
                 }
             ),
             sep=";",
+            first=first,
         )
 
 
@@ -178,10 +192,11 @@ def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generato
     return path + np.where(letter, "?utm_source=letter&utm_medium=email", np.where(referred, "?ref=partner", ""))
 
 
-def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator) -> None:
+def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator, *, first: bool) -> Floats:
+    """Write these visits, or add them to the file; returns their sums."""
     days = pd.Series(calendar())
     rows = visits.assign(spelt=_spelt_in_visits(world, visits, rng))
-    unknown = rows.sample(180, random_state=world.seed).assign(spelt="(unbekannt)", conversions=0, revenue=0.0)
+    unknown = rows.sample(180 if first else 0, random_state=world.seed).assign(spelt="(unbekannt)", conversions=0, revenue=0.0)
     rows = pd.concat([rows, unknown], ignore_index=True).sort_values(["day", "page", "channel"], kind="stable")
     names = {
         "organic": "Organische Suche",
@@ -203,15 +218,18 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
             "Umsatz": rows["revenue"].map("{:.2f}".format).str.replace(".", ",").to_numpy(),
         }
     )
-    sums = [
-        table["Sitzungen"].sum(),
-        table["Interessierte Sitzungen"].sum(),
-        table["Verweildauer gesamt (s)"].sum(),
-        table["Abschlüsse"].sum(),
-    ]
-    total = ";".join(["", "Summe", "", *map(str, sums), f"{rows['revenue'].sum():.2f}".replace(".", ",")])
     head = f"# Einstiegsseiten nach Kanal\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
-    path.write_text(head + table.to_csv(index=False, sep=";", lineterminator="\n") + total + "\n", "utf-8-sig")
+    text = table.to_csv(index=False, sep=";", lineterminator="\n", header=first)
+    with path.open("wb" if first else "ab") as file:
+        file.write((head + text).encode("utf-8-sig") if first else text.encode())
+    counted = table[["Sitzungen", "Interessierte Sitzungen", "Verweildauer gesamt (s)", "Abschlüsse"]].sum()
+    return np.array([*counted, rows["revenue"].sum()], dtype=float)
+
+
+def _write_total(path: Path, sums: Floats) -> None:
+    total = ";".join(["", "Summe", "", *(f"{value:.0f}" for value in sums[:4]), f"{sums[4]:.2f}".replace(".", ",")])
+    with path.open("ab") as file:
+        file.write(f"{total}\n".encode())
 
 
 def _write_inventory(path: Path, world: World) -> None:

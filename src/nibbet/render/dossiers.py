@@ -186,7 +186,7 @@ def _by_page(rows: pd.DataFrame, columns: list[str]) -> dict[str, list[list[Any]
     """The rows of each page as lists, in their order."""
     ordered = rows.sort_values("page", kind="stable")
     pages, first = np.unique(ordered["page"].to_numpy(dtype=object), return_index=True)
-    values, ends = _values(ordered[columns]), [*first[1:].tolist(), len(ordered)]
+    values, ends = _values(ordered[columns]), [*first[1:].tolist(), len(ordered)][: len(first)]
     return {str(page): values[start:end] for page, start, end in zip(pages, first.tolist(), ends, strict=True)}
 
 

@@ -25,6 +25,7 @@ from nibbet.render.figures import (
 from nibbet.render.terminal import account_rows, cell_text, condensed, path_of, told_change
 
 if TYPE_CHECKING:
+    from markupsafe import Markup
     from matplotlib.figure import Figure
 
     from nibbet.site import Site
@@ -87,12 +88,14 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
     environment.filters["path"] = path_of
     own = files("nibbet.render")
     template = environment.from_string((own / "templates" / "report.html.j2").read_text("utf-8"))
-    # our own text, the writer of SVG escapes what it draws, and no "<" of JSON is left that could end its element
+    carried = facts(site)
+    dossiers = carried.pop("dossiers")
+    # our own text, and the writer of SVG escapes what it draws
     bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
-    carried = json.dumps(facts(site), ensure_ascii=False, separators=(",", ":"), allow_nan=False).replace("<", "\\u003c")
     return template.render(
         **bundled,
-        facts=Markup(carried),  # noqa: S704
+        facts=_json(carried),
+        dossiers=_json(dossiers),
         figures={name: Markup(f'<div class="drawn">{as_svg(figure, name)}</div>') for name, figure in drawn.items()},  # noqa: S704
         parts=PARTS,
         site=site.config.site.home,
@@ -106,7 +109,7 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         carried=len(pages) - len(rest),
         beyond={"pages": len(rest), "clicks": int(rest["clicks"].sum()), "impressions": int(rest["impressions"].sum())},
         section_names=sorted(pages["section"].dropna().unique())[:MOST_SECTIONS],
-        changed=told_change(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")]),
+        changed=told_change(next(iter(records(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")])), None)),
         sections=_sections(changes),
         served=_served(topics),
         proposals=records(topics.query("proposal != 'none'").head(MOST_PRINTED)),
@@ -116,6 +119,13 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         learnt=site.curve.learnt,
         totals=_totals(site),
     )
+
+
+def _json(values: dict[str, Any]) -> Markup:
+    """JSON for an element of its own: no "<" is left that could end it."""
+    from markupsafe import Markup
+
+    return Markup(json.dumps(values, ensure_ascii=False, separators=(",", ":"), allow_nan=False).replace("<", "\\u003c"))  # noqa: S704
 
 
 def _served(topics: pd.DataFrame) -> list[dict[str, Any]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
@@ -12,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nibbet.core.compare import PARTS
+from nibbet.core.tables import records
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
@@ -275,7 +277,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
             out.print(Text(f"{level}" if counted or level == "channel" else f"{level}: from click to conversion", style="bold"))
             out.print(_compared_grid(rows) if counted else _chain_grid(rows))
         return
-    out.print(Text(told_change(clicks[clicks["level"] == "site"])))
+    out.print(Text(told_change(next(iter(records(clicks[clicks["level"] == "site"])), None))))
     chain = changes[(changes["level"] == "site") & (changes["measure"] != "clicks")]
     if len(chain):
         out.print()
@@ -309,11 +311,10 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     )
 
 
-def told_change(rows: pd.DataFrame) -> str:
-    """The site's change in one sentence; `rows` holds its row."""
-    if rows.empty:
+def told_change(row: Mapping[str, Any] | None) -> str:
+    """A change in one sentence; `row` is one of the table of changes."""
+    if row is None:
         return "No clicks to compare."
-    row = rows.iloc[0]
     share = "" if pd.isna(row["change_share"]) else f" ({row['change_share']:+.1%})"
     low, high = row["change_low"], row["change_high"]
     season = f"; the season alone explains {row['season']:+,.0f}" if abs(row["season"]) >= 1 else ""
@@ -480,7 +481,7 @@ def history(found: dict[str, Any]) -> list[str]:
         if row["recent"] + row["reference"] >= 1:
             real = "real" if row["real"] else "not told from chance among so many pages"
             why = {"": "no cause to name", "new": "not seen before", "gone": "no longer seen"}.get(row["why"], f"mostly {row['why']}")
-            lines.append(told_change(pd.DataFrame([row])) + f" It is {real}, {why}.")
+            lines.append(told_change(row) + f" It is {real}, {why}.")
     if found["trend"]:
         row = found["trend"][0]
         if row["real"]:

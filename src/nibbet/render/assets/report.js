@@ -1,6 +1,9 @@
 "use strict";
 // The report's behaviour: lists that search, sort and filter, and a dossier per page. Every text from outside is set as text, never as markup.
-const facts = JSON.parse(document.getElementById("facts").textContent);
+const read = (name) => JSON.parse(document.getElementById(name).textContent);
+const facts = read("facts");
+const withDossier = new Set(facts.lists.pages.rows.map((row) => row[0]));
+let dossiers = null; // most of the file; read when the first is opened
 const number = (digits, sign) => new Intl.NumberFormat("en", { maximumFractionDigits: digits, minimumFractionDigits: digits, signDisplay: sign || "auto" });
 const KINDS = {
   whole: number(0).format, tenth: number(1).format, hundredth: number(2).format, signed: number(0, "exceptZero").format,
@@ -16,7 +19,7 @@ function element(tag, attributes, ...children) {
 }
 
 function link(path) {
-  return facts.dossiers[path] ? element("a", { href: "#page=" + encodeURIComponent(path) }, path) : document.createTextNode(path || "");
+  return withDossier.has(path) ? element("a", { href: "#page=" + encodeURIComponent(path) }, path) : document.createTextNode(path || "");
 }
 
 // -- lists ----------------------------------------------------------------------------------------------------------------------------------
@@ -52,13 +55,20 @@ function makeList(name, given) {
 }
 
 function filterList(name) {
+  if (!lists[name]) makeList(name, facts.lists[name]);
   const tools = document.querySelectorAll(`[data-for="${name}"]`);
   const asked = [...tools].filter((tool) => tool.value.trim()).map((tool) => [tool.dataset.field, tool.value.trim().toLowerCase()]);
   lists[name].setFilter((row) => asked.every(([field, value]) =>
     field ? String(row[field] || "").toLowerCase() === value : value.split(/\s+/).every((word) => Object.values(row).some((cell) => String(cell ?? "").toLowerCase().includes(word)))));
 }
 
-for (const [name, given] of Object.entries(facts.lists)) makeList(name, given);
+// a list is made when its place comes near the window, so that the report opens at once
+const near = new IntersectionObserver((seen) => {
+  for (const { isIntersecting, target } of seen) {
+    if (isIntersecting && !lists[target.dataset.list]) { near.unobserve(target); makeList(target.dataset.list, facts.lists[target.dataset.list]); }
+  }
+}, { rootMargin: "1200px" });
+for (const place of document.querySelectorAll("[data-list]")) near.observe(place);
 for (const tool of document.querySelectorAll("[data-for]")) tool.addEventListener("input", () => filterList(tool.dataset.for));
 for (const button of document.querySelectorAll("[data-verdict]")) {
   button.addEventListener("click", () => {
@@ -92,7 +102,8 @@ function trendLine(weeks) {
 }
 
 function openDossier(path) {
-  const page = facts.dossiers[path];
+  dossiers = dossiers || read("dossiers");
+  const page = dossiers[path];
   if (!page) return;
   const state = [page.verdict || "no verdict: the address is an error or redirects", page.cause, page.confidence && `confidence ${page.confidence}`].filter(Boolean).join(", ");
   const body = [
