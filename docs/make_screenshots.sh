@@ -21,17 +21,22 @@ terminal() { # NAME COMMAND: the terminal after the command, about 1280x800
   wait "$window" "$screen" 2>/dev/null || true
 }
 
-page() { # NAME FILE [HEIGHT]
-  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
-    --user-data-dir="$(mktemp -d)" --hide-scrollbars --window-size="1280,${3:-800}" --screenshot="$out/$1.png" "file://$PWD/$2" >/dev/null 2>&1
-}
-
 terminal run "nibbet run $site" 45
 terminal page "nibbet page /rivers/gillangarth/ --site $site" 36
 terminal decide "nibbet decide $site --top 12" 36
 terminal load "nibbet load $site" 34
 terminal compare "nibbet compare $site --against before --top 3" 40
 terminal sql "nibbet sql seldom-chosen --top 14 --site $site" 20
-page report "$site/out/report.html" 1600
+terminal help "nibbet --help" 8
+terminal topics-list "nibbet topics $site --top 16" 40
+terminal query "nibbet query \"elverpool canoe route\" --site $site" 34
+python docs/pictures.py "$site" "$out"
+for figure in positions topic_map verdicts groups; do cp "$site/out/figures/$figure.png" "$out/$figure.png"; done
+if command -v soffice >/dev/null && command -v pdftoppm >/dev/null; then # the workbook as it prints
+  scratch=$(mktemp -d)
+  soffice --headless --convert-to pdf --outdir "$scratch" "$site/out/workbook.xlsx" >/dev/null 2>&1
+  pdftoppm -r 130 -png -f 2 -l 2 "$scratch/workbook.pdf" "$scratch/sheet"
+  mv "$scratch"/sheet-*.png "$out/workbook.png"
+fi
 cp "$site/out/figures/movers.png" "$out/movers.png"
 cp "$site/out/figures/topics.png" "$out/topics.png"

@@ -183,6 +183,7 @@ COLUMN_MEANINGS = {
     "seconds_per_session": "engagement seconds / sessions",
     "seconds_shrunk": "seconds per session drawn to those of the peers where sessions are few",
     "seconds_usual": "seconds per session of the peers",
+    "searches": "searches for answered queries without the brand in the recent window; impressions where searches are not told",
     "section": "first part of the path",
     "served": "covered, partly or uncovered: how much of the topic's impressions falls on queries that a page answers",
     "sessions": "sessions over all channels",

@@ -156,8 +156,10 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
         rows = named[month == part].sort_values(
             ["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable"
         )
-        if number == CAPPED_MONTH and (len(rows) > CAP or not first):
-            rows = rows.head(CAP if first else 0)
+        if number == CAPPED_MONTH and not first:
+            continue  # cut before
+        if number == CAPPED_MONTH and len(rows) > CAP:
+            rows = rows.head(CAP)
         _gzip(
             folder / f"queries-{part // 12}-{part % 12 + 1:02d}.csv.gz",
             pd.DataFrame(

@@ -59,8 +59,19 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
 }
 GROW = {"page": 3, "because": 6, "label": 3, "target": 2, "from": 3, "to": 3}
 LEAST = {
-    **{"page": 150, "because": 260, "label": 150, "from": 180, "to": 180, "verdict": 104, "gain": 76, "position": 96, "conversions": 132},
-    **{"change": 88, "proposal": 100, "repair": 100, "volume": 90, "queries": 90, "confidence": 74, "weight": 96},
+    **{
+        "page": 150,
+        "because": 260,
+        "label": 150,
+        "from": 180,
+        "to": 180,
+        "verdict": 104,
+        "gain": 84,
+        "clicks": 88,
+        "position": 106,
+        "conversions": 132,
+    },
+    **{"change": 98, "proposal": 100, "repair": 100, "volume": 90, "queries": 90, "confidence": 80, "weight": 96},
 }
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
@@ -166,7 +177,8 @@ def _dossiers(site: Site, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str
         said = [row["because"], row["also"] and f"Second best: {row['also']}"]
         if row["gain"] and row["gain"] >= 1:
             said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
-        said += history({"change": changed.get(page, []), "trend": trended.get(page, [])})
+        told = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
+        said += history({"change": told, "trend": trended.get(page, [])})
         found[path_of(page)] = {
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 MOST_ROWS, MOST_LINKS = 10_000, 5_000
 SHEETS = {
     "pages": (
-        "page section verdict cause target gain gain_low gain_high worth confidence because also clicks clicks_reference change change_share change_real "
+        "page verdict cause gain confidence because target section gain_low gain_high worth also clicks clicks_reference change change_share change_real "
         "impressions ctr position pull queries withheld_share sessions sessions_organic engagement_rate conversions revenue status indexable title words "
         "inlinks backlinks published modified trend since purpose intended answered_share"
     ).split(),
@@ -123,10 +123,10 @@ def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row
         sheet.write_string(0, at, column, looks["head" if kind == "text" else "right"])
         if meaning := COLUMN_MEANINGS.get(column):
             sheet.write_comment(0, at, meaning, {"x_scale": 1.6, "y_scale": 0.6})
-        sheet.set_column(at, at, max(WIDTHS.get(column, 12), len(column) + 4), looks[kind])
+        sheet.set_column(at, at, max(WIDTHS.get(column, 12), len(column) + 4), looks[_look(column, kind)])
         cells = table[column].head(MOST_ROWS).dt.to_pydatetime() if kind == "day" else shown[column].tolist()
         for row, value in enumerate(cells, start=1):
-            _cell(sheet, row, at, value, kind, looks)
+            _cell(sheet, row, at, value, kind, looks[_look(column, kind)])
         if name != "pages" and column in ("page", "target", "from", "to"):
             for row, page in enumerate(table[column].head(min(MOST_LINKS, MOST_ROWS)), start=1):
                 if isinstance(page, str) and page in row_of:
@@ -139,6 +139,8 @@ def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row
     sheet.autofilter(0, 0, max(len(shown), 1), max(len(shown.columns) - 1, 0))
     _printed(sheet)
     sheet.repeat_rows(0)
+    if name == "pages":  # what fits a page; the rest is for the screen
+        sheet.print_area(0, 0, max(len(shown), 1), SHEETS[name].index("because"))
 
 
 def _printed(sheet: Any) -> None:
@@ -148,17 +150,21 @@ def _printed(sheet: Any) -> None:
     sheet.fit_to_pages(1, 0)
 
 
-def _cell(sheet: Any, row: int, at: int, value: Any, kind: str, looks: dict[str, Any]) -> None:
+def _look(name: str, kind: str) -> str:
+    return "wrapped" if name in ("because", "also") else kind
+
+
+def _cell(sheet: Any, row: int, at: int, value: Any, kind: str, look: Any) -> None:
     """A text as text, whatever it begins with; nothing for null."""
     if value is None or pd.isna(value):
         return
     if kind == "text":
         text = {True: "yes", False: "no"}[bool(value)] if isinstance(value, bool) or type(value).__name__ == "bool_" else str(value)
-        sheet.write_string(row, at, text[:32_000], looks["text"])
+        sheet.write_string(row, at, text[:32_000], look)
     elif kind == "day":
-        sheet.write_datetime(row, at, value, looks["day"])
+        sheet.write_datetime(row, at, value, look)
     else:
-        sheet.write_number(row, at, round(float(value), 6), looks[kind])
+        sheet.write_number(row, at, round(float(value), 6), look)
 
 
 def _start(sheet: Any, site: Site, tables: dict[str, pd.DataFrame], counts: pd.DataFrame, looks: dict[str, Any]) -> None:
