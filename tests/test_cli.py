@@ -221,7 +221,7 @@ def test_help_and_import_stay_light() -> None:
     code = "import sys, nibbet, nibbet.cli.main as m; m.main(['--help']); heavy = {'ibis', 'duckdb', 'matplotlib', 'jinja2', 'pandas', 'numpy'} & set(sys.modules); sys.exit(str(heavy) if heavy else 0)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
-    listed = done.stdout.partition("Commands:")[2]
+    listed = done.stdout.partition("Begin:")[2]
     assert listed.index("  init") < listed.index("  run") < listed.index("  decide"), "commands stand in the order of the work"
 
 

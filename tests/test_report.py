@@ -16,7 +16,7 @@ import nibbet
 from nibbet.core.tables import records
 from nibbet.render.report import figures_of, report
 
-CHROMIUM = next(filter(None, map(shutil.which, ("chromium", "chromium-browser", "google-chrome"))), None)
+CHROMIUM = next(filter(None, map(shutil.which, ("chromium", "chromium-browser"))), None)
 in_browser = pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium, which `make test` installs where it may")
 HOSTILE = '</script><script>window.hit=1</script><img src=x onerror="window.hit=2">'
 

@@ -80,7 +80,7 @@ MEASURES = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),
     ("impressions", "whole", "impressions"),
-    ("clicks per impression", "share", "ctr"),
+    ("chosen when shown", "share", "ctr"),
     ("position", "tenth", "position"),
     ("pull", "hundredth", "pull"),
     ("queries", "whole", "queries"),
