@@ -15,6 +15,7 @@ import numpy as np
 import pandas as pd
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
     from nibbet.core.curve import Curve
@@ -65,6 +66,11 @@ def _told(figure: Figure, finding: str, source: str = "") -> Figure:
     if source:
         axes.set_title(_inert(source), loc="left", fontsize=8.5, color=SOFT, pad=20 if axes.get_legend() is None else 26)
     return figure
+
+
+def _beside(axes: Axes, x: float, y: float, text: str) -> None:
+    """A small text to the right of a place."""
+    axes.annotate(text, (x, y), xytext=(5, 0), textcoords="offset points", va="center", fontsize=8, color=INK)
 
 
 def _paths(addresses: pd.Series, width: int = 38) -> list[str]:
@@ -183,7 +189,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     ends = np.abs(shown[["gain_low", "gain_high"]].to_numpy(float).T - gain)
     axes.errorbar(gain, place, xerr=ends, fmt="none", ecolor=INK, elinewidth=1, capsize=2.5)
     for y, right, volume in zip(place, shown["gain_high"], shown["volume"], strict=True):
-        axes.text(right, y, f"  {volume:,.0f}", va="center", fontsize=8, color=INK)
+        _beside(axes, right, y, f"{volume:,.0f}")
     axes.set_yticks(place, [_inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
     axes.tick_params(axis="y", length=0)
     axes.set_xlim(0, float(shown["gain_high"].max()) * 1.14)
@@ -459,7 +465,7 @@ def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figur
         if which.any():
             axes.barh(place[which], volume[which], color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.68, label=label)
     for y, wide, position in zip(place, volume, shown["position"], strict=True):
-        axes.text(wide, y, f"  {position:.1f}" if pd.notna(position) else "  –", va="center", fontsize=8)
+        _beside(axes, wide, y, f"{position:.1f}" if pd.notna(position) else "–")
     axes.set_yticks(place, [_inert(text if len(text) <= 46 else text[:45] + "…") for text in shown["query"]])
     axes.tick_params(axis="y", length=0)
     axes.set_xlim(0, float(volume.max()) * 1.1 + 1)

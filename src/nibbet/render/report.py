@@ -115,7 +115,7 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         proposals=records(topics.query("proposal != 'none'").head(MOST_PRINTED)),
         repairs=records(repairs.head(MOST_PRINTED)),
         losses=records(site.losses().head(MOST_LOSSES)),
-        strengths=records(strong[strong["level"] != "kind"].groupby("level").head(12)),
+        strengths=records(pd.concat([strong[strong["level"] == level].head(12) for level in ("section", "group", "length")])),
         learnt=site.curve.learnt,
         totals=_totals(site),
     )
