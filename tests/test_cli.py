@@ -6,13 +6,16 @@ import csv
 import gzip
 import io
 import json
+import re
 import subprocess
 import sys
 from pathlib import Path
 
+import pandas as pd
 import pytest
 
 from nibbet.cli.main import main
+from nibbet.render.terminal import show
 
 OUT = sorted(
     [
@@ -241,3 +244,21 @@ def test_why_shows_every_rule_and_protection_changes_the_verdict(ran: Path, caps
     assert main(["decide", str(ran), "--verdict", "prune", "--protect", "/*", "-q"]) == 0
     assert "No page fits" in capsys.readouterr().out
     assert main(["decide", str(ran), "--why", "/never/met/", "-q"]) == 2
+
+
+def test_narrow_terminals_put_sentences_below_their_rows(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    sentence = "A reason that is long enough to need more than one line of a terminal that is as narrow as this one."
+    frame = pd.DataFrame(
+        {"page": ["https://tarnbrook.example/" + "long/" * 12], "verdict": ["refresh"], "gain": [12.0], "because": [sentence]}
+    )
+    monkeypatch.setenv("COLUMNS", "60")
+    monkeypatch.setenv("NO_COLOR", "1")
+    monkeypatch.setattr(sys.stdout, "isatty", lambda: True, raising=False)
+    show(frame, "table")
+    said = capsys.readouterr().out
+    assert not re.search(r"\x1b\[3\d", said), "no colour"
+    lines = re.sub(r"\x1b\[\d*m", "", said).splitlines()
+    assert max(map(len, lines)) <= 60
+    assert "refresh" in lines[1]
+    assert "…" in lines[1], "a long address has its middle left out"
+    assert " ".join(" ".join(lines[2:]).split()) == sentence

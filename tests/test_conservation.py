@@ -16,6 +16,8 @@ from hypothesis import strategies as st
 
 import nibbet
 from nibbet.core.address import Home, fold
+from nibbet.demo import exports
+from nibbet.demo.simulate import simulate
 
 HOME = "https://tarnbrook.example/"
 
@@ -134,3 +136,20 @@ def test_folding_is_stable(rows: list[tuple[str, str]]) -> None:
     if len(found):  # an address is its own address
         again = fold(pd.DataFrame({"spelling": found.unique(), "source": "search"}), Home(HOME))
         assert set(again["page"]) <= set(found)
+
+
+def test_a_demo_written_in_portions_is_the_same_world(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    sums = {}
+    monkeypatch.setattr(exports, "simulate", lambda world: simulate(world, pages_at_once=30))
+    for at_once in (1, 50):
+        monkeypatch.setattr(exports, "BLOCKS_AT_ONCE", at_once)
+        folder = tmp_path / str(at_once) / "site"
+        folder.mkdir(parents=True)
+        exports.write(folder, pages=60, seed=3)
+        days = pd.concat([pd.read_csv(path) for path in sorted((folder / "search").glob("pages-*"))])
+        visits = pd.read_csv(folder / "visits" / "landing-pages.csv", sep=";", skiprows=3)
+        total, rows = visits.iloc[-1], visits.iloc[:-1]
+        assert total["Sitzungen"] == rows["Sitzungen"].sum()
+        real = rows[rows["Einstiegsseite"] != "(unbekannt)"]
+        sums[at_once] = (days["Clicks"].sum(), days["Shown"].sum(), real["Sitzungen"].sum(), real["Abschlüsse"].sum())
+    assert sums[1] == sums[50]

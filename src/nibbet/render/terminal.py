@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -37,6 +39,8 @@ SHARES = {
     "conversions_per_session",
     "contribution",
 }
+#: columns under which sentences stand below their rows
+NARROW = 120
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
 TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
 
@@ -57,7 +61,26 @@ def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, e
     elif frame.empty:
         console().print(empty)
     else:
-        console().print(grid(frame[columns] if columns else frame))
+        out, shown = console(), frame[columns] if columns else frame
+        if sys.stdout.isatty() and "because" in shown and out.width < NARROW:
+            _with_sentences_below(out, shown)
+        else:
+            out.print(grid(shown))
+
+
+def _with_sentences_below(out: Console, frame: pd.DataFrame) -> None:
+    """A table whose sentences stand under their rows, where the terminal is too narrow for them beside."""
+    table = grid(frame.drop(columns="because"))
+    for column in table.columns:
+        column.no_wrap = True
+    with out.capture() as got:
+        out.print(table)
+    head, *rows = got.get().splitlines()
+    out.print(Text.from_ansi(head))
+    for row, sentence in zip(rows, frame["because"], strict=True):
+        out.print(Text.from_ansi(row))
+        if isinstance(sentence, str):
+            out.print(Padding(Text(for_terminal(sentence), style="dim"), (0, 0, 0, 2)))
 
 
 def as_json(frame: pd.DataFrame) -> str:
@@ -113,9 +136,12 @@ def cell_text(value: Any, name: str) -> str:
     return shortened(path_of(text)) if name in ("page", "target", "from", "to") else text
 
 
-def shortened(text: str, width: int = 48) -> str:
-    """A long address with its middle left out, on a terminal; whole elsewhere."""
-    if len(text) <= width or not sys.stdout.isatty():
+def shortened(text: str) -> str:
+    """A long address with its middle left out, on a terminal, where it takes two fifths of the width; whole elsewhere."""
+    if not sys.stdout.isatty():
+        return text
+    width = min(48, max(20, shutil.get_terminal_size().columns * 2 // 5))
+    if len(text) <= width:
         return text
     return text[: width // 2 - 1] + "…" + text[-(width // 2) :]
 
