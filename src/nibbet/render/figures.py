@@ -257,12 +257,12 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
     """
     figure = _blank(height=4.2)
     axes = figure.axes[0]
-    rows = queries[queries["query"].notna() & (queries["impressions"] >= least)]
+    rows = queries[queries["query"].notna() & queries["page"].notna() & (queries["impressions"] >= least)]
     if rows.empty:
-        return _saying(figure, "No query is shown often enough to draw.")
+        return _saying(figure, "No query of a page is shown often enough to draw.")
     dots = rows.nlargest(MOST_DOTS, "impressions", keep="first")
     axes.scatter(dots["position"], dots["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
-    found = openings.merge(rows[["page", "query", "impressions"]], on=["page", "query"])
+    found = openings.astype({"page": "str", "query": "str"}).merge(rows[["page", "query", "impressions"]], on=["page", "query"])
     for kind, colour, marker in (("climb", MAIN, "^"), ("snippet", SECOND, "s"), ("stray", INK, "x")):
         part = found[found["kind"] == kind].nlargest(150, "gain", keep="first")
         size = np.clip(6 * np.sqrt(part["gain"].clip(lower=1).to_numpy(float)), 12, 160)
@@ -330,13 +330,13 @@ def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figu
     Args:
         groups: group, page, survivor, turn_taking, gain; pages: page, clicks (the ledger).
     """
+    if groups.empty:
+        return _saying(_blank(height=1.8), "No pages compete for the same queries.")
     rows = groups.merge(pages[["page", "clicks"]], on="page", how="left")
     heads = rows[rows["survivor"].astype(bool)].sort_values(["gain", "page"], ascending=[False, True])
     shown = heads.head(most)
     figure = _blank(height=max(1.8, 0.36 * len(shown) + 1.2))
     axes = figure.axes[0]
-    if shown.empty:
-        return _saying(figure, "No pages compete for the same queries.")
     place = pd.Series(np.arange(len(shown))[::-1], index=shown["group"].to_numpy())
     members = rows[rows["group"].isin(place.index)]
     ends = members.groupby("group")["clicks"].agg(["min", "max"])

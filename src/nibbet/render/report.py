@@ -92,11 +92,14 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
     dossiers = carried.pop("dossiers")
     # our own text, and the writer of SVG escapes what it draws
     bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
+    pictures = {name: Markup(f'<div class="drawn">{as_svg(figure, name)}</div>') for name, figure in drawn.items()}  # noqa: S704
+    for figure in drawn.values():
+        figure.set_layout_engine("none")  # laid out once, for whoever draws it again
     return template.render(
         **bundled,
         facts=_json(carried),
         dossiers=_json(dossiers),
-        figures={name: Markup(f'<div class="drawn">{as_svg(figure, name)}</div>') for name, figure in drawn.items()},  # noqa: S704
+        figures=pictures,
         parts=PARTS,
         site=site.config.site.home,
         windows=site.windows,

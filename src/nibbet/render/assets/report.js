@@ -40,7 +40,7 @@ function makeList(name, given) {
   const count = document.querySelector(`[data-count="${name}"]`);
   const table = new Tabulator(place, {
     data: rows, columns, layout: "fitColumns", responsiveLayout: "hide", maxHeight: "46rem", placeholder: "Nothing fits. Clear the search or the filters.",
-    columnDefaults: { resizable: false }, pagination: false,
+    columnDefaults: { resizable: false }, autoResize: false, // it would draw again while the report builds, under a click
   });
   table.on("tableBuilt", () => {
     place.setAttribute("aria-label", place.dataset.label);
@@ -79,6 +79,9 @@ for (const button of document.querySelectorAll("[data-verdict]")) {
     choice.focus({ preventScroll: true });
   });
 }
+
+let width = window.innerWidth;
+window.addEventListener("resize", () => { if (window.innerWidth !== width) { width = window.innerWidth; for (const table of Object.values(lists)) table.redraw(true); } });
 
 // -- dossiers -------------------------------------------------------------------------------------------------------------------------------
 
