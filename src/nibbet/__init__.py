@@ -8,7 +8,7 @@ from nibbet._version import __version__
 from nibbet.errors import ConfigError, MissingColumnError, NibbetError, NotFoundError, SourceError
 
 if TYPE_CHECKING:
-    from nibbet import figures
+    from nibbet.render import figures
     from nibbet.render.notebook import styled
     from nibbet.site import Site, open_site
 
@@ -38,5 +38,5 @@ def __getattr__(name: str) -> Any:
     if name == "figures":
         import importlib
 
-        return importlib.import_module("nibbet.figures")
+        return importlib.import_module("nibbet.render.figures")
     raise AttributeError(f"module 'nibbet' has no attribute {name!r}")

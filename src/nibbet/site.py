@@ -513,7 +513,8 @@ class Site:
         wanted, pairs = " ".join(text.lower().split()), self.queries()
         rows = pairs[pairs["query"] == wanted]
         if rows.empty:
-            raise NotFoundError(f'No search row has the query "{text}" in the recent window.{_close(wanted, pairs["query"].dropna())}')
+            close = _close(wanted, pairs["query"].dropna()) or ' List them with: nibbet sql "SELECT query FROM query_totals"'
+            raise NotFoundError(f'No search row has the query "{text}" in the recent window.{close}')
         order = rows["role"].map({"owner": 0, "rival": 1, "passing": 2, "stray": 3})
         return (
             rows.assign(order=order)

@@ -92,7 +92,7 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
         topic,
         queries.head(QUERIES_TOLD)[["query", "volume", "impressions", "position"]],
         questions.rename(columns={"title": "question"}).head(TITLES_TOLD),
-        _words_of(titles, own["query"], neighbours.language),
+        _beyond(titles["title"], titles["shown"], own["query"], neighbours.language),
         titles.head(TITLES_TOLD),
         *neighbours.beside(topic, own["query"]),
         count,
@@ -102,17 +102,21 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
 
 
 def _missing(queries: pd.DataFrame, existing: pd.Series | None, language: str) -> pd.DataFrame:
-    """Words of the queries that stand in none of the page's texts: word, share of the volume with it; none where no text is known."""
-    texts = [] if existing is None else [text for text in existing[SAID[:-1]] if isinstance(text, str)]
-    if not texts:
-        return pd.DataFrame({"word": [], "share": []})
-    words = pd.Series(plain(queries["query"]).to_pylist(), index=queries.index, dtype="str").str.findall(r"\w{4,}").explode().dropna()
-    volume = queries["volume"].reindex(words.index).groupby(words.to_numpy()).sum()
+    """Words of the queries that stand in none of the page's texts, by volume; none where no text is known."""
+    said = pd.Series([] if existing is None else existing[SAID[:-1]].dropna(), dtype="str")
+    return _beyond(queries["query"] if len(said) else queries["query"].head(0), queries["volume"], said, language)
+
+
+def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str) -> pd.DataFrame:
+    """Words of four letters and more in the texts that stand in none of the known ones: word, share of the weight of all texts."""
+    spelt = pd.Series(plain(texts).to_pylist(), index=texts.index, dtype="str")
+    words = spelt.str.findall(r"\w{4,}").explode().dropna().rename_axis("text").reset_index(name="word").drop_duplicates()
+    shares = (weight.reindex(words["text"]) / max(weight.sum(), 1)).groupby(words["word"].to_numpy()).sum()
     lexicon = Lexicon(language)
-    said, asked = np.unique(lexicon.matrix(pd.Series(texts)).indices), lexicon.matrix(pd.Series(volume.index)).tocoo()
-    new = np.zeros(len(volume), dtype=bool)
-    new[asked.row[~np.isin(asked.col, said)]] = True
-    found = pd.DataFrame({"word": volume.index, "share": volume.to_numpy() / max(queries["volume"].sum(), 1)})[new]
+    old, stems = np.unique(lexicon.matrix(known).indices), lexicon.matrix(pd.Series(shares.index, dtype="str")).tocoo()
+    new = np.zeros(len(shares), dtype=bool)
+    new[stems.row[~np.isin(stems.col, old)]] = True
+    found = shares[new].rename_axis("word").reset_index(name="share")
     return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
 
 
@@ -121,17 +125,3 @@ def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:
     found = rows.groupby("title", as_index=False).agg(shown=("query", "nunique"))
     found = found.assign(share=found["shown"] / max(snapshots, 1))
     return found.sort_values(["shown", "title"], ascending=[False, True], ignore_index=True)
-
-
-def _words_of(titles: pd.DataFrame, queries: pd.Series, language: str) -> pd.DataFrame:
-    """Words of four letters and more in the ranking titles, beyond those of the queries: word, share of titles as often as shown."""
-    text = pd.Series(plain(titles["title"]).to_pylist(), dtype="str")
-    words = text.str.findall(r"\w{4,}").explode().dropna().rename_axis("title").reset_index(name="word").drop_duplicates()
-    words = words.assign(shown=titles["shown"].reindex(words["title"]).to_numpy())
-    found = words.groupby("word").agg(shown=("shown", "sum")).reset_index()
-    lexicon = Lexicon(language)
-    asked, stems = np.unique(lexicon.matrix(queries).indices), lexicon.matrix(found["word"]).tocoo()
-    new = np.zeros(len(found), dtype=bool)
-    new[stems.row[~np.isin(stems.col, asked)]] = True
-    found = found.assign(share=found["shown"] / max(titles["shown"].sum(), 1))[new]
-    return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)[["word", "share"]]

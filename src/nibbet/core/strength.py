@@ -11,7 +11,7 @@ from nibbet.core.windows import MONTH_DAYS
 Floats = NDArray[np.float64]
 
 STRENGTHS = (
-    "level key pages clicks clicks_per_page searches clicks_per_search strength strength_low strength_high sessions conversions "
+    "level key pages clicks clicks_per_page answered_clicks searches clicks_per_search strength strength_low strength_high sessions conversions "
     "conversions_per_page conversions_per_session conversion_strength"
 ).split()
 #: words from which a page is longer than the band before
@@ -56,21 +56,22 @@ def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None
     """What groups of pages earn beside the rest of the site: STRENGTHS, by level and clicks.
 
     Args:
-        pages: indexed by number: sessions, conversions (null without landings), gone, blocked.
-        pairs: the query map: page, query, role, brand, clicks, impressions of the recent window.
-        demand: searches a month by query, or None; where it is not told, impressions stand for searches.
+        pages: indexed by number: clicks, sessions, conversions (null without landings), gone, blocked.
+        pairs: the query map: page, query, role, brand, clicks, impressions, share_impressions (of the query) of the recent window.
+        demand: searches a month by query, or None; pages that share a query share them. Where it is not told, impressions stand for searches.
         members: level, key, page (number): which pages make which group; days: length of the recent window.
     Returns:
-        clicks and searches of queries without the brand that a page does not draw astray, in the recent window; strength: clicks per search
-        over the usual of the level, shrunk, with an 80% interval; conversion_strength: conversions per session likewise.
+        clicks: all of the recent window. searches, answered_clicks: of queries without the brand that a page does not draw astray; strength:
+        answered clicks per search over the usual of the level, shrunk, with an 80% interval; conversion_strength: conversions per session
+        likewise.
     """
     rows = pairs[~pairs["brand"] & (pairs["role"] != "stray")]
     searches = rows["impressions"].astype(float)
     if demand is not None:
-        searches = searches.clip(lower=(rows["query"].map(demand) * days / MONTH_DAYS).fillna(0.0))
-    sums = pd.DataFrame({"clicks": rows["clicks"].astype(float), "searches": searches}).groupby(rows["page"]).sum()
+        searches = searches.clip(lower=(rows["query"].map(demand) * rows["share_impressions"] * days / MONTH_DAYS).fillna(0.0))
+    sums = pd.DataFrame({"answered_clicks": rows["clicks"].astype(float), "searches": searches}).groupby(rows["page"]).sum()
     live = pages[~pages["gone"] & ~pages["blocked"]]
-    facts = live[["sessions", "conversions"]].astype(float).join(sums).fillna({"clicks": 0.0, "searches": 0.0})
+    facts = live[["clicks", "sessions", "conversions"]].astype(float).join(sums).fillna({"answered_clicks": 0.0, "searches": 0.0})
     joined = members.merge(facts, left_on="page", right_index=True)
     tables = [_of_level(str(level), part) for level, part in joined.groupby("level", sort=True)]
     if not tables:
@@ -83,17 +84,18 @@ def _of_level(level: str, rows: pd.DataFrame) -> pd.DataFrame:
     table = rows.groupby(group).agg(
         pages=("page", "size"),
         clicks=("clicks", "sum"),
+        answered_clicks=("answered_clicks", "sum"),
         searches=("searches", "sum"),
         sessions=("sessions", lambda v: v.sum(min_count=1)),
         conversions=("conversions", lambda v: v.sum(min_count=1)),
     )
-    of_search = shrunk_ratio(rows["clicks"].to_numpy(), rows["searches"].to_numpy(), group)
+    of_search = shrunk_ratio(rows["answered_clicks"].to_numpy(), rows["searches"].to_numpy(), group)
     of_visits = shrunk_ratio(rows["conversions"].fillna(0).to_numpy(), rows["sessions"].fillna(0).to_numpy(), group)
     return table.assign(
         level=level,
         key=np.asarray(names),
         clicks_per_page=table["clicks"] / table["pages"],
-        clicks_per_search=table["clicks"] / table["searches"].where(table["searches"] > 0),
+        clicks_per_search=table["answered_clicks"] / table["searches"].where(table["searches"] > 0),
         strength=of_search["ratio"],
         strength_low=of_search["low"],
         strength_high=of_search["high"],

@@ -18,6 +18,24 @@ PAGES = (
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
 
 
+#: verdicts that ask for no work
+IDLE = ("keep", "watch")
+
+
+def to_act_on(table: pd.DataFrame) -> pd.DataFrame:
+    """The rows whose verdict asks for work."""
+    return table[table["verdict"].notna() & ~table["verdict"].isin(IDLE)]
+
+
+def act_first(pages: pd.DataFrame) -> pd.DataFrame:
+    """The ledger with the pages to act on first, by gain; then the others by clicks."""
+    idle = ~pages.index.isin(to_act_on(pages).index)
+    keys = pages.assign(idle=idle, first=pages["gain"].fillna(0)).sort_values(
+        ["idle", "first", "clicks", "page"], ascending=[True, False, False, True]
+    )
+    return pages.loc[keys.index].reset_index(drop=True)
+
+
 def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
     """The ledger with its verdicts, pages by their addresses: the columns PAGES."""
     table = measured.join(verdicts)

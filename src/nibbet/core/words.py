@@ -84,30 +84,38 @@ def typos_mended(table: sparse.csr_matrix, words: list[str], known: NDArray[np.i
     First letters are seldom mistyped, and must agree. Of several such words the most frequent counts. By deletions on both sides: words one
     edit apart share the text that is left when one letter is taken from each (two neighbours swapped also do).
     """
-    count = np.bincount(table.indices, minlength=table.shape[1])
-    length = np.fromiter(map(len, words), dtype=np.int64, count=len(words))
-    long = (length >= MISTYPED_LETTERS) & (count[: len(words)] > 0)
-    rare = np.flatnonzero(long & (count[: len(words)] <= MISTYPED_QUERIES))
+    texts = pa.array(words, pa.large_string())
+    count = np.bincount(table.indices, minlength=table.shape[1])[: len(words)]
+    length = pc.utf8_length(texts).to_numpy(zero_copy_only=False)
+    common = np.flatnonzero((length >= MISTYPED_LETTERS) & (count >= MISTYPED_QUERIES * RIGHT_TIMES))
+    longest = int(length[common].max(initial=0))
+    rare = np.flatnonzero((length >= MISTYPED_LETTERS) & (length <= longest + 1) & (count > 0) & (count <= MISTYPED_QUERIES))
     rare = rare if known is None else np.setdiff1d(rare, known)
-    common = np.flatnonzero(long & (count[: len(words)] >= MISTYPED_QUERIES * RIGHT_TIMES))
-    if not len(rare) or not len(common):
+    if not len(rare):
         return table
-    left, right = (_with_one_letter_less(which, words) for which in (rare, common))
-    found = left.merge(right, on="text", suffixes=("", "_right")).drop_duplicates(["word", "word_right"])
-    found = found.assign(count=count[found["word_right"]]).sort_values(["word", "count", "word_right"], ascending=[True, False, True])
-    found = found.drop_duplicates("word")
+    common = common[np.argsort(-count[common], kind="stable")]  # the most frequent first
+    places = range(1, longest + 2)
+    left = pa.concat_arrays([_without_letter(texts.take(pa.array(common)), at) for at in places])
+    first = pd.DataFrame({"text": left.to_pandas(), "right": np.tile(np.arange(len(common)), len(places))}).groupby("text")["right"].min()
+    known_texts, right = pa.array(first.index, pa.large_string()), np.append(first.to_numpy(), len(common))
+    meant = np.full(len(rare), len(common))
+    for at in places:
+        found = pc.fill_null(pc.index_in(_without_letter(texts.take(pa.array(rare)), at), value_set=known_texts), len(first))
+        meant = np.minimum(meant, right[found.to_numpy(zero_copy_only=False)])
     column = np.arange(table.shape[1])
-    column[found["word"]] = found["word_right"]
+    mistyped = meant < len(common)
+    column[rare[mistyped]] = common[meant[mistyped]]
     mended = sparse.csr_matrix((table.data, column[table.indices], table.indptr), shape=table.shape)
     mended.sum_duplicates()
     mended.data[:] = 1.0
     return mended
 
 
-def _with_one_letter_less(which: NDArray[np.int64], words: list[str]) -> pd.DataFrame:
-    """word (its number), text: the word itself and, in turn, without each letter but the first."""
-    rows = [(number, text[:at] + text[at + 1 :]) for number in which for text in (words[number],) for at in range(1, len(text) + 1)]
-    return pd.DataFrame(rows, columns=["word", "text"])
+def _without_letter(texts: pa.Array, at: int) -> pa.Array:
+    """The texts without the letter at a place; whole where they are no longer than that."""
+    return pc.binary_join_element_wise(
+        pc.utf8_slice_codeunits(texts, 0, at), pc.utf8_slice_codeunits(texts, at + 1), pa.scalar("", pa.large_string())
+    )
 
 
 def as_typed(texts: pd.Series) -> pd.Series:

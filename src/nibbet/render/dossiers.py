@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.tables import records
+from nibbet.core.tables import act_first, records
 from nibbet.render.safe import path_of
 from nibbet.render.terminal import cell_text, history
 
@@ -100,12 +100,8 @@ MEASURES = [
 
 
 def chosen_pages(pages: pd.DataFrame) -> pd.DataFrame:
-    """The pages that the report carries, those to act on first, by gain and clicks."""
-    idle = (pages["verdict"].isin(["keep", "watch"]) | pages["verdict"].isna()).to_numpy()
-    order = pages.assign(idle=idle, worth_it=pages["gain"].fillna(0)).sort_values(
-        ["idle", "worth_it", "clicks", "page"], ascending=[True, False, False, True]
-    )
-    return order.head(MOST_PAGES).drop(columns=["idle", "worth_it"])
+    """The pages that the report carries."""
+    return act_first(pages).head(MOST_PAGES)
 
 
 def facts(site: Site) -> dict[str, Any]:

@@ -14,6 +14,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from nibbet.core.tables import IDLE
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
@@ -318,7 +320,7 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     axes.set_xlabel("pages")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.legend(frameon=False, ncols=6, loc="lower left", bbox_to_anchor=(0.0, 1.0), handlelength=1.4, fontsize=9, borderaxespad=0.1)
-    act = counts.drop(columns=["keep", "watch"]).sum(axis=1)
+    act = counts.drop(columns=list(IDLE)).sum(axis=1)
     first = act.sort_values(ascending=False, kind="stable").index[0]
     finding = f"{act.sum():,} of {whole.sum():,} pages ask for work, most in {first} ({act[first]:,} of {whole[first]:,})"
     return _told(figure, finding, f"Verdicts by section{'' if len(counts) <= most else f', the {most} largest of {len(counts)}'}")

@@ -8,7 +8,6 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable
-from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +16,7 @@ from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
 from nibbet.render.briefs import brief_text, file_name
-from nibbet.render.safe import for_cells, harmless_cells, large
+from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
 
 Floats = NDArray[np.float64]
@@ -135,12 +134,11 @@ def _workbook(frame: pd.DataFrame) -> Callable[[Path], None]:
         raise SourceError(
             f"{len(frame):,} rows do not fit into a sheet ({MOST_SHEET_ROWS:,} do). Write a .csv or .parquet file, or use --top."
         )
-    options = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 
     def write(path: Path) -> None:
-        with pd.ExcelWriter(path, engine="xlsxwriter", datetime_format="yyyy-mm-dd", engine_kwargs={"options": options}) as book:
+        with pd.ExcelWriter(path, engine="xlsxwriter", datetime_format="yyyy-mm-dd", engine_kwargs={"options": NOTHING_RUNS}) as book:
             for_cells(frame).to_excel(book, sheet_name="nibbet", index=False)
-            book.book.set_properties({"created": datetime(2000, 1, 1)})  # equal tables give equal files
+            book.book.set_properties(UNDATED)
             book.sheets["nibbet"].freeze_panes(1, 0)
             book.sheets["nibbet"].autofilter(0, 0, len(frame), max(len(frame.columns) - 1, 0))
 

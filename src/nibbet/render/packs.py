@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from nibbet.core.tables import to_act_on
 from nibbet.errors import NibbetError
 from nibbet.render.safe import for_terminal, path_of
 
@@ -67,7 +68,7 @@ def site_pack(site: Site, size: int) -> str:
         f"{len(pages):,} pages, {pages['clicks'].sum():,.0f} clicks, {pages['impressions'].sum():,.0f} impressions in the recent window",
         f"verdicts: {told}",
     ]
-    actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
+    actions = to_act_on(verdicts)
     asked = topics[topics["proposal"] != "none"]
     changes = site.compare()
     moved = changes[changes["level"].isin(["site", "section"]) & (changes["measure"] == "clicks")]
@@ -90,10 +91,8 @@ def site_pack(site: Site, size: int) -> str:
             [
                 _line(
                     c.key,
-                    *(
-                        f"{value:+,.0f}" if name else f"{value:,.0f}"
-                        for name, value in zip((0, 0, 1, 1, 1), (c.recent, c.reference, c.demand, c.rank, c.pull), strict=True)
-                    ),
+                    *(f"{value:,.0f}" for value in (c.recent, c.reference)),
+                    *(f"{value:+,.0f}" for value in (c.demand, c.rank, c.pull)),
                     "real" if c.real else "noise",
                 )
                 for c in moved.head(30).itertuples()

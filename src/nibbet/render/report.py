@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from nibbet.core.tables import records
+from nibbet.core.tables import records, to_act_on
 from nibbet.render.dossiers import chosen_pages, facts
 from nibbet.render.figures import (
     as_svg,
@@ -77,7 +77,7 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
 
     verdicts, pages, topics = site.verdicts(), site.pages(), site.topics()
     changes, strong, repairs = site.compare(), site.strengths(), site.repairs()
-    actions = verdicts[~verdicts["verdict"].isin(["keep", "watch"])]
+    actions = to_act_on(verdicts)
     actions = actions.assign(rank=actions["verdict"].map(list(MEANING).index)).sort_values(
         ["gain", "rank", "page"], ascending=[False, True, True]
     )

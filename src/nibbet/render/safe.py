@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 import pandas as pd
 
+#: a workbook whose texts are texts, whatever they begin with, and that is equal where its tables are
+NOTHING_RUNS = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
+UNDATED = {"created": datetime(2000, 1, 1)}
 #: how cells begin that a spreadsheet takes for a formula or a command
 RISKY = r"^[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
 from nibbet.core.meanings import COLUMN_MEANINGS, TABLE_MEANINGS
+from nibbet.core.tables import act_first
 from nibbet.render.report import MEANING
-from nibbet.render.safe import for_cells
+from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells
 from nibbet.render.terminal import SHARES
 
 if TYPE_CHECKING:
@@ -53,15 +53,15 @@ FINE = {"clicks_per_search", "conversions_per_session"}
 
 def workbook(site: Site) -> Callable[[Path], None]:
     """What writes the workbook to a path; equal analyses give equal files."""
-    tables = {name: _for_sheet(getattr(site, name)()[columns], name) for name, columns in SHEETS.items()}
+    tables = {name: getattr(site, name)()[columns] for name, columns in SHEETS.items()}
+    tables["pages"] = act_first(tables["pages"])
     counts = site.verdicts().groupby("verdict").agg(pages=("page", "size"), gain=("gain", "sum"))
 
     def write(path: Path) -> None:
         import xlsxwriter
 
-        options = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False, "nan_inf_to_errors": False}
-        with xlsxwriter.Workbook(str(path), options) as book:
-            book.set_properties({"title": "Nibbet", "created": datetime(2000, 1, 1)})  # equal tables give equal files
+        with xlsxwriter.Workbook(str(path), NOTHING_RUNS) as book:
+            book.set_properties({"title": "Nibbet", **UNDATED})
             looks = _looks(book)
             start = book.add_worksheet("start")
             row_of = {page: number + 1 for number, page in enumerate(tables["pages"]["page"].head(MOST_ROWS))}
@@ -71,17 +71,6 @@ def workbook(site: Site) -> Callable[[Path], None]:
             _start(start, site, tables, counts, looks)
 
     return write
-
-
-def _for_sheet(table: pd.DataFrame, name: str) -> pd.DataFrame:
-    """Pages to act on first; otherwise in the order of the table."""
-    if name != "pages":
-        return table
-    idle = table["verdict"].isin(["keep", "watch"]) | table["verdict"].isna()
-    order = table.assign(idle=idle, first=table["gain"].fillna(0)).sort_values(
-        ["idle", "first", "clicks", "page"], ascending=[True, False, False, True]
-    )
-    return order[table.columns].reset_index(drop=True)
 
 
 def _looks(book: Any) -> dict[str, Any]:
