@@ -1,4 +1,4 @@
-"""Demo worlds are written once a session and shared; tests that change files take a copy."""
+"""Demo worlds are written once and shared by all workers; tests that change files take a copy."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from filelock import FileLock
 
 from nibbet.cli.main import main
 from nibbet.demo.exports import write
@@ -15,22 +16,26 @@ from nibbet.demo.exports import write
 @pytest.fixture(scope="session")
 def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Path]:
     """A function of (seed, pages, level) that gives the workspace of that demo world; written once."""
-    root = tmp_path_factory.mktemp("worlds")
+    base = tmp_path_factory.getbasetemp()
+    root = (base.parent if base.name.startswith("popen") else base) / "worlds"
+    root.mkdir(exist_ok=True)
 
     def make(seed: int, pages: int = 120, level: str = "easy") -> Path:
         folder = root / f"{seed}-{pages}-{level}" / "site"
-        if not folder.exists():
-            folder.mkdir(parents=True)
-            write(folder, pages=pages, seed=seed, level=level)
+        with FileLock(root / f"{folder.parent.name}.lock"):
+            if not (folder / "nibbet.toml").exists():
+                folder.mkdir(parents=True, exist_ok=True)
+                write(folder, pages=pages, seed=seed, level=level)
         return folder
 
     return make
 
 
 @pytest.fixture(scope="session")
-def ran(world: Callable[..., Path]) -> Path:
+def ran(world: Callable[..., Path], tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small demo workspace on which `nibbet run` has been run."""
-    folder = world(5, 120)
+    folder = tmp_path_factory.mktemp("ran") / "site"
+    shutil.copytree(world(5, 120), folder, ignore=shutil.ignore_patterns("out", ".nibbet"))
     assert main(["run", str(folder), "-q"]) == 0
     return folder
 
@@ -39,5 +44,5 @@ def ran(world: Callable[..., Path]) -> Path:
 def workspace(world: Callable[..., Path], tmp_path: Path) -> Path:
     """A copy of a small demo workspace, free to be damaged."""
     target = tmp_path / "site"
-    shutil.copytree(world(5, 120), target, ignore=shutil.ignore_patterns("out", ".nibbet"))
+    shutil.copytree(world(5, 60), target, ignore=shutil.ignore_patterns("out", ".nibbet"))
     return target

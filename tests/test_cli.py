@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import gzip
 import io
 import json
+import os
+import pty
 import re
 import subprocess
 import sys
@@ -262,3 +265,21 @@ def test_narrow_terminals_put_sentences_below_their_rows(monkeypatch: pytest.Mon
     assert "refresh" in lines[1]
     assert "…" in lines[1], "a long address has its middle left out"
     assert " ".join(" ".join(lines[2:]).split()) == sentence
+
+
+def test_a_terminal_is_shown_a_bar_that_goes_away(workspace: Path) -> None:
+    shown, terminal = pty.openpty()
+    command = [sys.executable, "-m", "nibbet", "load", str(workspace)]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=terminal, env={**os.environ, "TERM": "xterm"}) as process:
+        os.close(terminal)
+        told = b""
+        with contextlib.suppress(OSError):  # the terminal is gone when the program is
+            while part := os.read(shown, 4096):
+                told += part
+        assert process.stdout is not None
+        assert process.stdout.read().startswith(b"kind")
+    os.close(shown)
+    assert process.returncode == 0
+    assert "\u2501" in told.decode()
+    assert b"reading search" in told
+    assert told.rstrip().endswith(b"\x1b[2K")

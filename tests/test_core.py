@@ -15,9 +15,9 @@ import nibbet
 from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
-from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, turn_taking
+from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
 from nibbet.core.openings import Reach, find_openings
-from nibbet.core.querymap import Roles, add_answer, add_roles
+from nibbet.core.querymap import Roles, add_answer, add_roles, page_words
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
@@ -95,8 +95,10 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     twins = {0: {"a": 50, "b": 30, "c": 20}, 1: {"a": 40, "b": 30, "c": 30}}
     neighbours = {2: {"d": 50, "e": 500, "f": 400}, 3: {"d": 40, "g": 30, "h": 30}}
     small = {4: {"i": 5, "j": 5}, 5: {"i": 5, "j": 5}}
-    found = candidate_pairs(alike({**twins, **neighbours, **small}), Likeness())
-    assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1]]
+    one = {6: {"k": 5}, 7: {"k": 5}}
+    found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Likeness())
+    assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
+    assert Likeness().meets(found.assign(turn_taking=0.5, intent=np.nan)).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
     assert candidate_pairs(alike(twins).assign(brand=True), Likeness()).empty, "brand queries say nothing of intent"
@@ -117,7 +119,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    )
+    ).assign(shared=5, intent=np.nan)
     found = merge_groups(pairs, pages, Likeness())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
@@ -187,16 +189,39 @@ def test_gains_are_ordered_and_never_for_a_worse_place(rows: list[tuple[float, f
 
 
 def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
-    names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking"]
-    pairs = pd.DataFrame([(0, 1, 0.9, 5, 90, 0.4), (2, 3, 0.8, 4, 70, 0.02), (4, 5, 0.8, 4, 50, 0.4)], columns=names)
-    pages = pd.DataFrame({"page": range(6), "clicks_long": [9, 8, 7, 6, 5, 4], "conversions_long": 0, "backlinks": 0, "protected": False})
+    names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking", "intent"]
+    rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
+    rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan)]
+    pairs = pd.DataFrame(rows, columns=names)
+    pages = pd.DataFrame({"page": range(10), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
     groups = merge_groups(pairs, pages, Likeness())
     assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
     apart = kept_apart(pairs, groups, pages, Likeness())
-    assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5]]
+    assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9]]
     assert "On 2% of days the leading page changes, under 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
+    assert apart["because"][2] == "By the results of their queries 10% of what they draw is one intent, under 30%."
+    assert apart["because"][3] == "They share 2 queries, under 3."
+
+
+def test_intent_is_shared_as_far_as_both_draw_the_same_topics() -> None:
+    rows = [(0, "map", 80), (0, "hire", 20), (1, "map", 50), (1, "price", 50), (2, "price", 9)]
+    pairs = pd.DataFrame(rows, columns=["page", "topic", "impressions"])
+    found = shared_intent(pairs, pd.DataFrame({"page_a": [0, 0, 0], "page_b": [1, 2, 3]}))
+    assert found.tolist()[:2] == [0.5, 0.0]
+    assert np.isnan(found.iloc[2]), "of a page whose results are not known nothing is said"
+
+
+def test_words_of_links_and_text_say_what_a_page_is_about() -> None:
+    pages = pd.DataFrame({"path": ["/a/", "/b/"], "title": ["River guide", None], "text": ["Where to launch", "Tides"]})
+    lexicon = Lexicon()
+    found = page_words(pages, lexicon, pd.DataFrame({"page": [1, 1], "anchor": ["night paddling", "paddling"]})).toarray()
+    words = lexicon.words
+    assert found[0, words.index("river")] == 1.0
+    assert found[0, words.index("launch")] == pytest.approx(0.5)
+    assert found[1, words.index("night")] == found[1, words.index("paddl")] == pytest.approx(0.6), "said twice counts once"
+    assert found[0, words.index("night")] == 0
 
 
 def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:

@@ -128,7 +128,7 @@ def test_ideas_and_pairs_of_queries_are_told_apart() -> None:
 
     def told(one: str, other: str, urls: list[tuple[str, str]]) -> str:
         results = pd.DataFrame(urls, columns=["query", "url"]) if urls else None
-        return str(between(one, other, grouping(results), language="english")["answer"])
+        return str(between(one, other, grouping(results), None, language="english")["answer"])
 
     same = [(query, f"https://a.example/{n}") for query in ("dry bag", "paddle float") for n in range(5)]
     apart = [(query, f"https://{n}.example/{query[:3]}") for query in ("dry bag", "best dry bag") for n in range(5)]
@@ -154,7 +154,7 @@ def test_a_brief_names_questions_titles_links_and_what_to_leave() -> None:
         ("best dry bag", "question", "Is it dry?"),
         ("dry bag", "result", "Dry bag volume chart"),
     ]
-    snapshots = pd.DataFrame(shots, columns=["query", "kind", "title"])
+    snapshots = pd.DataFrame(shots, columns=["query", "kind", "title"]).assign(url="https://bags.example/")
     neighbours = Neighbours(topics, pages, "english")
     found = make_brief(topics.iloc[0], asked, snapshots, neighbours)
     assert found.links["page"].tolist() == ["/kit/", "/bags/"], "first the page that catches it, then the related; none that is gone"
@@ -162,6 +162,7 @@ def test_a_brief_names_questions_titles_links_and_what_to_leave() -> None:
     assert found.questions[["question", "shown"]].to_numpy().tolist() == [["Is it dry?", 2]]
     assert found.snapshots == 2
     assert set(found.covered["word"]) == {"volume", "chart"}
+    assert found.kinds.to_numpy().tolist() == [["home pages", 1.0], ["plain titles", 1.0]]
     bare = make_brief(topics.iloc[0], asked, None, neighbours)
     assert bare.questions.empty
     assert bare.snapshots == 0

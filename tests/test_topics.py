@@ -17,8 +17,10 @@ from scipy import sparse
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.languages import languages_of
 from nibbet.core.strength import shrunk_ratio
-from nibbet.core.topics import group_queries, set_aside
+from nibbet.core.topics import group_pairs, group_queries, set_aside, topic_peaks
+from nibbet.demo.vocabulary import ABROAD, ASK, OFF_TOPIC, waters
 from nibbet.render.briefs import brief_text, file_name
 from nibbet.render.packs import topic_pack
 
@@ -48,9 +50,82 @@ def test_results_overrule_words() -> None:
 
 
 def test_what_belongs_to_no_topic_is_counted_with_its_reason() -> None:
-    texts = pd.Series(["tarnbrook shop", "www.paddlers.example", "12 34", "dry bag", "jobs near me", " ".join("abcdefghijklmnopq")])
+    texts = ["tarnbrook shop", "www.paddlers.example", "12 34", "dry bag", "jobs near me", " ".join("abcdefghijklmnopq")]
+    texts = pd.Series([*texts, "mail ann@paddlers.example", "call 0123 456 789", "route 66 map"])
     found = set_aside(texts, ["Tarnbrook", "tarn brook"], ["jobs"])
-    assert found.fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words"]
+    assert found.fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words",
+        "a person's address or number", "a person's address or number", ""]  # fmt: skip
+
+
+def test_a_topic_has_a_season_where_a_year_of_searches_tells_it() -> None:
+    months = pd.date_range("2025-11-01", periods=12, freq="MS")
+    searches = pd.DataFrame({"query": ["ice map"] * 12 + ["dry bag"] * 12, "month": [*months] * 2, "volume": [90, 80] + [10] * 22})
+    wanted = pd.DataFrame({"query": ["ice map", "dry bag"], "topic": ["ice", "bags"]})
+    assert topic_peaks(searches, wanted, date(2026, 10, 31)).to_dict() == {"ice": pd.Timestamp("2026-11-01")}
+    assert topic_peaks(searches, wanted, date(2026, 11, 30)).to_dict() == {"ice": pd.Timestamp("2027-11-01")}
+    assert topic_peaks(searches.iloc[:11], wanted, date(2026, 10, 31)).empty, "eleven months are no year"
+
+
+def asked_abroad() -> pd.DataFrame:
+    """query, catcher (page that is shown for it, -1 where a page answers it), language of queries about waters."""
+    rows = [(ask.format(water.lower()), -1, "en") for water in waters()[:40] for kind in ("rivers", "lakes") for ask in ASK[kind].split("|")]
+    rows += [(f"{thing} {waters()[n].lower()}", 100 + n, "en") for n, thing in enumerate(OFF_TOPIC)]
+    for turn, (language, asks) in enumerate(ABROAD.items()):
+        rows += [(ask.format(waters()[page].lower()), page, language) for page in range(turn * 4, turn * 4 + 4) for ask in asks.split("|")]
+    return pd.DataFrame(rows, columns=["query", "catcher", "language"]).drop_duplicates("query", ignore_index=True)
+
+
+def test_queries_in_other_languages_are_told_and_nothing_else() -> None:
+    given = asked_abroad()
+    found = languages_of(given["query"], np.ones(len(given)), given["catcher"].to_numpy(), "en")
+    foreign = given["language"] != "en"
+    assert found[~foreign].isna().all(), "no query of the site's own language is taken for another"
+    assert (found[foreign] == given["language"][foreign]).mean() >= 0.8
+    assert (found[foreign].dropna() == given["language"][found.notna()]).all()
+    assert languages_of(given["query"], np.ones(len(given)), np.full(len(given), -1), "en").isna().all(), "what is answered is not judged"
+    again = languages_of(given["query"], np.ones(len(given)), given["catcher"].to_numpy(), "de")
+    assert again.equals(found), "a site speaks what it answers, whatever the settings say"
+
+
+def test_one_page_cannot_answer_two_languages() -> None:
+    texts = pd.Series(["elverbeck kajak tour", "elverbeck kayak tour", "elverbeck kayak", "elverbeck kajak"])
+    pages = sparse.csr_matrix(np.ones((4, 1)))
+    assert len(set(group_queries(texts, language="english", pages=pages))) == 1
+    apart = group_queries(texts, language="english", pages=pages, tongue=np.array([1, 0, 0, 1]))
+    assert apart[0] == apart[3] != apart[1] == apart[2]
+
+
+def test_foreign_queries_are_set_aside_where_no_translation_is_wanted() -> None:
+    given = asked_abroad()
+    pairs = given.assign(page=given["catcher"].where(given["catcher"] >= 0, 150), impressions=50, role=np.where(given["catcher"] < 0, "owner", "stray"))
+    kept, left = (
+        group_pairs(pairs, 200, None, None, brand=[], aside=[], most=9999, language="english", translate=translate) for translate in (True, False)
+    )
+    assert kept.queries["aside"].isna().all()
+    told = kept.queries.set_index("query")["language"].dropna()
+    set_apart = left.queries.set_index("query")["aside"].dropna()
+    assert set_apart.to_dict() == {query: f"in another language: {code}" for query, code in told.items()}
+    assert len(left.grouped) == left.pages.shape[0] == len(given) - len(told)
+    assert left.topic.isna().sum() == len(told)
+
+
+def test_a_page_is_not_translated_into_its_own_language() -> None:
+    days = pd.date_range("2026-05-01", "2026-10-31")
+    asked_there = {"/rivers/elver/": "fr", "/rivers/carrow/": "de"}
+    rows = [("/rivers/elver/", "elver canoe route", 2.0, 30), ("/rivers/carrow/", "carrow canoe route", 2.0, 30)]
+    rows += [(page, ask.format(page.split("/")[2]), 8.0, 60) for page, code in asked_there.items() for ask in ABROAD[code].split("|")]
+    search = pd.DataFrame(rows, columns=["page", "query", "position", "impressions"]).merge(pd.DataFrame({"date": days}), how="cross")
+    search["clicks"] = np.where(search["position"] < 3, 6, 0)
+    titles = ["Elver canoe route", "Carrow canoe route"]
+    crawl = pd.DataFrame({"page": ["/rivers/elver/", "/rivers/carrow/"], "title": titles, "status": 200, "language": ["en-GB", "de"]})
+    site = nibbet.Site(home="https://tarnbrook.example/", search=search, crawl=crawl)
+    found = site.topics().dropna(subset=["language"])
+    said = dict(zip(found["page"].str.split("/").str[-2], found["proposal"], strict=True))
+    asked = site.pages().set_index("page")["asked_in"].fillna("")
+    site.close()
+    assert said["elver"] == "translate"
+    assert said["carrow"] in ("extend", "new page")
+    assert asked.tolist() == ["", "fr"], "of carrow and elver"
 
 
 def test_a_topic_keeps_its_identity_when_a_month_is_added(world: Callable[..., Path]) -> None:
@@ -68,6 +143,8 @@ def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.Ca
     assert main(["topics", str(ran), "--format", "csv", "--where", "served = 'covered'", "-q"]) == 0
     covered = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))
     assert covered
+    assert main(["topics", str(ran), "--top", "1"]) == 0
+    assert re.search(r"queries belong to no topic: \d+ brand.*\[topics\] aside", capsys.readouterr().err), "what is left out is counted"
     one, other = covered[0], covered[1]
     ideas = tmp_path / "ideas.csv"
     ideas.write_text(f'Idea;From\n{one["topic"]};chat\nhammock camping gear;chat\nknitting yarn;chat\n"=cmd|1";chat\n', "utf-8")
@@ -79,11 +156,13 @@ def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.Ca
     assert said["hammock camping gear"]["advice"].startswith("a new page")
     assert said["knitting yarn"]["topic"] == ""
     assert main(["topics", str(ran), "--between", one["topic"], other["topic"], "-q"]) == 0
-    assert capsys.readouterr().out.startswith("two pages")
+    told = capsys.readouterr().out
+    assert told.startswith("two pages")
+    assert "questions in common: " in told
     assert main(["topics", str(ran), "--brief", "best hammock camping", "-q"]) == 0
     brief = capsys.readouterr().out
     assert brief.startswith("# hammock camping")
-    for part in ("## What is asked", "## Questions", "## What ranks now", "searches a month"):
+    for part in ("## What is asked", "## Questions", "## What ranks now", "searches a month", "What kind of page ranks: inner pages 100%"):
         assert part in brief
     assert main(["topics", str(ran), "--brief", "never heard of", "-q"]) == 2
     assert main(["topics", str(ran), "--check", str(tmp_path / "none.csv"), "-q"]) == 2

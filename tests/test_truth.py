@@ -70,6 +70,15 @@ def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., 
     assert missing["proposal"].tolist() == ["new page"] * 3
     assert (missing["gain"] > 0).all()
     assert missing["page"].isna().all()
+    abroad = true.pages.set_index("page")["case"].eq("abroad")
+    asked = topics[topics["proposal"] == "translate"]
+    assert set(asked["page"]) == set(HOME + true.pages.loc[true.pages["case"] == "abroad", "path"]), "one translation for each page met abroad"
+    said = HOME + pairs["page"].map(true.pages.set_index("page")["path"]) + " " + pairs["query"].str.lower()
+    foreign = set(said[pairs["page"].map(abroad)])
+    in_them = (rows["page"] + " " + rows["query"]).isin(foreign)
+    told = rows["topic"].isin(topics.loc[topics["language"].notna(), "topic"])
+    assert in_them[told].mean() >= 0.95, "what is said to be in another language is"
+    assert told[in_them].mean() >= 0.7
     known = rows.drop_duplicates("query")
     assert known["topic"].notna().sum() + aside["queries"].sum() >= len(known), "every query is in a topic or aside with a reason"
 

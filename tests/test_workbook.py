@@ -10,7 +10,7 @@ import pandas as pd
 from python_calamine import CalamineWorkbook
 
 import nibbet
-from nibbet.render.workbook import SHEETS, workbook
+from nibbet.render.workbook import SHEETS, _heights, workbook
 
 
 def test_the_sheets_hold_what_the_tables_hold(ran: Path) -> None:
@@ -46,3 +46,8 @@ def test_no_cell_runs_and_links_stay_inside(ran: Path, tmp_path: Path) -> None:
                 text = packed.read(name).decode("utf-8")
                 assert re.search(r"<f[ >]", text) is None, "a formula"
                 assert all("r:id" not in link for link in re.findall(r"<hyperlink [^>]*>", text)), "a link out of the book"
+
+
+def test_rows_are_as_high_as_their_sentences() -> None:
+    shown = pd.DataFrame({"page": ["/a/", "/b/", "/c/"], "because": ["Short.", "A long sentence " * 12, None]})
+    assert _heights(shown) == [15.0, 45.0, 15.0], "programs that leave wrapped rows at one line would print them over each other"

@@ -19,6 +19,7 @@ from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
+from nibbet.core.languages import asked_in
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
@@ -32,9 +33,9 @@ from nibbet.core.rules import Facts, Thresholds, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
-from nibbet.core.strength import lengths, strengths
+from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries
-from nibbet.core.topics import Grouping, group_pairs, topic_table
+from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed
@@ -54,7 +55,7 @@ NEW_DAYS = 42
 #: ways in which rows of one page and query may be split
 DIMENSIONS = ("device", "country", "surface")
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
-CURVE_ROWS, CURVE_PAGES = 1_500_000, 20_000
+CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
 
 
 class Analysis:
@@ -125,6 +126,10 @@ class Analysis:
         """Tell what is being done."""
         self._say(step)
 
+    def share(self) -> float | None:
+        """How much of what the engine works on right now is done, 0..1; None where that is not known."""
+        return self._engines[0].share() if "_engines" in self.__dict__ else None
+
     def at(self, windows: Windows) -> Analysis:
         """The same analysis with other windows; what was read and the CTR curve are shared."""
         if windows == self.windows:
@@ -141,9 +146,9 @@ class Analysis:
         return other
 
     @cached_property
-    def query_topics(self) -> pd.DataFrame:
-        """page (number), query, topic of every pair that has one."""
-        return self._pairs.loc[self._pairs["topic"].notna(), ["page", "query", "topic"]]
+    def query_topics(self) -> pd.Series:
+        """The topic of every query that has one, by its text."""
+        return self._grouping.grouped.set_index("query")["topic"]
 
     @property
     def known_pages(self) -> pd.DataFrame:
@@ -178,13 +183,19 @@ class Analysis:
         return int(max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES)))
 
     @cached_property
+    def _curve_rows(self) -> ibis.Table:
+        """What the CTR curve is learnt from, summed."""
+
+        def make() -> ibis.Table:
+            return reductions.curve_rows(self._joined.search, self.windows, paired=self._is_paired, every=self._every)
+
+        return self._store.table(self._engine, "curve-rows", self._key, make)
+
+    @cached_property
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
         self._say("learning the CTR curve")
-        every = self._every
-        cells = self._reduced(
-            "curve", lambda: reductions.curve_cells(self._joined.search, self.windows, paired=self._is_paired, every=every)
-        )
+        cells = self._reduced("curve", lambda: reductions.curve_cells(self._curve_rows))
         kinds = [cells[name].astype("category").cat.codes.to_numpy() for name in SEGMENT]
         order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine keeps no order
         return learn_curve(cells.iloc[order].reset_index(drop=True))
@@ -195,26 +206,26 @@ class Analysis:
         return reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired)
 
     @cached_property
-    def _spans(self) -> pd.Series:
-        """The first and last value of each way to split search rows."""
-        search = self._joined.search
-        ends = {f"{name}_{end}": getattr(search[name], end)() for name in DIMENSIONS for end in ("min", "max")}
-        return self._reduced("spans", lambda: search.aggregate(**ends)).iloc[0]
+    def _different(self) -> set[str]:
+        """The ways to split search rows in which they differ."""
+        rows = self._joined.tables["search"]
+        assert rows is not None, "there is always search"
+
+        def values(name: str) -> pd.DataFrame:
+            return self._reduced(f"values-{name}", lambda: rows.select(name).distinct())
+
+        return {name for name in DIMENSIONS if len(values(name).dropna()) > 1}
 
     def differs(self, dimension: str) -> bool:
         """Whether rows name more than one device, country or surface."""
-        first, last = self._spans[f"{dimension}_min"], self._spans[f"{dimension}_max"]
-        return bool(pd.notna(first) and pd.notna(last) and first != last)
+        return dimension in self._different
 
     @cached_property
     def countries(self) -> pd.DataFrame:
         """How much more or less searchers of a country choose at the same place: only countries that differ."""
-        search = self._joined.search
         if not self.differs("country"):
             return pd.DataFrame(columns=["country", "level", "clicks", "expected"])
-        cells = self._reduced(
-            "country-cells", lambda: reductions.country_cells(search, self.windows, paired=self._is_paired, every=self._every)
-        )
+        cells = self._reduced("country-cells", lambda: reductions.country_cells(self._curve_rows))
         return country_levels(cells.sort_values([*SEGMENT, "bin", "country"]), self.curve.rates)
 
     @property
@@ -251,18 +262,30 @@ class Analysis:
     def _expected(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
-        keyed = kept.mutate(query_id=self._engine.key(kept["query"]))
-        pairs = self._engine.fetch(keyed.order_by("page", "query")).astype({"query": "str"})
-        pairs["query_id"] = pd.factorize(pairs["query_id"].to_numpy())[0]
+        asked = self._store.table(self._engine, "asked", self._key, lambda: self._queries_of(kept))
+        pairs = self._reduced("coded", lambda: kept.join(asked, "query").drop("query").order_by("page", "query_id"))
+        texts = self._engine.fetch(asked).sort_values("query_id")["query"].astype("str")  # some engines keep no order
+        pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
         seen = [name for name in pairs if name.startswith("seen_")]
         days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
         pairs = pairs.drop(columns=seen).assign(days=days)
         for suffix in ("", "_reference"):
             pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
-        if (demand := self._joined.tables["demand"]) is not None:
-            told = searched(self._engine.fetch(demand.filter(demand.aside.isnull())), self.windows)
-            pairs = pairs.merge(told, on="query", how="left", validate="m:1")
+        if (demand := self._demand_rows) is not None:
+            told = searched(demand, self.windows).set_index("query")
+            number = told.index.get_indexer(texts)[pairs["query"].cat.codes]
+            for name in told:
+                pairs[name] = np.where(number >= 0, told[name].to_numpy(float)[number], np.nan)
         return pairs
+
+    def _queries_of(self, pairs: ibis.Table) -> ibis.Table:
+        """query, query_id: all queries of the pairs and of the editors, numbered by alphabet."""
+        import ibis
+
+        asked = pairs.select("query").distinct()
+        if (targets := self._targets) is not None and len(targets):
+            asked = asked.union(self._engine.frame(targets[["query"]].astype("str")), distinct=True)
+        return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32"))
 
     @cached_property
     def sight(self) -> Sight:
@@ -272,7 +295,9 @@ class Analysis:
     @cached_property
     def _mapped(self) -> pd.DataFrame:
         """The pairs of the recent or reference window with answer, role and pull, by page and query."""
-        pairs, pages = self._expected[self._expected["query"] != ""], self._pages
+        pairs, pages = self._expected, self._pages
+        if (unnamed := pairs["query"] == "").any():
+            pairs = pairs[~unnamed]
         self._say("mapping queries to pages")
         own = self.config
         lexicon, on_page = self._words_of_pages
@@ -299,6 +324,7 @@ class Analysis:
             aside=own.topics.aside,
             most=own.topics.most,
             language=own.site.language,
+            translate=own.topics.translate,
         )
 
     @cached_property
@@ -309,12 +335,19 @@ class Analysis:
         return pairs.iloc[order].reset_index(drop=True)
 
     @cached_property
-    def _demand_of_queries(self) -> pd.DataFrame | None:
-        """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
+    def _demand_rows(self) -> pd.DataFrame | None:
+        """The rows of the source of demand, queries as search rows spell them; None without one."""
         if (table := self._joined.tables["demand"]) is None:
             return None
-        rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query", "volume"])
-        rows["query"] = as_typed(rows["query"])
+        rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
+        return rows.assign(query=as_typed(rows["query"]))
+
+    @cached_property
+    def _demand_of_queries(self) -> pd.DataFrame | None:
+        """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
+        if (rows := self._demand_rows) is None:
+            return None
+        rows = rows.dropna(subset=["volume"])
         month = pd.to_datetime(rows["month"])
         rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
         return rows.groupby("query", as_index=False)["volume"].mean().rename(columns={"volume": "demand"}).astype({"query": "str"})
@@ -342,17 +375,40 @@ class Analysis:
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.curve, days)
             openings = pd.concat([openings, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
-        paths, strength = self.known_pages["path"], self._strength_of_pages
-        return topic_table(pairs, openings, asked, paths, self.windows.recent, strength=strength, least=self.config.verdicts.min_gain)
+        return topic_table(
+            pairs,
+            openings,
+            asked,
+            self.known_pages["path"],
+            self.windows.recent,
+            languages=self._languages_of_pages,
+            strength=self._strength_of_pages,
+            worth=self._worth_of_visits,
+            peaks=self._topic_peaks,
+            least=self.config.verdicts.min_gain,
+        )
+
+    @cached_property
+    def _languages_of_pages(self) -> pd.Series:
+        """The ISO code of each page's language, as the crawl tells it; null where it does not."""
+        return self._pages["language"].astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
+
+    @property
+    def _topic_peaks(self) -> pd.Series:
+        """By topic, the next peak of its season, where a year of searches tells it."""
+        if (rows := self._demand_rows) is None:
+            return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
+        return topic_peaks(rows, self._grouping.grouped, self.windows.as_of)
 
     @cached_property
     def _strengths(self) -> pd.DataFrame:
         pages = self._measured
         kinds = pd.DataFrame({"level": "kind", "key": self._told_kinds, "page": pages.index}).dropna(subset=["key"])
         sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
-        members = pd.concat([self._members, kinds, sizes], ignore_index=True)
-        told = self._demand_of_queries
-        demand = None if told is None else told.set_index("query")["demand"]
+        told = pd.DataFrame({"level": "title", "key": formats(pages["title"]), "page": pages.index}).dropna(subset=["key"])
+        members = pd.concat([self._members, kinds, sizes, told], ignore_index=True)
+        asked = self._demand_of_queries
+        demand = None if asked is None else asked.set_index("query")["demand"]
         return strengths(pages, self._mapped, demand, members, self.windows.recent.days)
 
     @property
@@ -376,7 +432,7 @@ class Analysis:
 
     def between(self, one: str, other: str) -> dict[str, Any]:
         """Whether two queries need one page or two: see `core.ideas.between`."""
-        return between(one, other, self._grouping, language=self.config.site.language)
+        return between(one, other, self._grouping, self.snapshots, language=self.config.site.language)
 
     @cached_property
     def _placed_queries(self) -> pd.DataFrame:
@@ -406,8 +462,23 @@ class Analysis:
     @cached_property
     def _words_of_pages(self) -> tuple[Lexicon, csr_matrix]:
         """The words that stand on each page; the rows are numbered as pages are."""
-        lexicon = Lexicon(self.config.site.language)
-        return lexicon, page_words(self._pages, lexicon)
+        lexicon, pages = Lexicon(self.config.site.language), self._pages
+        inventory = self._joined.inventory
+        if inventory is not None and inventory["text"].notna().any():
+            pages = pages.assign(text=inventory["text"].reindex(pages.index))
+        return lexicon, page_words(pages, lexicon, self._anchors)
+
+    @property
+    def _anchors(self) -> pd.DataFrame:
+        """page (number), anchor: the texts of links that lead to each page, from its own site and from others."""
+        parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
+        if (links := self._joined.tables["links"]) is not None:
+            parts.append(self._engine.fetch(reductions.link_anchors(links)))
+        if (outside := self._joined.backlinks) is not None:
+            rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
+            parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())
+        found = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
+        return found.drop_duplicates().sort_values(["page", "anchor"], ignore_index=True)
 
     @cached_property
     def _targets(self) -> pd.DataFrame | None:
@@ -471,6 +542,8 @@ class Analysis:
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
         targets = self._targets
         named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
+        asked = asked_in(self._pairs, self._grouping.queries).reindex(table.index)
+        table["asked_in"] = asked.where(asked != self._languages_of_pages)
         table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
 
@@ -594,16 +667,23 @@ class Analysis:
     @property
     def _likeness(self) -> merging.Likeness:
         t = self.config.verdicts
-        return merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers)
+        return merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers, t.same_intent)
 
     @cached_property
     def _candidates(self) -> tuple[pd.DataFrame, pd.DataFrame]:
         """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
         live = self._pairs["page"].map(~self._measured["gone"] & ~self._measured["blocked"]).astype(bool)
         candidates = merging.candidate_pairs(self._pairs[live], self._likeness)
-        wanted = self._engine.frame(pd.DataFrame({"page_id": np.unique(candidates[["page_a", "page_b"]].to_numpy()).astype("int64")}))
+        enough = candidates["shared"] >= self._likeness.shared_queries
+        members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
+        wanted = self._engine.frame(pd.DataFrame({"page_id": members}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
-        return candidates.assign(turn_taking=merging.turn_taking(days, candidates)), days
+        turns = merging.turn_taking(days, candidates[enough]).reindex(candidates.index, fill_value=0.0)
+        intent = pd.Series(np.nan, index=candidates.index)
+        if (first := self.snapshots) is not None and len(candidates):
+            known = self._pairs["query"].isin(first["query"]) & self._pairs["topic"].notna() & (self._pairs["impressions"] > 0)
+            intent = merging.shared_intent(self._pairs.loc[known, ["page", "topic", "impressions"]], candidates)
+        return candidates.assign(turn_taking=turns, intent=intent), days
 
     @cached_property
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
@@ -663,6 +743,7 @@ class Analysis:
             gain_low=("gain_low", "sum"),
             gain_high=("gain_high", "sum"),
         )
+        table["language"] = table["topic"].astype("str").map(topic_languages(self._grouping.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
     @cached_property
@@ -708,18 +789,23 @@ class Analysis:
         facts = self._facts
         self._say("deciding")
         verdicts, evidence = decide(facts)
-        return verdicts.assign(worth=self._worth(verdicts["gain"])), evidence
+        return verdicts.assign(worth=verdicts["gain"] * self._worth_of_visits.reindex(verdicts.index)), evidence
 
-    def _worth(self, gain: pd.Series) -> pd.Series:
-        """Money a month: extra clicks x conversions per organic session of the section (shrunk to the site) x value; null without a value."""
+    @cached_property
+    def _worth_of_visits(self) -> pd.Series:
+        """Money a visit from search earns on each page: conversions per session of the section (shrunk to the site) x value, or revenue; null
+        without either. Under -1 that of the site.
+        """
         pages, value = self._measured, self.config.value.conversion
         if value is None and not pages["revenue_long"].fillna(0).sum():
-            return pd.Series(np.nan, index=gain.index)
+            return pd.Series(np.nan, index=[*pages.index, -1])
         of_section = pages.groupby("section")[["conversions_long", "revenue_long", "sessions_long"]].transform("sum").fillna(0.0)
         whole = pages[["conversions_long", "revenue_long", "sessions_long"]].fillna(0.0).sum()
         earned = "conversions_long" if value is not None else "revenue_long"
-        per_session = (of_section[earned] + 200 * whole[earned] / max(whole["sessions_long"], 1.0)) / (of_section["sessions_long"] + 200)
-        return gain * per_session * (value if value is not None else 1.0)
+        of_site = whole[earned] / max(whole["sessions_long"], 1.0)
+        per_session = (of_section[earned] + 200 * of_site) / (of_section["sessions_long"] + 200)
+        per_session.loc[-1] = of_site
+        return per_session * (value if value is not None else 1.0)
 
     # -- tables for people ---------------------------------------------------------------------------------------------------------------
 

@@ -15,6 +15,7 @@ from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.season import Annual, annual_index
 from nibbet.core.split import scaled_pairs
 from nibbet.core.windows import Window, Windows
+from nibbet.core.words import numbered
 
 if TYPE_CHECKING:
     from nibbet.analysis import Analysis
@@ -113,8 +114,10 @@ class Comparison:
             inside.iloc[number.reindex(rows["page"]).dropna().astype(int)] = name
             parts.append(self._above("group", inside))
         if own.queries and len(self._named):
-            named = queries_in_groups(pd.Series(self._named["query"].unique()), own.queries)
-            rows = self._named.merge(named, on="query")
+            number, texts = numbered(self._named)
+            found = queries_in_groups(texts, own.queries)
+            found["number"] = pd.Index(texts).get_indexer(found["query"])
+            rows = self._named.assign(number=number).merge(found[["number", "group"]], on="number")
             parts.append(self._of_pairs("query group", rows, "group"))
         return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
 
@@ -128,6 +131,7 @@ class Comparison:
         least: clicks of both windows together that a member must have.
         """
         code, keys = pd.factorize(pairs[by], sort=True)
+        keys = pd.Index(keys).astype("str")
         recent, base = (np.bincount(code, pairs[name].to_numpy(float), len(keys)) for name in ("clicks", "clicks_reference"))
         weight = pairs["clicks_reference"].to_numpy(float) + 1e-9
         factor = pairs["page"].map(self._season).fillna(1.0).to_numpy(float)
@@ -152,7 +156,10 @@ class Comparison:
         return pd.concat([table, self._of_pairs("with brand", subjects, "subject")], ignore_index=True)
 
     def _topics(self, least: float) -> pd.DataFrame:
-        rows = self._named.merge(self._a.query_topics, on=["page", "query"])
+        number, texts = numbered(self._named)
+        topic, topics = pd.factorize(texts.map(self._a.query_topics))
+        rows = self._named.assign(topic=pd.Categorical.from_codes(topic[number], topics))
+        rows = rows[rows["topic"].notna()]
         return self._of_pairs("topic", rows, "topic", least=least) if len(rows) else core.nothing(core.CHANGES)
 
     def _dimension(self, name: str) -> pd.DataFrame:

@@ -136,6 +136,8 @@ class TopicSettings(Section):
     "The most wanted queries are grouped, so many of them; the rest is counted aside."
     aside: Texts = []
     "Words, phrases or re: expressions of RE2: queries with them belong to no topic, and are counted."
+    translate: bool = True
+    "Whether queries in other languages than the site's make topics to translate; else they are counted aside."
 
 
 class ValueSettings(Section):
@@ -170,6 +172,8 @@ class VerdictSettings(Section):
     "Queries in common from which they do: fewer may be chance."
     turn_taking: float = Field(0.12, ge=0, le=1)
     "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
+    same_intent: float = Field(0.3, ge=0, le=1)
+    "Share of impressions in topics that both draw, where snapshots of results are given: below it searchers want different things."
     answers: float = Field(0.5, gt=0, lt=1)
     "Answer from which a page answers a query: half of its telling words, or behaviour that tells as much."
     rival_share: float = Field(0.1, gt=0, lt=1)

@@ -198,9 +198,10 @@ class Site:
         return self._kept("groups", lambda a: a.groups())
 
     def topics(self) -> pd.DataFrame:
-        """Queries grouped so that one page can answer each group: topic, label, queries, volume, volume_kind (searches a month or
+        """Queries grouped so that one page can answer each group: topic, label, language (ISO code where it is
+        asked in another than the site's), queries, volume, volume_kind (searches a month or
         impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
-        (none, extend, new page), gain, gain_low, gain_high, because, strength; those with most to gain first, in sections that do well before others.
+        (none, extend, new page, translate), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
         """
         return self._kept("topics", lambda a: a.topics())
 
@@ -526,6 +527,10 @@ class Site:
     def say(self, step: str) -> None:
         """Tell what is being done."""
         self._say(step)
+
+    def share(self) -> float | None:
+        """How much of what the engine works on right now is done, 0..1; None where that is not known."""
+        return self._analysis.share() if "_analysis" in self.__dict__ else None
 
     # -- out -----------------------------------------------------------------------------------------------------------------------------
 

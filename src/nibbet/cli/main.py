@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import time
 from collections.abc import Callable, Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -159,37 +158,6 @@ def _nibbet(version: Annotated[bool, typer.Option("--version", help="Print the v
         raise typer.Exit
 
 
-class _Progress:
-    """Steps on standard error: on a terminal one line that changes; elsewhere only with -v."""
-
-    def __init__(self, *, quiet: bool, verbose: bool) -> None:
-        self._verbose, self._quiet = verbose, quiet
-        self._begun = self._step_begun = time.monotonic()
-        self._step = ""
-
-    def __call__(self, step: str) -> None:
-        now = time.monotonic()
-        if self._verbose and self._step:
-            sys.stderr.write(f"{now - self._step_begun:6.1f} s  {self._step}\n")
-        self._step, self._step_begun = step, now
-        if not self._quiet and step.startswith("waiting"):
-            sys.stderr.write(f"{_harmless(step)} ...\n")
-        if self._quiet or self._verbose or not step:
-            return
-        if sys.stderr.isatty():
-            sys.stderr.write(f"\r\x1b[2K{_harmless(step)[:70]} ...")
-            sys.stderr.flush()
-        elif now - self._begun > 2:
-            sys.stderr.write(f"{_harmless(step)} ...\n")
-
-    def done(self) -> float:
-        self("")
-        if sys.stderr.isatty() and not (self._quiet or self._verbose):
-            sys.stderr.write("\r\x1b[2K")
-            sys.stderr.flush()
-        return time.monotonic() - self._begun
-
-
 def _with_site(
     folder: Path | None,
     site_folder: Path | None,
@@ -201,14 +169,17 @@ def _with_site(
     protect: Sequence[str] = (),
 ) -> float:
     """Open the workspace, run the task, give everything back; returns the seconds it took."""
+    from nibbet.cli.progress import Progress
     from nibbet.site import open_site
 
-    progress = _Progress(quiet=quiet, verbose=verbose)
+    progress = Progress(quiet=quiet, verbose=verbose)
     site = open_site(folder or site_folder or Path(), as_of=_day(as_of), protect=protect, say=progress)
+    progress.share = site.share
     try:
         task(site)
         return progress.done()
     finally:
+        progress.done()
         site.close()
 
 
@@ -240,19 +211,28 @@ def demo(
     verbose: Verbose = False,
 ) -> None:
     """Write the exports of an invented site, and run everything on them."""
+    from nibbet.cli.progress import Progress
     from nibbet.demo.exports import write
 
-    progress = _Progress(quiet=quiet, verbose=verbose)
+    progress = Progress(quiet=quiet, verbose=verbose)
     if folder.exists() and any(folder.iterdir()) and not (folder / "inventory.xlsx").exists():
         raise NibbetError(f"{folder} holds other files. Name an empty folder: nibbet demo FOLDER")
     progress(f"writing 16 months of Tarnbrook into {folder}")
+    written = 0.0
+
+    def told(share: float) -> None:
+        nonlocal written
+        written = share
+
+    progress.share = lambda: written or None
     try:
-        write(folder, pages=pages, seed=seed, level=level.value)
+        write(folder, pages=pages, seed=seed, level=level.value, told=told)
     except FileExistsError as there:
         raise NibbetError(f"{there} is there already and is not of the demo. Move it, or name another folder: nibbet demo FOLDER") from None
     except OSError as fault:
         raise NibbetError(f"{folder} cannot be written ({fault.strerror or fault}). Name another folder: nibbet demo FOLDER") from None
-    progress.done()
+    finally:
+        progress.done()
     _run_all(folder, None, None, quiet, verbose, None)
 
 
@@ -376,10 +356,11 @@ def topics(
     verbose: Verbose = False,
 ) -> None:
     """Print the topics of the site: what it answers, what it draws by accident, what to write; most to gain first."""
-    from nibbet.render.terminal import show
+    from nibbet.render.terminal import aside_sentence, show
 
     text: list[str] = []
     rows: list[pd.DataFrame] = []
+    aside: list[str] = []
 
     def task(s: Site) -> None:
         import pandas as pd
@@ -400,6 +381,7 @@ def topics(
             rows.append(_chosen(s.check_ideas(read_ideas(check)), where, top))
         else:
             rows.append(_chosen(s.topics(), where, top))
+            aside.append(aside_sentence(s.topics_aside()))
 
     _with_site(folder, site, quiet, verbose, task, as_of=as_of)
     if text:
@@ -413,6 +395,8 @@ def topics(
     listed = ["topic", "queries", "volume", "served", "page", "position", "proposal", "gain"]
     columns = None if check is not None or between is not None else listed
     show(rows[0], form.value, columns=columns, empty="No topic fits. Loosen --where, or give search rows with queries.")
+    if not quiet and any(aside):
+        typer.echo(aside[0], err=True)
 
 
 @app.command(short_help="The report as one HTML file.")

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
+from nibbet.core.strength import formats
 from nibbet.core.topics import telling, unit_rows
 from nibbet.core.words import Lexicon, plain
 
@@ -24,7 +25,8 @@ class Brief:
     """The facts of one topic; every frame may be empty.
 
     topic: its row of the topic table; queries: query, volume, impressions, position; questions: question, shown (snapshots), share;
-    covered: word, share of the ranking titles that have it; titles: title, shown; links: page, title, clicks; others: topic, page.
+    covered: word, share of the ranking titles that have it; titles: title, shown; kinds: what kind of page ranks (how its title is put, and
+    whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page.
     existing: what the page that serves or catches it already says (title, h1, headings, description, words; null where not known), or None;
     missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share.
     """
@@ -34,6 +36,7 @@ class Brief:
     questions: pd.DataFrame
     covered: pd.DataFrame
     titles: pd.DataFrame
+    kinds: pd.DataFrame
     links: pd.DataFrame
     others: pd.DataFrame
     snapshots: int
@@ -79,11 +82,11 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
 
     Args:
         topic: a row of the topic table, pages by address. asked: query, topic, impressions, demand, position.
-        snapshots: query, kind (result, question), title; or None.
+        snapshots: query, kind (result, question), title, url; or None.
     """
     own = asked[asked["topic"] == topic["topic"]]
     queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
-    rows = pd.DataFrame({"query": [], "kind": [], "title": []}, dtype="str") if snapshots is None else snapshots
+    rows = pd.DataFrame({"query": [], "kind": [], "title": [], "url": []}, dtype="str") if snapshots is None else snapshots
     shown = rows[rows["query"].isin(own["query"]) & rows["title"].notna()]
     count = int(shown["query"].nunique())
     existing = neighbours.texts.loc[topic["page"]] if topic["page"] in neighbours.texts.index else None
@@ -94,6 +97,7 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
         questions.rename(columns={"title": "question"}).head(TITLES_TOLD),
         _beyond(titles["title"], titles["shown"], own["query"], neighbours.language),
         titles.head(TITLES_TOLD),
+        _kinds(shown[shown["kind"] == "result"]),
         *neighbours.beside(topic, own["query"]),
         count,
         existing,
@@ -118,6 +122,16 @@ def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str
     new[stems.row[~np.isin(stems.col, old)]] = True
     found = shares[new].rename_axis("word").reset_index(name="share")
     return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
+
+
+def _kinds(results: pd.DataFrame) -> pd.DataFrame:
+    """kind, share: how the titles of results are put, and which are home pages; most first."""
+    names = {"a question": "titles that ask a question", "a count of things": "titles that count things", "in two parts": "titles in two parts"}
+    put = formats(results["title"]).map({**names, "plain": "plain titles"})
+    homes = results["url"].astype("str").str.fullmatch(r"[a-z]+://[^/]+/?")
+    kinds = pd.concat([put, homes.map({True: "home pages", False: "inner pages"})])
+    found = (kinds.value_counts() / max(len(results), 1)).rename_axis("kind").reset_index(name="share")
+    return found.sort_values(["share", "kind"], ascending=[False, True], ignore_index=True)
 
 
 def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:

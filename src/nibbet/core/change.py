@@ -66,15 +66,19 @@ def change(
     difference = recent - base
     shape = tuple(1 / (1 / (count + 0.5) + own**2 / 2) for count in (recent, reference))
     mean = recent + 0.5, (reference + 0.5) * factor
-    low, high = (tuple(special.gammaincinv(k, level) / k * m for k, m in zip(shape, mean, strict=True)) for level in (0.025, 0.975))
+    counts = [np.unique(count, return_inverse=True) for count in shape]  # many rows have equal counts, and quantiles are dear
+    low, high = (
+        tuple((special.gammaincinv(k, level) / k)[row] * m for (k, row), m in zip(counts, mean, strict=True)) for level in (0.025, 0.975)
+    )
     usable = np.ones(len(recent), dtype=bool) if known is None else known
     enough = usable & (recent + reference >= 5)
     ratio = mean[0] / (mean[1] * season)
-    inside = np.fmax(
-        np.where(ratio > 1, special.fdtr(2 * shape[0], 2 * shape[1], (1 + beyond) / ratio), 0.0),
-        np.where(ratio <= 1, special.fdtrc(2 * shape[0], 2 * shape[1], (1 - beyond) / ratio), 0.0),
-    )
-    q = false_discovery(np.where(enough, np.minimum(2 * inside, 1.0), np.nan))
+    up = ratio > 1
+    told, fallen = enough & up, enough & ~up
+    inside = np.full(len(recent), np.nan)
+    inside[told] = special.fdtr(2 * shape[0][told], 2 * shape[1][told], (1 + beyond) / ratio[told])
+    inside[fallen] = special.fdtrc(2 * shape[0][fallen], 2 * shape[1][fallen], (1 - beyond) / ratio[fallen])
+    q = false_discovery(np.minimum(2 * inside, 1.0))
     frame = pd.DataFrame(
         {
             "change": difference,

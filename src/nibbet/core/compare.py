@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from nibbet.core.change import change, noise_of
 from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
 from nibbet.core.windows import Windows
-from nibbet.core.words import Lexicon, rarity
+from nibbet.core.words import Lexicon, numbered, rarity
 
 Floats = NDArray[np.float64]
 
@@ -211,15 +211,15 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     if plain.empty:
         return nothing(LOSSES)
     lost = np.maximum((plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float), 0)
-    number, texts = pd.factorize(plain["query"])
+    number, texts = numbered(plain)
     lexicon = Lexicon(language)
-    words = lexicon.matrix(pd.Series(texts))[number].tocoo()
+    words = lexicon.matrix(texts)[number].tocoo()
     page, addresses = pd.factorize(plain["page"], sort=True)
     cell, where = np.unique(page[words.row].astype(np.int64) * words.shape[1] + words.col, return_inverse=True)
     by_word, queries = np.bincount(where, lost[words.row]), np.bincount(where)
     whole = np.bincount(page, lost, minlength=len(addresses))
     of_page, word = cell // words.shape[1], cell % words.shape[1]
-    telling = rarity(lexicon.matrix(pd.Series(texts)))
+    telling = rarity(lexicon.matrix(texts))
     names = (by_word >= NAMES_LOSS * whole[of_page]) & (queries >= 2)
     order = np.lexsort([word, -telling[word], -by_word * names, of_page])
     place = np.arange(len(order)) - np.searchsorted(of_page[order], of_page[order])
@@ -261,9 +261,9 @@ def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
     Args:
         pairs: query and what else is to be kept; brand: its spellings.
     """
-    number, texts = pd.factorize(pairs["query"])
+    number, texts = numbered(pairs)
     names = sorted({name.lower() for name in brand if name.strip()}, key=len, reverse=True)
-    rest = pd.Series(texts).str.replace("|".join(re.escape(name) for name in names), " ", regex=True).str.split()
+    rest = texts.str.replace("|".join(re.escape(name) for name in names), " ", regex=True).str.split()
     words = rest.explode().dropna().reset_index().drop_duplicates()
     words.columns = pd.Index(["number", "subject"])
     words = words[words["subject"].str.len() > 2]

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy.optimize import isotonic_regression
 
-from nibbet.core.bins import BINS, BINS_PER_E
+from nibbet.core.bins import BINS, BINS_PER_E, made_to_fall
 from nibbet.core.pull import usual_pull
 
 Floats = NDArray[np.float64]
@@ -124,7 +123,7 @@ def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:
         base = pooled * _level(part, pooled)
         rate, weight = _binned(part, base)
         mixed = (rate * weight + base * POOLING_CLICKS) / (weight + POOLING_CLICKS)
-        falling = isotonic_regression(mixed, weights=weight + POOLING_CLICKS, increasing=False).x
+        falling = made_to_fall(mixed, weight + POOLING_CLICKS)
         sums = part.groupby("bin")[["clicks", "impressions"]].sum().reindex(range(BINS), fill_value=0)
         spread = 1.96 / np.sqrt(weight + POOLING_CLICKS)
         rows.append(
@@ -166,5 +165,5 @@ def _binned(cells: pd.DataFrame, base: Floats) -> tuple[Floats, Floats]:
 
 def _falling(rate: Floats, weight: Floats, shape: Floats) -> Floats:
     mixed = (rate * weight + shape * PRIOR_CLICKS) / (weight + PRIOR_CLICKS)
-    falling: Floats = np.maximum(isotonic_regression(mixed, weights=weight + PRIOR_CLICKS, increasing=False).x, 1e-6)
+    falling: Floats = np.maximum(made_to_fall(mixed, weight + PRIOR_CLICKS), 1e-6)
     return falling

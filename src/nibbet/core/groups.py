@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pandas as pd
 from scipy import sparse
-from scipy.sparse import csgraph
 
 from nibbet.core import sentences as say
 from nibbet.core.curve import Curve
@@ -40,6 +39,13 @@ class Likeness:
     shared_queries: int = 3
     turn_taking: float = 0.12
     answers: float = 0.5
+    same_intent: float = 0.3
+    "Share of impressions in topics that both pages draw, where snapshots of results tell topics apart."
+
+    def meets(self, candidates: pd.DataFrame) -> pd.Series:
+        """Which candidates are alike enough to be one page."""
+        enough = (candidates["shared"] >= self.shared_queries) & (candidates["turn_taking"] >= self.turn_taking)
+        return enough & ~(candidates["intent"] < self.same_intent)
 
 
 def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
@@ -49,7 +55,8 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
         pairs: page, query, impressions, answer, brand; one row per pair with impressions.
     Returns:
         page_a < page_b, shared (queries), shared_impressions, overlap: the share of the smaller page's impressions that fall on queries
-        the other draws too. Brand queries are left out: they say nothing of intent.
+        the other draws too. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
+        to merge, enough to be asked about.
     """
     own = pairs[~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)]
     if own.empty:
@@ -74,7 +81,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
     joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
     joined = joined[
-        (joined["shared"] >= like.shared_queries) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)
+        (joined["shared"] >= min(PROPOSING, like.shared_queries)) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)
     ]
     out: pd.DataFrame = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
@@ -100,6 +107,22 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return turned.groupby(lead["pair"][before.notna()]).mean().reindex(numbered["pair"]).fillna(0.0).set_axis(candidates.index)
 
 
+def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+    """For each candidate pair, how far both pages draw the same topics: the smaller share of impressions, topic by topic, added up, 0..1.
+
+    Args:
+        pairs: page, topic, impressions of the queries whose results are known; candidates: page_a, page_b. Null where a page has none.
+    """
+    sums = pairs.groupby(["page", "topic"], observed=True)["impressions"].sum()
+    share = (sums / sums.groupby(level="page").transform("sum")).rename("share").reset_index()
+    numbered_pairs = candidates.reset_index(names="pair")
+    one, other = (numbered_pairs.merge(share, left_on=f"page_{side}", right_on="page")[["pair", "topic", "share"]] for side in "ab")
+    both = one.merge(other, on=["pair", "topic"])
+    least = both[["share_x", "share_y"]].min(axis=1).groupby(both["pair"]).sum()
+    told = np.intersect1d(one["pair"], other["pair"])
+    return least.reindex(told, fill_value=0.0).reindex(numbered_pairs["pair"]).set_axis(candidates.index)
+
+
 def shown_once(days: pd.DataFrame, groups: pd.DataFrame) -> pd.Series:
     """By group, the share of its impressions that is left when pages shown for the same query on the same day count once.
 
@@ -115,21 +138,23 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, overlap, shared_impressions, turn_taking.
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, intent (null where results are not known).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
         group, page, survivor (truth value), shared_impressions, overlap, turn_taking of the member with its survivor (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
     """
+    from scipy.sparse.csgraph import connected_components
+
     empty = pd.DataFrame(columns=["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"])
-    alike = candidates[candidates["turn_taking"] >= like.turn_taking]
+    alike = candidates[like.meets(candidates)]
     if alike.empty:
         return empty
     members = np.unique(alike[["page_a", "page_b"]].to_numpy())
     a, b = np.searchsorted(members, alike["page_a"]), np.searchsorted(members, alike["page_b"])
     graph = sparse.coo_matrix((np.ones(len(alike)), (a, b)), shape=(len(members), len(members)))
-    label = csgraph.connected_components(graph, directed=False)[1]
+    label = connected_components(graph, directed=False)[1]
     table = pd.DataFrame({"page": members, "group": label}).merge(pages, on="page", how="left", validate="1:1")
     earned = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
     table["worth"] = earned * (0.5 + 0.5 * table["answer"].fillna(0.5))
@@ -171,9 +196,13 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         say.share(rows["turn_taking"]),
         f" of days the leading page changes, under {like.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
     )
+    few = say.joined("They share ", say.plural(rows["shared"], "query").str.replace("querys", "queries"), f", under {like.shared_queries}.")
+    apart = say.joined(
+        "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {like.same_intent:.0%}."
+    )
     because = np.select(
-        [together, held],
-        [turns, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [rows["shared"] < like.shared_queries, together, rows["intent"] < like.same_intent, held],
+        [few, turns, apart, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

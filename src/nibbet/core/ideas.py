@@ -7,10 +7,9 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from scipy import sparse
-from sparse_dot_topn import sp_matmul_topn
 
 from nibbet.core.topics import Grouping, telling, unit_rows
-from nibbet.core.words import Lexicon, as_typed
+from nibbet.core.words import Lexicon, as_typed, plain
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
 #: likeness in words (cosine) from which an idea is taken for a topic that is known
@@ -28,6 +27,8 @@ def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lang
         likeness is 1 where the idea is a query that is known, else the cosine of its words with the nearest one, from KNOWN up; an idea
         like none stands without a topic.
     """
+    from sparse_dot_topn import sp_matmul_topn
+
     queries, texts = known.grouped, as_typed(ideas.fillna(""))
     number = pd.Index(queries["query"]).get_indexer(texts)
     likeness = np.where(number >= 0, 1.0, 0.0)
@@ -50,21 +51,22 @@ def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lang
     table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": np.where(number >= 0, likeness, np.nan)})
     table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
     table["advice"] = np.select(
-        [table["topic"].isna(), table["served"] == "covered", table["proposal"] == "extend"],
+        [table["topic"].isna(), table["served"] == "covered", table["proposal"] == "extend", table["proposal"] == "translate"],
         [
             "nothing is known of it: ask for its demand first",
             "would compete with the page named: work on that one",
             "extend the page named",
+            "translate the page named",
         ],
         "a new page: none answers it",
     )
     return table[IDEAS]
 
 
-def between(one: str, other: str, known: Grouping, *, language: str) -> dict[str, Any]:
+def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | None, *, language: str) -> dict[str, Any]:
     """Whether two queries need one page or two: one, other, answer (one page, two pages, unclear), because, and the figures behind it.
 
-    Raises KeyError with the text that no source knows.
+    snapshots: query, kind (result, question), title; or None. Raises KeyError with the text that no source knows.
     """
     queries, texts = known.grouped, as_typed(pd.Series([one, other])).tolist()
     index = pd.Index(queries["query"])
@@ -106,7 +108,15 @@ def between(one: str, other: str, known: Grouping, *, language: str) -> dict[str
         "shared_results": shared,
         "shared_pages": on_pages,
         "shared_words": in_words,
+        "shared_questions": None if snapshots is None else _shared_questions(texts, snapshots),
     }
+
+
+def _shared_questions(texts: list[str], snapshots: pd.DataFrame) -> float | None:
+    """The share of the questions shown with either of two queries that are shown with both; None where one has none."""
+    asked = snapshots[(snapshots["kind"] == "question") & snapshots["title"].notna()]
+    one, other = (set(plain(asked.loc[asked["query"] == text, "title"]).to_pylist()) for text in texts)
+    return len(one & other) / len(one | other) if one and other else None
 
 
 def _cosine(table: sparse.csr_matrix, at: np.ndarray) -> float:

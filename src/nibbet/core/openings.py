@@ -61,7 +61,8 @@ def find_openings(
     columns = [*COLUMNS, *(name for name in MORE if name in pairs)]
     found = pd.concat([part.loc[part["gain"] > 0, columns] for part in parts])
     order = np.lexsort([found.index.to_numpy(), found["page"].to_numpy(), -found["gain"].to_numpy(float)])  # rows stand by page and query
-    return found.iloc[order].reset_index(drop=True)
+    found = found.iloc[order].reset_index(drop=True)
+    return found.astype({name: "str" for name in ("query", "topic") if name in found})
 
 
 #: clicks that a query must have for its place to count as held
@@ -78,7 +79,7 @@ def best_like(held: pd.DataFrame, wanted: pd.DataFrame, *, language: str) -> pd.
     if held.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
     lexicon = Lexicon(language)
-    number, texts = numbered(pd.concat([rows[[c for c in ("query", "query_id") if c in rows]] for rows in (held, wanted)]))
+    number, texts = numbered(pd.concat([rows[["query"]] for rows in (held, wanted)]))
     words = lexicon.matrix(texts)
     own, other = words[number[: len(held)]], words[number[len(held) :]]
     pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))

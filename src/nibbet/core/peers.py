@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import stats
+from scipy import special
 
 from nibbet.core.pull import JUDGED, THIN_CLICKS, false_discovery, judged_pull, weighted_position
 
@@ -49,7 +49,7 @@ def share_among_peers(events: Floats, trials: Floats, group: NDArray[np.int64], 
             middle = unit[np.abs(unit - np.median(unit)) <= 2.5]
             spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, 0.02, 1.0))
     z = angle / np.sqrt(counting + spread**2)
-    low, high = (false_discovery(np.where(told, tail, np.nan)) for tail in (stats.norm.cdf(z), stats.norm.sf(z)))
+    low, high = (false_discovery(np.where(told, tail, np.nan)) for tail in (special.ndtr(z), special.ndtr(-z)))
     q = np.where(z < 0, low, high)
     weight = 1 / spread**2
     return pd.DataFrame(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import special, stats
+from scipy import special
 
 Floats = NDArray[np.float64]
 
@@ -106,7 +106,8 @@ def pull_interval(clicks: Floats, expected: Floats, *, level: float = 0.95) -> t
     """(low, high) of the true pull, unshrunk: a gamma with mean clicks / expected, counting noise and row noise together."""
     mean = (clicks + 0.5) / np.maximum(expected, 1e-9)
     shape = 1.0 / (1.0 / (clicks + 0.5) + ROW_SPREAD**2 / np.maximum(np.sqrt(expected), 1.0))
-    return stats.gamma.ppf((1 - level) / 2, shape, scale=mean / shape), stats.gamma.ppf((1 + level) / 2, shape, scale=mean / shape)
+    low, high = (special.gammaincinv(shape, part) * mean / shape for part in ((1 - level) / 2, (1 + level) / 2))
+    return low, high
 
 
 def too_low_p(clicks: Floats, expected: Floats, *, below: float) -> Floats:
@@ -116,7 +117,7 @@ def too_low_p(clicks: Floats, expected: Floats, *, below: float) -> Floats:
     """
     mean = np.maximum(below * expected, 1e-9)
     size = np.maximum(np.sqrt(np.maximum(expected, 1.0)), 1.0) / ROW_SPREAD**2
-    tail = stats.nbinom.cdf(clicks, size, size / (size + mean))
+    tail = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))
     return np.where(expected >= THIN_CLICKS, tail, 1.0)
 
 
@@ -125,7 +126,12 @@ def false_discovery(p_values: Floats) -> Floats:
     known = np.isfinite(p_values)
     q = np.full(len(p_values), np.nan)
     if known.any():
-        q[known] = stats.false_discovery_control(np.clip(p_values[known], 0, 1))
+        given = np.clip(p_values[known], 0, 1)
+        order = np.argsort(-given)
+        count = len(given)
+        adjusted = np.empty(count)
+        adjusted[order] = np.minimum.accumulate(given[order] * count / np.arange(count, 0, -1))
+        q[known] = np.minimum(adjusted, 1.0)
     return q
 
 

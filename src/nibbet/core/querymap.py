@@ -15,9 +15,13 @@ from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_me
 Floats = NDArray[np.float64]
 
 #: how much a word counts by where it stands on the page
-FIELDS = {"title": 1.0, "h1": 1.0, "path": 0.9, "headings": 0.75, "description": 0.6}
+FIELDS = {"title": 1.0, "h1": 1.0, "path": 0.9, "headings": 0.75, "description": 0.6, "text": 0.5}
+#: how much a word of the links to a page counts: others say what it is about, but say "here" and "more" too
+ANCHOR = 0.6
 #: how much of what the words leave open the searchers' behaviour may fill
 BEHAVIOUR_SHARE = 0.6
+#: the roles, the one that serves the query first
+ROLES: pd.CategoricalDtype = pd.CategoricalDtype(["owner", "rival", "passing", "stray"])
 ROWS_AT_ONCE = 500_000
 
 
@@ -29,13 +33,20 @@ class Roles:
     rival_share: float = 0.1
 
 
-def page_words(pages: pd.DataFrame, lexicon: Lexicon) -> sparse.csr_matrix:
+def page_words(pages: pd.DataFrame, lexicon: Lexicon, anchors: pd.DataFrame | None = None) -> sparse.csr_matrix:
     """Pages x words: the strongest place (0..1, see FIELDS) in which each word stands.
 
     Args:
-        pages: any of title, h1, headings, description (texts or null) and path.
+        pages: any of title, h1, headings, description, text (texts or null) and path.
+        anchors: page (row number in `pages`), anchor: texts of links that lead to it, each once.
     """
     tables = [(lexicon.matrix(pages[name]), weight) for name, weight in FIELDS.items() if name in pages]
+    if anchors is not None and len(anchors):
+        number, texts = pd.factorize(anchors["anchor"])
+        leads = sparse.csr_matrix((np.ones(len(anchors), dtype=np.float32), (anchors["page"], number)), shape=(len(pages), len(texts)))
+        said = sparse.csr_matrix(leads @ lexicon.matrix(pd.Series(texts)))
+        said.data[:] = 1.0
+        tables.append((said, ANCHOR))
     best = sparse.csr_matrix((len(pages), 1))
     for table, weight in tables:
         wide, best = lexicon.same_width(table, best)
@@ -120,15 +131,16 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
     answered = np.bincount(query[answers], minlength=len(unique))[query] > 0
     share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
     share = np.where(np.isnan(share), 0.0, share)
-    role = np.select([owner, owned & (share >= roles.rival_share), ~answers & ~answered & ~owned], ["owner", "rival", "stray"], "passing")
-    return pairs.assign(**shares, role=pd.array(role, dtype="str")).drop(columns="named")
+    rival, stray = owned & (share >= roles.rival_share), ~answers & ~answered & ~owned
+    role = np.select([owner, rival, stray], [0, 1, 3], 2).astype(np.int8)
+    return pairs.assign(**shares, role=pd.Categorical.from_codes(role, dtype=ROLES)).drop(columns="named")
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:
     """The pairs with named: whether editors meant the page for the query; with a row of zeros for each that searchers have not met."""
     if targets is None or targets.empty:
         return pairs.assign(named=False)
-    targets = targets.drop_duplicates("query")
+    targets = targets.drop_duplicates("query").astype({"query": pairs["query"].dtype})
     of_pages = pairs.loc[pairs["page"].isin(targets["page"]), ["page", "query"]].reset_index(names="row")
     met = of_pages.merge(targets, on=["page", "query"], how="right", validate="1:1")
     pairs = pairs.assign(named=pairs.index.isin(met["row"].dropna()))
@@ -137,22 +149,14 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
         return pairs
     counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in pairs]
     added = new.assign(named=True, **dict.fromkeys(counts, 0))
-    if "query_id" in pairs:
-        elsewhere = (
-            pairs.loc[pairs["query"].isin(new["query"]), ["query", "query_id"]].drop_duplicates("query").set_index("query")["query_id"]
-        )
-        known = added["query"].map(elsewhere)
-        added["query_id"] = known.fillna(
-            pd.Series(pairs["query_id"].max() + 1 + np.arange(len(added)) if len(pairs) else np.arange(len(added)), index=added.index)
-        ).astype("int64")
     both = pd.concat([pairs, added], ignore_index=True)
-    whole = both.astype({c: pairs[c].dtype for c in [*counts, *(["query_id"] if "query_id" in pairs else [])]})
+    whole = both.astype({c: pairs[c].dtype for c in counts})
     return whole.sort_values(["page", "query"], ignore_index=True)
 
 
 def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:
     """One row per query: pages, clicks, impressions, position (weighted), brand; by impressions."""
-    sums = pairs.groupby("query").agg(
+    sums = pairs.groupby("query", observed=True).agg(
         pages=("page", "size"),
         clicks=("clicks", "sum"),
         impressions=("impressions", "sum"),

@@ -132,8 +132,17 @@ def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
 
 def link_sums(links: ibis.Table) -> ibis.Table:
     """One row per page: from how many other pages of the site a link leads to it."""
-    used = links.filter(links.aside.isnull(), links.source_id.notnull(), links.target_id.notnull(), links.source_id != links.target_id)
-    return used.select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
+    return _between_pages(links).select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
+
+
+def link_anchors(links: ibis.Table) -> ibis.Table:
+    """page, anchor: the texts of links from other pages of the site to each, once."""
+    return _between_pages(links).filter(_.anchor.notnull()).select("anchor", page="target_id").distinct()
+
+
+def _between_pages(links: ibis.Table) -> ibis.Table:
+    """Links from one page of the site to another."""
+    return links.filter(links.aside.isnull(), links.source_id.notnull(), links.target_id.notnull(), links.source_id != links.target_id)
 
 
 def site_days(search: ibis.Table) -> ibis.Table:
@@ -153,34 +162,36 @@ def visit_days(landings: ibis.Table) -> ibis.Table:
     )
 
 
-def curve_cells(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
-    """What the CTR curve is learnt from: one row per (device, surface, brand, bin, page_id) of the long window: clicks, impressions.
+def curve_rows(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
+    """What the CTR curve and the levels of countries are learnt from: one row per (country, device, surface, brand, bin, page) of the long
+    window: clicks, impressions.
 
     Args:
         paired: whether rows carry queries; without, page rows stand in.
         every: one page in so many is taken; a site of a million pages has enough in a part of them.
     """
-    rows = _learnt_from(search, windows, paired=paired, every=every)
-    return rows.group_by("device", "surface", "brand", "bin", page=rows.page_id).aggregate(
-        clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions)
-    )
-
-
-def country_cells(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
-    """What the levels of countries are learnt from: as `curve_cells`, by country in place of the page."""
-    rows = _learnt_from(search, windows, paired=paired, every=every).mutate(country=_.country.fill_null(""))
-    return rows.group_by("country", "device", "surface", "brand", "bin").aggregate(
-        clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions)
-    )
-
-
-def _learnt_from(search: ibis.Table, windows: Windows, *, paired: bool, every: int) -> ibis.Table:
     rows = _with_bins(pair_rows(search) if paired else page_rows(search))
     shown = inside(rows, windows.long)
     if windows.reference_kind == "before":
         shown = shown | inside(rows, windows.reference)
     rows = rows.filter(shown, rows.placed > 0)
-    return rows.filter(rows.page_id % every == 0) if every > 1 else rows
+    rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
+    rows = rows.mutate(country=rows.country.fill_null(""), page=rows.page_id)
+    return _cells(rows, "country", "device", "surface", "brand", "bin", "page")
+
+
+def curve_cells(learnt_from: ibis.Table) -> ibis.Table:
+    """The rows of `curve_rows` with all countries together."""
+    return _cells(learnt_from, "device", "surface", "brand", "bin", "page")
+
+
+def country_cells(learnt_from: ibis.Table) -> ibis.Table:
+    """The rows of `curve_rows` with all pages together."""
+    return _cells(learnt_from, "country", "device", "surface", "brand", "bin")
+
+
+def _cells(rows: ibis.Table, *by: str) -> ibis.Table:
+    return rows.group_by(*by).aggregate(clicks=whole_sum(rows.clicks), impressions=whole_sum(rows.impressions))
 
 
 def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: bool) -> ibis.Table:
@@ -328,9 +339,8 @@ def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
 
 
 def is_brand(query: Any, brand: Sequence[str]) -> Any:
-    """Whether a query names the brand, with or without the blank between its words."""
-    text = query.lower()
-    return reduce(or_, [text.contains(word) for word in sorted({word.lower() for word in brand if word.strip()})], ibis.literal(False))
+    """Whether a query in small letters names the brand."""
+    return reduce(or_, [query.contains(word) for word in sorted({word.lower() for word in brand if word.strip()})], ibis.literal(False))
 
 
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:

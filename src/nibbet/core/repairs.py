@@ -167,7 +167,7 @@ def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: 
         say.count(sums["impressions"]),
         " impressions of ",
         say.plural(sums["queries"], "query").str.replace("querys", "queries"),
-        ' that this page answers, first "' + sums["first"] + f'" ({windows.recent}).',
+        ' that this page answers, first "' + sums["first"].astype("str") + f'" ({windows.recent}).',
     )
     return pd.DataFrame(
         {

@@ -6,9 +6,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pandas as pd
-from scipy import stats
+from scipy import special
 
 from nibbet.core import sentences as say
+from nibbet.core.languages import asked_words
 from nibbet.core.pull import false_discovery, too_low_p
 from nibbet.core.standing import Z80, Standing, with_withheld
 from nibbet.core.windows import MONTH_DAYS, Windows
@@ -312,7 +313,7 @@ def decay(facts: Facts) -> Finding:
     ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
     noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.13**2)
     z = (-np.log(ratio) - 0.12) / noise
-    q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], stats.norm.sf(z), np.nan)), index=pages.index)
+    q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
     )
@@ -449,7 +450,7 @@ def engagement(facts: Facts) -> Finding:
     usual = (rest_engaged / rest_sessions.where(rest_sessions > 0)).fillna(0.5).clip(0.01, 0.99)
     rate = engaged / sessions.where(sessions > 0)
     spread = np.sqrt(usual * (1 - usual) / sessions.clip(lower=1) + (0.08 * usual) ** 2)
-    p = np.where(sessions >= t.engagement_sessions, stats.norm.sf((t.engagement_share * 1.1 * usual - rate) / spread), np.nan)
+    p = np.where(sessions >= t.engagement_sessions, special.ndtr((rate - t.engagement_share * 1.1 * usual) / spread), np.nan)
     q = pd.Series(false_discovery(p), index=pages.index)
     limit, long = f"< {t.engagement_share} x that of its section", str(w.long)
     enough = sessions >= t.engagement_sessions
@@ -500,6 +501,8 @@ def expand(facts: Facts) -> Finding:
         say.named(said["topic"]),
         '" at position ',
         say.place(said["position"]),
-        f" ({w.recent}), which neither it nor another page answers.",
+        f" ({w.recent}), ",
+        asked_words(said["language"], "asked in ", ", "),
+        "which neither it nor another page answers.",
     )
     return Finding("expand", "strays", _rows(pages, chosen, "strays", because, 0.9, sums), checks)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy.optimize import isotonic_regression
 
+from nibbet.core.bins import made_to_fall
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed, numbered
 
@@ -82,7 +82,7 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
         normal = design.T @ moved[:, 1:] + np.eye(len(solution)) * ASSUMED * spread
         solution = np.linalg.solve(normal, design.T @ ratio + ASSUMED * spread * SHARES[1:])
     amount = np.concatenate([[1e6], (np.abs(moved[:, 1:]) * 1.0).sum(axis=0) + ASSUMED])
-    falling = isotonic_regression(np.concatenate([[0.0], solution]), weights=amount, increasing=False).x
+    falling = made_to_fall(np.concatenate([[0.0], solution]), amount)
     return Sight(np.maximum(falling - falling[0], LEAST_SEEN), True)
 
 

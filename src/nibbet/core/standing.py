@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import stats
+from scipy import special
 
 from nibbet.core.curve import Curve
 from nibbet.core.pull import usual_pull
@@ -53,8 +53,8 @@ class Standing:
         """
         held = np.maximum(held, 1.0)
         centre = self._centre(held)
-        top = stats.norm.cdf(np.log(held / centre) / self.spread)
-        there = stats.norm.ppf(np.clip(worse * top, 1e-9, 1 - 1e-9))
+        top = special.ndtr(np.log(held / centre) / self.spread)
+        there = special.ndtri(np.clip(worse * top, 1e-9, 1 - 1e-9))
         placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, held)
         return placed
 

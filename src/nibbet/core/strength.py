@@ -7,6 +7,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.words import numbered
 
 Floats = NDArray[np.float64]
 
@@ -68,7 +69,10 @@ def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None
     rows = pairs[~pairs["brand"] & (pairs["role"] != "stray")]
     searches = rows["impressions"].astype(float)
     if demand is not None:
-        searches = searches.clip(lower=(rows["query"].map(demand) * rows["share_impressions"] * days / MONTH_DAYS).fillna(0.0))
+        number, texts = numbered(rows)
+        searches = searches.clip(
+            lower=(texts.map(demand).to_numpy(float)[number] * rows["share_impressions"] * days / MONTH_DAYS).fillna(0.0)
+        )
     sums = pd.DataFrame({"answered_clicks": rows["clicks"].astype(float), "searches": searches}).groupby(rows["page"]).sum()
     live = pages[~pages["gone"] & ~pages["blocked"]]
     facts = live[["clicks", "sessions", "conversions"]].astype(float).join(sums).fillna({"answered_clicks": 0.0, "searches": 0.0})
@@ -103,6 +107,14 @@ def _of_level(level: str, rows: pd.DataFrame) -> pd.DataFrame:
         conversions_per_session=table["conversions"] / table["sessions"].where(table["sessions"] > 0),
         conversion_strength=of_visits["ratio"],
     )[STRENGTHS]
+
+
+def formats(titles: pd.Series) -> pd.Series:
+    """How the title of each page puts its subject: a question, a count of things, in two parts, or plain; null without a title."""
+    text = titles.astype("str").str.replace(r"\s+[|–—-]\s+[^|–—-]{1,40}$", "", regex=True)  # the name of the site behind it
+    kinds = [text.str.contains("?", regex=False), text.str.contains(r"^\W*(?:\S+ )?[2-9]\d?\s+\w"), text.str.contains(r":\s|\s[–—-]\s")]
+    found = np.select([kind.fillna(False).to_numpy(bool) for kind in kinds], ["a question", "a count of things", "in two parts"], "plain")
+    return pd.Series(found, index=titles.index, dtype="str").where(titles.notna())
 
 
 def lengths(words: pd.Series) -> pd.Series:

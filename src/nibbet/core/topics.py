@@ -5,17 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 import pandas as pd
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 from scipy import sparse
-from scipy.sparse import csgraph
-from sknetwork.clustering import Louvain
-from sparse_dot_topn import sp_matmul_topn
 
 from nibbet.core import sentences as say
+from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.windows import MONTH_DAYS, Window
@@ -25,10 +24,13 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 TOPICS = (
-    "topic label queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high because strength"
+    "topic label language queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high "
+    "worth peak because strength"
 ).split()
 #: share of a topic's impressions on queries that an owner answers, from which it is covered, and from which partly
 COVERED, PARTLY = 0.6, 0.2
+#: how many times its mean month a topic's highest must have for a season
+PEAK_MONTH = 1.5
 #: how far the page that catches a topic must answer it to be extended; below, the topic has an intent of its own
 NEAR = 0.4
 
@@ -66,6 +68,8 @@ def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_
 
     Columns of more than MOST_QUERIES rows propose no pair: they are in the length of the rows, not in the product.
     """
+    from sparse_dot_topn import sp_matmul_topn
+
     count = np.bincount(unit.indices, minlength=unit.shape[1])
     rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES], dtype=np.float32)
     near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=2).tocsr()
@@ -101,17 +105,19 @@ def kinship(
     how: Kinship,
     answered: NDArray[np.bool_] | None = None,
     shared: sparse.csr_matrix | None = None,
+    tongue: Ints | None = None,
 ) -> sparse.csr_matrix:
     """Queries x queries: how much speaks for one topic.
 
     Args:
         words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots;
         shared: likeness of those results.
-        answered: whether a page of the site answers the query.
+        answered: whether a page of the site answers the query; tongue: a number for its language, -1 where it is not known.
     Returns:
         Cosines of words, plus those of pages (little where no word is shared: a page may draw what it does not answer), plus those of
         results. Where the results of both queries are known and they share none, nothing else counts: alike words, other intent. What
-        a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point.
+        a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point. Queries in
+        two languages are no kin: one page cannot answer both.
     """
     unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :]), dtype=np.float32))
     graph = alike(unit, how.words_from, how.neighbours)
@@ -131,6 +137,10 @@ def kinship(
         row, _ = _places(graph)
         graph.data[known[row] & known[graph.indices]] = 0.0
         graph = sparse.csr_matrix(graph + both)
+    if tongue is not None:
+        row, _ = _places(graph)
+        one, other = tongue[row], tongue[graph.indices]
+        graph.data[(one >= 0) & (other >= 0) & (one != other)] = 0.0
     graph.data[graph.data < 1e-9] = 0.0
     graph.eliminate_zeros()
     return graph.astype(np.float64)  # sums of weights of many queries need it
@@ -158,21 +168,24 @@ def group_queries(
     pages: sparse.csr_matrix | None = None,
     results: sparse.csr_matrix | None = None,
     answered: NDArray[np.bool_] | None = None,
+    tongue: Ints | None = None,
     how: Kinship | None = None,
 ) -> Ints:
     """The group of each query (numbers from 0), so that one page can answer each.
 
     Args:
-        texts: distinct queries; pages, results, answered: as in `kinship`, in the order of the texts.
+        texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts.
     By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
     Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
     """
+    from sknetwork.clustering import Louvain
+
     how = how or Kinship()
     lexicon = Lexicon(language)
     words = lexicon.matrix(texts)
     words = typos_mended(words, lexicon.words).astype(np.float64)
     shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
-    graph = kinship(words, pages, results, how, answered, shared)
+    graph = kinship(words, pages, results, how, answered, shared, tongue)
     if not graph.nnz:
         return np.arange(len(texts))
     least = how.density[0]
@@ -196,10 +209,12 @@ def split_by_results(labels: Ints, graph: sparse.csr_matrix, near: sparse.csr_ma
 
     Queries whose results are not known, or that share them with nobody, go where most of what speaks for them is. near: likeness of results.
     """
+    from scipy.sparse.csgraph import connected_components
+
     shared = near.tocoo()
     inside = labels[shared.row] == labels[shared.col]
     among = sparse.coo_matrix((shared.data[inside], (shared.row[inside], shared.col[inside])), shape=shared.shape)
-    body: Ints = csgraph.connected_components(among, directed=False)[1].astype(np.int64)
+    body: Ints = connected_components(among, directed=False)[1].astype(np.int64)
     size = np.bincount(body)
     bodied = size[body] >= 2
     per_group = np.zeros(int(labels.max()) + 1, dtype=np.int64)
@@ -221,13 +236,14 @@ def split_by_results(labels: Ints, graph: sparse.csr_matrix, near: sparse.csr_ma
 
 
 def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
-    """Why a query belongs to no topic: brand, an address typed as a query, no words, over 14 words, or a rule; null for those that do.
+    """Why a query belongs to no topic: brand, an address typed as a query, an e-mail address or a long number, no words, over 14 words, or a rule; null for those that do.
 
     Args:
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
     lower = plain(texts)
     address = pc.match_substring_regex(lower, r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$")
+    personal = pc.match_substring_regex(lower, r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]")
     wordless = pc.invert(pc.match_substring_regex(lower, r"\p{L}"))
     names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
     ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
@@ -235,11 +251,12 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
         [
             texts.str.lower().str.contains(names, regex=True).to_numpy(dtype=bool) if names else np.zeros(len(texts), dtype=bool),
             address.to_numpy(zero_copy_only=False),
+            personal.to_numpy(zero_copy_only=False),
             wordless.to_numpy(zero_copy_only=False),
             pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
             ruled,
         ],
-        ["brand", "address typed as a query", "no words", "over 14 words", "by [topics] aside"],
+        ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"],
         "",
     )
     reason = pd.Series(found, index=texts.index, dtype="str")
@@ -250,8 +267,8 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
 class Grouping:
     """Queries and their topics.
 
-    queries: query, impressions, demand (searches a month; null where no source tells), aside (why it belongs to no topic, else null), topic;
-    one row per query. grouped: those with a topic. pages, results: grouped queries x pages (impressions; what is drawn without an answer in
+    queries: query, impressions, demand (searches a month; null where no source tells), aside (why it belongs to no topic, else null),
+    language (ISO code where it is asked in another than the site's, else null), topic; one row per query. grouped: those with a topic. pages, results: grouped queries x pages (impressions; what is drawn without an answer in
     columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
     """
 
@@ -276,6 +293,7 @@ def group_pairs(
     aside: list[str],
     most: int,
     language: str,
+    translate: bool = True,
 ) -> Grouping:
     """The queries of the map, and those that only a source of demand knows, in topics.
 
@@ -283,6 +301,7 @@ def group_pairs(
         pairs: page (number), query, role, impressions; pages: how many pages the site has.
         demand: query, demand; results: query, url of first results; None without such a source.
         aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
+        translate: whether queries in other languages make topics too; else they are set aside.
     """
     number, texts = numbered(pairs)
     asked = pd.DataFrame(
@@ -309,11 +328,24 @@ def group_pairs(
     answered = np.ones(len(kept), dtype=bool)
     answered[row[use & astray]] = False
     queries = asked["query"].iloc[kept].reset_index(drop=True)
+    catcher = np.full(len(kept), -1)
+    if not answered.all():
+        catcher[~answered] = np.asarray(drawn[~answered][:, pages:].argmax(axis=1)).ravel()
+    told = languages_of(queries, wanted[kept], catcher, code_of(language))
+    asked["language"] = told.set_axis(kept).reindex(asked.index)
+    if not translate and (left := told.notna().to_numpy()).any():
+        asked.loc[kept[left], "aside"] = say.joined("in another language: ", told[left]).to_numpy()
+        kept, drawn, answered, told = kept[~left], drawn[~left], answered[~left], told[~left]
+        queries = queries[~left].reset_index(drop=True)
+        row = np.append(np.where(left, -1, np.cumsum(~left) - 1), -1)[row]
     listed = None if results is None else _listed(queries, results)
-    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered)
+    tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
+    tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
+    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue)
     label = labels_of(queries, group, wanted[kept])
     asked["topic"] = label.set_axis(kept).reindex(asked.index)
-    topic = label.reindex(row).set_axis(pairs.index)
+    code, labels = pd.factorize(label, sort=True)
+    topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)
 
 
@@ -342,7 +374,10 @@ def topic_table(
     paths: pd.Series,
     window: Window,
     *,
+    languages: pd.Series,
     strength: pd.Series,
+    worth: pd.Series,
+    peaks: pd.Series,
     least: float,
 ) -> pd.DataFrame:
     """One row per topic: TOPICS, those with most to gain first, subjects in which the site does well before others of like gain.
@@ -350,9 +385,12 @@ def topic_table(
     Args:
         pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
         openings: page, query, topic, kind, gain, gain_low, gain_high; of strays each query once.
-        wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for.
+        wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for; language.
         paths: the path of each page, for the sentences.
+        languages: ISO code of each page's own language, where a crawl tells it: a page is not translated into that.
         strength: of each page, how its section does in clicks per search beside the rest of the site (1: as usual).
+        worth: of each page, what a visit from search earns in its section; of topics without a page, that of the site stands under -1.
+        peaks: by topic, the next peak of its season; topics that have none are left out.
         least: gain a month below which nothing is proposed.
     """
     rows = pairs[pairs["topic"].notna() & (pairs["impressions"] > 0)]
@@ -394,13 +432,50 @@ def topic_table(
     open_ = table["served"] != "covered"
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)
-    table["proposal"] = np.select([~open_ | ~(table["gain"] >= least), extend & table["page"].notna()], ["none", "extend"], "new page")
+    table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
+    abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
+    table["proposal"] = np.select(
+        [~open_ | ~(table["gain"] >= least), abroad, extend & table["page"].notna()],
+        ["none", "translate", "extend"],
+        "new page",
+    )
     table["because"] = _sentences(table, paths, window)
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     table["strength"] = table["page"].map(strength)
+    table["worth"] = table["gain"] * table["page"].fillna(-1).map(worth)
+    table["peak"] = peaks.reindex(table["topic"]).to_numpy()
     leaning = (table["gain"] * table["strength"].fillna(1.0)).fillna(-1).to_numpy(float)
     order = np.lexsort([table["topic"].to_numpy(dtype=object), -table["volume"].to_numpy(float), -leaning])
     return table.iloc[order].reset_index(drop=True)[TOPICS]
+
+
+def topic_peaks(searches: pd.DataFrame, wanted: pd.DataFrame, as_of: date) -> pd.Series:
+    """By topic, the first day of the next month in which it is searched most; level topics are left out, and all where a year is not told.
+
+    Args:
+        searches: query, month, volume; wanted: query, topic. A topic has a season from PEAK_MONTH times its mean month on.
+    """
+    rows = searches.dropna(subset=["month", "volume"]).merge(wanted[["query", "topic"]], on="query")
+    month = pd.to_datetime(rows["month"])
+    if month.dt.month.nunique() < 12:
+        return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
+    sums = rows.groupby(["topic", month.dt.to_period("M")])["volume"].sum().rename_axis(["topic", "when"]).reset_index()
+    means = sums.groupby(["topic", sums["when"].dt.month.rename("month")])["volume"].mean()
+    high = means / means.groupby(level="topic").sum() * 12
+    best = high.groupby(level="topic").idxmax().map(lambda key: key[1])
+    best = best[high.groupby(level="topic").max() >= PEAK_MONTH]
+    return pd.to_datetime(pd.DataFrame({"year": as_of.year + (best <= as_of.month), "month": best, "day": 1}))
+
+
+def topic_languages(wanted: pd.DataFrame) -> pd.Series:
+    """By topic, the other language that a third of its queries and more are told to be in; other topics are left out.
+
+    Args:
+        wanted: topic, language (null for the site's own, and where it is not told).
+    """
+    told = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("told").reset_index()
+    first = told.sort_values(["topic", "told", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
+    return first.loc[first["told"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
 
 
 def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
@@ -413,7 +488,7 @@ def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Seri
     page = say.named(table["page"].map(paths))
     shown = say.joined(say.count(table["impressions"]), " impressions at position ", say.place(table["position"]), f" ({window})")
     answered = say.joined(page, " answers ", say.share(table["answered_share"]), " of its ", shown, ".")
-    caught = say.joined("No page answers it; ", page, " catches it: ", shown, ".")
+    caught = say.joined(asked_words(table["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, ".")
     unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
     text = np.select([(table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()], [unseen, caught], answered)
     return pd.Series(text, index=table.index, dtype="str")

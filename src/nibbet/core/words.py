@@ -17,11 +17,16 @@ BETWEEN = r"[^\p{L}\p{N}]+"
 ODD = r"[^ \p{L}\p{N}]"
 
 
-def plain(texts: pd.Series) -> pa.Array:
-    """The texts in small letters without accents, missing ones empty."""
+def in_one(texts: pd.Series) -> pa.Array:
+    """The texts as one array of Arrow, however many pieces or none they are kept in."""
     given = pa.array(texts.astype("str"))
     given = given.combine_chunks() if isinstance(given, pa.ChunkedArray) else given
-    lower = pc.fill_null(pc.utf8_lower(given.cast(pa.large_string())), "")
+    return given.cast(pa.large_string())
+
+
+def plain(texts: pd.Series) -> pa.Array:
+    """The texts in small letters without accents, missing ones empty."""
+    lower = pc.fill_null(pc.utf8_lower(in_one(texts)), "")
     odd = pc.invert(pc.string_is_ascii(lower))
     if not pc.any(odd).as_py():
         return lower
@@ -127,15 +132,14 @@ def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
     """The number of each row's query, in the order in which queries first stand, and their texts.
 
     Args:
-        rows: query, and query_id where queries are numbered already: numbers are quicker to tell apart than texts.
+        rows: query, as texts or as categories: their numbers are quicker to tell apart than texts.
     """
-    if "query_id" not in rows:
-        number, texts = pd.factorize(rows["query"])
+    queries = rows["query"]
+    if not isinstance(queries.dtype, pd.CategoricalDtype):
+        number, texts = pd.factorize(queries)
         return np.asarray(number, dtype=np.int64), pd.Series(texts)
-    number, known = pd.factorize(rows["query_id"].to_numpy())
-    first = np.zeros(len(known), dtype=np.int64)
-    first[number[::-1]] = np.arange(len(number))[::-1]
-    return np.asarray(number, dtype=np.int64), rows["query"].iloc[first].reset_index(drop=True)
+    number, known = pd.factorize(queries.cat.codes.to_numpy())
+    return np.asarray(number, dtype=np.int64), pd.Series(queries.cat.categories.take(known))
 
 
 def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import gzip
-import io
+from collections.abc import Callable
 from itertools import islice
 from pathlib import Path
 
@@ -68,10 +68,10 @@ currency = "EUR"
 """
 
 
-def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy") -> World:
+def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy", told: Callable[[float], None] = lambda _: None) -> World:
     """Write the exports and nibbet.toml into `folder`, and truth.csv beside it; equal arguments give equal bytes.
 
-    level: easy, usual or hard: how clearly the planted cases show.
+    level: easy, usual or hard: how clearly the planted cases show. told: hears the share written, 0..1.
     Raises FileExistsError when the truth.csv beside the folder is not one of ours.
     """
     truth = folder.parent / "truth.csv"
@@ -80,13 +80,15 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy")
     world = build(pages, seed, LEVELS[level])
     for part in ("search", "visits"):
         (folder / part).mkdir(parents=True, exist_ok=True)
-    rng, blocks, sums = np.random.default_rng([seed, 3]), simulate(world), np.zeros(5)
+    rng, blocks, sums, lived = np.random.default_rng([seed, 3]), simulate(world), np.zeros(5), 0
     while portion := list(islice(blocks, BLOCKS_AT_ONCE)):
         first = not sums.any()
         search = pd.concat([block.search for block in portion], ignore_index=True)
         visits = pd.concat([block.visits for block in portion], ignore_index=True)
         _write_search(folder / "search", world, search, rng, first=first)
         sums += _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng, first=first)
+        lived += sum(block.pages for block in portion)
+        told(lived / len(world.pages))
     _write_total(folder / "visits" / "landing-pages.csv", sums)
     _write_inventory(folder / "inventory.xlsx", world)
     _write_editorial(folder / "editorial.csv", world)
@@ -106,15 +108,27 @@ def _truth(world: World) -> pd.DataFrame:
     return frame.set_axis(TRUTH_HEAD.split(","), axis=1)
 
 
+def _csv_bytes(frame: pd.DataFrame, *, sep: str, header: bool) -> bytes:
+    """The rows as delimited text, texts in quotes only where one needs it."""
+    import pyarrow as pa
+    from pyarrow import csv
+
+    table, text = pa.Table.from_pandas(frame, preserve_index=False), pa.BufferOutputStream()
+    try:
+        csv.write_csv(table, text, csv.WriteOptions(include_header=False, delimiter=sep, quoting_style="none"))
+    except pa.ArrowInvalid:  # a cell holds the mark that parts cells
+        text = pa.BufferOutputStream()
+        csv.write_csv(table, text, csv.WriteOptions(include_header=False, delimiter=sep, quoting_style="needed"))
+    return (sep.join(frame.columns) + "\n" if header else "").encode() + text.getvalue().to_pybytes()
+
+
 def _gzip(path: Path, frame: pd.DataFrame, *, sep: str, first: bool = True) -> None:
     """A packed file, or another member of the one that is there."""
-    text = io.StringIO()
-    frame.to_csv(text, index=False, sep=sep, lineterminator="\n", header=first)
     with (
         path.open("wb" if first else "ab") as file,
         gzip.GzipFile(fileobj=file, mode="wb", mtime=0, filename="", compresslevel=4) as packed,
     ):
-        packed.write(text.getvalue().encode())
+        packed.write(_csv_bytes(frame, sep=sep, header=first))
 
 
 def _spelt_in_search(world: World, rows: pd.DataFrame, rng: np.random.Generator) -> pd.Series:
@@ -138,7 +152,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
             folder / f"pages-{part // 4}q{part % 4 + 1}.csv.gz",
             pd.DataFrame(
                 {
-                    "Day": days[rows["day"]].dt.strftime("%Y-%m-%d").to_numpy(),
+                    "Day": days.dt.strftime("%Y-%m-%d")[rows["day"]].to_numpy(),
                     "Address": rows["spelt"].to_numpy(),
                     "Device type": rows["device"].to_numpy(),
                     "Clicks": rows["clicks"].to_numpy(),
@@ -164,7 +178,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
             folder / f"queries-{part // 12}-{part % 12 + 1:02d}.csv.gz",
             pd.DataFrame(
                 {
-                    "Tag": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(),
+                    "Tag": days.dt.strftime("%d.%m.%Y")[rows["day"]].to_numpy(),
                     "Suchbegriff": rows["query"].to_numpy(),
                     "Zielseite": rows["spelt"].to_numpy(),
                     "Gerät": rows["device"].to_numpy(),
@@ -210,7 +224,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
     }
     table = pd.DataFrame(
         {
-            "Datum": days[rows["day"]].dt.strftime("%d.%m.%Y").to_numpy(),
+            "Datum": days.dt.strftime("%d.%m.%Y")[rows["day"]].to_numpy(),
             "Einstiegsseite": rows["spelt"].to_numpy(),
             "Kanal": rows["channel"].map(names).to_numpy(),
             "Sitzungen": rows["sessions"].to_numpy(),
@@ -221,9 +235,9 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
         }
     )
     head = f"# Einstiegsseiten nach Kanal\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
-    text = table.to_csv(index=False, sep=";", lineterminator="\n", header=first)
     with path.open("wb" if first else "ab") as file:
-        file.write((head + text).encode("utf-8-sig") if first else text.encode())
+        file.write(head.encode("utf-8-sig") if first else b"")
+        file.write(_csv_bytes(table, sep=";", header=first))
     counted = table[["Sitzungen", "Interessierte Sitzungen", "Verweildauer gesamt (s)", "Abschlüsse"]].sum()
     return np.array([*counted, rows["revenue"].sum()], dtype=float)
 

@@ -5,6 +5,7 @@ Nothing here knows how Nibbet decides; the analysis never imports this package a
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from typing import Any
@@ -98,7 +99,7 @@ class Builder:
         self.later = np.random.default_rng([seed, 3])
         self.count = pages
         self.pages: list[dict[str, Any]] = []
-        self.pairs: list[dict[str, Any]] = []
+        self.asked: defaultdict[int, list[dict[str, Any]]] = defaultdict(list)
         self.unit = 0
 
     def page(self, kind: str, subject: str, path: str, **given: Any) -> dict[str, Any]:
@@ -151,6 +152,10 @@ class Builder:
         self.pages.append(page)
         return page
 
+    def add(self, row: dict[str, Any]) -> None:
+        """One query that a page is shown for."""
+        self.asked[row["page"]].append(row)
+
     def asks(
         self,
         page: dict[str, Any],
@@ -170,7 +175,7 @@ class Builder:
 
         mended: place and pull once the fault that the page was given is put right; as they are where there is none.
         """
-        templates = words.ASK[kind].split("|")[only]
+        templates = (words.ASK.get(kind) or words.ABROAD[kind]).split("|")[only]
         volume, place = demand or page["demand"], position or page["position"]
         share = 1.0 / np.arange(1, len(templates) + 1) ** 1.15
         share /= share.sum()
@@ -181,7 +186,7 @@ class Builder:
         ]
         rows.append(("", volume * rare, place * 1.15))
         for query, searches, where in rows:
-            self.pairs.append(
+            self.add(
                 {
                     "page": page["page"],
                     "unit": page["unit"],
@@ -211,8 +216,9 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
     _cases(b)
     _faults(b)
     _overshadowed(b)
+    _abroad(b)
     frame = pd.DataFrame(b.pages)
-    pairs = pd.DataFrame(b.pairs)
+    pairs = pd.DataFrame([row for rows in b.asked.values() for row in rows])
     pairs["mended_position"], pairs["mended_pull"] = (pairs[f"mended_{name}"].fillna(pairs[name]) for name in ("position", "pull"))
     carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
         columns={"pull": "page_pull"}
@@ -255,7 +261,7 @@ def _home_and_help(b: Builder) -> None:
         description="Touring by paddle.",
     )
     for query, share in (("tarnbrook", 1.0), ("tarn brook canoe", 0.25), ("tarnbrook shop", 0.2), ("tarnbrook opening times", 0.1)):
-        b.pairs.append(
+        b.add(
             {
                 "page": home["page"],
                 "unit": 0,
@@ -282,7 +288,7 @@ def _home_and_help(b: Builder) -> None:
             other_sessions=2.0,
             case="hub",
         )
-        b.pairs.append(
+        b.add(
             {
                 "page": hub["page"],
                 "unit": b.unit,
@@ -299,7 +305,7 @@ def _home_and_help(b: Builder) -> None:
         b.unit += 1
     for topic in words.HELP.split("|")[: max(4, round(b.count * KINDS["help"]))]:
         page = b.page("help", topic, f"/help/{slug(topic)}/", other_sessions=1.5)
-        b.pairs.append(
+        b.add(
             {
                 "page": page["page"],
                 "unit": b.unit,
@@ -351,7 +357,7 @@ def _look_alikes(b: Builder) -> None:
     for item in list(guides)[: round(b.count * 0.03)]:
         guide = guides[item]
         guide.update(case="look_alike", position=float(b.rng.uniform(1.8, 3.2)))
-        for row in (row for row in b.pairs if row["page"] == guide["page"]):
+        for row in b.asked[guide["page"]]:
             row["position"] = row["mended_position"] = guide["position"] * float(np.exp(b.rng.normal(0, 0.16)))
         page = b.page("shop", item, f"/shop/{slug(item)}/", case="look_alike", unit=guide["unit"])
         b.asks(page, "shop", item)
@@ -366,8 +372,8 @@ def _look_alikes(b: Builder) -> None:
             role="shared",
             rare=0.02,
         )
-        wanted = {row["query"]: row["demand"] for row in b.pairs if row["page"] == guide["page"]}
-        for row in (row for row in b.pairs if row["page"] == page["page"] and row["role"] == "shared" and row["query"]):
+        wanted = {row["query"]: row["demand"] for row in b.asked[guide["page"]]}
+        for row in (row for row in b.asked[page["page"]] if row["role"] == "shared" and row["query"]):
             row.update(demand=wanted[row["query"]], season=guide["season"])  # they are the same searches
 
 
@@ -388,7 +394,7 @@ def _duplicates(b: Builder) -> None:
         first = guides[index]
         extra = 2 if b.rng.random() < 0.25 else 1
         alone = float(b.rng.uniform(2.0, 3.6))
-        b.pairs = [row for row in b.pairs if row["page"] != first["page"]]
+        b.asked[first["page"]].clear()
         first.update(
             case="duplicate_survivor",
             also_right="refresh",
@@ -419,10 +425,9 @@ def _duplicates(b: Builder) -> None:
             )
             shown = [
                 dict(row, page=page["page"], position=row["position"] * float(np.exp(b.rng.normal(0.08, 0.05))))
-                for row in b.pairs
-                if row["page"] == first["page"]
+                for row in b.asked[first["page"]]
             ]
-            b.pairs.extend(shown)
+            b.asked[page["page"]].extend(shown)
 
 
 def _dead(b: Builder) -> None:
@@ -536,7 +541,7 @@ def _cases(b: Builder) -> None:
                     repair="redirected",
                 )
                 _moved_to(b, page)
-            for row in (row for row in b.pairs if row["page"] == page["page"]):
+            for row in b.asked[page["page"]]:
                 row.update(
                     demand=row["demand"] * factor,
                     position=max(1.02, row["position"] * shift),
@@ -585,10 +590,30 @@ def _overshadowed(b: Builder) -> None:
     for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.008))]:
         page, hub = free[number], hubs[free[number]["kind"]]
         page.update(case="overshadowed", repair="theme")
-        for row in [row for row in b.pairs if row["page"] == page["page"] and row["query"]]:
+        for row in [row for row in b.asked[page["page"]] if row["query"]]:
             taken = dict(row, page=hub["page"], demand=row["demand"] * 0.72, position=row["position"] * 1.1, role="taken", pull=0.8)
             row.update(demand=row["demand"] * 0.28, position=row["position"] * 1.2)
-            b.pairs.append(taken)
+            b.add(taken)
+
+
+def _abroad(b: Builder) -> None:
+    """Guides that people of other countries meet too, asking in their own language: a translation would answer them."""
+    free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in ("rivers", "lakes") and page["path"].count("/") == 3]
+    languages = list(words.ABROAD)
+    for turn, number in enumerate(b.later.permutation(len(free))[: max(3, round(b.count * 0.01))]):
+        page = free[number]
+        page.update(case="abroad", verdict="expand", cause="strays")
+        b.asks(
+            page,
+            languages[turn % len(languages)],
+            page["subject"],
+            demand=float(b.later.uniform(30, 60)),
+            position=float(b.later.uniform(6.5, 9.5)),
+            pull=0.4,
+            role="stray",
+            rare=0.1,
+            mended=(usual_place(b.later), 1.0),
+        )
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:
@@ -602,5 +627,4 @@ def _moved_to(b: Builder, old: dict[str, Any]) -> None:
         season=old["season"],
         onset=-old["onset"],
     )
-    rows = [dict(row, page=page["page"]) for row in b.pairs if row["page"] == old["page"]]
-    b.pairs.extend(rows)
+    b.asked[page["page"]] = [dict(row, page=page["page"]) for row in b.asked[old["page"]]]

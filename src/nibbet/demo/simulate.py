@@ -33,10 +33,11 @@ SEASONS = {
 
 @dataclass(frozen=True)
 class Days:
-    """One row per page x query x device x day with impressions; and per page x channel x day with sessions."""
+    """One row per page x query x device x day with impressions; and per page x channel x day with sessions; pages: of how many pages."""
 
     search: pd.DataFrame
     visits: pd.DataFrame
+    pages: int
 
 
 def calendar() -> pd.DatetimeIndex:
@@ -256,7 +257,7 @@ def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
     for rng, pages, pairs, market in _blocks(world, pages_at_once):
         mine = pairs.reset_index(drop=True)
         search = _search(rng, mine, market, calendar(), world.level.noise) if len(mine) else NOTHING_SEARCHED
-        yield Days(search, _visits(rng, pages.reset_index(drop=True), search, calendar()))
+        yield Days(search, _visits(rng, pages.reset_index(drop=True), search, calendar()), len(pages))
 
 
 def expected_clicks(world: World, last: int, *, pages_at_once: int = 400) -> pd.Series:

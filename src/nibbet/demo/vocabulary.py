@@ -51,6 +51,13 @@ ASK = {
     "off": "{}|{} near me|best {} spots|{} for beginners|{} season|is {} allowed",
 }
 
+#: the same intent in other languages, for waters
+ABROAD = {
+    "de": "{} kajak tour|{} kanu mieten|paddeln auf {}|{} einsetzstelle parken|wie lang ist die tour {}|{} mit kindern paddeln",
+    "fr": "canoë kayak {}|descente de {} en canoë|location canoë {}|où mettre à l'eau {}|{} avec des enfants|combien de temps pour {}",
+    "es": "ruta en kayak {}|alquiler de canoas {}|dónde aparcar {}|{} con niños|nivel del río {}|remar en {}",
+}
+
 #: how a page of each kind calls itself
 TITLES = {
     "rivers": "{}: canoe route, launch points and levels",

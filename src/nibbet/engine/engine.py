@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import shutil
 import tempfile
 import warnings
@@ -38,6 +39,7 @@ class Engine:
             options["threads"] = threads
         try:
             self.connection = ibis.duckdb.connect(**options)
+            self.connection.con.execute("SET enable_progress_bar = true; SET enable_progress_bar_print = false")  # for share()
             if database is not None:
                 self.connection.attach(database, "given", read_only=True)
         except Exception as fault:
@@ -49,6 +51,14 @@ class Engine:
         """Give memory and spill folder back."""
         self.connection.disconnect()
         shutil.rmtree(self.spill, ignore_errors=True)
+
+    def share(self) -> float | None:
+        """How much of the query under way is done, 0..1; None where that is not known. To be asked by another thread."""
+        try:
+            done = float(self.connection.con.query_progress())
+        except Exception:  # closed, or between two queries
+            return None
+        return done / 100 if 0 < done < 100 else None
 
     def delimited(
         self, paths: Sequence[Path], columns: dict[str, str], *, delimiter: str, quote: str, skip: int, lenient: bool
@@ -125,9 +135,16 @@ class Engine:
         """A number for each text, null for none; two hashes in one, for one alone lets alike texts of some lengths meet."""
         import ibis
 
-        number = engine_hash("hash", "uint64")
-        both = number(text) ^ number(ibis.literal(":") + text)
-        return ibis.cases((text.notnull(), (both >> 1).cast("int64")), else_=ibis.null("int64"))
+        # the type told of `xor` is not its own: else the cast is left out as needless, and unsigned beside signed makes numbers twice as wide
+        number, both = engine_function("hash", ["string"], "uint64"), engine_function("xor", ["uint64", "uint64"], "decimal(20,0)")
+        half = both(number(text) >> 1, number(ibis.literal(":") + text) >> 1).cast("int64")
+        return ibis.cases((text.notnull(), half), else_=ibis.null("int64"))
+
+    def view(self, table: ibis.Table) -> ibis.Table:
+        """The same table under a name: what is built on it need not spell out again how it came about."""
+        name = self._fresh("view")
+        self.connection.raw_sql(f'CREATE TEMP VIEW "{name}" AS {self.connection.compile(table)}')
+        return as_meant(self.connection.table(name), table)
 
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
@@ -154,15 +171,22 @@ class Engine:
         return f"nibbet_{word}_{self._names}"
 
 
-def engine_hash(name: str, kind: str) -> Any:
-    """The function of an engine that gives a number, of an Ibis type, for a text."""
+def as_meant(there: ibis.Table, meant: ibis.Table) -> ibis.Table:
+    """A named table with the types of the expression it was made of: an engine's own may differ, as a day plus a week is a time in some."""
+    kinds = meant.schema()
+    other = {name: kinds[name] for name in kinds.names if there.schema()[name].copy(nullable=True) != kinds[name].copy(nullable=True)}
+    return there.cast(other) if other else there
+
+
+def engine_function(name: str, given: Sequence[str], kind: str) -> Any:
+    """A function of the engine by its name, with the Ibis types of what it is given and of what it gives."""
     import ibis
 
-    @ibis.udf.scalar.builtin(name=name, signature=(("string",), kind))
-    def number_of(text):  # type: ignore[no-untyped-def]
-        """A number for a text."""
+    def function(*values):  # type: ignore[no-untyped-def]
+        """What the engine computes."""
 
-    return number_of
+    function.__signature__ = inspect.Signature([inspect.Parameter(f"v{n}", inspect.Parameter.POSITIONAL_ONLY) for n in range(len(given))])  # type: ignore[attr-defined]
+    return ibis.udf.scalar.builtin(function, name=name, signature=(tuple(given), kind))
 
 
 def as_arrow(frame: Any) -> Any:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nibbet.engine.engine import as_arrow, engine_hash
+from nibbet.engine.engine import as_arrow, as_meant, engine_function
 from nibbet.errors import SourceError
 
 if TYPE_CHECKING:
@@ -80,7 +80,11 @@ class SparkEngine:
         """A number for each text, null for none."""
         import ibis
 
-        return ibis.cases((text.notnull(), engine_hash("xxhash64", "int64")(text)), else_=ibis.null("int64"))
+        return ibis.cases((text.notnull(), engine_function("xxhash64", ["string"], "int64")(text)), else_=ibis.null("int64"))
+
+    def view(self, table: ibis.Table) -> ibis.Table:
+        """The same table under a name: what is built on it need not spell out again how it came about."""
+        return as_meant(self._view(self.session.sql(self.connection.compile(table))), table)
 
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept where Spark keeps such things."""

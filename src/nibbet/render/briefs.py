@@ -9,6 +9,7 @@ import unicodedata
 import pandas as pd
 
 from nibbet.core.briefs import Brief
+from nibbet.core.languages import NAMES
 from nibbet.render.safe import for_terminal, path_of
 
 
@@ -30,11 +31,19 @@ def brief_text(brief: Brief, window: str) -> str:
     """The brief as Markdown."""
     row = brief.topic
     page = row["page"] if isinstance(row["page"], str) else ""
-    what = {"extend": f"Extend {safe(path_of(page))}. ", "new page": "Write a new page. "}.get(row["proposal"], "")
+    what = {
+        "extend": f"Extend {safe(path_of(page))}. ",
+        "new page": "Write a new page. ",
+        "translate": f"Translate {safe(path_of(page))} into {NAMES.get(row['language'], '')}. ",
+    }.get(row["proposal"], "")
     lines = [f"# {safe(row['label'])}", "", f"{what}{safe(row['because'])}", ""]
     lines.append(f"- {row['queries']:,.0f} queries, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
     if pd.notna(row["gain"]):
         lines.append(f"- Within reach: {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f}, 80%)")
+    if pd.notna(row["worth"]):
+        lines.append(f"- Worth in money: {row['worth']:,.0f} a month, by what visits to its section earn")
+    if pd.notna(row["peak"]):
+        lines.append(f"- Most wanted from {row['peak']:%Y-%m-%d} on: be ready some weeks before")
     if page and row["served"] != "covered":
         lines.append(f"- {safe(path_of(page))} catches it now at position {row['position']:.1f}")
     lines += ["", "## What is asked", "", "| query | volume | position |", "|---|---:|---:|"]
@@ -50,6 +59,8 @@ def brief_text(brief: Brief, window: str) -> str:
     if len(brief.covered):
         words = ", ".join(f"{safe(w.word)} {w.share:.0%}" for w in brief.covered.itertuples())
         lines += ["", f"Their titles speak of, beyond the words asked: {words}."]
+    if len(brief.kinds):
+        lines += ["", f"What kind of page ranks: {', '.join(f'{kind.kind} {kind.share:.0%}' for kind in brief.kinds.itertuples())}."]
     lines += _existing(brief, page)
     if len(brief.links):
         lines += ["", "## Link to it from", ""]

@@ -174,7 +174,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
         return _saying(figure, "Every topic of any size is answered.")
     place = np.arange(len(shown))[::-1]
     gain = shown["gain"].to_numpy(float)
-    for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//")):
+    for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//"), ("translate", INK, "..")):
         of_kind = (shown["proposal"] == name).to_numpy()
         if of_kind.any():
             axes.barh(
@@ -194,7 +194,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
         _beside(axes, right, y, f"{volume:,.0f}")
     axes.set_yticks(place, [_inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
     axes.tick_params(axis="y", length=0)
-    axes.set_xlim(0, float(shown["gain_high"].max()) * 1.14)
+    axes.set_xlim(0, float(shown["gain_high"].max()) * 1.32)  # room for the legend beside the numbers
     kinds = " or ".join(shown["volume_kind"].unique())
     axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
     axes.legend(frameon=False, loc="lower right", fontsize=9)

@@ -22,7 +22,7 @@ from nibbet.render.figures import (
     trend,
     verdict_overview,
 )
-from nibbet.render.terminal import account_rows, cell_text, condensed, path_of, told_change
+from nibbet.render.terminal import account_rows, aside_sentence, cell_text, condensed, path_of, told_change
 
 if TYPE_CHECKING:
     from markupsafe import Markup
@@ -115,10 +115,11 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         changed=told_change(next(iter(records(changes[(changes["level"] == "site") & (changes["measure"] == "clicks")])), None)),
         sections=_sections(changes),
         served=_served(topics),
+        aside=aside_sentence(site.topics_aside()),
         proposals=records(topics.query("proposal != 'none'").head(MOST_PRINTED)),
         repairs=records(repairs.head(MOST_PRINTED)),
         losses=records(site.losses().head(MOST_LOSSES)),
-        strengths=records(pd.concat([strong[strong["level"] == level].head(12) for level in ("section", "group", "length")])),
+        strengths=records(pd.concat([strong[strong["level"] == level].head(12) for level in ("section", "group", "length", "title")])),
         learnt=site.curve.learnt,
         totals=_totals(site),
     )

@@ -228,7 +228,7 @@ def summary(site: Site, folder: str, seconds: float) -> None:
         served = topics["served"].value_counts()
         told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered") if name in served)
         more = (
-            f"; {len(asked)} to write or extend (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
+            f"; {len(asked)} to write, extend or translate (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
             if len(asked)
             else ""
         )
@@ -402,13 +402,22 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
         out.print(Text(for_terminal(f"One figure away from {rule}: {one['measure']} is {value}, asked for {one['threshold']}.")))
 
 
+def aside_sentence(rows: pd.DataFrame) -> str:
+    """How many queries belong to no topic, and why; "" where all do. rows: reason, queries."""
+    if rows.empty:
+        return ""
+    told = rows.sort_values(["queries", "reason"], ascending=[False, True])
+    parts = ", ".join(f"{row.queries:,} {for_terminal(row.reason)}" for row in told.itertuples())
+    return f"{rows['queries'].sum():,} queries belong to no topic: {parts}. Rules of your own: [topics] aside in nibbet.toml."
+
+
 def show_between(found: dict[str, Any]) -> None:
     """Whether two queries need one page or two, and why."""
     out = console()
     out.print(Text.assemble((found["answer"], "bold"), f"  {for_terminal(found['because'])}"))
     for side in ("one", "other"):
         out.print(Text(for_terminal(f'  "{found[side]}" is of the topic "{found[f"topic_of_{side}"]}"')))
-    for name in ("results", "pages", "words"):
+    for name in ("results", "questions", "pages", "words"):
         share = found[f"shared_{name}"]
         out.print(f"  {name} in common: {'not known' if share is None or pd.isna(share) else f'{share:.0%}'}")
 
@@ -437,7 +446,7 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     else:
         out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].iloc[0])} is shown for it.")))
     for topic in topics.to_dict("records"):
-        ask = {"extend": "extend the page", "new page": "write a new page"}.get(topic["proposal"], topic["served"])
+        ask = {"extend": "extend the page", "new page": "write a new page", "translate": "translate the page"}.get(topic["proposal"], topic["served"])
         out.print(Text(for_terminal(f'Topic "{topic["label"]}", {topic["queries"]:,} queries: {ask}. {topic["because"]}')))
     out.print()
     columns = ["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"]

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pandas as pd
 
 from nibbet.core.meanings import COLUMN_MEANINGS, TABLE_MEANINGS
@@ -27,11 +28,13 @@ SHEETS = {
     ).split(),
     "openings": "page query kind position clicks expected_clicks gain gain_low gain_high".split(),
     "groups": "group page survivor shared_impressions overlap turn_taking gain gain_low gain_high clicks_alone".split(),
-    "topics": "label queries volume volume_kind clicks impressions position served page proposal gain gain_low gain_high strength because".split(),
+    "topics": "label language queries volume volume_kind clicks impressions position served page proposal gain gain_low gain_high worth peak strength because".split(),
     "repairs": "page repair weight target because".split(),
     "redirects": "from to status because".split(),
     "strengths": "level key pages clicks_per_page clicks_per_search strength strength_low strength_high conversions_per_page conversions_per_session".split(),
 }
+#: points of one line of text
+LINE = 15.0
 WIDTHS = {
     "page": 44,
     "target": 40,
@@ -124,12 +127,25 @@ def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row
             sheet.conditional_format(
                 1, at, len(shown), at, {"type": "data_bar", "bar_color": BARS[column], "bar_solid": True, "min_type": "num", "min_value": 0}
             )
+    for row, height in enumerate(_heights(shown), start=1):
+        if height > LINE:
+            sheet.set_row(row, height)
     sheet.freeze_panes(1, 1)
     sheet.autofilter(0, 0, max(len(shown), 1), max(len(shown.columns) - 1, 0))
     _printed(sheet)
     sheet.repeat_rows(0)
     if name == "pages":  # what fits a page; the rest is for the screen
         sheet.print_area(0, 0, max(len(shown), 1), SHEETS[name].index("because"))
+
+
+def _heights(shown: pd.DataFrame) -> list[float]:
+    """How high each row must be for the sentences in it: some programs leave wrapped rows at one line."""
+    lines = np.ones(len(shown))
+    for column in shown.columns:
+        if _look(column, "") == "wrapped":
+            length = shown[column].astype("str").str.len().fillna(0).to_numpy(float)
+            lines = np.maximum(lines, np.ceil(length / (1.04 * WIDTHS.get(column, 12))))
+    return (LINE * lines).tolist()
 
 
 def _printed(sheet: Any) -> None:

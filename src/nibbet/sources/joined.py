@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import ibis
 import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from nibbet.core.address import Home, fold
 from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search, with_pages
@@ -106,15 +108,13 @@ def join_sources(engine: AnyEngine, config: Config, cleans: list[Clean], say: Ca
     search = settle_undated(engine, places.of(search, "search"), periods)
     covered = engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
     search = settle_search(search, as_of, covered)
-    if notes or periods:
-        search = engine.keep(search)  # so that what took a while to settle is settled once
+    search = engine.keep(search) if notes or periods else engine.view(search)  # what took a while to settle is settled once
     landings = None
     if tables["landings"] is not None:
         visits, _, more = settle_overlaps(engine, tables["landings"], [one for one in cleans if one.kind == "landings"], "landings")
         periods = _periods(cleans, "landings")
         landings = settle_landings(settle_undated(engine, places.of(visits, "landings"), periods), as_of)
-        if more or periods:
-            landings = engine.keep(landings)
+        landings = engine.keep(landings) if more or periods else engine.view(landings)
         notes += more
     by_page = _by_page(engine, tables, crawl, keys, places)
     inventory = None
@@ -216,8 +216,9 @@ class _Places:
         met = self._keyed[kind]
         if met["page_key"].duplicated().any():  # two spellings with one key: rare enough to take the slower way
             return with_pages(table, self.texts).drop("page_key")
-        found = met.merge(self._keys, on="spelling", how="left", validate="m:1").rename(columns={"page_key": "met"})
-        return with_pages(table, self._engine.frame(found[["met", "page_id", "reason"]]), by="page_key").drop("page")
+        place = pd.Index(self._keys["spelling"]).get_indexer(met["spelling"])  # every spelling met was folded
+        found = self._keys[["page_id", "reason"]].iloc[place].assign(met=met["page_key"].to_numpy())
+        return with_pages(table, self._engine.frame(found), by="page_key").drop("page")
 
 
 def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
@@ -303,10 +304,11 @@ def _as_of(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]
 
 
 def _pages(addresses: pd.DataFrame) -> pd.DataFrame:
-    page = pd.Series(sorted(addresses["page"].dropna().unique()), dtype="str")
-    path = page.str.replace(r"^https?://[^/]+", "", regex=True)
-    segment = path.str.extract(r"^(/[^/?]+/)", expand=False).fillna("/")
-    return pd.DataFrame({"page": page, "path": path, "section": segment})
+    named = addresses["page"].dropna()
+    page = pa.array(named[named.ne(named.shift()).to_numpy()], pa.string())  # they stand in order
+    path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
+    section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
+    return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
 
 
 def _met(addresses: pd.DataFrame, number: pd.Series, kind: str) -> pd.Series:

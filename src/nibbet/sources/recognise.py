@@ -9,7 +9,6 @@ from functools import cache
 from urllib.parse import urlsplit
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
 
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.sources.kinds import NO_VALUE, TABLES, Column
@@ -118,6 +117,8 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         SourceError: a header in `given` is not in the sheet, or a column name is unknown.
     """
     columns = TABLES[kind]
+    from scipy.optimize import linear_sum_assignment
+
     names = [column.name for column in columns]
     fixed = _given(sheet, kind, names, given or {})
     values = [[row[place] for row in sheet.sample] for place in range(len(sheet.header))]

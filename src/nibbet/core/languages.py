@@ -1,0 +1,192 @@
+"""The language of queries that no page answers: told where their letters and their words say so together."""
+
+from __future__ import annotations
+
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from nibbet.core.words import Lexicon, in_one, numbered
+
+Floats = NDArray[np.float64]
+
+#: languages that are told apart, by ISO 639-1 code
+NAMES = dict(
+    pair.split("=")
+    for pair in (
+        "ar=Arabic bg=Bulgarian cs=Czech da=Danish de=German el=Greek en=English es=Spanish fi=Finnish fr=French he=Hebrew hi=Hindi hr=Croatian "
+        "hu=Hungarian id=Indonesian it=Italian ja=Japanese ko=Korean nl=Dutch no=Norwegian pl=Polish pt=Portuguese ro=Romanian ru=Russian "
+        "sk=Slovak sl=Slovene sv=Swedish th=Thai tr=Turkish uk=Ukrainian vi=Vietnamese zh=Chinese"
+    ).split()
+)
+#: so many of the most wanted queries without an answer are read; a language counts from so many that are sure by their letters
+MOST_READ, LEAST_SURE = 20_000, 3
+#: share of the likelihood from which letters alone are sure, and odds (natural logarithm) to the site's own language from which both are
+SURE_SHARE, SURE_ODDS = 0.8, 3.0
+#: odds from which a query looks foreign, and is read together with others of its page
+STRANGE_ODDS = 1.0
+#: how much less its own letters may say for the language of its page's others than for another
+CLOSE_ODDS = 2.0
+#: the most that the letters of a query, and that one of its words, may say (natural logarithm of odds)
+LETTERS_SAY, WORD_SAYS = 2.0, 2.5
+ROUNDS = 3
+#: share of the queries with a word from which it counts as belonging there too
+SHARED_WORD = 0.1
+#: the most wanted answered queries that tell the site's own language
+SPOKEN_BY = 400
+
+
+def code_of(language: str) -> str:
+    """The ISO code of a language named in English, "" where it is not among those told apart."""
+    return next((code for code, name in NAMES.items() if name.lower() == language.lower()), "")
+
+
+#: share of a page's named impressions from which another language is said to be asked there
+ASKED_SHARE = 0.3
+
+
+def asked_words(codes: pd.Series, before: str, after: str) -> pd.Series:
+    """The name of each language between two texts, as "asked in German, "; nothing where there is none."""
+    told = codes.notna()
+    return (before + codes.map(NAMES).astype("str") + after).where(told, "").astype("str")
+
+
+def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
+    """By page, the other language in which ASKED_SHARE of its impressions and more are asked; pages without one are left out.
+
+    Args:
+        pairs: page, query, impressions; queries: query, language (null for the site's own, and where it is not told).
+    """
+    told = queries.dropna(subset=["language"]).set_index("query")["language"]
+    number, texts = numbered(pairs)
+    place = pd.Index(told.index).get_indexer(texts)  # few are told
+    code, languages = pd.factorize(told, sort=True)
+    code = np.append(code, -1)[place]
+    whole = pairs.groupby("page")["impressions"].sum()
+    rows = pd.DataFrame({"page": pairs["page"], "impressions": pairs["impressions"], "code": code[number]})
+    sums = rows[rows["code"] >= 0].groupby(["page", "code"])["impressions"].sum().reset_index()
+    most = sums.sort_values(["page", "impressions", "code"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
+    most = most[most["impressions"] >= ASKED_SHARE * whole.reindex(most.index)]
+    return pd.Series(np.asarray(languages, dtype=object)[most["code"]], index=most.index, dtype="str")
+
+
+def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], own: str) -> pd.Series:
+    """ISO code of the language of each query that is in another than the site's; null for all others, and where it is not sure.
+
+    Args:
+        texts: distinct queries; wanted: how much each is (the most wanted without an answer are read); catcher: the number of the page that
+            is shown for it, -1 where a page of the site answers it; own: ISO code of the site's language as told; what
+            its answered queries speak counts before it.
+    Returns:
+        First the letters speak, of words that few answered queries have: runs of letters as a naive Bayes model of many languages knows them
+        (Lui & Baldwin 2012, ACL demos, 25). Queries are short, so few are sure alone; those of one page that look foreign are read together.
+        Then their words speak for the others, round by round: a word that stands only in queries sure to be in a language speaks for it; one
+        that stands in answered queries too, as names do, says nothing; one that stands only there speaks against. A query is in another
+        language from odds of 20 to 1 on.
+    """
+    found, answered = pd.Series(None, index=texts.index, dtype="str"), catcher < 0
+    open_ = np.flatnonzero(~answered)
+    if not len(open_):
+        return found
+    own = _spoken(texts[answered], wanted[answered], own)
+    read = np.sort(open_[np.argsort(-wanted[open_], kind="stable")[:MOST_READ]])
+    rest = _without_known(texts.iloc[read], texts[answered]).reset_index(drop=True)
+    codes, share = _by_letters(rest, own)
+    odds = _odds(share, codes.index(own))
+    label, strange = _sure(share, odds), np.flatnonzero(odds.max(axis=1) >= STRANGE_ODDS)
+    page, place = np.unique(catcher[read[strange]], return_inverse=True)
+    words = pd.DataFrame({"page": place, "word": rest.iloc[strange].str.split().array}).explode("word").dropna().drop_duplicates()
+    _, pooled = _by_letters(words.groupby("page")["word"].agg(" ".join).reindex(range(len(page)), fill_value=""), own)
+    together = _sure(pooled, _odds(pooled, codes.index(own)))[place]
+    fits = (together >= 0) & (odds[strange, together] >= odds[strange].max(axis=1) - CLOSE_ODDS)
+    label[strange[fits]] = together[fits]
+    counted = np.bincount(label[label >= 0], minlength=len(codes)) >= LEAST_SURE
+    counted[codes.index(own)] = False
+    label = np.where((label >= 0) & counted[label], label, -1)
+    if not counted.any():
+        return found
+    label = _by_words(label, np.where(counted, np.clip(odds, -LETTERS_SAY, LETTERS_SAY), -np.inf), texts, answered, read)
+    told = label >= 0
+    found.iloc[read[told]] = np.array(codes)[label[told]]
+    return found
+
+
+def _odds(share: Floats, own: int) -> Floats:
+    """The logarithm of the odds of each language against the site's own."""
+    told: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [own]], 1e-9))
+    return told
+
+
+def _spoken(answered: pd.Series, wanted: Floats, own: str) -> str:
+    """The language of the site: that of its most wanted answered queries read together where it is sure, else the one told, else English."""
+    first = answered.iloc[np.argsort(-wanted, kind="stable")[:SPOKEN_BY]]
+    codes, share = _by_letters(pd.Series([" ".join(first)]), own or "en")
+    best = int(share[0].argmax())
+    return codes[best] if share[0, best] >= SURE_SHARE else own or "en"
+
+
+def _sure(share: Floats, odds: Floats) -> NDArray[np.int64]:
+    """The language that letters are sure of, row by row; -1 for none."""
+    best = share.argmax(axis=1)
+    row = np.arange(len(share))
+    return np.where((share[row, best] >= SURE_SHARE) & (odds[row, best] >= SURE_ODDS), best, -1)
+
+
+def _by_words(
+    label: NDArray[np.int64], letters: Floats, texts: pd.Series, answered: NDArray[np.bool_], read: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """The labels with those added that words tell."""
+    words = Lexicon("english").matrix(texts).astype(np.float64)  # which stems it takes hardly matters: words are only told apart
+    known = np.asarray(words[answered].sum(axis=0)).ravel()
+    mine, row = words[read], np.arange(len(read))
+    for _ in range(ROUNDS):
+        says = np.stack([np.asarray(mine[label == one].sum(axis=0)).ravel() for one in range(letters.shape[1])], axis=1)
+        elsewhere = known[:, None] + says.sum(axis=1, keepdims=True) - says
+        both = np.minimum(says, elsewhere) >= SHARED_WORD * (says + elsewhere)
+        evidence = np.where(both & (says > 0), 0.0, np.log(says + 0.5) - np.log(elsewhere + 0.5))
+        total = letters + mine @ np.clip(evidence, -WORD_SAYS, WORD_SAYS)
+        best = total.argmax(axis=1)
+        label = np.where(total[row, best] >= SURE_ODDS, best, label)
+    return label
+
+
+def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
+    """The texts without the words that answered queries have too (SHARED_WORD and more of all that have it): names would hide the language of
+    the rest, and of many foreign queries some are taken for answered.
+    """
+    (words, place), (told, _) = _cut(texts), _cut(answered)
+    coded = pa.concat_arrays([words, told]).dictionary_encode().indices.to_numpy()
+    here, there = np.bincount(coded[: len(words)], minlength=coded.max(initial=-1) + 1), np.bincount(coded[len(words) :], minlength=coded.max(initial=-1) + 1)
+    new = (there < SHARED_WORD * (here + there))[coded[: len(words)]]
+    rest = pd.Series(words.filter(pa.array(new)).to_pandas().to_numpy(), dtype="str").groupby(place[new]).agg(" ".join)
+    return rest.reindex(np.arange(len(texts)), fill_value="").set_axis(texts.index)
+
+
+def _cut(texts: pd.Series) -> tuple[pa.Array, NDArray[np.int64]]:
+    """All words of the texts, and the number of the text that each stands in."""
+    cut = pc.split_pattern(in_one(texts), " ")
+    return pc.list_flatten(cut), pc.list_parent_indices(cut).to_numpy()
+
+
+def _by_letters(texts: pd.Series, own: str) -> tuple[list[str], Floats]:
+    """The codes of the languages, and texts x languages: the share of the likelihood that each has."""
+    codes = sorted({*NAMES, own})
+    model = _model(tuple(codes))
+    told = [dict(model.rank(text)) for text in texts]  # the model reads one text at a time; never more than MOST_READ
+    return codes, np.array([[ranked[code] for code in codes] for ranked in told], dtype=np.float64).reshape(-1, len(codes))
+
+
+@cache
+def _model(codes: tuple[str, ...]) -> Any:
+    import py3langid
+    from py3langid.langid import LanguageIdentifier
+
+    model = LanguageIdentifier.from_modelpath(Path(py3langid.__file__).parent / "data" / "model.npz.xz", norm_probs=True)
+    model.set_languages(list(codes))
+    return model
