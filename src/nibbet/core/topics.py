@@ -47,6 +47,7 @@ class Kinship:
     results: float = 2.5
     results_from: float = 0.35
     neighbours: int = 24
+    on_pages: int = 12
     density: tuple[float, float, float] = (0.05, 0.05, 0.15)
     "How tightly a topic must hold together: by words alone, and more with pages and with results."
 
@@ -107,7 +108,7 @@ def kinship(
     shared: sparse.csr_matrix | None = None,
     tongue: Ints | None = None,
 ) -> sparse.csr_matrix:
-    """Queries x queries: how much speaks for one topic.
+    """Queries x queries: how much speaks for one topic, each pair of queries once.
 
     Args:
         words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots;
@@ -124,7 +125,7 @@ def kinship(
     if pages is not None and pages.nnz:
         draws = np.asarray((pages > 0).sum(axis=0)).ravel()
         weighted = pages.sqrt().multiply(1 / np.sqrt(np.maximum(draws, 1.0))[None, :])
-        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.neighbours)
+        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.on_pages)
         near.data *= np.where(_products(unit, near) > 0.1, np.float32(how.pages), np.float32(how.pages * how.wordless))
         graph = graph + near
         del near
@@ -143,12 +144,26 @@ def kinship(
         graph.data[(one >= 0) & (other >= 0) & (one != other)] = 0.0
     graph.data[graph.data < 1e-9] = 0.0
     graph.eliminate_zeros()
-    return graph.astype(np.float64)  # sums of weights of many queries need it
+    return sparse.triu(graph, format="csr").astype(np.float64)  # sums of weights of many queries need it
 
 
 def _places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """Row and column of each entry."""
     return np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
+
+
+def strongest(table: sparse.csr_matrix) -> Ints:
+    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
+    table = table.tocsr()
+    table.sort_indices()
+    row, column = _places(table)
+    filled = np.flatnonzero(np.diff(table.indptr))
+    top = np.zeros(table.shape[0])
+    top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
+    best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
+    found: Ints = np.full(table.shape[0], -1)
+    found[row[best]] = column[best]
+    return found
 
 
 def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
@@ -193,7 +208,7 @@ def group_queries(
     least += how.density[2] if shared is not None else 0.0
     louvain = Louvain(
         modularity="potts",
-        resolution=least * graph.shape[0] ** 2 / graph.sum(),
+        resolution=least * graph.shape[0] ** 2 / (2 * graph.sum()),
         tol_optimization=1e-4,  # less than that is no better against known intents, and slower
         tol_aggregation=1e-4,
         sort_clusters=False,
@@ -201,38 +216,90 @@ def group_queries(
         return_aggregate=False,
     )
     labels: Ints = np.asarray(louvain.fit_predict(graph), dtype=np.int64)
-    return labels if shared is None else split_by_results(labels, graph, shared)
+    if pages is not None and pages.nnz:
+        labels = divided(labels, bodies_of_pages(labels, pages, shared), words)
+    if shared is not None:
+        labels = divided(labels, bodies_of_results(labels, shared), words)
+    return labels
 
 
-def split_by_results(labels: Ints, graph: sparse.csr_matrix, near: sparse.csr_matrix) -> Ints:
-    """The groups with those divided in which sets of queries, two and more each, share results among themselves and none with the rest.
+#: queries on a page from which it speaks for a body of its own, and the share of the fewer that two pages have in common from which both are one
+BODY, SAME_BODY = 3, 0.5
+#: how many queries of a body a word that it never has is counted for
+RARE = 0.3
 
-    Queries whose results are not known, or that share them with nobody, go where most of what speaks for them is. near: likeness of results.
+
+def bodies_of_pages(labels: Ints, pages: sparse.csr_matrix, near: sparse.csr_matrix | None) -> Ints:
+    """The body of each query inside its group: those that land on one page, where BODY and more of the group do; -1 where it has none.
+
+    Pages that draw the same queries, or queries that share results, are one body. pages: queries x pages, impressions; near: likeness of results.
     """
-    from scipy.sparse.csgraph import connected_components
+    share = sparse.coo_matrix(sparse.diags(1 / np.maximum(np.asarray(pages.sum(axis=1)).ravel(), 1e-12)) @ pages)
+    there, place = np.unique(labels[share.row] * pages.shape[1] + share.col, return_inverse=True)
+    heads = np.bincount(place, share.data) >= BODY
+    if not heads.any():
+        return np.full(len(labels), -1)
+    group, number = there[heads] // pages.shape[1], np.cumsum(heads) - 1
+    on = heads[place]
+    row, head, weight = share.row[on], number[place[on]], share.data[on]
+    size = (len(labels), len(group))
+    lands = sparse.csr_matrix((np.ones(len(row)), (row, head)), shape=size)
+    count = np.asarray(lands.sum(axis=0)).ravel()
+    both = lands.T @ lands
+    if near is not None:
+        both = both + lands.T @ (near > 0).astype(np.float64) @ lands
+    both = both.tocoo()
+    same = (group[both.row] == group[both.col]) & (both.data >= SAME_BODY * np.minimum(count[both.row], count[both.col]))
+    _, joined = _components(both.row[same], both.col[same], len(group))
+    most = sparse.csr_matrix((weight, (row, joined[head])), shape=size)
+    return strongest(most)
 
+
+def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
+    """The body of each query inside its group: those that share results, two and more; -1 where it has none. near: likeness of results."""
     shared = near.tocoo()
     inside = labels[shared.row] == labels[shared.col]
-    among = sparse.coo_matrix((shared.data[inside], (shared.row[inside], shared.col[inside])), shape=shared.shape)
-    body: Ints = connected_components(among, directed=False)[1].astype(np.int64)
-    size = np.bincount(body)
-    bodied = size[body] >= 2
-    per_group = np.zeros(int(labels.max()) + 1, dtype=np.int64)
-    head = np.unique(body[bodied], return_index=True)[1]
-    np.add.at(per_group, labels[bodied][head], 1)
-    divided = per_group[labels] >= 2
-    if not divided.any():
+    size, body = _components(shared.row[inside], shared.col[inside], len(labels))
+    return np.where(size[body] >= 2, body, -1)
+
+
+def _components(one: Ints, other: Ints, count: int) -> tuple[Ints, Ints]:
+    """The sizes of the sets that these links connect, and the set of each of `count` things."""
+    from scipy.sparse.csgraph import connected_components
+
+    links = sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))
+    found = connected_components(links, directed=False)[1].astype(np.int64)
+    return np.bincount(found), found
+
+
+def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
+    """The groups with those divided that have two bodies and more.
+
+    Queries without a body go where their words are more at home than in the group as a whole (naive Bayes), and stay apart where no word speaks.
+
+    Args:
+        body: of each query, inside its group, -1 for none; words: queries x words (0 or 1).
+    """
+    groups, bodies = int(labels.max()) + 1, int(body.max(initial=-1)) + 1
+    found, known = body.copy(), body >= 0
+    of = np.full(bodies, -1)
+    of[body[known]] = labels[known]
+    divides = (np.bincount(of[of >= 0], minlength=groups) >= 2)[labels]
+    told, homeless = np.flatnonzero(divides & known), np.flatnonzero(divides & ~known)
+    if not len(told):
         return labels
-    found = np.where(divided & bodied, labels.max() + 1 + body, labels)
-    homeless = np.flatnonzero(divided & ~bodied)
-    if len(homeless):
-        kin = graph[homeless].tocoo()
-        other = kin.col
-        use = bodied[other] & (labels[other] == labels[homeless[kin.row]])
-        table = sparse.coo_matrix((kin.data[use], (kin.row[use], body[other[use]])), shape=(len(homeless), len(size))).tocsr()
-        best, value = np.asarray(table.argmax(axis=1)).ravel(), table.max(axis=1).toarray().ravel()
-        found[homeless] = np.where(value > 0, labels.max() + 1 + best, labels[homeless])
-    return np.unique(found, return_inverse=True)[1].astype(np.int64)
+    # a word of one group is not that of another: so nothing is compared across groups
+    rows = np.concatenate([told, homeless])
+    said = words[rows].tocoo()
+    column = np.unique(labels[rows[said.row]] * words.shape[1] + said.col, return_inverse=True)[1]
+    own = sparse.csr_matrix((np.ones(len(column)), (said.row, column)))
+    member = sparse.csr_matrix((np.ones(len(told)), (body[told], np.arange(len(told)))), shape=(bodies, len(told)))
+    here = (member @ own[: len(told)]).tocoo()
+    part = np.bincount(body[told], minlength=bodies) / np.maximum(np.bincount(labels[told], minlength=groups)[of], 1)
+    usual = np.asarray(own[: len(told)].sum(axis=0)).ravel()[here.col] * part[here.row]
+    speaks = sparse.csr_matrix((np.log((here.data + RARE) / (RARE * (usual + 1))), (here.row, here.col)), shape=here.shape)
+    found[homeless] = strongest(own[len(told) :] @ speaks.T)
+    return np.unique(np.where(divides & (found >= 0), groups + found, labels), return_inverse=True)[1].astype(np.int64)
 
 
 def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
@@ -330,7 +397,7 @@ def group_pairs(
     queries = asked["query"].iloc[kept].reset_index(drop=True)
     catcher = np.full(len(kept), -1)
     if not answered.all():
-        catcher[~answered] = np.asarray(drawn[~answered][:, pages:].argmax(axis=1)).ravel()
+        catcher[~answered] = strongest(drawn[~answered][:, pages:])
     told = languages_of(queries, wanted[kept], catcher, code_of(language))
     asked["language"] = told.set_axis(kept).reindex(asked.index)
     if not translate and (left := told.notna().to_numpy()).any():
