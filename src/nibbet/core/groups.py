@@ -81,7 +81,9 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
     joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
     joined = joined[
-        (joined["shared"] >= min(PROPOSING, like.shared_queries)) & (joined["overlap"] >= like.overlap) & (joined["mutual"] >= like.overlap / 2)
+        (joined["shared"] >= min(PROPOSING, like.shared_queries))
+        & (joined["overlap"] >= like.overlap)
+        & (joined["mutual"] >= like.overlap / 2)
     ]
     out: pd.DataFrame = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
@@ -232,8 +234,8 @@ def merge_gain(
         that only they draw; ALONE_LOST of them (low, middle) are taken to be lost. survivor_rest: the share of the survivor's impressions
         that fall on other queries.
     """
-    rows = pairs.merge(groups[["group", "page", "survivor"]], on="page")
-    rows = rows[rows["impressions"] > 0]
+    rows = pairs.loc[pairs["page"].isin(groups["page"]) & (pairs["impressions"] > 0)]
+    rows = rows.assign(query=numbered(rows)[0]).merge(groups[["group", "page", "survivor"]], on="page")
     shared = rows.groupby(["group", "query"])["page"].transform("size") > 1
     month = MONTH_DAYS / days
     weight = with_withheld(rows["page"].map(withheld))

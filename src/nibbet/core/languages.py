@@ -162,7 +162,10 @@ def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
     """
     (words, place), (told, _) = _cut(texts), _cut(answered)
     coded = pa.concat_arrays([words, told]).dictionary_encode().indices.to_numpy()
-    here, there = np.bincount(coded[: len(words)], minlength=coded.max(initial=-1) + 1), np.bincount(coded[len(words) :], minlength=coded.max(initial=-1) + 1)
+    here, there = (
+        np.bincount(coded[: len(words)], minlength=coded.max(initial=-1) + 1),
+        np.bincount(coded[len(words) :], minlength=coded.max(initial=-1) + 1),
+    )
     new = (there < SHARED_WORD * (here + there))[coded[: len(words)]]
     rest = pd.Series(words.filter(pa.array(new)).to_pandas().to_numpy(), dtype="str").groupby(place[new]).agg(" ".join)
     return rest.reindex(np.arange(len(texts)), fill_value="").set_axis(texts.index)

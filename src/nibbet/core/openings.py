@@ -13,7 +13,7 @@ from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import Lexicon, numbered, rarity
+from nibbet.core.words import Lexicon, numbered, rarity, strongest
 
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
@@ -83,18 +83,18 @@ def best_like(held: pd.DataFrame, wanted: pd.DataFrame, *, language: str) -> pd.
     words = lexicon.matrix(texts)
     own, other = words[number[: len(held)]], words[number[len(held) :]]
     pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
-    weight = rarity(
-        sparse.csr_matrix((np.ones(len(held)), (pages.get_indexer(held["page"]), np.arange(len(held)))), shape=(len(pages), len(held)))
-        @ own
-    )
-    own, other = own.tocoo(), other.tocoo()
-    cells = pd.DataFrame({"page": held["page"].to_numpy()[own.row], "word": own.col, "place": held["position"].to_numpy()[own.row]})
-    best = cells.groupby(["page", "word"])["place"].min()
-    asked = pd.DataFrame({"row": other.row, "page": wanted["page"].to_numpy()[other.row], "word": other.col, "weight": weight[other.col]})
-    asked = asked.sort_values(["row", "weight", "word"], ascending=[True, False, True]).drop_duplicates("row")  # the word that tells most
-    found = best.reindex(pd.MultiIndex.from_frame(asked[["page", "word"]])).to_numpy()
-    place = np.full(len(wanted), np.nan)
-    place[asked["row"].to_numpy()] = found
+    home, asked = pages.get_indexer(held["page"]), pages.get_indexer(wanted["page"])
+    weight = rarity(sparse.csr_matrix((np.ones(len(held)), (home, np.arange(len(held)))), shape=(len(pages), len(held))) @ own)
+    own = own.tocoo()
+    cell, stands = home[own.row] * words.shape[1] + own.col, held["position"].to_numpy(float)[own.row]
+    order = np.lexsort([stands, cell])
+    first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best place of each word of a page
+    cells, best = np.append(cell[first], np.iinfo(np.int64).max), np.append(stands[first], np.nan)
+    other.data = weight[other.indices]
+    telling = strongest(other)
+    sought = np.where(telling >= 0, asked * words.shape[1] + telling, -1)
+    at = np.searchsorted(cells, sought)
+    place = np.where(cells[at] == sought, best[at], np.nan)
     return pd.Series(place, index=wanted.index)
 
 

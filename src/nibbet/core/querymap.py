@@ -122,12 +122,12 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
     fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
     page = addresses.index.get_indexer(pd.Index(pairs["page"]))
     length, alphabet = addresses.str.len().to_numpy()[page], addresses.rank().to_numpy()[page]
-    able = np.flatnonzero(answers | named)
-    order = able[np.lexsort([key[able] for key in (alphabet, length, -answer, -fit, ~named, query)])]
-    first = order[np.unique(query[order], return_index=True)[1]]
-    owner = np.zeros(len(pairs), dtype=bool)
-    owner[first] = True
-    owned = np.bincount(query[first], minlength=len(unique))[query] > 0
+    able = answers | named
+    several = np.flatnonzero(able & (np.bincount(query[able], minlength=len(unique))[query] > 1))
+    order = several[np.lexsort([key[several] for key in (alphabet, length, -answer, -fit, ~named, query)])]
+    owner = able.copy()
+    owner[order] = np.diff(query[order], prepend=-1) != 0
+    owned = np.bincount(query[owner], minlength=len(unique))[query] > 0
     answered = np.bincount(query[answers], minlength=len(unique))[query] > 0
     share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
     share = np.where(np.isnan(share), 0.0, share)

@@ -9,6 +9,7 @@ from datetime import date
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 from scipy import sparse
@@ -18,7 +19,7 @@ from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import Lexicon, numbered, plain, typos_mended
+from nibbet.core.words import Lexicon, numbered, plain, strongest, typos_mended
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -150,20 +151,6 @@ def kinship(
 def _places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """Row and column of each entry."""
     return np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
-
-
-def strongest(table: sparse.csr_matrix) -> Ints:
-    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
-    table = table.tocsr()
-    table.sort_indices()
-    row, column = _places(table)
-    filled = np.flatnonzero(np.diff(table.indptr))
-    top = np.zeros(table.shape[0])
-    top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
-    best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
-    found: Ints = np.full(table.shape[0], -1)
-    found[row[best]] = column[best]
-    return found
 
 
 def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
@@ -309,17 +296,24 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
     lower = plain(texts)
-    address = pc.match_substring_regex(lower, r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$")
-    personal = pc.match_substring_regex(lower, r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]")
-    wordless = pc.invert(pc.match_substring_regex(lower, r"\p{L}"))
+    odd = pc.match_substring_regex(lower, r"[^\p{L} ]|^ *$").to_numpy(
+        zero_copy_only=False
+    )  # most are letters and blanks, and need no pattern
+    some = lower.filter(pa.array(odd))
+
+    def told(pattern: str) -> NDArray[np.bool_]:
+        whole: NDArray[np.bool_] = odd.copy()
+        whole[odd] = pc.match_substring_regex(some, pattern).to_numpy(zero_copy_only=False)
+        return whole
+
     names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
     ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
     found = np.select(
         [
             texts.str.lower().str.contains(names, regex=True).to_numpy(dtype=bool) if names else np.zeros(len(texts), dtype=bool),
-            address.to_numpy(zero_copy_only=False),
-            personal.to_numpy(zero_copy_only=False),
-            wordless.to_numpy(zero_copy_only=False),
+            told(r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"),
+            told(r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]"),
+            told(r"^\P{L}*$"),
             pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
             ruled,
         ],

@@ -59,16 +59,16 @@ class Lexicon:
             lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
         cut = pc.split_pattern(lower, " ")
         words = pc.list_flatten(cut).dictionary_encode()
-        row = pc.list_parent_indices(cut).to_numpy()
-        filled = pc.not_equal(words.dictionary, "").to_numpy(zero_copy_only=False)
         stems = self._stemmer.stemWords(words.dictionary.to_pylist())
         columns = np.fromiter(
-            (self._number.setdefault(stem, len(self._number)) if stem else 0 for stem in stems), dtype=np.int64, count=len(stems)
+            (self._number.setdefault(stem, len(self._number)) if stem else -1 for stem in stems), dtype=np.int32, count=len(stems)
         )
-        code = words.indices.to_numpy()
-        keep = filled[code]
-        values = np.ones(int(keep.sum()), dtype=np.float32)
-        table = sparse.csr_matrix((values, (row[keep], columns[code[keep]])), shape=(len(texts), max(1, len(self._number))))
+        column, ends = columns[words.indices.to_numpy()], np.array(cut.offsets)
+        if (columns < 0).any():  # what two blanks in a row leave is no word
+            filled = column >= 0
+            column, ends = column[filled], np.append(0, np.cumsum(filled))[ends]
+        table = sparse.csr_matrix((np.ones(len(column), dtype=np.float32), column, ends), shape=(len(texts), max(1, len(self._number))))
+        table.sum_duplicates()
         table.data[:] = 1.0
         return table
 
@@ -140,6 +140,20 @@ def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
         return np.asarray(number, dtype=np.int64), pd.Series(texts)
     number, known = pd.factorize(queries.cat.codes.to_numpy())
     return np.asarray(number, dtype=np.int64), pd.Series(queries.cat.categories.take(known))
+
+
+def strongest(table: sparse.csr_matrix) -> NDArray[np.int64]:
+    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
+    table = table.tocsr()
+    table.sort_indices()
+    row, column = np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
+    filled = np.flatnonzero(np.diff(table.indptr))
+    top = np.zeros(table.shape[0])
+    top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
+    best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
+    found: NDArray[np.int64] = np.full(table.shape[0], -1)
+    found[row[best]] = column[best]
+    return found
 
 
 def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
