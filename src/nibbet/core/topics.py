@@ -143,9 +143,11 @@ def kinship(
         row, _ = _places(graph)
         one, other = tongue[row], tongue[graph.indices]
         graph.data[(one >= 0) & (other >= 0) & (one != other)] = 0.0
-    graph.data[graph.data < 1e-9] = 0.0
-    graph.eliminate_zeros()
-    return sparse.triu(graph, format="csr").astype(np.float64)  # sums of weights of many queries need it
+    row, column = _places(graph)
+    once = (column > row) & (graph.data >= 1e-9)
+    ends = np.append(0, np.cumsum(np.bincount(row[once], minlength=graph.shape[0])))
+    # sums of weights of many queries need long floats
+    return sparse.csr_matrix((graph.data[once].astype(np.float64), column[once], ends), shape=graph.shape)
 
 
 def _places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:

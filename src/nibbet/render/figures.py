@@ -440,7 +440,7 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
                 xytext=(21 if x < 30 else 66, at),
                 va="center",
                 fontsize=8,
-                arrowprops={"arrowstyle": "-", "color": "#9aa7b0", "linewidth": 0.6, "shrinkA": 1, "shrinkB": 3},
+                arrowprops={"arrowstyle": "-", "color": "#9aa7b0", "linewidth": 0.6, "shrinkA": 1, "shrinkB": 3, "relpos": (0.0, 0.5)},
             )
     axes.set_xlabel("position")
     axes.set_ylabel(" or ".join(rows["volume_kind"].unique()))
