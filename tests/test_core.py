@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 
 import numpy as np
 import pandas as pd
 import pytest
+import Stemmer
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import sparse
 
 import nibbet
 from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
+from nibbet.core.entries import strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
 from nibbet.core.openings import Reach, find_openings
@@ -403,3 +407,19 @@ def test_rare_misspellings_count_as_the_word_they_stand_beside() -> None:
     assert not mended[34:].any(), "another first letter, half the word, two letters off"
     known = np.array([lexicon.words.index(word) for word in lexicon.words if word.startswith("merowg")])
     assert not typos_mended(table, lexicon.words, known).toarray()[30, right], "a word of a page is no typo"
+
+
+@given(st.lists(st.lists(st.integers(0, 3), min_size=4, max_size=4), min_size=1, max_size=6))
+def test_the_strongest_entry_is_the_first_of_the_greatest(rows: list[list[int]]) -> None:
+    table = np.array(rows)
+    found = strongest(sparse.csr_matrix(table))
+    assert found.tolist() == [int(row.argmax()) if row.max() > 0 else -1 for row in table]
+
+
+@given(st.lists(st.text("Ab 9é-", max_size=12), min_size=1, max_size=6))
+def test_a_text_has_each_of_its_words_once(texts: list[str]) -> None:
+    stem, table = Stemmer.Stemmer("english").stemWord, Lexicon().matrix(pd.Series(texts, dtype="str"))
+    for row, text in enumerate(texts):
+        words = {stem(word) for word in re.split(r"[^a-z0-9]+", text.lower().replace("é", "e")) if word}
+        assert table[row].nnz == len(words)
+    assert (table.data == 1).all()

@@ -100,6 +100,14 @@ def test_queries_in_other_languages_are_told_and_nothing_else() -> None:
     assert again.equals(found), "a site speaks what it answers, whatever the settings say"
 
 
+def test_queries_kept_in_pieces_or_none_are_told_alike() -> None:
+    given = asked_abroad()
+    whole = languages_of(given["query"], np.ones(len(given)), given["catcher"].to_numpy(), "en")
+    pieces = pd.concat([given["query"].iloc[:50], given["query"].iloc[50:]])
+    assert languages_of(pieces, np.ones(len(given)), given["catcher"].to_numpy(), "en").equals(whole)
+    assert languages_of(given["query"], np.ones(len(given)), np.zeros(len(given), dtype=np.int64), "en").index.equals(given.index)
+
+
 def test_one_page_cannot_answer_two_languages() -> None:
     texts = pd.Series(["elverbeck kajak tour", "elverbeck kayak tour", "elverbeck kayak", "elverbeck kajak"])
     pages = sparse.csr_matrix(np.ones((4, 1)))

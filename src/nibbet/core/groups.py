@@ -10,6 +10,7 @@ from scipy import sparse
 
 from nibbet.core import sentences as say
 from nibbet.core.curve import Curve
+from nibbet.core.entries import connected
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing, with_withheld
@@ -147,17 +148,13 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
         group, page, survivor (truth value), shared_impressions, overlap, turn_taking of the member with its survivor (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
     """
-    from scipy.sparse.csgraph import connected_components
-
     empty = pd.DataFrame(columns=["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"])
     alike = candidates[like.meets(candidates)]
     if alike.empty:
         return empty
     members = np.unique(alike[["page_a", "page_b"]].to_numpy())
     a, b = np.searchsorted(members, alike["page_a"]), np.searchsorted(members, alike["page_b"])
-    graph = sparse.coo_matrix((np.ones(len(alike)), (a, b)), shape=(len(members), len(members)))
-    label = connected_components(graph, directed=False)[1]
-    table = pd.DataFrame({"page": members, "group": label}).merge(pages, on="page", how="left", validate="1:1")
+    table = pd.DataFrame({"page": members, "group": connected(a, b, len(members))}).merge(pages, on="page", how="left", validate="1:1")
     earned = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
     table["worth"] = earned * (0.5 + 0.5 * table["answer"].fillna(0.5))
     table = table.assign(length=table["address"].str.len()).sort_values(

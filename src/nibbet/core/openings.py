@@ -9,11 +9,12 @@ import pandas as pd
 from scipy import sparse
 
 from nibbet.core.curve import Curve
+from nibbet.core.entries import strongest
 from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import Lexicon, numbered, rarity, strongest
+from nibbet.core.words import Lexicon, numbered, rarity
 
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 

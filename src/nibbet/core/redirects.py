@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
+from nibbet.core.entries import places
 from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
@@ -73,7 +74,7 @@ def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_ma
         known: in how many texts each word stands.
     Source: prefix filtering (Chaudhuri, Ganti, Kaushik 2006, ICDE).
     """
-    row = np.repeat(np.arange(asked.shape[0]), np.diff(asked.indptr))
+    row, _ = places(asked)
     order = np.lexsort([asked.indices, known[asked.indices], row])
     weight, row = asked.data[order], row[order]
     before = np.cumsum(weight) - weight

@@ -15,11 +15,12 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core import sentences as say
+from nibbet.core.entries import connected, places, strongest
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import Lexicon, numbered, plain, strongest, typos_mended
+from nibbet.core.words import Lexicon, numbered, plain, typos_mended
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -131,33 +132,28 @@ def kinship(
         graph = graph + near
         del near
     if answered is not None:
-        row, _ = _places(graph)
+        row, _ = places(graph)
         graph.data[answered[row] != answered[graph.indices]] *= np.float32(how.unanswered)
     if results is not None and shared is not None:
         known = np.asarray(results.sum(axis=1)).ravel() > 0
         both = graph.multiply(shared > 0) + shared * np.float32(how.results)
-        row, _ = _places(graph)
+        row, _ = places(graph)
         graph.data[known[row] & known[graph.indices]] = 0.0
         graph = sparse.csr_matrix(graph + both)
     if tongue is not None:
-        row, _ = _places(graph)
+        row, _ = places(graph)
         one, other = tongue[row], tongue[graph.indices]
         graph.data[(one >= 0) & (other >= 0) & (one != other)] = 0.0
-    row, column = _places(graph)
+    row, column = places(graph)
     once = (column > row) & (graph.data >= 1e-9)
     ends = np.append(0, np.cumsum(np.bincount(row[once], minlength=graph.shape[0])))
     # sums of weights of many queries need long floats
     return sparse.csr_matrix((graph.data[once].astype(np.float64), column[once], ends), shape=graph.shape)
 
 
-def _places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    """Row and column of each entry."""
-    return np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
-
-
 def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
     """The product of the two rows of `unit` that each entry of `near` stands for, some millions at a time."""
-    row, column = _places(near)
+    row, column = places(near)
     found = np.empty(len(row), dtype=np.float32)
     for start in range(0, len(row), PRODUCTS):
         part = slice(start, start + PRODUCTS)
@@ -239,26 +235,16 @@ def bodies_of_pages(labels: Ints, pages: sparse.csr_matrix, near: sparse.csr_mat
         both = both + lands.T @ (near > 0).astype(np.float64) @ lands
     both = both.tocoo()
     same = (group[both.row] == group[both.col]) & (both.data >= SAME_BODY * np.minimum(count[both.row], count[both.col]))
-    _, joined = _components(both.row[same], both.col[same], len(group))
-    most = sparse.csr_matrix((weight, (row, joined[head])), shape=size)
-    return strongest(most)
+    joined = connected(both.row[same], both.col[same], len(group))
+    return strongest(sparse.csr_matrix((weight, (row, joined[head])), shape=size))
 
 
 def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
     """The body of each query inside its group: those that share results, two and more; -1 where it has none. near: likeness of results."""
     shared = near.tocoo()
     inside = labels[shared.row] == labels[shared.col]
-    size, body = _components(shared.row[inside], shared.col[inside], len(labels))
-    return np.where(size[body] >= 2, body, -1)
-
-
-def _components(one: Ints, other: Ints, count: int) -> tuple[Ints, Ints]:
-    """The sizes of the sets that these links connect, and the set of each of `count` things."""
-    from scipy.sparse.csgraph import connected_components
-
-    links = sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))
-    found = connected_components(links, directed=False)[1].astype(np.int64)
-    return np.bincount(found), found
+    body = connected(shared.row[inside], shared.col[inside], len(labels))
+    return np.where(np.bincount(body)[body] >= 2, body, -1)
 
 
 def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
@@ -292,15 +278,15 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
 
 
 def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
-    """Why a query belongs to no topic: brand, an address typed as a query, an e-mail address or a long number, no words, over 14 words, or a rule; null for those that do.
+    """Why a query belongs to no topic: brand, an address typed as a query, an e-mail address or a long number, no words, over 14 words, or a
+    rule; null for those that do.
 
     Args:
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
     lower = plain(texts)
-    odd = pc.match_substring_regex(lower, r"[^\p{L} ]|^ *$").to_numpy(
-        zero_copy_only=False
-    )  # most are letters and blanks, and need no pattern
+    # most are letters and blanks, and need no pattern
+    odd = pc.match_substring_regex(lower, r"[^\p{L} ]|^ *$").to_numpy(zero_copy_only=False)
     some = lower.filter(pa.array(odd))
 
     def told(pattern: str) -> NDArray[np.bool_]:
@@ -331,8 +317,8 @@ class Grouping:
     """Queries and their topics.
 
     queries: query, impressions, demand (searches a month; null where no source tells), aside (why it belongs to no topic, else null),
-    language (ISO code where it is asked in another than the site's, else null), topic; one row per query. grouped: those with a topic. pages, results: grouped queries x pages (impressions; what is drawn without an answer in
-    columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
+    language (ISO code where it is asked in another than the site's, else null), topic; one row per query. grouped: those with a topic.
+    pages, results: grouped queries x pages (impressions; what is drawn without an answer in columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
     """
 
     queries: pd.DataFrame

@@ -142,20 +142,6 @@ def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
     return np.asarray(number, dtype=np.int64), pd.Series(queries.cat.categories.take(known))
 
 
-def strongest(table: sparse.csr_matrix) -> NDArray[np.int64]:
-    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
-    table = table.tocsr()
-    table.sort_indices()
-    row, column = np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
-    filled = np.flatnonzero(np.diff(table.indptr))
-    top = np.zeros(table.shape[0])
-    top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
-    best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
-    found: NDArray[np.int64] = np.full(table.shape[0], -1)
-    found[row[best]] = column[best]
-    return found
-
-
 def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
     """How telling each word is: ln(1 + pages / pages that draw a query with it); words of none get the weight of words of one.
 

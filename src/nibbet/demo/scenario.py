@@ -551,17 +551,13 @@ def _cases(b: Builder) -> None:
             if case == "off_topic":
                 topic = words.numbered(words.OFF_TOPIC, 400)[int(b.rng.integers(len(words.OFF_TOPIC)))]
                 place = page["subject"].split()[-1]
-                b.asks(
-                    page,
-                    "off",
-                    f"{topic} {place}".strip(),
-                    demand=float(b.rng.uniform(22, 60)),
-                    position=float(b.rng.uniform(6.5, 10.5)),
-                    pull=0.4,
-                    role="stray",
-                    rare=0.1,
-                    mended=(usual_place(b.later), 1.0),
-                )
+                _strays(b, page, "off", f"{topic} {place}".strip(), demand=b.rng.uniform(22, 60), position=b.rng.uniform(6.5, 10.5))
+
+
+def _strays(b: Builder, page: dict[str, Any], kind: str, subject: str, *, demand: float, position: float) -> None:
+    """The page is shown for what it does not answer; a page of its own would stand where good pages do."""
+    mended = (usual_place(b.later), 1.0)
+    b.asks(page, kind, subject, demand=float(demand), position=float(position), pull=0.4, role="stray", rare=0.1, mended=mended)
 
 
 def _faults(b: Builder) -> None:
@@ -603,17 +599,8 @@ def _abroad(b: Builder) -> None:
     for turn, number in enumerate(b.later.permutation(len(free))[: max(3, round(b.count * 0.01))]):
         page = free[number]
         page.update(case="abroad", verdict="expand", cause="strays")
-        b.asks(
-            page,
-            languages[turn % len(languages)],
-            page["subject"],
-            demand=float(b.later.uniform(30, 60)),
-            position=float(b.later.uniform(6.5, 9.5)),
-            pull=0.4,
-            role="stray",
-            rare=0.1,
-            mended=(usual_place(b.later), 1.0),
-        )
+        demand, position = b.later.uniform(30, 60), b.later.uniform(6.5, 9.5)
+        _strays(b, page, languages[turn % len(languages)], page["subject"], demand=demand, position=position)
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:

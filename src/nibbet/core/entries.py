@@ -1,0 +1,37 @@
+"""Entries of sparse tables: where they stand, the greatest of each row, and what they connect."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+Ints = NDArray[np.int64]
+
+
+def places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    """Row and column of each entry."""
+    return np.repeat(np.arange(table.shape[0], dtype=np.int32), np.diff(table.indptr)), table.indices
+
+
+def strongest(table: sparse.csr_matrix) -> Ints:
+    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
+    table = table.tocsr()
+    table.sort_indices()
+    row, column = places(table)
+    filled = np.flatnonzero(np.diff(table.indptr))
+    top = np.zeros(table.shape[0])
+    top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
+    best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
+    found: Ints = np.full(table.shape[0], -1)
+    found[row[best]] = column[best]
+    return found
+
+
+def connected(one: Ints, other: Ints, count: int) -> Ints:
+    """The set of each of `count` things that these links connect, numbered from 0."""
+    from scipy.sparse.csgraph import connected_components
+
+    links = sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))
+    found: Ints = connected_components(links, directed=False)[1].astype(np.int64)
+    return found
