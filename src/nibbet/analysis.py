@@ -34,7 +34,7 @@ from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
-from nibbet.core.tables import named_pages, named_queries
+from nibbet.core.tables import named_pages, named_queries, rows_at
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
@@ -263,7 +263,7 @@ class Analysis:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
         asked = self._store.table(self._engine, "asked", self._key, lambda: self._queries_of(kept))
-        pairs = self._reduced("coded", lambda: kept.join(asked, "query").drop("query").order_by("page", "query_id"))
+        pairs = self._reduced("coded", lambda: reductions.coded(kept, asked))
         texts = self._engine.fetch(asked).sort_values("query_id")["query"].astype("str")  # some engines keep no order
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
         seen = [name for name in pairs if name.startswith("seen_")]
@@ -294,7 +294,7 @@ class Analysis:
 
     @cached_property
     def _mapped(self) -> pd.DataFrame:
-        """The pairs of the recent or reference window with answer, role and pull, by page and query."""
+        """The pairs of the recent or reference window with answer, role and pull, by page, impressions and query."""
         pairs, pages = self._expected, self._pages
         if (unnamed := pairs["query"] == "").any():
             pairs = pairs[~unnamed]
@@ -324,15 +324,14 @@ class Analysis:
             aside=own.topics.aside,
             most=own.topics.most,
             language=own.site.language,
+            lexicon=self._words_of_pages[0],
             translate=own.topics.translate,
         )
 
     @cached_property
     def _pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
-        pairs = self._mapped.assign(topic=self._grouping.topic)
-        order = np.lexsort([-pairs["impressions"].to_numpy(), pairs["page"].to_numpy()])  # by query already
-        return pairs.iloc[order].reset_index(drop=True)
+        return self._mapped.assign(topic=self._grouping.topic)
 
     @cached_property
     def _demand_rows(self) -> pd.DataFrame | None:
@@ -552,7 +551,7 @@ class Analysis:
         t, pairs = self.config.verdicts, self._pairs
         reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
         return find_openings(
-            pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, language=self.config.site.language
+            pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, lexicon=self._words_of_pages[0]
         )
 
     @cached_property
@@ -605,7 +604,9 @@ class Analysis:
     @cached_property
     def _plain_pages(self) -> pd.DataFrame:
         """The ledger with clicks_plain and expected_plain: sums over the queries without the brand."""
-        rows = self._pairs[~self._pairs["brand"]] if self._is_paired else self._expected
+        rows = self._pairs if self._is_paired else self._expected
+        if self._is_paired:
+            rows = rows_at(rows, ~rows["brand"], ["page", "clicks", "expected_clicks", "position_sum", "placed"])
         sums = rows.groupby("page")[["clicks", "expected_clicks", "position_sum", "placed"]].sum().reindex(self._pages.index).fillna(0.0)
         plain = {"clicks_plain": sums["clicks"], "expected_plain": sums["expected_clicks"]}
         return self._pages.assign(**plain, position_plain=weighted_position(sums["position_sum"], sums["placed"]))
@@ -658,7 +659,7 @@ class Analysis:
                 "position": pages["position_plain"],
             }
         )
-        pairs = self._pairs[~self._pairs["brand"]][["page", "query", "clicks", "expected_clicks", "position"]]
+        pairs = rows_at(self._pairs, ~self._pairs["brand"], ["page", "query", "clicks", "expected_clicks", "position"])
         found = judged_pulls(pages, pairs)
         return found.assign(page=found["page"].map(self.known_pages["page"]))
 
@@ -672,12 +673,15 @@ class Analysis:
     @cached_property
     def _candidates(self) -> tuple[pd.DataFrame, pd.DataFrame]:
         """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
-        live = self._pairs["page"].map(~self._measured["gone"] & ~self._measured["blocked"]).astype(bool)
-        candidates = merging.candidate_pairs(self._pairs[live], self._likeness)
+        pages, pairs = self._measured, self._pairs
+        self._say("looking for pages to merge")
+        live = pd.Series((~pages["gone"] & ~pages["blocked"]).to_numpy()[pairs["page"]])
+        candidates = merging.candidate_pairs(rows_at(pairs, live, ["page", "query", "impressions", "answer", "brand"]), self._likeness)
         enough = candidates["shared"] >= self._likeness.shared_queries
         members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
         wanted = self._engine.frame(pd.DataFrame({"page_id": members}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
+        days["query"] = pd.factorize(days["query"])[0]  # only told apart
         turns = merging.turn_taking(days, candidates[enough]).reindex(candidates.index, fill_value=0.0)
         intent = pd.Series(np.nan, index=candidates.index)
         if (first := self.snapshots) is not None and len(candidates):
@@ -701,7 +705,7 @@ class Analysis:
     @cached_property
     def _answer_of_pages(self) -> pd.Series:
         """How far each page answers what it draws, by impressions."""
-        rows = self._pairs[~self._pairs["brand"]]
+        rows = rows_at(self._pairs, ~self._pairs["brand"], ["page", "answer", "impressions"])
         sums = (rows["answer"] * rows["impressions"]).groupby(rows["page"]).sum()
         shown = rows.groupby("page")["impressions"].sum()
         return sums / shown.where(shown > 0)

@@ -211,15 +211,15 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     if plain.empty:
         return nothing(LOSSES)
     lost = np.maximum((plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float), 0)
-    number, texts = numbered(plain)
     lexicon = Lexicon(language)
-    words = lexicon.matrix(texts)[number].tocoo()
+    number, _, known = lexicon.of_queries(plain)
+    words = known[number].tocoo()
     page, addresses = pd.factorize(plain["page"], sort=True)
     cell, where = np.unique(page[words.row].astype(np.int64) * words.shape[1] + words.col, return_inverse=True)
     by_word, queries = np.bincount(where, lost[words.row]), np.bincount(where)
     whole = np.bincount(page, lost, minlength=len(addresses))
     of_page, word = cell // words.shape[1], cell % words.shape[1]
-    telling = rarity(lexicon.matrix(texts))
+    telling = rarity(known)
     names = (by_word >= NAMES_LOSS * whole[of_page]) & (queries >= 2)
     order = np.lexsort([word, -telling[word], -by_word * names, of_page])
     place = np.arange(len(order)) - np.searchsorted(of_page[order], of_page[order])

@@ -14,6 +14,7 @@ from nibbet.core.entries import connected
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing, with_withheld
+from nibbet.core.tables import rows_at
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import numbered
 
@@ -101,9 +102,9 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     member = pd.concat([numbered[["pair", f"page_{side}"]].rename(columns={f"page_{side}": "page"}) for side in "ab"])
     rows = member.merge(days, on="page")
     shared = rows.groupby(["pair", "query"])["page"].transform("nunique") > 1
-    rows = rows[shared].sort_values(
-        ["pair", "query", "date", "position", "impressions", "page"], ascending=[True, True, True, True, False, True]
-    )
+    rows = rows[shared]
+    first = ("page", "impressions", "position", "date", "query", "pair")
+    rows = rows.iloc[np.lexsort([-rows[key].to_numpy() if key == "impressions" else rows[key].to_numpy() for key in first])]
     lead = rows.drop_duplicates(["pair", "query", "date"])
     before = lead.groupby(["pair", "query"])["page"].shift()
     turned = (lead["page"] != before)[before.notna()]
@@ -231,7 +232,8 @@ def merge_gain(
         that only they draw; ALONE_LOST of them (low, middle) are taken to be lost. survivor_rest: the share of the survivor's impressions
         that fall on other queries.
     """
-    rows = pairs.loc[pairs["page"].isin(groups["page"]) & (pairs["impressions"] > 0)]
+    needed = ["page", "query", "impressions", "clicks", "expected_clicks", "position"]
+    rows = rows_at(pairs, pairs["page"].isin(groups["page"]) & (pairs["impressions"] > 0), needed)
     rows = rows.assign(query=numbered(rows)[0]).merge(groups[["group", "page", "survivor"]], on="page")
     shared = rows.groupby(["group", "query"])["page"].transform("size") > 1
     month = MONTH_DAYS / days

@@ -64,6 +64,8 @@ def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
         pairs: page, query, impressions; queries: query, language (null for the site's own, and where it is not told).
     """
     told = queries.dropna(subset=["language"]).set_index("query")["language"]
+    if told.empty:
+        return pd.Series(dtype="str")
     number, texts = numbered(pairs)
     place = pd.Index(told.index).get_indexer(texts)  # few are told
     code, languages = pd.factorize(told, sort=True)

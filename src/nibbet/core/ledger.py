@@ -191,30 +191,24 @@ def with_others(
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     """The ledger with queries (count), withheld_share (of impressions), pull, sums over the answered non-brand queries, and their share."""
-    shown = pairs[pairs["impressions"] > 0]
-    plain = shown[~shown["brand"]]
-    known = shown.groupby("page").agg(queries=("query", "size"), named=("impressions", "sum")).reindex(table.index)
-    table["queries"] = known["queries"].fillna(0).astype("int64")
-    table["withheld_share"] = (1 - known["named"].fillna(0) / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)
-    sums = plain.groupby("page")[["clicks", "expected_clicks"]].sum().reindex(table.index).fillna(0.0)
-    pull = shrunk_pull(sums["clicks"].to_numpy(float), sums["expected_clicks"].to_numpy(float))
-    table["pull"] = pull
-    answered = plain[plain["role"].isin(["owner", "rival"]) & (plain["answer"] >= 0.5)]
-    of_page = (
-        answered.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]]
-        .sum()
-        .reindex(table.index)
-        .fillna(0.0)
-    )
-    table["clicks_answered"], table["impressions_answered"], table["expected_answered"] = (
-        of_page["clicks"],
-        of_page["impressions"],
-        of_page["expected_clicks"],
-    )
-    table["position_answered"] = weighted_position(of_page["position_sum"], of_page["placed"])
-    shown_plain = plain.groupby("page")["impressions"].sum().reindex(table.index)
-    meant = plain[plain["answer"] >= 0.5].groupby("page")["impressions"].sum().reindex(table.index).fillna(0)
-    table["answered_share"] = meant / shown_plain.where(shown_plain > 0)
+    page = pairs["page"].to_numpy()
+
+    def of_pages(chosen: pd.Series, name: str) -> pd.Series:
+        sums = np.bincount(page, np.where(chosen, pairs[name], 0), minlength=len(table))  # pages are numbered from 0
+        return pd.Series(sums, index=table.index)
+
+    shown = pairs["impressions"] > 0
+    plain = shown & ~pairs["brand"]
+    meant = plain & (pairs["answer"] >= 0.5)
+    answered = meant & pairs["role"].isin(["owner", "rival"])
+    table["queries"] = np.bincount(page[shown], minlength=len(table))
+    table["withheld_share"] = (1 - of_pages(shown, "impressions") / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)
+    table["pull"] = shrunk_pull(*(of_pages(plain, name).to_numpy() for name in ("clicks", "expected_clicks")))
+    for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
+        table[f"{name}_answered"] = of_pages(answered, measure)
+    table["position_answered"] = weighted_position(of_pages(answered, "position_sum"), of_pages(answered, "placed"))
+    shown_plain = of_pages(plain, "impressions")
+    table["answered_share"] = of_pages(meant, "impressions") / shown_plain.where(shown_plain > 0)
     return table
 
 

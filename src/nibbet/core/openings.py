@@ -13,8 +13,9 @@ from nibbet.core.entries import strongest
 from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
+from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import Lexicon, numbered, rarity
+from nibbet.core.words import Lexicon, rarity
 
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
@@ -34,66 +35,65 @@ class Reach:
 
 
 def find_openings(
-    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, standing: Standing, language: str = "english"
+    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, standing: Standing, lexicon: Lexicon | None = None
 ) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
-        standing: where this site's good pages stand, for which climbs and strays are sized.
+        standing: where this site's good pages stand, for which climbs and strays are sized; lexicon: of the site's language.
     Returns:
         COLUMNS, by gain: gain is extra clicks a month, its low and high an 80% interval. climb: an answered query just outside where clicks
         begin, no worse than the best place the page holds for queries like it; snippet: well placed but too seldom chosen, sized for the
         usual choice; stray: a query that no page answers, sized for a page that does.
     """
-    shown = pairs[(pairs["impressions"] > 0) & pairs["position"].notna() & ~pairs["brand"]]
-    place = shown["position"]
-    answered = (shown["answer"] >= reach.answers) & shown["role"].isin(["owner", "rival"])
-    climbs = shown[answered & (shown["role"] == "owner") & place.between(reach.climb_from, reach.climb_until)]
-    low_pull = shown["clicks"] < reach.snippet_pull * shown["expected_clicks"]
-    snippets = shown[answered & (place < reach.climb_until / 2) & low_pull & (shown["expected_clicks"] >= 5)]
-    strays = shown[shown["role"] == "stray"]
-    held = best_like(shown[answered], climbs, language=language).fillna(np.inf).clip(upper=climbs["position"])
+    texts = [name for name in ("query", "topic") if name in pairs]
+    measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
+    place, role, expected = pairs["position"], pairs["role"], pairs["expected_clicks"]
+    shown = (pairs["impressions"] > 0) & place.notna() & ~pairs["brand"]
+    answered = shown & (pairs["answer"] >= reach.answers) & role.isin(["owner", "rival"])
+    low_pull = pairs["clicks"] < reach.snippet_pull * expected
+    climbs = rows_at(pairs, answered & (role == "owner") & place.between(reach.climb_from, reach.climb_until), [*measured, "query"])
+    snippets = rows_at(pairs, answered & (place < reach.climb_until / 2) & low_pull & (expected >= 5), measured)
+    strays = rows_at(pairs, shown & (role == "stray"), measured)
+    holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
+    held = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
     parts = [
-        _among_good(climbs, "climb", held, curve, sight, days, standing),
+        _among_good(climbs[measured], "climb", held, curve, sight, days, standing),
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
-    columns = [*COLUMNS, *(name for name in MORE if name in pairs)]
-    found = pd.concat([part.loc[part["gain"] > 0, columns] for part in parts])
-    order = np.lexsort([found.index.to_numpy(), found["page"].to_numpy(), -found["gain"].to_numpy(float)])  # rows stand by page and query
-    found = found.iloc[order].reset_index(drop=True)
-    return found.astype({name: "str" for name in ("query", "topic") if name in found})
+    found = pd.concat([part[part["gain"] > 0] for part in parts])
+    order = np.lexsort([found.index.to_numpy(), found["page"].to_numpy(), -found["gain"].to_numpy(float)])  # the query map has an order
+    found = found.iloc[order]
+    found = found.assign(**{name: spelt(pairs[name].loc[found.index]) for name in texts})
+    return found.reset_index(drop=True)[[*COLUMNS, *(name for name in MORE if name in found)]]
 
 
 #: clicks that a query must have for its place to count as held
 HELD_CLICKS = 5
 
 
-def best_like(held: pd.DataFrame, wanted: pd.DataFrame, *, language: str) -> pd.Series:
+def best_like(held: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
     """The best place that a page holds for queries like each of `wanted`: those that share its rarest words; null where it holds none.
 
     Args:
-        held, wanted: page, query; held also position, clicks.
+        held, wanted: page, query; held also position.
     """
-    held = held[held["clicks"] >= HELD_CLICKS]
     if held.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
-    lexicon = Lexicon(language)
-    number, texts = numbered(pd.concat([rows[["query"]] for rows in (held, wanted)]))
-    words = lexicon.matrix(texts)
-    own, other = words[number[: len(held)]], words[number[len(held) :]]
+    own, other = lexicon.same_width(*(cut[number] for number, _, cut in map(lexicon.of_queries, (held, wanted))))
     pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
     home, asked = pages.get_indexer(held["page"]), pages.get_indexer(wanted["page"])
     weight = rarity(sparse.csr_matrix((np.ones(len(held)), (home, np.arange(len(held)))), shape=(len(pages), len(held))) @ own)
     own = own.tocoo()
-    cell, stands = home[own.row] * words.shape[1] + own.col, held["position"].to_numpy(float)[own.row]
+    cell, stands = home[own.row] * own.shape[1] + own.col, held["position"].to_numpy(float)[own.row]
     order = np.lexsort([stands, cell])
     first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best place of each word of a page
     cells, best = np.append(cell[first], np.iinfo(np.int64).max), np.append(stands[first], np.nan)
     other.data = weight[other.indices]
     telling = strongest(other)
-    sought = np.where(telling >= 0, asked * words.shape[1] + telling, -1)
+    sought = np.where(telling >= 0, asked * own.shape[1] + telling, -1)
     at = np.searchsorted(cells, sought)
     place = np.where(cells[at] == sought, best[at], np.nan)
     return pd.Series(place, index=wanted.index)

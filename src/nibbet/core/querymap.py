@@ -73,10 +73,10 @@ def add_answer(
         The same rows with answer. Words: the share of the query's telling words that stand on the page. What words leave open,
         behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words.
     """
-    number, texts = numbered(pairs)
     lexicon = lexicon or Lexicon(language)
     on_page = page_words(pages, lexicon) if on_page is None else on_page
-    words = typos_mended(lexicon.matrix(texts), lexicon.words, np.unique(on_page.indices))
+    number, texts, words = lexicon.of_queries(pairs)
+    words = typos_mended(words, lexicon.words, np.unique(on_page.indices))
     words, on_page = lexicon.same_width(words, on_page)
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
@@ -151,7 +151,7 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
     added = new.assign(named=True, **dict.fromkeys(counts, 0))
     both = pd.concat([pairs, added], ignore_index=True)
     whole = both.astype({c: pairs[c].dtype for c in counts})
-    return whole.sort_values(["page", "query"], ignore_index=True)
+    return whole.sort_values(["page", "impressions", "query"], ascending=[True, False, True], ignore_index=True)
 
 
 def query_totals(pairs: pd.DataFrame) -> pd.DataFrame:

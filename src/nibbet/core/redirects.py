@@ -100,12 +100,12 @@ def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
         from, to, status (301 or 410), because, by `from`. A target that itself leaves is followed; what runs in a circle, or ends where
         nothing stands, becomes 410.
     """
-    step = redirects.drop_duplicates("from").set_index("from")["to"]
-    end = step.copy()
-    for _ in range(max(1, int(np.ceil(np.log2(len(step) + 1))) + 1)):  # doubling: 2, 4, 8 ... steps at once
-        onward = end.map(end)
-        end = onward.where(end.isin(end.index), end)
-    end = end.where(~end.isin(step.index), None)
-    out = pd.DataFrame({"from": step.index, "to": end.to_numpy(), "because": redirects.drop_duplicates("from")["because"].to_numpy()})
+    rows = redirects.drop_duplicates("from", ignore_index=True)
+    onward = pd.Index(rows["from"].astype("str")).get_indexer(pd.Index(rows["to"].astype("str")))
+    last = np.where(onward >= 0, onward, np.arange(len(rows)))
+    for _ in range(max(1, int(np.ceil(np.log2(len(rows) + 1))) + 1)):  # doubling: 2, 4, 8 ... steps at once
+        last = last[last]
+    end = rows["to"].iloc[last].where(onward[last] < 0, None)
+    out = pd.DataFrame({"from": rows["from"], "to": end.to_numpy(), "because": rows["because"]})
     out["status"] = np.where(out["to"].notna(), 301, 410)
     return out[["from", "to", "status", "because"]].sort_values("from", ignore_index=True)

@@ -216,6 +216,15 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: boo
     return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
 
+def coded(pairs: ibis.Table, asked: ibis.Table) -> ibis.Table:
+    """The pairs with the number of their query in place of its text: by page, impressions and query.
+
+    Args:
+        asked: query, query_id.
+    """
+    return pairs.join(asked, "query").drop("query").order_by("page", ibis.desc("impressions"), "query_id")
+
+
 def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, paired: bool) -> ibis.Table:
     """Rows of these windows with expected_clicks, by the CTR curve."""
     rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))

@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from nibbet.core.tables import rows_at
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import numbered
 
@@ -66,7 +67,7 @@ def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None
         answered clicks per search over the usual of the level, shrunk, with an 80% interval; conversion_strength: conversions per session
         likewise.
     """
-    rows = pairs[~pairs["brand"] & (pairs["role"] != "stray")]
+    rows = rows_at(pairs, ~pairs["brand"] & (pairs["role"] != "stray"), ["page", "query", "clicks", "impressions", "share_impressions"])
     searches = rows["impressions"].astype(float)
     if demand is not None:
         number, texts = numbered(rows)

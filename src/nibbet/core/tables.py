@@ -49,10 +49,12 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     """The query map with addresses: the columns QUERIES, by page and impressions; per page one row more, without query, role and topic,
     for the clicks and impressions whose queries the source withholds.
     """
-    shown = pairs[(pairs["impressions"] > 0) | (pairs["role"] == "owner")]
+    given = [name for name in QUERIES if name in pairs]
+    shown = rows_at(pairs, (pairs["impressions"] > 0) | (pairs["role"] == "owner"), given)
     named = shown.groupby("page")[["clicks", "impressions"]].sum().reindex(pages.index).fillna(0).astype("int64")
     rest = pages[["clicks", "impressions"]] - named
     rest = rest[(rest["impressions"] > 0) & (rest["clicks"] >= 0)].reset_index(names="page")
+    rest = rest.assign(**{name: pd.Series(pd.NA, index=rest.index, dtype=shown[name].dtype) for name in ("query", "role", "topic")})
     table = pd.concat([shown, rest], ignore_index=True)
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["thin"] = (table["expected_clicks"] < THIN_CLICKS).astype("boolean").mask(table["query"].isna())
@@ -63,8 +65,22 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     table["brand"] = table["brand"].astype("boolean")
     table["days"] = table["days"].astype("Int64")
     for name in ("query", "role", "topic"):
-        table[name] = table[name].astype("str")
+        table[name] = spelt(table[name])
     return table[QUERIES]
+
+
+def spelt(column: pd.Series) -> pd.Series:
+    """A column of categories as texts."""
+    if not isinstance(column.dtype, pd.CategoricalDtype):
+        return column.astype("str")
+    texts = column.cat.categories.astype("str").array.take(column.cat.codes.to_numpy(), allow_fill=True)
+    return pd.Series(texts, index=column.index)
+
+
+def rows_at(frame: pd.DataFrame, chosen: pd.Series, columns: list[str]) -> pd.DataFrame:
+    """Some columns of the rows chosen (one truth value per row): of a wide frame the others are not touched."""
+    at = np.flatnonzero(chosen.to_numpy(bool))
+    return pd.DataFrame({name: frame[name].array.take(at) for name in columns}, index=frame.index.take(at), copy=False)
 
 
 def records(frame: pd.DataFrame) -> list[dict[str, Any]]:

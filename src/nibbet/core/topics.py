@@ -19,8 +19,9 @@ from nibbet.core.entries import connected, places, strongest
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
+from nibbet.core.tables import rows_at
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import Lexicon, numbered, plain, typos_mended
+from nibbet.core.words import LETTERS, Lexicon, plain, typos_mended, with_others
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -170,20 +171,21 @@ def group_queries(
     answered: NDArray[np.bool_] | None = None,
     tongue: Ints | None = None,
     how: Kinship | None = None,
+    cut: tuple[Lexicon, sparse.csr_matrix] | None = None,
 ) -> Ints:
     """The group of each query (numbers from 0), so that one page can answer each.
 
     Args:
-        texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts.
+        texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts; cut: a lexicon and texts x
+            words, where they are cut already.
     By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
     Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
     """
     from sknetwork.clustering import Louvain
 
     how = how or Kinship()
-    lexicon = Lexicon(language)
-    words = lexicon.matrix(texts)
-    words = typos_mended(words, lexicon.words).astype(np.float64)
+    lexicon = cut[0] if cut else Lexicon(language)
+    words = typos_mended(cut[1] if cut else lexicon.matrix(texts), lexicon.words).astype(np.float64)
     shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
     graph = kinship(words, pages, results, how, answered, shared, tongue)
     if not graph.nnz:
@@ -286,7 +288,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
     """
     lower = plain(texts)
     # most are letters and blanks, and need no pattern
-    odd = pc.match_substring_regex(lower, r"[^\p{L} ]|^ *$").to_numpy(zero_copy_only=False)
+    odd = with_others(lower, LETTERS) | ~with_others(lower, " ")
     some = lower.filter(pa.array(odd))
 
     def told(pattern: str) -> NDArray[np.bool_]:
@@ -296,6 +298,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
 
     names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
     ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
+    reasons = ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"]
     found = np.select(
         [
             texts.str.lower().str.contains(names, regex=True).to_numpy(dtype=bool) if names else np.zeros(len(texts), dtype=bool),
@@ -305,11 +308,10 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
             pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
             ruled,
         ],
-        ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"],
-        "",
+        np.arange(len(reasons)),
+        len(reasons),
     )
-    reason = pd.Series(found, index=texts.index, dtype="str")
-    return reason.where(reason != "")
+    return pd.Series(pd.array([*reasons, None], dtype="str").take(found), index=texts.index)
 
 
 @dataclass(frozen=True)
@@ -342,6 +344,7 @@ def group_pairs(
     aside: list[str],
     most: int,
     language: str,
+    lexicon: Lexicon | None = None,
     translate: bool = True,
 ) -> Grouping:
     """The queries of the map, and those that only a source of demand knows, in topics.
@@ -350,17 +353,21 @@ def group_pairs(
         pairs: page (number), query, role, impressions; pages: how many pages the site has.
         demand: query, demand; results: query, url of first results; None without such a source.
         aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
+        lexicon: of that language, where the words of the queries may have been cut already.
         translate: whether queries in other languages make topics too; else they are set aside.
     """
-    number, texts = numbered(pairs)
-    asked = pd.DataFrame(
-        {"query": texts.to_numpy(), "impressions": np.bincount(number, pairs["impressions"].to_numpy(float), len(texts))}
-    ).reset_index(names="number")
+    lexicon = lexicon or Lexicon(language)
+    number, texts, words = lexicon.of_queries(pairs)
+    shown = pairs["impressions"].to_numpy(float)
+    asked = pd.DataFrame({"query": texts.array, "impressions": np.bincount(number, shown, len(texts))}).reset_index(names="number")
     if demand is not None:
         asked = asked.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
     else:
         asked["demand"] = np.nan
     asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
+    if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
+        more = lexicon.matrix(asked["query"].iloc[len(texts) :])
+        words = sparse.csr_matrix(sparse.vstack(lexicon.same_width(words, more)))
     reason = set_aside(asked["query"], brand, aside)
     wanted = np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float))
     rank = np.empty(len(asked), dtype=np.int64)
@@ -372,8 +379,7 @@ def group_pairs(
     row = place.to_numpy()[number]
     use, astray = row >= 0, pairs["role"].eq("stray").to_numpy()
     column = pairs["page"].to_numpy() + np.where(astray, pages, 0)
-    shown = pairs["impressions"].to_numpy(float) + 0.5
-    drawn = sparse.csr_matrix((shown[use], (row[use], column[use])), shape=(len(kept), 2 * pages))
+    drawn = sparse.csr_matrix((shown[use] + 0.5, (row[use], column[use])), shape=(len(kept), 2 * pages))
     answered = np.ones(len(kept), dtype=bool)
     answered[row[use & astray]] = False
     queries = asked["query"].iloc[kept].reset_index(drop=True)
@@ -390,7 +396,8 @@ def group_pairs(
     listed = None if results is None else _listed(queries, results)
     tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
     tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
-    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue)
+    cut = (lexicon, words[kept])
+    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut)
     label = labels_of(queries, group, wanted[kept])
     asked["topic"] = label.set_axis(kept).reindex(asked.index)
     code, labels = pd.factorize(label, sort=True)
@@ -442,7 +449,8 @@ def topic_table(
         peaks: by topic, the next peak of its season; topics that have none are left out.
         least: gain a month below which nothing is proposed.
     """
-    rows = pairs[pairs["topic"].notna() & (pairs["impressions"] > 0)]
+    needed = ["page", "query", "topic", "role", "answer", "clicks", "impressions", "position_sum", "placed"]
+    rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions"] > 0), needed)
     sums = rows.groupby("topic").agg(
         clicks=("clicks", "sum"),
         impressions=("impressions", "sum"),

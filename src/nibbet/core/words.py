@@ -14,7 +14,8 @@ from nibbet.errors import NibbetError
 
 #: what stands between words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
-ODD = r"[^ \p{L}\p{N}]"
+#: what most queries are made of
+LETTERS = " abcdefghijklmnopqrstuvwxyz"
 
 
 def in_one(texts: pd.Series) -> pa.Array:
@@ -22,6 +23,25 @@ def in_one(texts: pd.Series) -> pa.Array:
     given = pa.array(texts.astype("str"))
     given = given.combine_chunks() if isinstance(given, pa.ChunkedArray) else given
     return given.cast(pa.large_string())
+
+
+def among(texts: pd.Series, known: pd.Series) -> NDArray[np.bool_]:
+    """Which texts are among those known; missing ones are not."""
+    found: NDArray[np.bool_] = pc.is_in(in_one(texts), value_set=in_one(known), skip_nulls=True).to_numpy(zero_copy_only=False)
+    return found
+
+
+def with_others(texts: pa.Array, letters: str) -> NDArray[np.bool_]:
+    """Which texts have a byte other than those of these ASCII letters; a look at bytes costs far less than a pattern."""
+    wanted = np.ones(256, dtype=bool)
+    wanted[list(letters.encode())] = False
+    _, ends, data = texts.buffers()
+    end = np.frombuffer(ends, dtype=np.int64, count=len(texts) + 1, offset=8 * texts.offset)
+    other = wanted[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])] if data else np.zeros(0, dtype=bool)
+    found, filled = np.zeros(len(texts), dtype=bool), np.flatnonzero(np.diff(end))
+    if len(filled):
+        found[filled] = np.logical_or.reduceat(other, end[filled] - end[0])
+    return found
 
 
 def plain(texts: pd.Series) -> pa.Array:
@@ -45,6 +65,8 @@ class Lexicon:
         except KeyError:
             raise NibbetError(f"language = {language!r} is not known. Known: {', '.join(Stemmer.algorithms())}.") from None
         self._number: dict[str, int] = {}
+        self._column: dict[str, int] = {}
+        self._asked: tuple[pd.Index, sparse.csr_matrix] | None = None
 
     @property
     def words(self) -> list[str]:
@@ -54,15 +76,17 @@ class Lexicon:
     def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
         """Texts x words, 1 where the word occurs; new words get new columns, so widths may differ: see `same_width`."""
         lower = plain(texts)
-        odd = pc.match_substring_regex(lower, ODD)
-        if pc.any(odd).as_py():  # most queries are letters and blanks, and need no pattern
+        odd = with_others(lower, LETTERS + "0123456789")
+        if odd.any():  # most queries are letters, digits and blanks, and need no pattern
+            odd = pa.array(odd)
             lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
         cut = pc.split_pattern(lower, " ")
         words = pc.list_flatten(cut).dictionary_encode()
-        stems = self._stemmer.stemWords(words.dictionary.to_pylist())
-        columns = np.fromiter(
-            (self._number.setdefault(stem, len(self._number)) if stem else -1 for stem in stems), dtype=np.int32, count=len(stems)
-        )
+        spelt = words.dictionary.to_pylist()
+        new = [word for word in spelt if word not in self._column]
+        for word, stem in zip(new, self._stemmer.stemWords(new), strict=True):
+            self._column[word] = self._number.setdefault(stem, len(self._number)) if stem else -1
+        columns = np.fromiter(map(self._column.__getitem__, spelt), dtype=np.int32, count=len(spelt))
         column, ends = columns[words.indices.to_numpy()], np.array(cut.offsets)
         if (columns < 0).any():  # what two blanks in a row leave is no word
             filled = column >= 0
@@ -71,6 +95,20 @@ class Lexicon:
         table.sum_duplicates()
         table.data[:] = 1.0
         return table
+
+    def of_queries(self, rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series, sparse.csr_matrix]:
+        """The number of each row's query, their texts (see `numbered`), and texts x words; the same categories are cut only once."""
+        if not isinstance(rows["query"].dtype, pd.CategoricalDtype):
+            number, texts = numbered(rows)
+            return number, texts, self.matrix(texts)
+        known = rows["query"].cat.categories
+        if self._asked is None or self._asked[0] is not known:
+            self._asked = (known, self.matrix(pd.Series(known)))
+        (table,) = self.same_width(self._asked[1])
+        number, used = _in_use(rows["query"])
+        if len(used) < len(known):
+            return number, pd.Series(known.take(used)), sparse.csr_matrix(table[used])
+        return number, pd.Series(known), table
 
     def same_width(self, *tables: sparse.csr_matrix) -> list[sparse.csr_matrix]:
         """The matrices widened to all words known now."""
@@ -129,17 +167,26 @@ def as_typed(texts: pd.Series) -> pd.Series:
 
 
 def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
-    """The number of each row's query, in the order in which queries first stand, and their texts.
+    """The number of each row's query, from 0, and their texts: of categories by alphabet, of texts in the order in which they first stand.
 
     Args:
-        rows: query, as texts or as categories: their numbers are quicker to tell apart than texts.
+        rows: query, as texts or as categories in the order of the alphabet: they are numbered already, and only those in use are told.
     """
     queries = rows["query"]
     if not isinstance(queries.dtype, pd.CategoricalDtype):
         number, texts = pd.factorize(queries)
         return np.asarray(number, dtype=np.int64), pd.Series(texts)
-    number, known = pd.factorize(queries.cat.codes.to_numpy())
-    return np.asarray(number, dtype=np.int64), pd.Series(queries.cat.categories.take(known))
+    number, used = _in_use(queries)
+    known = queries.cat.categories
+    return number, pd.Series(known.take(used) if len(used) < len(known) else known)
+
+
+def _in_use(queries: pd.Series) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """The number of each row's category among those in use, and which these are."""
+    code = queries.cat.codes.to_numpy()
+    used = np.zeros(len(queries.cat.categories), dtype=bool)
+    used[code] = True
+    return (code.astype(np.int64) if used.all() else (np.cumsum(used) - 1)[code]), np.flatnonzero(used)
 
 
 def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:

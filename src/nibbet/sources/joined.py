@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from nibbet.core.address import Home, fold
 from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search, with_pages
 from nibbet.core.windows import last_complete_day
+from nibbet.core.words import among
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean
 from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
@@ -324,7 +325,7 @@ def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
 
 def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series, targets: pd.DataFrame) -> pd.DataFrame:
     """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
-    missing = targets[~targets["spelling"].isin(addresses["spelling"])].drop_duplicates()
+    missing = targets[~among(targets["spelling"], addresses["spelling"])].drop_duplicates()
     found = pd.concat(
         [
             addresses[["spelling", "page"]],
