@@ -12,6 +12,7 @@ import argparse
 import resource
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -70,6 +71,11 @@ files = "crawl.parquet"
 """
 
 
+def resident() -> float:
+    """GiB of memory that this process holds now."""
+    return int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize() / 2**30
+
+
 def write(folder: Path, count: int) -> None:
     """The site of `count` pages, and pages.parquet with what was planted."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -95,12 +101,23 @@ def main() -> None:
         subprocess.run([sys.executable, "-m", "nibbet", "load", str(folder), "-q"], check=True, stdout=subprocess.DEVNULL)
         print(f"load {time.perf_counter() - began:.1f} s", flush=True)
     began = last = time.perf_counter()
+    start = peak = resident()
+
+    def watch() -> None:
+        nonlocal peak
+        while True:
+            peak = max(peak, resident())
+            time.sleep(0.05)
+
+    threading.Thread(target=watch, daemon=True).start()
+    under_way = "starting"
 
     def told(step: str) -> None:
-        nonlocal last
+        nonlocal last, start, peak, under_way
         now = time.perf_counter()
-        print(f"  {now - last:6.1f} s, {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20:5.2f} GiB before: {step}", flush=True)
-        last = now
+        print(f"  {now - last:6.1f} s, up to {peak:5.2f} GiB, {peak - start:5.2f} more than before: {under_way}", flush=True)
+        last, under_way = now, step
+        start = peak = resident()
 
     site = nibbet.open_site(folder, say=told)
     pages, groups = site.pages(), site.groups()

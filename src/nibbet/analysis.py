@@ -264,7 +264,10 @@ class Analysis:
         kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
         asked = self._store.table(self._engine, "asked", self._key, lambda: self._queries_of(kept))
         pairs = self._reduced("coded", lambda: reductions.coded(kept, asked))
-        texts = self._engine.fetch(asked).sort_values("query_id")["query"].astype("str")  # some engines keep no order
+        texts = self._reduced("asked", lambda: asked)
+        if not texts["query_id"].is_monotonic_increasing:  # some engines keep no order
+            texts = texts.sort_values("query_id")
+        texts = texts["query"].astype("str")
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
         seen = [name for name in pairs if name.startswith("seen_")]
         days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
@@ -285,7 +288,7 @@ class Analysis:
         asked = pairs.select("query").distinct()
         if (targets := self._targets) is not None and len(targets):
             asked = asked.union(self._engine.frame(targets[["query"]].astype("str")), distinct=True)
-        return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32"))
+        return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32")).order_by("query_id")
 
     @cached_property
     def sight(self) -> Sight:
@@ -675,8 +678,7 @@ class Analysis:
         """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
         pages, pairs = self._measured, self._pairs
         self._say("looking for pages to merge")
-        live = pd.Series((~pages["gone"] & ~pages["blocked"]).to_numpy()[pairs["page"]])
-        candidates = merging.candidate_pairs(rows_at(pairs, live, ["page", "query", "impressions", "answer", "brand"]), self._likeness)
+        candidates = merging.candidate_pairs(pairs, self._likeness, (~pages["gone"] & ~pages["blocked"]).to_numpy())
         enough = candidates["shared"] >= self._likeness.shared_queries
         members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
         wanted = self._engine.frame(pd.DataFrame({"page_id": members}))

@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core import sentences as say
@@ -50,27 +51,29 @@ class Likeness:
         return enough & ~(candidates["intent"] < self.same_intent)
 
 
-def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
+def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
     """Pairs of pages whose queries overlap by impressions, both answering them.
 
     Args:
-        pairs: page, query, impressions, answer, brand; one row per pair with impressions.
+        pairs: page (number), query, impressions, answer, brand; one row per pair with impressions.
+        live: of each page, whether it can be found; all are when left out.
     Returns:
         page_a < page_b, shared (queries), shared_impressions, overlap: the share of the smaller page's impressions that fall on queries
         the other draws too. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
         to merge, enough to be asked about.
     """
-    own = pairs[~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)]
+    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)
+    own = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
     if own.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap"])
-    pages, queries = pd.factorize(own["page"], sort=True), numbered(own)
-    shape = (len(pages[1]), len(queries[1]))
-    shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (pages[0], queries[0])), shape=shape)
-    drawn = (shown > 0).astype(float)
+    page, (query, queries) = own["page"].to_numpy(), numbered(own)
+    shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (page, query)), shape=(int(page.max()) + 1, len(queries)))
+    drawn = (shown > 0).astype(np.float32)
     whole = np.asarray(shown.sum(axis=1)).ravel()
-    proposing = drawn[:, np.asarray(drawn.sum(axis=0)).ravel() <= MOST_PAGES]
+    on_pages = np.bincount(query)
+    proposing = drawn[:, (on_pages > 1) & (on_pages <= MOST_PAGES)]
     both = sparse.triu(proposing @ proposing.T, k=1).tocoo()
-    joined = pd.DataFrame({"a": both.row, "b": both.col})[both.data >= min(PROPOSING, like.shared_queries)]
+    joined = pd.DataFrame({"a": both.row, "b": both.col}, dtype=np.int64)[both.data >= min(PROPOSING, like.shared_queries)]
     one, other = joined["a"].to_numpy(), joined["b"].to_numpy()
 
     def rows_sum(left: sparse.csr_matrix, right: sparse.csr_matrix) -> np.ndarray:
@@ -87,7 +90,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness) -> pd.DataFrame:
         & (joined["overlap"] >= like.overlap)
         & (joined["mutual"] >= like.overlap / 2)
     ]
-    out: pd.DataFrame = joined.assign(page_a=pages[1].to_numpy()[joined["a"]], page_b=pages[1].to_numpy()[joined["b"]])
+    out: pd.DataFrame = joined.rename(columns={"a": "page_a", "b": "page_b"})
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
 
 

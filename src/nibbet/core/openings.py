@@ -82,7 +82,7 @@ def best_like(held: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.
     """
     if held.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
-    own, other = lexicon.same_width(*(cut[number] for number, _, cut in map(lexicon.of_queries, (held, wanted))))
+    own, other = lexicon.same_width(*map(lexicon.of_rows, (held, wanted)))
     pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
     home, asked = pages.get_indexer(held["page"]), pages.get_indexer(wanted["page"])
     weight = rarity(sparse.csr_matrix((np.ones(len(held)), (home, np.arange(len(held)))), shape=(len(pages), len(held))) @ own)

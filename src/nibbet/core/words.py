@@ -101,14 +101,24 @@ class Lexicon:
         if not isinstance(rows["query"].dtype, pd.CategoricalDtype):
             number, texts = numbered(rows)
             return number, texts, self.matrix(texts)
-        known = rows["query"].cat.categories
-        if self._asked is None or self._asked[0] is not known:
-            self._asked = (known, self.matrix(pd.Series(known)))
-        (table,) = self.same_width(self._asked[1])
+        known, table = rows["query"].cat.categories, self._of_categories(rows)
         number, used = _in_use(rows["query"])
         if len(used) < len(known):
             return number, pd.Series(known.take(used)), sparse.csr_matrix(table[used])
         return number, pd.Series(known), table
+
+    def of_rows(self, rows: pd.DataFrame) -> sparse.csr_matrix:
+        """Rows x words of the query of each; as `of_queries`."""
+        if isinstance(rows["query"].dtype, pd.CategoricalDtype):
+            return sparse.csr_matrix(self._of_categories(rows)[rows["query"].cat.codes.to_numpy()])
+        number, _, words = self.of_queries(rows)
+        return sparse.csr_matrix(words[number])
+
+    def _of_categories(self, rows: pd.DataFrame) -> sparse.csr_matrix:
+        known = rows["query"].cat.categories
+        if self._asked is None or self._asked[0] is not known:
+            self._asked = (known, self.matrix(pd.Series(known)))
+        return self.same_width(self._asked[1])[0]
 
     def same_width(self, *tables: sparse.csr_matrix) -> list[sparse.csr_matrix]:
         """The matrices widened to all words known now."""
