@@ -231,6 +231,13 @@ def test_help_and_import_stay_light() -> None:
     assert listed.index("  init") < listed.index("  run") < listed.index("  decide"), "commands stand in the order of the work"
 
 
+def test_what_is_known_is_told_without_an_engine(ran: Path) -> None:
+    code = f"import sys, nibbet.cli.main as m; m.main(['decide', {str(ran)!r}, '-q']); sys.exit(str({{'ibis', 'duckdb', 'scipy', 'matplotlib'}} & set(sys.modules)))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.stderr.strip() == "set()"
+    assert "verdict" in done.stdout
+
+
 def test_why_shows_every_rule_and_protection_changes_the_verdict(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["decide", str(ran), "--verdict", "prune", "--top", "1", "--format", "json", "-q"]) == 0
     page = json.loads(capsys.readouterr().out)[0]["page"]

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from nibbet.core.change import change, noise_of
 from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
+from nibbet.core.tables import PARTS
 from nibbet.core.windows import Windows
 from nibbet.core.words import Lexicon, numbered, rarity
 
@@ -30,7 +31,6 @@ OWN_NOISE = 20
 NAMES_LOSS = 0.6
 #: a season explains a change when it makes at least this share of it
 SEASON_SHARE = 0.5
-PARTS = ["demand", "rank", "pull"]
 
 
 def nothing(columns: list[str]) -> pd.DataFrame:

@@ -10,10 +10,11 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.change import change
-from nibbet.core.pull import THIN_CLICKS, shrunk_pull, weighted_position
+from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.split import Sight, scaled_pairs, split
+from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")

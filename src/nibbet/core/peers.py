@@ -7,7 +7,8 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
-from nibbet.core.pull import JUDGED, THIN_CLICKS, false_discovery, judged_pull, weighted_position
+from nibbet.core.pull import JUDGED, false_discovery, judged_pull, weighted_position
+from nibbet.core.tables import THIN_CLICKS
 
 Floats = NDArray[np.float64]
 

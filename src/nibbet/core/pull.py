@@ -7,10 +7,10 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
+from nibbet.core.tables import THIN_CLICKS
+
 Floats = NDArray[np.float64]
 
-#: with fewer expected clicks nothing can be said of a rate: it is marked thin
-THIN_CLICKS = 3.0
 #: a page's clicks stray from their expectation by this much beyond counting noise (coefficient of variation)
 ROW_SPREAD = 0.2
 

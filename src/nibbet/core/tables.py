@@ -7,8 +7,6 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.pull import THIN_CLICKS
-
 PAGES = (
     "page section clicks impressions ctr position queries withheld_share pull sessions sessions_organic engaged_sessions engagement_rate seconds_per_session "
     "conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
@@ -17,7 +15,10 @@ PAGES = (
 ).split()
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
 
-
+#: what a change of clicks is divided into
+PARTS = ["demand", "rank", "pull"]
+#: with fewer expected clicks nothing can be said of a rate: it is marked thin
+THIN_CLICKS = 3.0
 #: verdicts that ask for no work
 IDLE = ("keep", "watch")
 

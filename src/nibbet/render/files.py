@@ -15,7 +15,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
-from nibbet.render.briefs import brief_text, file_name
 from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
 
@@ -37,6 +36,7 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     A failure before the last step leaves the old files as they were; files that are not Nibbet's own are never touched.
     Raises SourceError when the folder cannot be written.
     """
+    from nibbet.render.briefs import brief_text, file_name
     from nibbet.render.report import figures_of, report
     from nibbet.render.workbook import workbook
 

@@ -14,8 +14,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nibbet.core.compare import PARTS
-from nibbet.core.tables import records
+from nibbet.core.tables import PARTS, records
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
