@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from nibbet.core.change import change, noise_of
 from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
-from nibbet.core.tables import PARTS
+from nibbet.core.tables import PARTS, spelt
 from nibbet.core.windows import Windows
 from nibbet.core.words import Lexicon, numbered, rarity
 
@@ -212,7 +212,8 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
         return nothing(LOSSES)
     lost = np.maximum((plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float), 0)
     lexicon = Lexicon(language)
-    number, _, known = lexicon.of_queries(plain)
+    number, texts = numbered(plain)
+    known = lexicon.matrix(texts)
     words = known[number].tocoo()
     page, addresses = pd.factorize(plain["page"], sort=True)
     cell, where = np.unique(page[words.row].astype(np.int64) * words.shape[1] + words.col, return_inverse=True)
@@ -234,10 +235,11 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     sums = sums[sums["queries"] >= 2].reset_index(names="key")
     table = compared(sums[["key", "recent", "reference"]], "subject", terms)
     table = with_parts(table, scaled_pairs(rows, terms.scale), terms, by="page")
-    stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})
-    subject = _in_words(rows, lost, stems, lexicon)
-    table = table.assign(page=table["key"], queries=sums["queries"].to_numpy(), subject=table["key"].map(subject))
+    table = table.assign(page=table["key"], queries=sums["queries"].to_numpy())
     table = table[(table["change"] < 0) & table["real"]]
+    stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})
+    subject = _in_words(rows[rows["page"].isin(table["key"])], lost, stems, lexicon)
+    table = table.assign(subject=table["key"].map(subject))
     return table.sort_values(["change", "page"], ignore_index=True)[LOSSES]
 
 
@@ -248,7 +250,7 @@ def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Le
         stems: page, stem: the columns of the naming words.
     """
     best = rows.assign(lost=lost[rows.index]).sort_values(["lost", "query"], ascending=[False, True]).drop_duplicates("page")
-    parts = best.set_index("page")["query"].str.split().explode().reset_index()
+    parts = spelt(best.set_index("page")["query"]).str.split().explode().reset_index()
     column = lexicon.matrix(parts["query"]).tocoo()
     words = parts.iloc[column.row].assign(stem=column.col).merge(stems, on=["page", "stem"])
     told: pd.Series = words.groupby("page", sort=False)["query"].agg(lambda texts: " ".join(dict.fromkeys(texts)))

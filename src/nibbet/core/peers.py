@@ -83,7 +83,7 @@ def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
     rows = members.merge(pages, left_on="page", right_index=True)
     if rows.empty:
         return pd.DataFrame(columns=PEERS)
-    group = pd.factorize(pd.MultiIndex.from_frame(rows[["level", "key"]]))[0].astype(np.int64)
+    group = rows.groupby(["level", "key"], sort=False, dropna=False).ngroup().to_numpy()
     found = [_of_counts(rows, group, "clicks_plain", "expected_plain", "pull")]
     known = rows["sessions"].notna()
     if known.any():
@@ -164,7 +164,7 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
         SEGMENTS where pull or engagement is flagged: `usual` is the pull (engagement) of the same page in its other segments, so that a
         page badly chosen everywhere is not named here; both flags keep their false discovery among all segments.
     """
-    group = pd.factorize(pd.MultiIndex.from_frame(rows[["dimension", "page"]]))[0].astype(np.int64)
+    group = rows.groupby(["dimension", "page"], sort=False, dropna=False).ngroup().to_numpy()
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
     rest = [np.bincount(group, counts)[group] - counts for counts in (clicks, expected)]
     usual = (rest[0] + 5.0) / (rest[1] + 5.0)
@@ -178,7 +178,7 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
     if visits is None or visits.empty:
         table = table.assign(sessions=np.nan, engagement_rate=np.nan, engagement_usual=np.nan, engagement_flag="")
     else:
-        same = pd.factorize(pd.MultiIndex.from_frame(visits[["dimension", "page"]]))[0].astype(np.int64)
+        same = visits.groupby(["dimension", "page"], sort=False, dropna=False).ngroup().to_numpy()
         share = share_among_peers(visits["engaged_sessions"].to_numpy(float), visits["sessions"].to_numpy(float), same)
         seen = visits[[*keys, "sessions"]].assign(
             engagement_rate=share["value"].to_numpy(), engagement_usual=share["usual"].to_numpy(), engagement_flag=share["flag"].to_numpy()
@@ -205,7 +205,7 @@ def engagement_by_channel(rows: pd.DataFrame, section: pd.Series) -> pd.DataFram
         few; flag (low or high) is for the engagement rate, at 5% false discovery.
     """
     keys = pd.DataFrame({"channel": rows["channel"], "section": rows["page"].map(section)})
-    group = pd.factorize(pd.MultiIndex.from_frame(keys))[0].astype(np.int64)
+    group = keys.groupby(["channel", "section"], sort=False, dropna=False).ngroup().to_numpy()
     sessions, seconds = rows["sessions"].to_numpy(float), rows["engagement_seconds"].to_numpy(float)
     share = share_among_peers(rows["engaged_sessions"].to_numpy(float), sessions, group)
     rest = [np.bincount(group, counts)[group] - counts for counts in (seconds, sessions)]

@@ -75,7 +75,7 @@ def spelt(column: pd.Series) -> pd.Series:
     if not isinstance(column.dtype, pd.CategoricalDtype):
         return column.astype("str")
     texts = column.cat.categories.astype("str").array.take(column.cat.codes.to_numpy(), allow_fill=True)
-    return pd.Series(texts, index=column.index)
+    return pd.Series(texts, index=column.index, name=column.name)
 
 
 def rows_at(frame: pd.DataFrame, chosen: pd.Series, columns: list[str]) -> pd.DataFrame:
