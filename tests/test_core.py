@@ -8,6 +8,7 @@ import re
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 import pytest
 import Stemmer
 from hypothesis import given, settings
@@ -27,7 +28,9 @@ from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
-from nibbet.core.words import Lexicon, plain, rarity, typos_mended
+from nibbet.core.tables import rows_at, spelt
+from nibbet.core.topics import group_pairs
+from nibbet.core.words import LETTERS, Lexicon, among, plain, rarity, typos_mended, with_others
 from nibbet.render.files import as_csv
 
 
@@ -362,6 +365,7 @@ def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
     found = candidate_pairs(pairs, Likeness())
     assert found[["page_a", "page_b", "shared", "shared_impressions"]].to_numpy().tolist() == [[0, 1, 4, 1220]]
     assert found["overlap"].iloc[0] == pytest.approx(610 / 760)
+    assert candidate_pairs(pairs, Likeness(), np.arange(300) != 1).empty, "a page that is gone is like none"
 
 
 cells = st.one_of(st.none(), st.text(max_size=12).filter(lambda text: "\x00" not in text and "\r" not in text))
@@ -423,3 +427,47 @@ def test_a_text_has_each_of_its_words_once(texts: list[str]) -> None:
         words = {stem(word) for word in re.split(r"[^a-z0-9]+", text.lower().replace("é", "e")) if word}
         assert table[row].nnz == len(words)
     assert (table.data == 1).all()
+
+
+@given(st.lists(st.text("ab 9é-", max_size=6), min_size=1, max_size=9), st.integers(0, 4))
+def test_bytes_tell_which_texts_have_more_than_letters(texts: list[str], start: int) -> None:
+    found = with_others(pa.array(texts, pa.large_string())[start:], LETTERS)
+    assert found.tolist() == [bool(set(text) - set(LETTERS)) for text in texts[start:]]
+    known = pd.Series(texts[::2], dtype="str")
+    assert among(pd.Series([*texts, None], dtype="str"), known).tolist() == [*(text in texts[::2] for text in texts), False]
+
+
+def test_categories_and_texts_of_queries_mean_the_same() -> None:
+    rng = np.random.default_rng(3)
+    rows = [
+        (page, f"{a} {b}")
+        for page in range(12)
+        for a in ("canoe", "tent", "stove")
+        for b in ("repair", "hire", f"guide{page % 4}")
+        if rng.random() < 0.7
+    ]
+    pairs = pd.DataFrame(rows, columns=["page", "query"]).sort_values(["page", "query"], ignore_index=True)
+    shown = rng.integers(1, 400, len(pairs))
+    pairs = pairs.assign(
+        impressions=shown, clicks=shown // 9, expected_clicks=shown / 8.0, position=rng.uniform(1, 25, len(pairs)), brand=False
+    )
+    pairs = pairs.assign(position_sum=pairs["position"] * shown, placed=shown)
+    pages = pd.DataFrame({"page": [f"https://t.example/{n}" for n in range(12)], "title": [f"canoe guide{n % 4}" for n in range(12)]})
+    found = []
+    for kind in ("str", pd.CategoricalDtype(["", *sorted(set(pairs["query"])), "zzz of an editor"])):
+        lexicon = Lexicon()
+        mapped = add_answer(pairs.astype({"query": kind}), pages, brand=[], language="english", lexicon=lexicon)
+        mapped = add_roles(mapped, pages["page"], Roles())
+        topics = group_pairs(mapped, 12, None, None, brand=[], aside=[], most=99, language="english", lexicon=lexicon)
+        opened = find_openings(mapped, CURVE, ASSUMPTION, 90, Reach(), standing=Standing(), lexicon=lexicon)
+        found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics.topic)), opened))
+    for one, other in zip(*found, strict=True):
+        pd.testing.assert_frame_equal(one, other, check_dtype=False, rtol=1e-9)
+    assert found[0][0]["answer"].nunique() > 3
+    assert len(found[0][1]) > 10
+
+
+@given(st.lists(st.tuples(st.booleans(), st.integers(0, 9)), max_size=8))
+def test_chosen_rows_are_those_of_the_frame(rows: list[tuple[bool, int]]) -> None:
+    frame = pd.DataFrame(rows, columns=["chosen", "a"]).assign(b=lambda f: f["a"].astype("str"), c=1.0)
+    pd.testing.assert_frame_equal(rows_at(frame, frame["chosen"], ["b", "a"]), frame.loc[frame["chosen"].astype(bool), ["b", "a"]])
