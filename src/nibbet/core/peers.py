@@ -69,6 +69,11 @@ def _arcsine(events: Floats, trials: Floats) -> Floats:
     return angle
 
 
+def _numbered(rows: pd.DataFrame, *by: str) -> NDArray[np.int64]:
+    """The number of each row's group, from 0."""
+    return np.asarray(rows.groupby(list(by), sort=False, dropna=False).ngroup(), dtype=np.int64)
+
+
 def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
     """Which members of a section or group fall below (or above) its own rates.
 
@@ -83,7 +88,7 @@ def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
     rows = members.merge(pages, left_on="page", right_index=True)
     if rows.empty:
         return pd.DataFrame(columns=PEERS)
-    group = rows.groupby(["level", "key"], sort=False, dropna=False).ngroup().to_numpy()
+    group = _numbered(rows, "level", "key")
     found = [_of_counts(rows, group, "clicks_plain", "expected_plain", "pull")]
     known = rows["sessions"].notna()
     if known.any():
@@ -164,7 +169,7 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
         SEGMENTS where pull or engagement is flagged: `usual` is the pull (engagement) of the same page in its other segments, so that a
         page badly chosen everywhere is not named here; both flags keep their false discovery among all segments.
     """
-    group = rows.groupby(["dimension", "page"], sort=False, dropna=False).ngroup().to_numpy()
+    group = _numbered(rows, "dimension", "page")
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
     rest = [np.bincount(group, counts)[group] - counts for counts in (clicks, expected)]
     usual = (rest[0] + 5.0) / (rest[1] + 5.0)
@@ -178,7 +183,7 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
     if visits is None or visits.empty:
         table = table.assign(sessions=np.nan, engagement_rate=np.nan, engagement_usual=np.nan, engagement_flag="")
     else:
-        same = visits.groupby(["dimension", "page"], sort=False, dropna=False).ngroup().to_numpy()
+        same = _numbered(visits, "dimension", "page")
         share = share_among_peers(visits["engaged_sessions"].to_numpy(float), visits["sessions"].to_numpy(float), same)
         seen = visits[[*keys, "sessions"]].assign(
             engagement_rate=share["value"].to_numpy(), engagement_usual=share["usual"].to_numpy(), engagement_flag=share["flag"].to_numpy()
@@ -205,7 +210,7 @@ def engagement_by_channel(rows: pd.DataFrame, section: pd.Series) -> pd.DataFram
         few; flag (low or high) is for the engagement rate, at 5% false discovery.
     """
     keys = pd.DataFrame({"channel": rows["channel"], "section": rows["page"].map(section)})
-    group = keys.groupby(["channel", "section"], sort=False, dropna=False).ngroup().to_numpy()
+    group = _numbered(keys, "channel", "section")
     sessions, seconds = rows["sessions"].to_numpy(float), rows["engagement_seconds"].to_numpy(float)
     share = share_among_peers(rows["engaged_sessions"].to_numpy(float), sessions, group)
     rest = [np.bincount(group, counts)[group] - counts for counts in (seconds, sessions)]
