@@ -213,3 +213,42 @@ def test_redirects_have_no_chains_and_no_loops() -> None:
     assert table.loc[["a", "b", "c"], "to"].tolist() == ["d", "d", "d"]
     assert table.loc[["x", "y", "z"], "status"].tolist() == [410, 410, 410]
     assert not table["to"].isin(table.index).any()
+
+
+def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
+    """Two pages lead the same queries in turn; what each draws alone has other results, so that readers look for two things."""
+    rng, rows = np.random.default_rng(5), []
+    canoe, workshop = "/canoe-repair/", "/repair-of-canoes/"
+    for day, date in enumerate(pd.date_range("2025-08-01", "2026-10-31")):
+        for place, page in zip((8.0, 12.0) if day % 2 else (12.0, 8.0), (canoe, workshop), strict=True):
+            rows += [(date, page, f"canoe repair part {n}", 24, place) for n in range(5)]
+        for page, own in ((canoe, "glue"), (workshop, "workshop")):
+            rows += [(date, page, f"canoe repair {own}{more}", 12, 8.0) for more in ("", " price")]
+        rows += [(date, f"/guide-{n}/", f"guide {n}", 30, 2.5) for n in range(30)]
+    frame = pd.DataFrame(rows, columns=["date", "page", "query", "impressions", "position"])
+    frame["clicks"] = rng.binomial(frame["impressions"], np.where(frame["position"] < 5, 0.1, 0.02))
+    crawl = pd.DataFrame({"page": frame["page"].unique(), "status": 200, "published": "2020-01-01"})
+    crawl["title"] = crawl["page"].str.strip("/").str.replace("-", " ")
+    listed = [
+        (f"canoe repair {word}{more}", rank, f"https://{word}{rank}.example/")
+        for word in ("glue", "workshop")
+        for more in ("", " price")
+        for rank in range(1, 9)
+    ]
+    results = pd.DataFrame(listed, columns=["query", "rank", "url"])
+    said = {}
+    for told in (None, results):
+        site = nibbet.Site(home=HOME, search=frame, crawl=crawl, results=told)
+        said[told is not None] = (
+            set(site.groups()["page"]),
+            site.apart()["because"].tolist(),
+            site.verdicts().set_index("page")["verdict"],
+        )
+        site.close()
+    together, _, merged = said[False]
+    assert together == {HOME + "canoe-repair/", HOME + "repair-of-canoes/"}
+    assert "consolidate" in merged.loc[list(together)].tolist()
+    together, because, kept = said[True]
+    assert not together
+    assert because == ["By the results of their queries 0% of what they draw is one intent, under 30%."]
+    assert "consolidate" not in kept.tolist()
