@@ -607,10 +607,10 @@ class Analysis:
     @cached_property
     def _plain_pages(self) -> pd.DataFrame:
         """The ledger with clicks_plain and expected_plain: sums over the queries without the brand."""
-        rows = self._pairs if self._is_paired else self._expected
+        summed, rows = ["clicks", "expected_clicks", "position_sum", "placed"], self._expected
         if self._is_paired:
-            rows = rows_at(rows, ~rows["brand"], ["page", "clicks", "expected_clicks", "position_sum", "placed"])
-        sums = rows.groupby("page")[["clicks", "expected_clicks", "position_sum", "placed"]].sum().reindex(self._pages.index).fillna(0.0)
+            rows = rows_at(self._pairs, ~self._pairs["brand"], ["page", *summed])
+        sums = rows.groupby("page")[summed].sum().reindex(self._pages.index).fillna(0.0)
         plain = {"clicks_plain": sums["clicks"], "expected_plain": sums["expected_clicks"]}
         return self._pages.assign(**plain, position_plain=weighted_position(sums["position_sum"], sums["placed"]))
 

@@ -506,7 +506,8 @@ class Site:
             rows = pages[pages["page"] == other]
         if rows.empty:
             paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
-            raise NotFoundError(f"No source knows the page {address}.{_close(address, paths)}")
+            close = _close(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
+            raise NotFoundError(f"No source knows the page {address}.{close}")
         return rows
 
     def query(self, text: str) -> pd.DataFrame:

@@ -106,8 +106,8 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     rows = member.merge(days, on="page")
     shared = rows.groupby(["pair", "query"])["page"].transform("nunique") > 1
     rows = rows[shared]
-    first = ("page", "impressions", "position", "date", "query", "pair")
-    rows = rows.iloc[np.lexsort([-rows[key].to_numpy() if key == "impressions" else rows[key].to_numpy() for key in first])]
+    first = (rows["page"], -rows["impressions"], rows["position"], rows["date"], rows["query"], rows["pair"])
+    rows = rows.iloc[np.lexsort(first)]
     lead = rows.drop_duplicates(["pair", "query", "date"])
     before = lead.groupby(["pair", "query"])["page"].shift()
     turned = (lead["page"] != before)[before.notna()]
