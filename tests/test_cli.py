@@ -197,7 +197,7 @@ def test_unusable_input_gets_one_message_and_nothing_is_written(
         (["decide", "--as-of", "soon"], "2026-10-31"),
         (["decide", "--format", "xml"], "xml"),
         (["bogus"], "bogus"),
-        (["page", "/never/met/"], "No source knows"),
+        (["page", "/never/met/"], "No source knows the page /never/met/. List them with: nibbet sql"),
         (["query", "never asked by anyone"], "No search row"),
         (["decide", "--where", "1=1; DROP TABLE rows"], "--where"),
         (["decide", "--where", "clicks > (select count(*) from read_csv('/etc/passwd'))"], "--where"),
