@@ -41,7 +41,7 @@ from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
-from nibbet.sources.joined import Joined, join_sources, matched
+from nibbet.sources.joined import Joined, matched
 from nibbet.sources.load import read_sources
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ class Analysis:
     @cached_property
     def _joined(self) -> Joined:
         cleans = read_sources(*self._engines, self._store, self.config, self._root, self._frames, self._say)
-        return join_sources(self._engine, self.config, cleans, self._say)
+        return Joined(self._engine, self._store, self._key, self.config, cleans, self._say)
 
     def _reduced(self, name: str, table: Callable[[], ibis.Table]) -> pd.DataFrame:
         """A reduced table as a frame, from the store where it is there."""
@@ -208,7 +208,7 @@ class Analysis:
     @cached_property
     def _different(self) -> set[str]:
         """The ways to split search rows in which they differ."""
-        rows = self._joined.tables["search"]
+        rows = self._joined.table("search")
         assert rows is not None, "there is always search"
 
         def values(name: str) -> pd.DataFrame:
@@ -339,7 +339,7 @@ class Analysis:
     @cached_property
     def _demand_rows(self) -> pd.DataFrame | None:
         """The rows of the source of demand, queries as search rows spell them; None without one."""
-        if (table := self._joined.tables["demand"]) is None:
+        if (table := self._joined.table("demand")) is None:
             return None
         rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
         return rows.assign(query=as_typed(rows["query"]))
@@ -357,7 +357,7 @@ class Analysis:
     @cached_property
     def snapshots(self) -> pd.DataFrame | None:
         """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
-        if (table := self._joined.tables["results"]) is None:
+        if (table := self._joined.table("results")) is None:
             return None
         rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
         rows["query"] = as_typed(rows["query"])
@@ -474,9 +474,9 @@ class Analysis:
     def _anchors(self) -> pd.DataFrame:
         """page (number), anchor: the texts of links that lead to each page, from its own site and from others."""
         parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
-        if (links := self._joined.tables["links"]) is not None:
-            parts.append(self._engine.fetch(reductions.link_anchors(links)))
-        if (outside := self._joined.backlinks) is not None:
+        if (links := self._joined.table("links")) is not None:
+            parts.append(self._reduced("anchors", lambda: reductions.link_anchors(links)))
+        if (outside := self._joined.few("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
             parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())
         found = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
@@ -484,7 +484,7 @@ class Analysis:
 
     @cached_property
     def _targets(self) -> pd.DataFrame | None:
-        rows = self._joined.editorial
+        rows = self._joined.few("editorial")
         if rows is None:
             return None
         named = rows.dropna(subset=["page_id", "target_query"])
@@ -514,8 +514,8 @@ class Analysis:
             search,
             visits,
             joined.inventory,
-            joined.editorial,
-            joined.backlinks,
+            joined.few("editorial"),
+            joined.few("backlinks"),
             windows=self.windows,
             scale=self.scale,
             beyond=own.verdicts.real_change,
@@ -525,16 +525,26 @@ class Analysis:
         table = with_others(
             table,
             home=joined.home.root,
-            sitemap=joined.sitemap,
-            robots=None if joined.tables["robots"] is None else engine.fetch(joined.tables["robots"]),
-            hits=None
-            if joined.tables["hits"] is None
-            else engine.fetch(reductions.hit_sums(joined.tables["hits"], self.windows)).set_index("page_id")["hits"],
-            links=None
-            if joined.tables["links"] is None
-            else engine.fetch(reductions.link_sums(joined.tables["links"])).set_index("target_id")["links"],
+            sitemap=joined.few("sitemap"),
+            robots=None if joined.table("robots") is None else engine.fetch(joined.table("robots")),
+            hits=self._hits,
+            links=self._links,
         )
         return table
+
+    @property
+    def _hits(self) -> pd.Series | None:
+        """Hits of people by page number; None without a server's log."""
+        if (hits := self._joined.table("hits")) is None:
+            return None
+        return self._reduced("hit-sums", lambda: reductions.hit_sums(hits, self.windows)).set_index("page_id")["hits"]
+
+    @property
+    def _links(self) -> pd.Series | None:
+        """By page number, from how many pages of the site links lead to it; None without links."""
+        if (links := self._joined.table("links")) is None:
+            return None
+        return self._reduced("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
 
     @cached_property
     def _measured(self) -> pd.DataFrame:
@@ -894,7 +904,7 @@ class Analysis:
     @property
     def _told_kinds(self) -> pd.Series:
         """The kind of each page as editors keep it, null where they do not."""
-        editorial, pages = self._joined.editorial, self.known_pages
+        editorial, pages = self._joined.few("editorial"), self.known_pages
         if editorial is None or "kind" not in editorial:
             return pd.Series(np.nan, index=pages.index, dtype="str")
         return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(pages.index)
@@ -906,10 +916,8 @@ class Analysis:
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic: page, repair, weight, target, because."""
-        joined, engine = self._joined, self._engine
-        links = None
-        if joined.tables["links"] is not None:
-            links = engine.fetch(reductions.link_sums(joined.tables["links"])).rename(columns={"target_id": "target", "links": "pages"})
+        joined = self._joined
+        links = None if self._links is None else self._links.rename("pages").rename_axis("target").reset_index()
         state = pd.Series(None, index=self._measured.index, dtype="object")
         if joined.inventory is not None and "index_state" in joined.inventory:
             told = joined.inventory["index_state"].reindex(state.index)
@@ -961,7 +969,7 @@ class Analysis:
             return reductions.named(reductions.splits(joined.search, self.windows, one).rename({one: "value"}), self._addresses)
         if name == "sections":
             return reductions.section_days(joined.search, self._addresses)
-        return joined.addressed(self._engine, name, self._addresses)
+        return joined.addressed(name, self._addresses)
 
     @cached_property
     def _addresses(self) -> ibis.Table:
@@ -971,7 +979,7 @@ class Analysis:
     @property
     def kinds(self) -> list[str]:
         """The kinds of sources that were given."""
-        return [kind for kind, table in self._joined.tables.items() if table is not None]
+        return self._joined.kinds
 
     def close(self) -> None:
         """Give the engine's memory and spill folder back; what was computed stays."""

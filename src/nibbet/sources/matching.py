@@ -1,0 +1,249 @@
+"""Which page every spelling of an address stands for, and so every row; what was found once is kept for the next command."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cached_property, reduce
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from nibbet.core.address import Home, fold
+from nibbet.core.join import with_pages
+from nibbet.core.words import among
+from nibbet.sources.clean import Clean
+from nibbet.sources.kinds import ADDRESSES, MEASURES
+
+if TYPE_CHECKING:
+    import ibis
+
+    from nibbet.engine import AnyEngine, Store
+
+CRAWL_ADDRESSES = ("redirect_to", "canonical")
+
+
+class Matching:
+    """The pages of a site behind all spellings that its sources know, and the tables of its sources by page.
+
+    Every part is kept in the store under the key and made from the sources only where it is not there.
+    """
+
+    def __init__(
+        self,
+        engine: AnyEngine,
+        store: Store,
+        key: str,
+        home: Home,
+        cleans: list[Clean],
+        tables: dict[str, ibis.Table | None],
+        say: Callable[[str], None],
+    ) -> None:
+        """tables: by kind, the rows of all its sources, as cleaned."""
+        self._engine, self._store, self._key, self._say = engine, store, key, say
+        self._home, self._cleans, self._tables = home, cleans, tables
+
+    def _frame(self, name: str, make: Callable[[], pd.DataFrame]) -> pd.DataFrame:
+        return self._store.frame(name, self._key, make)
+
+    def _table(self, name: str, make: Callable[[], ibis.Table]) -> ibis.Table:
+        return self._store.table(self._engine, name, self._key, make)
+
+    # -- spellings and pages -------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def addresses(self) -> pd.DataFrame:
+        """Every spelling met: spelling, page, reason, sources; see `core.address.fold`."""
+        return self._frame("spellings", self._folded)
+
+    def _folded(self) -> pd.DataFrame:
+        self._say("matching addresses")
+        keyed = [found[["spelling"]].assign(source=kind) for kind, found in self._met.items()]
+        evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
+        found = fold(pd.concat([self._met_texts(), *keyed]), self._home, evidence)
+        known = found["sources"] != "misses"  # an address that only failed hits know is no page
+        found.loc[~known, ["page", "reason"]] = [None, "known only from failed hits"]
+        return found
+
+    @cached_property
+    def pages(self) -> pd.DataFrame:
+        """page (address), path, section, and in_search, in_landings, in_crawl, by page number."""
+
+        def make() -> pd.DataFrame:
+            table = _pages(self.addresses)
+            met = self.addresses[self.addresses["page"].notna()]
+            number = met["page"].map(pd.Series(table.index, index=table["page"]))
+            known = {kind: number[met["sources"].str.contains(kind).to_numpy(bool)] for kind in ("search", "landings", "crawl")}
+            return table.assign(**{f"in_{kind}": table.index.isin(of) for kind, of in known.items()})
+
+        return self._frame("known-pages", make)
+
+    @cached_property
+    def _number(self) -> pd.Series:
+        return pd.Series(self.pages.index, index=self.pages["page"])
+
+    @cached_property
+    def _keys(self) -> pd.DataFrame:
+        """spelling, page_id, reason."""
+        page = self.addresses["page"].map(self._number).astype("Int64")
+        return self.addresses.assign(page_id=page)[["spelling", "page_id", "reason"]].astype({"spelling": "str", "reason": "str"})
+
+    @cached_property
+    def _crawl(self) -> pd.DataFrame | None:
+        return None if self._tables["crawl"] is None else self._engine.fetch(self._tables["crawl"])
+
+    @cached_property
+    def _marked_hits(self) -> ibis.Table | None:
+        hits = self._tables["hits"]
+        return None if hits is None else self._engine.keep(_without_automata(self._engine, hits))
+
+    @cached_property
+    def _met(self) -> dict[str, pd.DataFrame]:
+        """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
+        found: dict[str, list[ibis.Table]] = {}
+        for one in self._cleans:
+            if one.met is not None:
+                found.setdefault(one.kind, []).append(one.met)
+        return {
+            kind: self._engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype({"spelling": "str"})
+            for kind, met in found.items()
+        }
+
+    def _met_texts(self) -> pd.DataFrame:
+        """spelling, source of all other kinds; hits that failed count as misses, which make no page by themselves."""
+        met = [
+            (kind, table, column)
+            for kind, columns in ADDRESSES.items()
+            if kind not in (*MEASURES, "hits") and (table := self._tables[kind]) is not None
+            for column in columns
+        ]
+        if (hits := self._marked_hits) is not None:
+            good = hits.status.fill_null(200).between(200, 399)
+            met += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
+        parts = [
+            self._engine.fetch(table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()).assign(
+                source=source
+            )
+            for source, table, column in met
+        ]
+        return pd.concat([pd.DataFrame({"spelling": [], "source": []}, dtype="str"), *parts]).drop_duplicates()
+
+    # -- rows by page --------------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _texts(self) -> ibis.Table:
+        """met (the spelling), page_id, reason."""
+        return self._table("places", lambda: self._engine.frame(self._keys.rename(columns={"spelling": "met"})))
+
+    def rows(self, table: ibis.Table, kind: str) -> ibis.Table:
+        """The rows of a kind of many rows with their page_id: by the keys of spellings, or by these where two share a key."""
+
+        def make() -> ibis.Table:
+            met = self._met[kind]
+            if met["page_key"].duplicated().any():  # rare enough to take the slower way
+                return self._texts
+            place = pd.Index(self._keys["spelling"]).get_indexer(met["spelling"])  # every spelling met was folded
+            return self._engine.frame(self._keys[["page_id", "reason"]].iloc[place].assign(met=met["page_key"].to_numpy()))
+
+        places = self._table(f"places-{kind}", make)
+        by, other = ("page", "page_key") if places.met.type().is_string() else ("page_key", "page")
+        return with_pages(table, places, by=by).drop(other)
+
+    def hits(self) -> ibis.Table | None:
+        """Server hits with their page_id, those of automata set aside."""
+        if self._tables["hits"] is None:
+            return None
+        return self._table("hits", lambda: with_pages(self._marked_hits, self._texts, by="path"))
+
+    def links(self) -> ibis.Table | None:
+        """Links with source_id and target_id."""
+        if (links := self._tables["links"]) is None:
+            return None
+
+        def make() -> ibis.Table:
+            ends = with_pages(links, self._texts, by="source").rename(source_id="page_id")
+            return with_pages(ends, self._texts, by="target").rename(target_id="page_id")
+
+        return self._table("links", make)
+
+    def few(self, kind: str) -> pd.DataFrame | None:
+        """The rows of a kind of few rows with their page_id."""
+        if (table := self._tables[kind]) is None:
+            return None
+        return self._frame(f"placed-{kind}", lambda: _resolved(self._engine.fetch(table), self._keys))
+
+    @cached_property
+    def inventory(self) -> pd.DataFrame | None:
+        """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
+        if self._tables["crawl"] is None:
+            return None
+
+        def make() -> pd.DataFrame:
+            assert self._crawl is not None, "there is a crawl"
+            return _inventory(_resolved(self._crawl, self._keys), self.addresses, self._home, self._number)
+
+        return self._frame("inventory", make)
+
+
+def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
+    """Hits with those of known robots and scripts, and of files that are no pages, set aside."""
+    import ibis
+
+    from nibbet.sources.agents import automated
+
+    agents = engine.fetch(hits.filter(hits.agent.notnull()).select("agent").distinct())["agent"].astype("str")
+    marks = engine.frame(pd.DataFrame({"agent_known": agents, "automated": automated(agents)}))
+    joined = hits.left_join(marks, hits.agent == marks.agent_known)
+    asset = joined.path.re_search(
+        r"(?i)\.(?:css|js|mjs|map|png|jpe?g|gif|svg|webp|avif|ico|woff2?|ttf|eot|mp4|webm|mp3|json|xml|txt|zip|gz)(?:[?#]|$)"
+    )
+    return joined.mutate(
+        aside=ibis.cases(
+            (joined.aside.notnull(), joined.aside),
+            (joined.automated.fill_null(False), "automated client"),
+            (asset, "no page"),
+            else_=ibis.null("string"),
+        )
+    ).drop("agent_known", "automated")
+
+
+def _pages(addresses: pd.DataFrame) -> pd.DataFrame:
+    named = addresses["page"].dropna()
+    page: Any = pa.array(named[named.ne(named.shift()).to_numpy()], pa.string())  # they stand in order
+    path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
+    section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
+    return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
+
+
+def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
+    known = keys.set_index("spelling")["page_id"]
+    ordered = frame.sort_values(list(frame.columns), ignore_index=True)  # the engine promises no order, and first rows win below
+    return ordered.assign(page_id=ordered["page"].map(known))
+
+
+def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series) -> pd.DataFrame:
+    targets = pd.concat([pd.DataFrame({"spelling": crawl[column].dropna(), "source": "crawl"}) for column in CRAWL_ADDRESSES])
+    missing = targets[~among(targets["spelling"], addresses["spelling"])].drop_duplicates()
+    found = pd.concat(
+        [
+            addresses[["spelling", "page"]],
+            fold(missing, home)[["spelling", "page"]] if len(missing) else addresses.head(0)[["spelling", "page"]],
+        ]
+    )
+    page_of = found.drop_duplicates("spelling").set_index("spelling")["page"]
+    rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
+        redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of)
+    )
+    own = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
+    gone = rows["status"].fillna(200) >= 300
+    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (
+        rows["canonical_page"].notna() & (rows["canonical_page"] != own)
+    )
+    return (
+        rows.assign(elsewhere=other, rank=gone * 2 + other)
+        .sort_values(["page_id", "rank", "page"], kind="stable")
+        .drop_duplicates("page_id")
+        .astype({"page_id": "int64"})
+        .set_index("page_id")
+    )
