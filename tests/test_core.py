@@ -21,7 +21,7 @@ from nibbet.core.curve import learn_curve
 from nibbet.core.entries import strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
-from nibbet.core.openings import Reach, find_openings
+from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import Roles, add_answer, add_roles, page_words
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
@@ -152,7 +152,7 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     pairs = pd.DataFrame(rows, columns=["page", "query", "role", "answer", "position", "clicks", "impressions", "expected_clicks"]).assign(
         brand=False
     )
-    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Reach(), standing=Standing())  # type: ignore[arg-type]
+    found = by_gain(find_openings(pairs, CURVE, ASSUMPTION, 90, Reach(), standing=Standing()))  # type: ignore[arg-type]
     assert dict(zip(found["page"], found["kind"], strict=True)) == {0: "climb", 1: "snippet", 2: "stray"}
     assert (found["gain_low"] <= found["gain"]).all()
     assert (found["gain"] <= found["gain_high"]).all()
@@ -160,6 +160,16 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     snippet = found.set_index("page").loc[1]
     assert snippet["gain"] == pytest.approx((140 - 40) * 30.4 / 90)
     assert find_openings(pairs.assign(brand=True), CURVE, ASSUMPTION, 90, Reach(), standing=Standing()).empty  # type: ignore[arg-type]
+
+
+def test_climbs_of_a_page_add_up_and_name_the_first() -> None:
+    table = pd.DataFrame({"page": [7, 2, 7, 2, 2], "query": ["a", "b", "c", "d", "e"], "gain": [1.0, 4.0, 3.0, 4.0, 9.0], "impressions": [5, 6, 7, 8, 9],
+                          "kind": ["climb", "climb", "climb", "climb", "stray"]}).assign(gain_low=0.5, gain_high=lambda t: t["gain"] * 2)  # fmt: skip
+    found = climbs_of_pages(table)
+    assert found.index.tolist() == [2, 7]
+    assert found["first"].tolist() == ["b", "c"], "of equals the first"
+    assert found[["queries", "shown", "gain", "gain_low", "gain_high"]].to_numpy().tolist() == [[2, 14, 8, 1, 16], [2, 12, 4, 1, 8]]
+    assert climbs_of_pages(table[table["kind"] == "stray"]).empty
 
 
 def test_merging_weighs_what_each_page_earns_alone() -> None:
@@ -459,7 +469,7 @@ def test_categories_and_texts_of_queries_mean_the_same() -> None:
         mapped = add_answer(pairs.astype({"query": kind}), pages, brand=[], language="english", lexicon=lexicon)
         mapped = add_roles(mapped, pages["page"], Roles())
         topics = group_pairs(mapped, 12, None, None, brand=[], aside=[], most=99, language="english", lexicon=lexicon)
-        opened = find_openings(mapped, CURVE, ASSUMPTION, 90, Reach(), standing=Standing(), lexicon=lexicon)
+        opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Reach(), standing=Standing(), lexicon=lexicon))
         found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics.topic)), opened))
     for one, other in zip(*found, strict=True):
         pd.testing.assert_frame_equal(one, other, check_dtype=False, rtol=1e-9)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -23,7 +22,7 @@ from nibbet.core.languages import asked_in
 from nibbet.core.ledger import ledger, with_others, with_pull, with_split
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
-from nibbet.core.openings import Reach, find_openings, within_reach
+from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings, within_reach
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import Roles, add_answer, add_roles, page_words, query_totals
@@ -34,13 +33,14 @@ from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
-from nibbet.core.tables import named_pages, named_queries, rows_at
+from nibbet.core.tables import named_pages, named_queries, rows_at, spelt
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
+from nibbet.once import ahead, by_one_thread, once
 from nibbet.sources.joined import Joined, matched
 from nibbet.sources.load import read_sources
 
@@ -63,11 +63,11 @@ class Analysis:
 
     def __init__(self, config: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Say) -> None:
         """key: the digest of all that the reductions rest on, under which the store keeps them."""
-        self.config, self._root, self._frames, self._store, self._key, self._say = config, root, frames, store, key, say
+        self.config, self._root, self._frames, self._store, self._key, self._say = config, root, frames, store, key, by_one_thread(say)
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def _engines(self) -> tuple[Engine, AnyEngine]:
         own = self.config.engine
         return open_engines(own.backend, memory=own.memory, threads=own.threads, root=self._root)
@@ -76,7 +76,7 @@ class Analysis:
     def _engine(self) -> AnyEngine:
         return self._engines[1]
 
-    @cached_property
+    @once
     def _joined(self) -> Joined:
         cleans = read_sources(*self._engines, self._store, self.config, self._root, self._frames, self._say)
         return Joined(self._engine, self._store, self._key, self.config, cleans, self._say)
@@ -85,7 +85,7 @@ class Analysis:
         """A reduced table as a frame, from the store where it is there."""
         return self._store.fetched(self._engine, name, self._key, table)
 
-    @cached_property
+    @once
     def account(self) -> dict[str, Any]:
         """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
         from nibbet.core.notes import notes, unmatched
@@ -105,19 +105,19 @@ class Analysis:
         """Every spelling met: spelling, page, reason, sources."""
         return self._joined.addresses
 
-    @cached_property
+    @once
     def windows(self) -> Windows:
         """The recent, reference and long window."""
         own = self.config.windows
         return make_windows(self._joined.first, self._joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
 
-    @cached_property
+    @once
     def days(self) -> pd.DataFrame:
         """One row per complete day of the site: date, clicks, impressions."""
         days = self._reduced("days", lambda: reductions.site_days(self._joined.search))
         return days.assign(date=pd.to_datetime(days["date"])).sort_values("date", ignore_index=True)
 
-    @cached_property
+    @once
     def scale(self) -> float:
         """What reference sums are multiplied by to equal the recent window in length and mix of weekdays."""
         return weekday_scale(self.days, self.windows.recent, self.windows.reference)
@@ -145,7 +145,7 @@ class Analysis:
         vars(other).update(shared, windows=windows, query_topics=self.query_topics)
         return other
 
-    @cached_property
+    @once
     def query_topics(self) -> pd.Series:
         """The topic of every query that has one, by its text."""
         return self._grouping.grouped.set_index("query")["topic"]
@@ -155,12 +155,12 @@ class Analysis:
         """page (address), path, section of every page, by its number."""
         return self._joined.pages
 
-    @cached_property
+    @once
     def _section_days(self) -> pd.DataFrame:
         days = self._reduced("section-days", lambda: reductions.section_days(self._joined.search, self._addresses))
         return days.assign(date=pd.to_datetime(days["date"])).sort_values(["section", "date"], ignore_index=True)
 
-    @cached_property
+    @once
     def section_weeks(self) -> pd.DataFrame:
         """One row per section and whole week up to the last complete day: section, end, clicks."""
         days = self._section_days
@@ -172,7 +172,7 @@ class Analysis:
 
     # -- measures ------------------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def _is_paired(self) -> bool:
         return any(one.grain == "pair" for _, one in self._joined.files if one.kind == "search")
 
@@ -182,7 +182,7 @@ class Analysis:
         rows = sum(one["rows_used"] for one in self._joined.account["sources"] if one["kind"] == "search")
         return int(max(1, min(rows // CURVE_ROWS, len(self._joined.pages) // CURVE_PAGES)))
 
-    @cached_property
+    @once
     def _curve_rows(self) -> ibis.Table:
         """What the CTR curve is learnt from, summed."""
 
@@ -191,7 +191,7 @@ class Analysis:
 
         return self._store.table(self._engine, "curve-rows", self._key, make)
 
-    @cached_property
+    @once
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
         self._say("learning the CTR curve")
@@ -200,12 +200,26 @@ class Analysis:
         order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine keeps no order
         return learn_curve(cells.iloc[order].reset_index(drop=True))
 
-    def _pair_sums(self) -> ibis.Table:
-        """The expression of the sums of pages and queries, with what the curve expects."""
+    @once
+    def _spelt_pairs(self) -> ibis.Table:
+        """The sums of pages and queries, with what the curve expects; passing, for what lasts has numbers for queries."""
         self._say("summing pages and queries")
-        return reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired)
+        return self._engine.keep(reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired))
 
-    @cached_property
+    @property
+    def _asked(self) -> ibis.Table:
+        """query, query_id: all queries of the pairs and of the editors, numbered by alphabet."""
+        return self._store.table(self._engine, "asked", self._key, lambda: reductions.numbered(self._spelt_pairs, self._target_queries))
+
+    def _numbered_pairs(self) -> ibis.Table:
+        return reductions.coded(self._spelt_pairs, self._asked)
+
+    @property
+    def _target_queries(self) -> ibis.Table | None:
+        targets = self._targets
+        return None if targets is None or targets.empty else self._engine.frame(targets[["query"]].astype("str"))
+
+    @once
     def _different(self) -> set[str]:
         """The ways to split search rows in which they differ."""
         rows = self._joined.table("search")
@@ -220,7 +234,7 @@ class Analysis:
         """Whether rows name more than one device, country or surface."""
         return dimension in self._different
 
-    @cached_property
+    @once
     def countries(self) -> pd.DataFrame:
         """How much more or less searchers of a country choose at the same place: only countries that differ."""
         if not self.differs("country"):
@@ -258,13 +272,11 @@ class Analysis:
         sums = self._reduced(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))
         return sums.astype({name: "float64" for name in sums if name != by})
 
-    @cached_property
+    @once
     def _expected(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
-        kept = self._store.table(self._engine, "pairs", self._key, self._pair_sums)
-        asked = self._store.table(self._engine, "asked", self._key, lambda: self._queries_of(kept))
-        pairs = self._reduced("coded", lambda: reductions.coded(kept, asked))
-        texts = self._reduced("asked", lambda: asked)
+        pairs = self._reduced("pairs", self._numbered_pairs)
+        texts = self._reduced("asked", lambda: self._asked)
         if not texts["query_id"].is_monotonic_increasing:  # some engines keep no order
             texts = texts.sort_values("query_id")
         texts = texts["query"].astype("str")
@@ -281,21 +293,12 @@ class Analysis:
                 pairs[name] = np.where(number >= 0, told[name].to_numpy(float)[number], np.nan)
         return pairs
 
-    def _queries_of(self, pairs: ibis.Table) -> ibis.Table:
-        """query, query_id: all queries of the pairs and of the editors, numbered by alphabet."""
-        import ibis
-
-        asked = pairs.select("query").distinct()
-        if (targets := self._targets) is not None and len(targets):
-            asked = asked.union(self._engine.frame(targets[["query"]].astype("str")), distinct=True)
-        return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32")).order_by("query_id")
-
-    @cached_property
+    @once
     def sight(self) -> Sight:
         """How far this site's searchers look, learnt from pairs that moved between the windows."""
         return learn_sight(self._expected)
 
-    @cached_property
+    @once
     def _mapped(self) -> pd.DataFrame:
         """The pairs of the recent or reference window with answer, role and pull, by page, impressions and query."""
         pairs, pages = self._expected, self._pages
@@ -311,7 +314,7 @@ class Analysis:
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
 
-    @cached_property
+    @once
     def _grouping(self) -> Grouping:
         """The queries in topics."""
         pairs, own, first = self._mapped, self.config, self.snapshots
@@ -331,12 +334,12 @@ class Analysis:
             translate=own.topics.translate,
         )
 
-    @cached_property
+    @once
     def _pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
         return self._mapped.assign(topic=self._grouping.topic)
 
-    @cached_property
+    @once
     def _demand_rows(self) -> pd.DataFrame | None:
         """The rows of the source of demand, queries as search rows spell them; None without one."""
         if (table := self._joined.table("demand")) is None:
@@ -344,7 +347,7 @@ class Analysis:
         rows = self._engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
         return rows.assign(query=as_typed(rows["query"]))
 
-    @cached_property
+    @once
     def _demand_of_queries(self) -> pd.DataFrame | None:
         """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
         if (rows := self._demand_rows) is None:
@@ -354,7 +357,7 @@ class Analysis:
         rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
         return rows.groupby("query", as_index=False)["volume"].mean().rename(columns={"volume": "demand"}).astype({"query": "str"})
 
-    @cached_property
+    @once
     def snapshots(self) -> pd.DataFrame | None:
         """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
         if (table := self._joined.table("results")) is None:
@@ -367,19 +370,19 @@ class Analysis:
         rows = rows.assign(kind=np.where(kind.str.contains("question|frage|ask"), "question", "result"))
         return rows.sort_values(["query", "kind", "rank", "url", "title"], ignore_index=True)
 
-    @cached_property
+    @once
     def _topic_table(self) -> pd.DataFrame:
-        pairs, openings = self._pairs, self._openings
+        pairs, strays = self._pairs, self._strays
         asked = self._grouping.grouped
         unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
         if len(unseen):  # searched, and the site is not shown for it
             days = self.windows.recent.days
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.curve, days)
-            openings = pd.concat([openings, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
+            strays = pd.concat([strays, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
         return topic_table(
             pairs,
-            openings,
+            strays,
             asked,
             self.known_pages["path"],
             self.windows.recent,
@@ -390,7 +393,7 @@ class Analysis:
             least=self.config.verdicts.min_gain,
         )
 
-    @cached_property
+    @once
     def _languages_of_pages(self) -> pd.Series:
         """The ISO code of each page's language, as the crawl tells it; null where it does not."""
         return self._pages["language"].astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
@@ -402,7 +405,7 @@ class Analysis:
             return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
         return topic_peaks(rows, self._grouping.grouped, self.windows.as_of)
 
-    @cached_property
+    @once
     def _strengths(self) -> pd.DataFrame:
         pages = self._measured
         kinds = pd.DataFrame({"level": "kind", "key": self._told_kinds, "page": pages.index}).dropna(subset=["key"])
@@ -436,14 +439,14 @@ class Analysis:
         """Whether two queries need one page or two: see `core.ideas.between`."""
         return between(one, other, self._grouping, self.snapshots, language=self.config.site.language)
 
-    @cached_property
+    @once
     def _placed_queries(self) -> pd.DataFrame:
         """The queries in topics with the position at which the site stands for them."""
         rows = self._mapped.groupby("query")[["position_sum", "placed"]].sum()
         place = weighted_position(rows["position_sum"], rows["placed"])
         return self._grouping.grouped.assign(position=lambda asked: asked["query"].map(place))
 
-    @cached_property
+    @once
     def _neighbours(self) -> Neighbours:
         return Neighbours(self.topics(), self._measured, self.config.site.language)
 
@@ -461,7 +464,7 @@ class Analysis:
         rows = self._grouping.queries.dropna(subset=["aside"])
         return rows.groupby("aside").agg(queries=("query", "size"), impressions=("impressions", "sum")).rename_axis("reason").reset_index()
 
-    @cached_property
+    @once
     def _words_of_pages(self) -> tuple[Lexicon, csr_matrix]:
         """The words that stand on each page; the rows are numbered as pages are."""
         lexicon, pages = Lexicon(self.config.site.language), self._pages
@@ -482,7 +485,7 @@ class Analysis:
         found = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
         return found.drop_duplicates().sort_values(["page", "anchor"], ignore_index=True)
 
-    @cached_property
+    @once
     def _targets(self) -> pd.DataFrame | None:
         rows = self._joined.few("editorial")
         if rows is None:
@@ -491,19 +494,19 @@ class Analysis:
         query = as_typed(named["target_query"])
         return pd.DataFrame({"page": named["page_id"].astype("int64"), "query": query}).sort_values(["query", "page"])
 
-    @cached_property
+    @once
     def _page_sums(self) -> pd.DataFrame:
         self._say("summing pages")
         return self._reduced("pages", lambda: reductions.page_sums(self._joined.search, self.windows)).set_index("page_id")
 
-    @cached_property
+    @once
     def _visit_sums(self) -> pd.DataFrame | None:
         if (landings := self._joined.landings) is None:
             return None
         sums = self._reduced("visits", lambda: reductions.visit_sums(landings, self.windows))
         return sums.set_index("page_id").astype(float, errors="ignore")
 
-    @cached_property
+    @once
     def _pages(self) -> pd.DataFrame:
         """The ledger without what needs the query map."""
         own, joined, engine = self.config, self._joined, self._engine
@@ -546,7 +549,7 @@ class Analysis:
             return None
         return self._reduced("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
 
-    @cached_property
+    @once
     def _measured(self) -> pd.DataFrame:
         table = with_split(with_pull(self._pages.copy(), self._pairs), self._expected, self.sight, scale=self.scale)
         found = self.trends[self.trends["real"]]
@@ -559,7 +562,7 @@ class Analysis:
         table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
 
-    @cached_property
+    @once
     def _openings(self) -> pd.DataFrame:
         t, pairs = self.config.verdicts, self._pairs
         reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
@@ -567,12 +570,12 @@ class Analysis:
             pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, lexicon=self._words_of_pages[0]
         )
 
-    @cached_property
+    @once
     def standing(self) -> Standing:
         """Where this site's good pages stand."""
         return learn_standing(self._measured, below=self.config.verdicts.climb_position[0])
 
-    @cached_property
+    @once
     def trends(self) -> pd.DataFrame:
         """What the weeks of every page tell, by page number: see `core.decline.trends`; pages with too few clicks to tell are left out."""
         windows, pages = self.windows, self.known_pages
@@ -606,7 +609,7 @@ class Analysis:
         ends = (last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")).strftime("%Y-%m-%d")
         return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends)
 
-    @cached_property
+    @once
     def _members(self) -> pd.DataFrame:
         """level, key, page: which pages make a section or a named group."""
         pages = self.known_pages
@@ -614,7 +617,7 @@ class Analysis:
         groups = pages_in_groups(pages["path"], self.config.groups.pages).rename(columns={"group": "key"}).assign(level="group")
         return pd.concat([sections, groups], ignore_index=True)
 
-    @cached_property
+    @once
     def _plain_pages(self) -> pd.DataFrame:
         """The ledger with clicks_plain and expected_plain: sums over the queries without the brand."""
         summed, rows = ["clicks", "expected_clicks", "position_sum", "placed"], self._expected
@@ -683,10 +686,10 @@ class Analysis:
         t = self.config.verdicts
         return merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers, t.same_intent)
 
-    @cached_property
+    @once
     def _candidates(self) -> tuple[pd.DataFrame, pd.DataFrame]:
         """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
-        pages, pairs = self._measured, self._pairs
+        pages, pairs = self._pages, self._mapped
         self._say("looking for pages to merge")
         candidates = merging.candidate_pairs(pairs, self._likeness, (~pages["gone"] & ~pages["blocked"]).to_numpy())
         enough = candidates["shared"] >= self._likeness.shared_queries
@@ -697,11 +700,11 @@ class Analysis:
         turns = merging.turn_taking(days, candidates[enough]).reindex(candidates.index, fill_value=0.0)
         intent = pd.Series(np.nan, index=candidates.index)
         if (first := self.snapshots) is not None and len(candidates):
-            known = self._pairs["query"].isin(first["query"]) & self._pairs["topic"].notna() & (self._pairs["impressions"] > 0)
+            known = pairs["query"].isin(first["query"]) & self._grouping.topic.notna() & (pairs["impressions"] > 0)
             intent = merging.shared_intent(self._pairs.loc[known, ["page", "topic", "impressions"]], candidates)
         return candidates.assign(turn_taking=turns, intent=intent), days
 
-    @cached_property
+    @once
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
         """Merge groups, what each gains, and which pages that share queries stay apart."""
         pages, like, (candidates, _) = self._measured, self._likeness, self._candidates
@@ -714,7 +717,7 @@ class Analysis:
         found = found[~found["group"].isin(worthless)]
         return found, gains[~gains["group"].isin(worthless)], merging.kept_apart(candidates, found, facts, like)
 
-    @cached_property
+    @once
     def _answer_of_pages(self) -> pd.Series:
         """How far each page answers what it draws, by impressions."""
         rows = rows_at(self._pairs, ~self._pairs["brand"], ["page", "answer", "impressions"])
@@ -744,9 +747,15 @@ class Analysis:
             self.windows.recent.days,
         )
 
-    @cached_property
-    def _stray_topics(self) -> pd.DataFrame:
+    @once
+    def _strays(self) -> pd.DataFrame:
+        """The openings of queries that no page answers, texts spelt."""
         rows = self._openings[self._openings["kind"] == "stray"]
+        return rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
+
+    @once
+    def _stray_topics(self) -> pd.DataFrame:
+        rows = self._strays
         # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
         rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
         table = rows.groupby(["page", "topic"], as_index=False).agg(
@@ -762,7 +771,7 @@ class Analysis:
         table["language"] = table["topic"].astype("str").map(topic_languages(self._grouping.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
-    @cached_property
+    @once
     def _covers(self) -> pd.Series:
         pages = self._measured
         poor = (pages["clicks_long"] < self.config.verdicts.prune_clicks) & ~pages["gone"]
@@ -775,12 +784,23 @@ class Analysis:
             words=self._words_of_pages,
         )
 
-    @cached_property
+    def _prepare_facts(self) -> None:
+        """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
+        with ahead(self, "_expected", "sight"):
+            self._words_of_pages  # noqa: B018 - asked for, so that it is there
+        self._mapped  # noqa: B018
+        with ahead(self, "trends", "_candidates"):
+            self._grouping  # noqa: B018
+            self._say("looking for pages to merge")
+        self.standing  # noqa: B018
+        with ahead(self, "_openings"):
+            self._merges  # noqa: B018
+
+    @once
     def _facts(self) -> Facts:
-        shown = self._openings.rename(columns={"impressions": "shown"})
         return Facts(
             self._measured,
-            shown,
+            climbs_of_pages(self._openings),
             self._groups,
             self._group_gains,
             self._stray_topics,
@@ -800,14 +820,15 @@ class Analysis:
         known = self._measured["page"]
         return reasoning(self._facts, int(known.index[known == page][0]))
 
-    @cached_property
+    @once
     def _decided(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+        self._prepare_facts()
         facts = self._facts
         self._say("deciding")
         verdicts, evidence = decide(facts)
         return verdicts.assign(worth=verdicts["gain"] * self._worth_of_visits.reindex(verdicts.index)), evidence
 
-    @cached_property
+    @once
     def _worth_of_visits(self) -> pd.Series:
         """Money a visit from search earns on each page: conversions per session of the section (shrunk to the site) x value, or revenue; null
         without either. Under -1 that of the site.
@@ -828,11 +849,12 @@ class Analysis:
     def prepare(self) -> None:
         """Compute every reduction that later questions rest on."""
         _ = self.account
-        self._store.table(self._engine, "pairs", self._key, self._pair_sums)
+        self._store.table(self._engine, "pairs", self._key, self._numbered_pairs)
 
-    @cached_property
+    @once
     def _page_table(self) -> pd.DataFrame:
-        return named_pages(self._measured, self._decided[0])
+        verdicts, _ = self._decided
+        return named_pages(self._measured, verdicts)
 
     def pages(self) -> pd.DataFrame:
         """The ledger: one row per page with the columns of pages.csv, by address."""
@@ -854,7 +876,8 @@ class Analysis:
 
     def openings(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
-        return self._openings.assign(page=self._openings["page"].map(self._pages["page"]))[OPENINGS]
+        found = by_gain(self._openings)
+        return found.assign(page=found["page"].map(self._pages["page"]))[OPENINGS]
 
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
@@ -971,7 +994,7 @@ class Analysis:
             return reductions.section_days(joined.search, self._addresses)
         return joined.addressed(name, self._addresses)
 
-    @cached_property
+    @once
     def _addresses(self) -> ibis.Table:
         """Number, address and section of every page, in the engine."""
         return self._engine.frame(self._joined.pages[["page", "section"]].reset_index(names="number"))

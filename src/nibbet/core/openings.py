@@ -43,31 +43,64 @@ def find_openings(
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
         standing: where this site's good pages stand, for which climbs and strays are sized; lexicon: of the site's language.
     Returns:
-        COLUMNS, by gain: gain is extra clicks a month, its low and high an 80% interval. climb: an answered query just outside where clicks
+        COLUMNS and, where the pairs have them, MORE, in the order of the pairs and with their index (see `by_gain`): gain is extra clicks a
+        month, its low and high an 80% interval. climb: an answered query just outside where clicks
         begin, no worse than the best place the page holds for queries like it; snippet: well placed but too seldom chosen, sized for the
         usual choice; stray: a query that no page answers, sized for a page that does.
     """
     texts = [name for name in ("query", "topic") if name in pairs]
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
-    place, role, expected = pairs["position"], pairs["role"], pairs["expected_clicks"]
-    shown = (pairs["impressions"] > 0) & place.notna() & ~pairs["brand"]
+    place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
+    shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= reach.answers) & role.isin(["owner", "rival"])
     low_pull = pairs["clicks"] < reach.snippet_pull * expected
-    climbs = rows_at(pairs, answered & (role == "owner") & place.between(reach.climb_from, reach.climb_until), [*measured, "query"])
+    climbs = rows_at(
+        pairs, answered & (role == "owner") & (place >= reach.climb_from) & (place <= reach.climb_until), [*measured, "query"]
+    )
     snippets = rows_at(pairs, answered & (place < reach.climb_until / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
     held = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
-    parts = [
+    parts: list[pd.DataFrame] = [
         _among_good(climbs[measured], "climb", held, curve, sight, days, standing),
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
-    found = pd.concat([part[part["gain"] > 0] for part in parts])
-    order = np.lexsort([found.index.to_numpy(), found["page"].to_numpy(), -found["gain"].to_numpy(float)])  # the query map has an order
-    found = found.iloc[order]
-    found = found.assign(**{name: spelt(pairs[name].loc[found.index]) for name in texts})
-    return found.reset_index(drop=True)[[*COLUMNS, *(name for name in MORE if name in found)]]
+    found = pd.concat([rows_at(part, part["gain"] > 0, list(part.columns)) for part in parts])
+    return found.assign(**{name: pairs[name].loc[found.index].array for name in texts})
+
+
+def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
+    """The openings of `find_openings`, most to gain first, of equals in the order of the query map: COLUMNS and MORE, texts spelt."""
+    order = np.lexsort([openings.index.to_numpy(), openings["page"].to_numpy(), -openings["gain"].to_numpy(float)])
+    found = openings.iloc[order].reset_index(drop=True)
+    found = found.assign(**{name: spelt(found[name]) for name in ("query", "topic") if name in found})
+    return found[[*COLUMNS, *(name for name in MORE if name in found)]]
+
+
+def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
+    """What the climbs of each page come to: queries, shown (impressions), gain, gain_low, gain_high (sums), and first, the query with most to
+    gain, indexed by page.
+
+    Args:
+        openings: as from `find_openings`.
+    """
+    climbs = openings[openings["kind"] == "climb"]
+    if not climbs["page"].is_monotonic_increasing:
+        climbs = climbs.sort_values("page", kind="stable")
+    page, gain = climbs["page"].to_numpy(), climbs["gain"].to_numpy(float)
+    start = np.flatnonzero(np.diff(page, prepend=-1))
+    queries = np.diff(start, append=len(page))
+    if not len(start):
+        none = {name: pd.Series(dtype="float64") for name in ("queries", "shown", "gain", "gain_low", "gain_high")}
+        return pd.DataFrame({**none, "first": pd.Series(dtype="str")}, index=pd.Index([], dtype="int64", name="page"))
+    most = np.flatnonzero(gain == np.repeat(np.maximum.reduceat(gain, start), queries))[::-1]
+    first = np.empty(len(start), dtype=np.int64)
+    first[np.searchsorted(start, most, side="right") - 1] = most  # the first of a page is written last
+    sums = {name: np.add.reduceat(climbs[name].to_numpy(float), start) for name in ("gain", "gain_low", "gain_high")}
+    shown = np.add.reduceat(climbs["impressions"].to_numpy(), start)
+    named = spelt(climbs["query"].iloc[first])
+    return pd.DataFrame({"queries": queries, "shown": shown, **sums, "first": named.array}, index=pd.Index(page[start], name="page"))
 
 
 #: clicks that a query must have for its place to count as held

@@ -216,6 +216,14 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: boo
     return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
 
+def numbered(pairs: ibis.Table, more: ibis.Table | None = None) -> ibis.Table:
+    """query, query_id: all queries of the pairs, and of `more` (query), numbered from 0 by alphabet and in that order."""
+    asked = pairs.select("query").distinct()
+    if more is not None:
+        asked = asked.union(more, distinct=True)
+    return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32")).order_by("query_id")
+
+
 def coded(pairs: ibis.Table, asked: ibis.Table) -> ibis.Table:
     """The pairs with the number of their query in place of its text: by page, impressions and query.
 

@@ -97,11 +97,11 @@ class Facts:
 
     pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and age_days, first_seen, children, protected,
     position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
-    pages that are there for search).
+    pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
     """
 
     pages: pd.DataFrame
-    openings: pd.DataFrame
+    climbs: pd.DataFrame
     groups: pd.DataFrame
     group_gains: pd.DataFrame
     stray_topics: pd.DataFrame
@@ -371,11 +371,9 @@ def decay(facts: Facts) -> Finding:
 def climb(facts: Facts) -> Finding:
     """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
     pages, t, w = facts.pages, facts.limits, facts.windows
-    of_kind = facts.openings[facts.openings["kind"] == "climb"]
-    gains = of_kind.groupby("page")[GAINS].sum().reindex(pages.index).fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
-    queries = of_kind.groupby("page").size().reindex(pages.index).fillna(0)
-    on_climb = of_kind.groupby("page")["shown"].sum().reindex(pages.index).fillna(0)
-    best = of_kind.drop_duplicates("page").set_index("page")["query"].reindex(pages.index).pipe(say.named)
+    of_page = facts.climbs.reindex(pages.index)
+    gains = of_page[GAINS].fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    queries, on_climb, best = of_page["queries"].fillna(0), of_page["shown"].fillna(0), say.named(of_page["first"])
     share = on_climb / pages["impressions_answered"].where(pages["impressions_answered"] > 0)
     own = gains["gain"] * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
     search, curve = "search", "search, own CTR curve"

@@ -425,7 +425,7 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
 
 def topic_table(
     pairs: pd.DataFrame,
-    openings: pd.DataFrame,
+    strays: pd.DataFrame,
     wanted: pd.DataFrame,
     paths: pd.Series,
     window: Window,
@@ -440,7 +440,7 @@ def topic_table(
 
     Args:
         pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
-        openings: page, query, topic, kind, gain, gain_low, gain_high; of strays each query once.
+        strays: page, query, topic, gain, gain_low, gain_high of openings that no page answers; of each query the one with most to gain counts.
         wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for; language.
         paths: the path of each page, for the sentences.
         languages: ISO code of each page's own language, where a crawl tells it: a page is not translated into that.
@@ -480,12 +480,8 @@ def topic_table(
         "impressions"
     ].sum()
     close = near.reindex(pd.MultiIndex.from_arrays([table.index, table["page"]])).to_numpy()
-    strays = (
-        openings[(openings["kind"] == "stray") & openings["topic"].notna()]
-        .sort_values(["query", "gain"], ascending=[True, False])
-        .drop_duplicates("query")
-    )
-    gains = strays.groupby("topic")[["gain", "gain_low", "gain_high"]].sum().reindex(table.index)
+    open_ones = strays[strays["topic"].notna()].sort_values(["query", "gain"], ascending=[True, False]).drop_duplicates("query")
+    gains = open_ones.groupby("topic")[["gain", "gain_low", "gain_high"]].sum().reindex(table.index)
     open_ = table["served"] != "covered"
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)

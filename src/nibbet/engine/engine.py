@@ -5,12 +5,14 @@ from __future__ import annotations
 import inspect
 import shutil
 import tempfile
+import threading
 import warnings
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
+from nibbet.once import in_turn
 
 if TYPE_CHECKING:
     import ibis
@@ -45,7 +47,7 @@ class Engine:
         except Exception as fault:
             shutil.rmtree(self.spill, ignore_errors=True)
             raise SourceError(f"The engine did not open: {fault}. Mend [engine] in nibbet.toml.") from None
-        self._names = 0
+        self._names, self.turn = 0, threading.RLock()
 
     def close(self) -> None:
         """Give memory and spill folder back."""
@@ -60,6 +62,7 @@ class Engine:
             return None
         return done / 100 if 0 < done < 100 else None
 
+    @in_turn
     def delimited(
         self, paths: Sequence[Path], columns: dict[str, str], *, delimiter: str, quote: str, skip: int, lenient: bool
     ) -> ibis.Table:
@@ -88,6 +91,7 @@ class Engine:
         numbers = self.frame({"filename": [str(path) for path in paths], "part": list(range(len(paths)))})
         return table.join(numbers, "filename").drop("filename")
 
+    @in_turn
     def lines(self, path: Path) -> ibis.Table:
         """The lines of a text file: one column, line."""
         return self.connection.read_csv(
@@ -105,14 +109,17 @@ class Engine:
             buffer_size=2 * LONGEST_LINE,
         )
 
+    @in_turn
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table."""
         return self.connection.read_parquet([str(path) for path in paths], table_name=self._fresh("file"))
 
+    @in_turn
     def json_lines(self, path: Path) -> ibis.Table:
         """A file of one JSON object a line."""
         return self.connection.read_json(str(path), table_name=self._fresh("file"), format="newline_delimited", sample_size=-1)
 
+    @in_turn
     def frame(self, frame: Any) -> ibis.Table:
         """A pandas, Polars or Arrow table as a table of the engine; an Ibis table as it is."""
         import ibis
@@ -123,6 +130,7 @@ class Engine:
         self.connection.con.register(name, as_arrow(frame))
         return self.connection.table(name)
 
+    @in_turn
     def table(self, name: str) -> ibis.Table:
         """A table that the engine already holds. Raises SourceError where there is none of that name."""
         place = None if self._database is None else ("given", "main")
@@ -140,18 +148,21 @@ class Engine:
         half = both(number(text) >> 1, number(ibis.literal(":") + text) >> 1).cast("int64")
         return ibis.cases((text.notnull(), half), else_=ibis.null("int64"))
 
+    @in_turn
     def view(self, table: ibis.Table) -> ibis.Table:
         """The same table under a name: what is built on it need not spell out again how it came about."""
         name = self._fresh("view")
         self.connection.raw_sql(f'CREATE TEMP VIEW "{name}" AS {self.connection.compile(table)}')
         return as_meant(self.connection.table(name), table)
 
+    @in_turn
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
         path = self.spill / f"{self._fresh('kept')}.parquet"
         self.write(table, path)
         return self.connection.read_parquet(str(path), table_name=path.stem)
 
+    @in_turn
     def write(self, table: ibis.Table, path: Path) -> None:
         """The table computed and written as a Parquet file."""
         try:
@@ -159,6 +170,7 @@ class Engine:
         except Exception as fault:
             raise _ours(fault) from fault
 
+    @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
         try:

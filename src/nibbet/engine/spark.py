@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+import threading
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nibbet.engine.engine import as_arrow, as_meant, engine_function
 from nibbet.errors import SourceError
+from nibbet.once import in_turn
 
 if TYPE_CHECKING:
     import ibis
@@ -46,7 +48,7 @@ class SparkEngine:
             session.sparkContext.setLogLevel("ERROR")
         self.session = session
         self.connection = ibis.pyspark.connect(session)
-        self._names = 0
+        self._names, self.turn = 0, threading.RLock()
 
     def close(self) -> None:
         """Stop the session that was started here, and give its folder back."""
@@ -54,10 +56,12 @@ class SparkEngine:
             self.session.stop()
         shutil.rmtree(self.spill, ignore_errors=True)
 
+    @in_turn
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table."""
         return self._view(self.session.read.parquet(*[str(path) for path in paths]))
 
+    @in_turn
     def frame(self, frame: Any) -> ibis.Table:
         """A pandas, Polars or Arrow table as a table of the engine; an Ibis table as it is."""
         import ibis
@@ -69,6 +73,7 @@ class SparkEngine:
         pq.write_table(as_arrow(frame), path, coerce_timestamps="us")
         return self.parquet([path])
 
+    @in_turn
     def table(self, name: str) -> ibis.Table:
         """A table that the engine already holds. Raises SourceError where there is none of that name."""
         known = self.connection.list_tables()
@@ -82,20 +87,24 @@ class SparkEngine:
 
         return ibis.cases((text.notnull(), engine_function("xxhash64", ["string"], "int64")(text)), else_=ibis.null("int64"))
 
+    @in_turn
     def view(self, table: ibis.Table) -> ibis.Table:
         """The same table under a name: what is built on it need not spell out again how it came about."""
         return as_meant(self._view(self.session.sql(self.connection.compile(table))), table)
 
+    @in_turn
     def keep(self, table: ibis.Table) -> ibis.Table:
         """The table computed once, kept where Spark keeps such things."""
         return self._view(self.session.sql(self.connection.compile(table)).cache())
 
+    @in_turn
     def write(self, table: ibis.Table, path: Path) -> None:
         """A reduced table computed and written as a Parquet file of this machine."""
         import pyarrow.parquet as pq
 
         pq.write_table(self._fetched(table), path, compression="lz4")
 
+    @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
         return self._fetched(table).to_pandas()

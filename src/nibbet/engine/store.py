@@ -11,6 +11,7 @@ import json
 import os
 import shutil
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator
 from functools import cache
@@ -65,7 +66,7 @@ class Store:
         self._inputs: dict[str, list[Any]] = self._manifest()
         self.changed = False
         self._lock: Any = None
-        self._depth = 0
+        self._depth, self._counting = 0, threading.Lock()
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
@@ -126,7 +127,7 @@ class Store:
         with self.held():
             if path.exists():  # another process has made it while we waited
                 return path
-            partial = self.folder / f"partial-{os.getpid()}-{path.name}"
+            partial = self.folder / f"partial-{os.getpid()}-{threading.get_ident()}-{path.name}"
             try:
                 write(partial)
                 os.replace(partial, path)
@@ -146,27 +147,35 @@ class Store:
         if not self._lasts:
             yield
             return
-        import filelock
-
-        holder = self.folder / "holder"
-        if self._lock is None:
-            self._lock = filelock.FileLock(self.folder / "lock")
-        if not self._depth:
-            try:
-                self._lock.acquire(timeout=0)
-            except filelock.Timeout:
-                with contextlib.suppress(OSError):
-                    self._say(f"waiting for {holder.read_text('utf-8')}, which works in this folder")
-                self._lock.acquire()
-            holder.write_text(f"process {os.getpid()}", "utf-8")
-        self._depth += 1
+        with self._counting:
+            if not self._depth:
+                self._acquire()
+            self._depth += 1
         try:
             yield
         finally:
-            self._depth -= 1
-            if not self._depth:
-                holder.unlink(missing_ok=True)
-                self._lock.release()
+            with self._counting:
+                self._depth -= 1
+                if not self._depth:
+                    self._holder.unlink(missing_ok=True)
+                    self._lock.release()
+
+    @property
+    def _holder(self) -> Path:
+        return self.folder / "holder"
+
+    def _acquire(self) -> None:
+        import filelock
+
+        if self._lock is None:
+            self._lock = filelock.FileLock(self.folder / "lock", thread_local=False)  # threads of one run hold it together
+        try:
+            self._lock.acquire(timeout=0)
+        except filelock.Timeout:
+            with contextlib.suppress(OSError):
+                self._say(f"waiting for {self._holder.read_text('utf-8')}, which works in this folder")
+            self._lock.acquire()
+        self._holder.write_text(f"process {os.getpid()}", "utf-8")
 
     def save(self) -> None:
         """Write the manifest, and take away what has not served for a day or was left half-written."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from functools import cached_property, reduce
+from functools import reduce
 from typing import TYPE_CHECKING, Any
 
 import ibis
@@ -14,6 +14,7 @@ from nibbet.core.address import Home
 from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search
 from nibbet.core.windows import last_complete_day
 from nibbet.errors import SourceError
+from nibbet.once import once
 from nibbet.sources.clean import Clean
 from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.matching import Matching
@@ -64,7 +65,7 @@ class Joined:
         """The rows of editorial, backlinks or sitemap with their page_id; None where no such source was given."""
         return self._matching.few(kind)
 
-    @cached_property
+    @once
     def kinds(self) -> list[str]:
         """The kinds of sources that were given."""
         return [kind for kind, table in self._raw.items() if table is not None]
@@ -77,7 +78,7 @@ class Joined:
 
     # -- rows that are summed ------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def search(self) -> ibis.Table:
         """Search rows with page_id, aside, detail and what sums are made of: see `core.join.settle_search`."""
         rows, page_days, notes = self._overlaps("search")
@@ -86,7 +87,7 @@ class Joined:
         covered = self._engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
         return self._settled(settle_search(rows, self.as_of, covered), bool(notes or periods))
 
-    @cached_property
+    @once
     def landings(self) -> ibis.Table | None:
         """Landing rows with page_id and aside; None without landings."""
         if self._raw["landings"] is None:
@@ -110,7 +111,7 @@ class Joined:
 
     # -- how it balances -----------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def as_of(self) -> date:
         """The last complete day of the search rows, or the one that the settings name."""
 
@@ -129,7 +130,7 @@ class Joined:
         """sources: of every file, rows and measures read = used + set aside; notes."""
         return {name: self._balance[name] for name in ("sources", "notes")}
 
-    @cached_property
+    @once
     def _balance(self) -> dict[str, Any]:
         def make() -> dict[str, Any]:
             self._matching.addresses  # noqa: B018 - found first, so that each step is told under its name

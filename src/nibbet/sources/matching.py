@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cached_property, reduce
+from functools import reduce
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from nibbet.core.address import Home, fold
 from nibbet.core.join import with_pages
 from nibbet.core.words import among
+from nibbet.once import once
 from nibbet.sources.clean import Clean
 from nibbet.sources.kinds import ADDRESSES, MEASURES
 
@@ -52,7 +53,7 @@ class Matching:
 
     # -- spellings and pages -------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def addresses(self) -> pd.DataFrame:
         """Every spelling met: spelling, page, reason, sources; see `core.address.fold`."""
         return self._frame("spellings", self._folded)
@@ -66,7 +67,7 @@ class Matching:
         found.loc[~known, ["page", "reason"]] = [None, "known only from failed hits"]
         return found
 
-    @cached_property
+    @once
     def pages(self) -> pd.DataFrame:
         """page (address), path, section, and in_search, in_landings, in_crawl, by page number."""
 
@@ -79,26 +80,26 @@ class Matching:
 
         return self._frame("known-pages", make)
 
-    @cached_property
+    @once
     def _number(self) -> pd.Series:
         return pd.Series(self.pages.index, index=self.pages["page"])
 
-    @cached_property
+    @once
     def _keys(self) -> pd.DataFrame:
         """spelling, page_id, reason."""
         page = self.addresses["page"].map(self._number).astype("Int64")
         return self.addresses.assign(page_id=page)[["spelling", "page_id", "reason"]].astype({"spelling": "str", "reason": "str"})
 
-    @cached_property
+    @once
     def _crawl(self) -> pd.DataFrame | None:
         return None if self._tables["crawl"] is None else self._engine.fetch(self._tables["crawl"])
 
-    @cached_property
+    @once
     def _marked_hits(self) -> ibis.Table | None:
         hits = self._tables["hits"]
         return None if hits is None else self._engine.keep(_without_automata(self._engine, hits))
 
-    @cached_property
+    @once
     def _met(self) -> dict[str, pd.DataFrame]:
         """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
         found: dict[str, list[ibis.Table]] = {}
@@ -131,7 +132,7 @@ class Matching:
 
     # -- rows by page --------------------------------------------------------------------------------------------------------------------
 
-    @cached_property
+    @once
     def _texts(self) -> ibis.Table:
         """met (the spelling), page_id, reason."""
         return self._table("places", lambda: self._engine.frame(self._keys.rename(columns={"spelling": "met"})))
@@ -173,7 +174,7 @@ class Matching:
             return None
         return self._frame(f"placed-{kind}", lambda: _resolved(self._engine.fetch(table), self._keys))
 
-    @cached_property
+    @once
     def inventory(self) -> pd.DataFrame | None:
         """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
         if self._tables["crawl"] is None:
