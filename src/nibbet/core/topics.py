@@ -21,7 +21,7 @@ from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at
 from nibbet.core.windows import MONTH_DAYS, Window
-from nibbet.core.words import LETTERS, Lexicon, plain, typos_mended, with_others
+from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, plain_array, typos_mended
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -286,31 +286,34 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
     Args:
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
-    lower = plain(texts)
-    # most are letters and blanks, and need no pattern
-    odd = with_others(lower, LETTERS) | ~with_others(lower, " ")
-    some = lower.filter(pa.array(odd))
-
-    def told(pattern: str) -> NDArray[np.bool_]:
-        whole: NDArray[np.bool_] = odd.copy()
-        whole[odd] = pc.match_substring_regex(some, pattern).to_numpy(zero_copy_only=False)
-        return whole
-
     names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
-    ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy() if rules else np.zeros(len(texts), dtype=bool)
     reasons = ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"]
-    found = np.select(
-        [
-            texts.str.lower().str.contains(names, regex=True).to_numpy(dtype=bool) if names else np.zeros(len(texts), dtype=bool),
-            told(r"^(https?:|www\.)|^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"),
-            told(r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]"),
-            told(r"^\P{L}*$"),
-            pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14,
-            ruled,
-        ],
-        np.arange(len(reasons)),
-        len(reasons),
-    )
+
+    def told(portion: pa.Array) -> NDArray[np.int64]:
+        lower = plain_array(portion)
+        met = bytes_met(lower, LETTERS[1:], " ", ".:", "@", "0123456789")
+
+        def matching(some: NDArray[np.bool_], pattern: str) -> NDArray[np.bool_]:
+            if some.any():
+                some[some] = pc.match_substring_regex(lower.filter(pa.array(some)), pattern).to_numpy(zero_copy_only=False)
+            return some
+
+        has = {name: met & 1 << number > 0 for number, name in enumerate(("letter", "blank", "mark", "at", "digit", "other"))}
+        brands = pc.match_substring_regex(pc.utf8_lower(portion), names).to_numpy(zero_copy_only=False) if names else False
+        alone = r"^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"
+        conditions = [
+            brands,
+            matching(has["mark"], rf"^(https?:|www\.)|{alone}"),
+            matching(has["at"] | has["digit"], r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]"),
+            matching(~has["letter"], r"^\P{L}*$"),
+            has["blank"] & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
+        ]
+        return np.select(np.broadcast_arrays(*conditions), np.arange(len(conditions)), len(reasons))
+
+    found = np.concatenate(in_portions(told, in_one(texts)))
+    if rules:
+        ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy()
+        found = np.where(ruled & (found == len(reasons)), len(reasons) - 1, found)
     return pd.Series(pd.array([*reasons, None], dtype="str").take(found), index=texts.index)
 
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
 import numpy as np
 import pandas as pd
 import pyarrow as pa
@@ -14,8 +18,11 @@ from nibbet.errors import NibbetError
 
 #: what stands between words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
+#: texts that are looked at in one go
+AT_ONCE = 500_000
 #: what most queries are made of
 LETTERS = " abcdefghijklmnopqrstuvwxyz"
+Part = TypeVar("Part")
 
 
 def in_one(texts: pd.Series) -> pa.Array:
@@ -31,22 +38,45 @@ def among(texts: pd.Series, known: pd.Series) -> NDArray[np.bool_]:
     return found
 
 
-def with_others(texts: pa.Array, letters: str) -> NDArray[np.bool_]:
-    """Which texts have a byte other than those of these ASCII letters; a look at bytes costs far less than a pattern."""
-    wanted = np.ones(256, dtype=bool)
-    wanted[list(letters.encode())] = False
+def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array) -> list[Part]:
+    """What `work` gives for the texts portion by portion, in their order; Arrow and NumPy compute on all cores, outside the interpreter's lock."""
+    portions = [texts.slice(at, AT_ONCE) for at in range(0, max(len(texts), 1), AT_ONCE)]
+    if len(portions) == 1:
+        return [work(texts)]
+    with ThreadPoolExecutor() as pool:
+        return list(pool.map(work, portions))
+
+
+def bytes_met(texts: pa.Array, *kinds: str) -> NDArray[np.uint8]:
+    """For each text, a bit for each kind of ASCII letters: 1 where one of the first kind stands in it, 2 for the second, ...; and the next bit
+    where a byte of none does. A look at bytes costs far less than a pattern.
+    """
+    marks = np.zeros(256, dtype=np.uint8)
+    for number, letters in enumerate(kinds):
+        marks[list(letters.encode())] |= 1 << number
+    marks[marks == 0] = 1 << len(kinds)
     _, ends, data = texts.buffers()
     end = np.frombuffer(ends, dtype=np.int64, count=len(texts) + 1, offset=8 * texts.offset)
-    other = wanted[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])] if data else np.zeros(0, dtype=bool)
-    found, filled = np.zeros(len(texts), dtype=bool), np.flatnonzero(np.diff(end))
+    found, filled = np.zeros(len(texts), dtype=np.uint8), np.flatnonzero(np.diff(end))
     if len(filled):
-        found[filled] = np.logical_or.reduceat(other, end[filled] - end[0])
+        met = marks[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])]
+        found[filled] = np.bitwise_or.reduceat(met, end[filled] - end[0])
     return found
+
+
+def with_others(texts: pa.Array, letters: str) -> NDArray[np.bool_]:
+    """Which texts have a byte other than those of these ASCII letters."""
+    return bytes_met(texts, letters) > 1
 
 
 def plain(texts: pd.Series) -> pa.Array:
     """The texts in small letters without accents, missing ones empty."""
-    lower = pc.fill_null(pc.utf8_lower(in_one(texts)), "")
+    return plain_array(in_one(texts))
+
+
+def plain_array(texts: pa.Array) -> pa.Array:
+    """As `plain`, for texts of Arrow."""
+    lower = pc.fill_null(pc.utf8_lower(texts), "")
     odd = pc.invert(pc.string_is_ascii(lower))
     if not pc.any(odd).as_py():
         return lower
@@ -56,12 +86,23 @@ def plain(texts: pd.Series) -> pa.Array:
     return pc.replace_with_mask(lower, odd, pc.replace_substring_regex(rest, r"[\x{0300}-\x{036f}]", ""))
 
 
+def _cut(texts: pa.Array) -> tuple[pa.Array, NDArray[np.int64]]:
+    """The words of the texts, each kept once and told by its number, and how many each text has."""
+    lower = plain_array(texts)
+    odd = with_others(lower, LETTERS + "0123456789")
+    if odd.any():  # most queries are letters, digits and blanks, and need no pattern
+        odd = pa.array(odd)
+        lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
+    cut = pc.split_pattern(lower, " ")
+    return pc.list_flatten(cut).dictionary_encode(), np.diff(cut.offsets)
+
+
 class Lexicon:
     """Stemmed words numbered once, so that queries and page texts share their columns."""
 
     def __init__(self, language: str = "english") -> None:
         try:
-            self._stemmer = Stemmer.Stemmer(language)
+            self._stemmer = Stemmer.Stemmer(language, 0)  # each word is asked for once: a cache only costs
         except KeyError:
             raise NibbetError(f"language = {language!r} is not known. Known: {', '.join(Stemmer.algorithms())}.") from None
         self._number: dict[str, int] = {}
@@ -75,19 +116,15 @@ class Lexicon:
 
     def matrix(self, texts: pd.Series) -> sparse.csr_matrix:
         """Texts x words, 1 where the word occurs; new words get new columns, so widths may differ: see `same_width`."""
-        lower = plain(texts)
-        odd = with_others(lower, LETTERS + "0123456789")
-        if odd.any():  # most queries are letters, digits and blanks, and need no pattern
-            odd = pa.array(odd)
-            lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
-        cut = pc.split_pattern(lower, " ")
-        words = pc.list_flatten(cut).dictionary_encode()
-        spelt = words.dictionary.to_pylist()
+        cut, counts = zip(*in_portions(_cut, in_one(texts)), strict=True)
+        words = pa.chunked_array(cut).unify_dictionaries()
+        spelt = words.chunk(0).dictionary.to_pylist()
         new = [word for word in spelt if word not in self._column]
         for word, stem in zip(new, self._stemmer.stemWords(new), strict=True):
             self._column[word] = self._number.setdefault(stem, len(self._number)) if stem else -1
         columns = np.fromiter(map(self._column.__getitem__, spelt), dtype=np.int32, count=len(spelt))
-        column, ends = columns[words.indices.to_numpy()], np.array(cut.offsets)
+        column = np.concatenate([columns[part.indices.to_numpy()] for part in words.chunks])
+        ends = np.append(0, np.cumsum(np.concatenate(counts)))
         if (columns < 0).any():  # what two blanks in a row leave is no word
             filled = column >= 0
             column, ends = column[filled], np.append(0, np.cumsum(filled))[ends]
