@@ -66,7 +66,7 @@ def test_what_belongs_to_no_topic_is_counted_with_its_reason() -> None:
     texts = ["tarnbrook shop", "www.paddlers.example", "12 34", "dry bag", "jobs near me", " ".join("abcdefghijklmnopq")]
     texts = pd.Series([*texts, "mail ann@paddlers.example", "call 0123 456 789", "route 66 map"])
     found = set_aside(texts, ["Tarnbrook", "tarn brook"], ["jobs"])
-    assert found.fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words",
+    assert found.astype("str").fillna("").tolist() == ["brand", "address typed as a query", "no words", "", "by [topics] aside", "over 14 words",
         "a person's address or number", "a person's address or number", ""]  # fmt: skip
 
 

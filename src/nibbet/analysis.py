@@ -19,7 +19,7 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import ledger, with_others, with_pull, with_split
+from nibbet.core.ledger import ledger, parts_of_change, with_others, with_pull
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings, within_reach
@@ -462,7 +462,8 @@ class Analysis:
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
         rows = self._grouping.queries.dropna(subset=["aside"])
-        return rows.groupby("aside").agg(queries=("query", "size"), impressions=("impressions", "sum")).rename_axis("reason").reset_index()
+        table = rows.groupby("aside", observed=True).agg(queries=("query", "size"), impressions=("impressions", "sum"))
+        return table.rename_axis("reason").reset_index().astype({"reason": "str"}).sort_values("reason", ignore_index=True)
 
     @once
     def _words_of_pages(self) -> tuple[Lexicon, csr_matrix]:
@@ -550,8 +551,14 @@ class Analysis:
         return self._reduced("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
 
     @once
+    def _change_parts(self) -> pd.DataFrame:
+        """The parts of each page's change: see `core.ledger.parts_of_change`."""
+        return parts_of_change(self._pages, self._expected, self.sight, scale=self.scale)
+
+    @once
     def _measured(self) -> pd.DataFrame:
-        table = with_split(with_pull(self._pages.copy(), self._pairs), self._expected, self.sight, scale=self.scale)
+        table = with_pull(self._pages.copy(), self._pairs)
+        table = table.assign(**{name: self._change_parts[name] for name in self._change_parts})
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
@@ -786,13 +793,11 @@ class Analysis:
 
     def _prepare_facts(self) -> None:
         """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
-        with ahead(self, "_expected", "sight"):
-            self._words_of_pages  # noqa: B018 - asked for, so that it is there
-        self._mapped  # noqa: B018
-        with ahead(self, "trends", "_candidates"):
-            self._grouping  # noqa: B018
+        with ahead(self, "_expected", "_change_parts", "trends"):
+            self._mapped  # noqa: B018 - asked for, so that it is there
+        with ahead(self, "_candidates"):
+            self.standing  # noqa: B018
             self._say("looking for pages to merge")
-        self.standing  # noqa: B018
         with ahead(self, "_openings"):
             self._merges  # noqa: B018
 

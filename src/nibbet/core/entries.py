@@ -1,4 +1,4 @@
-"""Entries of sparse tables: where they stand, the greatest of each row, and what they connect."""
+"""Entries of tables: where they stand, the greatest of a row or of all, and what they connect."""
 
 from __future__ import annotations
 
@@ -26,6 +26,16 @@ def strongest(table: sparse.csr_matrix) -> Ints:
     found: Ints = np.full(table.shape[0], -1)
     found[row[best]] = column[best]
     return found
+
+
+def largest(values: NDArray[np.float64], count: int) -> Ints:
+    """The places of the `count` largest values, in their order; of equals the first."""
+    if count >= len(values):
+        return np.arange(len(values))
+    least = np.partition(values, len(values) - count)[len(values) - count] if count else np.inf
+    above, equal = values > least, np.flatnonzero(values == least)
+    above[equal[: count - int(above.sum())]] = True
+    return np.flatnonzero(above)
 
 
 def connected(one: Ints, other: Ints, count: int) -> Ints:

@@ -101,17 +101,23 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
         days: one row per (query, date, page): position of the best-placed row, impressions.
         candidates: page_a, page_b.
     """
-    numbered = candidates.reset_index(names="pair")
-    member = pd.concat([numbered[["pair", f"page_{side}"]].rename(columns={f"page_{side}": "page"}) for side in "ab"])
-    rows = member.merge(days, on="page")
-    shared = rows.groupby(["pair", "query"])["page"].transform("nunique") > 1
-    rows = rows[shared]
-    first = (rows["page"], -rows["impressions"], rows["position"], rows["date"], rows["query"], rows["pair"])
-    rows = rows.iloc[np.lexsort(first)]
-    lead = rows.drop_duplicates(["pair", "query", "date"])
-    before = lead.groupby(["pair", "query"])["page"].shift()
-    turned = (lead["page"] != before)[before.notna()]
-    return turned.groupby(lead["pair"][before.notna()]).mean().reindex(numbered["pair"]).fillna(0.0).set_axis(candidates.index)
+    sides = [pd.DataFrame({"pair": np.arange(len(candidates)), "page": candidates[f"page_{side}"].to_numpy()}) for side in "ab"]
+    rows = pd.concat(sides, keys=[0, 1], names=["side"]).reset_index("side").merge(days, on="page")
+    query, queries = pd.factorize(rows["query"])
+    both = pd.factorize(rows["pair"].to_numpy() * len(queries) + query)[0]
+    drawn = np.zeros((2, both.max(initial=-1) + 1), dtype=bool)
+    drawn[rows["side"], both] = True
+    shared = (drawn[0] & drawn[1])[both]
+    rows, both = rows[shared], both[shared]
+    date = pd.factorize(rows["date"], sort=True)[0]
+    page, impressions, position = (rows[name].to_numpy() for name in ("page", "impressions", "position"))
+    order = np.lexsort([page, -impressions, position, date, both])
+    both, date, page, pair = both[order], date[order], page[order], rows["pair"].to_numpy()[order]
+    lead = np.flatnonzero((np.diff(both, prepend=-1) != 0) | (np.diff(date, prepend=-1) != 0))
+    again = np.diff(both[lead], prepend=-1) == 0
+    turned = again & (np.diff(page[lead], prepend=-1) != 0)
+    seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
+    return pd.Series(turns / np.maximum(seen, 1), index=candidates.index)
 
 
 def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:

@@ -213,18 +213,15 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     return table
 
 
-def with_split(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale: float) -> pd.DataFrame:
-    """The ledger with the parts of each page's change: demand, rank, pull_part; unclear, how much of demand and rank cannot be told apart;
-    and thin: too few clicks to be expected for any rate.
+def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale: float) -> pd.DataFrame:
+    """The parts of each page's change: demand, rank, pull_part; unclear, how much of demand and rank cannot be told apart; and thin: too few
+    clicks to be expected for any rate. Indexed as the ledger.
+
+    Args:
+        table: the ledger: clicks, base; pairs: as in `core.split.split_pairs`, not scaled yet by `scale`.
     """
-    table["thin"] = pairs.groupby("page")["expected_clicks"].sum().reindex(table.index).fillna(0.0) < THIN_CLICKS
-    scaled = scaled_pairs(pairs, scale)
-    parts = split(
-        scaled,
-        pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()}),
-        sight,
-    )
-    table["demand"], table["rank"], table["pull_part"], table["unclear"] = (
-        parts[name].to_numpy() for name in ("demand", "rank", "pull", "unclear")
-    )
-    return table
+    expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
+    totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
+    parts = split(scaled_pairs(pairs, scale), totals, sight)
+    parts = parts.drop(columns="page").set_axis(table.index).rename(columns={"pull": "pull_part"})
+    return parts.assign(thin=expected < THIN_CLICKS)

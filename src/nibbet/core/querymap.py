@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -83,16 +84,13 @@ def add_answer(
     weight = rarity(drawn.tocsr())
     known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
     weight[known_brand[known_brand < len(weight)]] *= 0.05
-    share = (
-        np.concatenate(
-            [
-                covered_share(words[number[at : at + ROWS_AT_ONCE]], on_page[home[at : at + ROWS_AT_ONCE]], weight)
-                for at in range(0, len(pairs), ROWS_AT_ONCE)
-            ]
-        )
-        if len(pairs)
-        else np.zeros(0)
-    )
+
+    def covered(at: int) -> Floats:
+        part = slice(at, at + ROWS_AT_ONCE)
+        return covered_share(words[number[part]], on_page[home[part]], weight)
+
+    with ThreadPoolExecutor() as pool:  # sparse tables are computed outside the interpreter's lock
+        share = np.concatenate([np.zeros(0), *pool.map(covered, range(0, len(pairs), ROWS_AT_ONCE))])
     pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
     place = pairs["position"].fillna(100.0).to_numpy(float)
     behaviour = np.clip((pull - 0.4) / 0.5, 0, 1) * np.clip((9.0 - place) / 5.0, 0, 1)
@@ -130,9 +128,10 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
     owned = np.bincount(query[owner], minlength=len(unique))[query] > 0
     answered = np.bincount(query[answers], minlength=len(unique))[query] > 0
     share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
-    share = np.where(np.isnan(share), 0.0, share)
-    rival, stray = owned & (share >= roles.rival_share), ~answers & ~answered & ~owned
-    role = np.select([owner, rival, stray], [0, 1, 3], 2).astype(np.int8)
+    role = np.full(len(pairs), 2, dtype=np.int8)
+    role[~answers & ~answered & ~owned] = 3
+    role[owned & (share >= roles.rival_share)] = 1
+    role[owner] = 0
     return pairs.assign(**shares, role=pd.Categorical.from_codes(role, dtype=ROLES)).drop(columns="named")
 
 

@@ -181,8 +181,8 @@ def split(pairs: pd.DataFrame, totals: pd.DataFrame, sight: Sight = ASSUMPTION, 
         window only). Clicks = expected clicks x pull; both steps by the logarithmic mean Divisia index, additive LMDI-I. What is unclear
         is divided as the rest of its row is, or by halves where there is no rest.
     """
-    parts = split_pairs(pairs, sight).assign(key=pairs[by].to_numpy(), e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])
-    sums = parts.groupby("key").sum().reindex(totals[by]).fillna(0.0)
+    parts = split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])
+    sums = parts.groupby(pairs[by].to_numpy()).sum().reindex(totals[by]).fillna(0.0)
     c1, c0 = totals["clicks_recent"].to_numpy(float) + 0.5, totals["clicks_reference"].to_numpy(float) + 0.5
     e1, e0 = sums["e1"].to_numpy(), sums["e0"].to_numpy()
     from_expected = log_mean(c1, c0) * np.log((e1 + 0.5) / (e0 + 0.5))

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 
 import numpy as np
 import pandas as pd
@@ -15,11 +16,11 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core import sentences as say
-from nibbet.core.entries import connected, places, strongest
+from nibbet.core.entries import connected, largest, places, strongest
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
-from nibbet.core.tables import rows_at
+from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
 from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, plain_array, typos_mended
 
@@ -34,6 +35,8 @@ TOPICS = (
 COVERED, PARTLY = 0.6, 0.2
 #: how many times its mean month a topic's highest must have for a season
 PEAK_MONTH = 1.5
+#: why a query beyond the most wanted ones belongs to no topic
+RARER = "rarer than the queries grouped"
 #: how far the page that catches a topic must answer it to be extended; below, the topic has an intent of its own
 NEAR = 0.4
 
@@ -281,7 +284,7 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
 
 def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
     """Why a query belongs to no topic: brand, an address typed as a query, an e-mail address or a long number, no words, over 14 words, or a
-    rule; null for those that do.
+    rule; null for those that do; as categories.
 
     Args:
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
@@ -308,21 +311,21 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
             matching(~has["letter"], r"^\P{L}*$"),
             has["blank"] & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
         ]
-        return np.select(np.broadcast_arrays(*conditions), np.arange(len(conditions)), len(reasons))
+        return np.select(np.broadcast_arrays(*conditions), np.arange(len(conditions)), -1)
 
     found = np.concatenate(in_portions(told, in_one(texts)))
     if rules:
         ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy()
-        found = np.where(ruled & (found == len(reasons)), len(reasons) - 1, found)
-    return pd.Series(pd.array([*reasons, None], dtype="str").take(found), index=texts.index)
+        found = np.where(ruled & (found < 0), len(reasons) - 1, found)
+    return pd.Series(pd.Categorical.from_codes(found, dtype=pd.CategoricalDtype(reasons)), index=texts.index)
 
 
 @dataclass(frozen=True)
 class Grouping:
     """Queries and their topics.
 
-    queries: query, impressions, demand (searches a month; null where no source tells), aside (why it belongs to no topic, else null),
-    language (ISO code where it is asked in another than the site's, else null), topic; one row per query. grouped: those with a topic.
+    queries: query, impressions, demand (searches a month; null where no source tells), and as categories aside (why it belongs to no topic,
+    else null), language (ISO code where it is asked in another than the site's, else null), topic; one row per query.
     pages, results: grouped queries x pages (impressions; what is drawn without an answer in columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
     """
 
@@ -331,10 +334,11 @@ class Grouping:
     results: sparse.csr_matrix | None
     topic: pd.Series
 
-    @property
+    @cached_property
     def grouped(self) -> pd.DataFrame:
-        """The rows that have a topic, in the order of the matrices."""
-        return self.queries[self.queries["topic"].notna()].reset_index(drop=True)
+        """The queries that have a topic, in the order of the matrices: query, impressions, demand, language, topic."""
+        rows = rows_at(self.queries, self.queries["topic"].notna(), ["query", "impressions", "demand", "language", "topic"])
+        return rows.assign(language=spelt(rows["language"]), topic=spelt(rows["topic"])).reset_index(drop=True)
 
 
 def group_pairs(
@@ -371,12 +375,12 @@ def group_pairs(
     if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
         more = lexicon.matrix(asked["query"].iloc[len(texts) :])
         words = sparse.csr_matrix(sparse.vstack(lexicon.same_width(words, more)))
-    reason = set_aside(asked["query"], brand, aside)
+    aside_of = set_aside(asked["query"], brand, aside).cat
+    reason, reasons = aside_of.codes.to_numpy().astype(np.int16), [*aside_of.categories, RARER]
     wanted = np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float))
-    rank = np.empty(len(asked), dtype=np.int64)
-    rank[np.argsort(np.where(reason.isna(), -wanted, np.inf), kind="stable")] = np.arange(len(asked))
-    asked["aside"] = reason.where(reason.notna() | (rank < most), "rarer than the queries grouped")
-    kept = np.flatnonzero(asked["aside"].isna())
+    able = np.flatnonzero(reason < 0)
+    kept = able[largest(wanted[able], most)]
+    reason[np.setdiff1d(able, kept, assume_unique=True)] = len(reasons) - 1
     place = pd.Series(np.arange(len(kept)), index=asked["number"].iloc[kept])
     place = place[place.index.notna()].reindex(np.arange(len(texts)), fill_value=-1)  # queries that no pair has are known to demand alone
     row = place.to_numpy()[number]
@@ -390,9 +394,11 @@ def group_pairs(
     if not answered.all():
         catcher[~answered] = strongest(drawn[~answered][:, pages:])
     told = languages_of(queries, wanted[kept], catcher, code_of(language))
-    asked["language"] = told.set_axis(kept).reindex(asked.index)
+    asked["language"] = _among_all(told, kept, len(asked))
     if not translate and (left := told.notna().to_numpy()).any():
-        asked.loc[kept[left], "aside"] = say.joined("in another language: ", told[left]).to_numpy()
+        spoken, languages = pd.factorize(told[left], sort=True)
+        reason[kept[left]] = len(reasons) + spoken
+        reasons += [f"in another language: {code}" for code in languages]
         kept, drawn, answered, told = kept[~left], drawn[~left], answered[~left], told[~left]
         queries = queries[~left].reset_index(drop=True)
         row = np.append(np.where(left, -1, np.cumsum(~left) - 1), -1)[row]
@@ -402,10 +408,18 @@ def group_pairs(
     cut = (lexicon, words[kept])
     group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut)
     label = labels_of(queries, group, wanted[kept])
-    asked["topic"] = label.set_axis(kept).reindex(asked.index)
+    asked["aside"], asked["topic"] = pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)), _among_all(label, kept, len(asked))
     code, labels = pd.factorize(label, sort=True)
     topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)
+
+
+def _among_all(texts: pd.Series, at: Ints, count: int) -> pd.Categorical:
+    """Texts, null for none, at their places among `count` rows, as categories by alphabet; the other rows have none."""
+    code, known = pd.factorize(texts, sort=True)
+    codes = np.full(count, -1)
+    codes[at] = code
+    return pd.Categorical.from_codes(codes, known)
 
 
 def _listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
