@@ -203,8 +203,9 @@ class Analysis:
     @once
     def _spelt_pairs(self) -> ibis.Table:
         """The sums of pages and queries, with what the curve expects; passing, for what lasts has numbers for queries."""
+        rates = self._rates
         self._say("summing pages and queries")
-        return self._engine.keep(reductions.pair_sums(self._joined.search, self.windows, self._rates, paired=self._is_paired))
+        return self._engine.keep(reductions.pair_sums(self._joined.search, self.windows, rates, paired=self._is_paired))
 
     @property
     def _asked(self) -> ibis.Table:
@@ -212,7 +213,9 @@ class Analysis:
         return self._store.table(self._engine, "asked", self._key, lambda: reductions.numbered(self._spelt_pairs, self._target_queries))
 
     def _numbered_pairs(self) -> ibis.Table:
-        return reductions.coded(self._spelt_pairs, self._asked)
+        spelt_pairs = self._spelt_pairs
+        self._say("numbering queries")
+        return reductions.coded(spelt_pairs, self._asked)
 
     @property
     def _target_queries(self) -> ibis.Table | None:
@@ -793,8 +796,10 @@ class Analysis:
 
     def _prepare_facts(self) -> None:
         """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
+        self._joined  # noqa: B018 - asked for, so that it is there
         with ahead(self, "_expected", "_change_parts", "trends"):
-            self._mapped  # noqa: B018 - asked for, so that it is there
+            self._pages  # noqa: B018
+            self._mapped  # noqa: B018
         with ahead(self, "_candidates"):
             self.standing  # noqa: B018
             self._say("looking for pages to merge")
