@@ -8,9 +8,13 @@ from pathlib import Path
 
 import pytest
 from filelock import FileLock
+from hypothesis import settings
 
 from nibbet.cli.main import main
 from nibbet.demo.exports import write
+
+settings.register_profile("untimed", deadline=None)  # how busy a machine is says nothing of the program
+settings.load_profile("untimed")
 
 
 @pytest.fixture(scope="session")

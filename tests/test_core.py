@@ -18,7 +18,7 @@ from scipy import sparse
 import nibbet
 from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
-from nibbet.core.entries import strongest
+from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
 from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings
@@ -29,8 +29,8 @@ from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
-from nibbet.core.topics import group_pairs
-from nibbet.core.words import LETTERS, Lexicon, among, plain, rarity, typos_mended, with_others
+from nibbet.core.topics import group_pairs, set_aside
+from nibbet.core.words import LETTERS, Lexicon, among, bytes_met, plain, rarity, typos_mended, with_others
 from nibbet.render.files import as_csv
 
 
@@ -445,6 +445,31 @@ def test_bytes_tell_which_texts_have_more_than_letters(texts: list[str], start: 
     assert found.tolist() == [bool(set(text) - set(LETTERS)) for text in texts[start:]]
     known = pd.Series(texts[::2], dtype="str")
     assert among(pd.Series([*texts, None], dtype="str"), known).tolist() == [*(text in texts[::2] for text in texts), False]
+
+
+@given(st.lists(st.text("a 9é-@", max_size=6), min_size=1, max_size=9))
+def test_bytes_tell_which_kinds_of_letters_a_text_has(texts: list[str]) -> None:
+    kinds = ("abc", "a9", " ")
+    found = bytes_met(pa.array(texts, pa.large_string()), *kinds)
+    for text, met in zip(texts, found.tolist(), strict=True):
+        told = [bool(set(text) & set(letters)) for letters in kinds] + [bool(set(text) - set("".join(kinds)))]
+        assert [bool(met & 1 << number) for number in range(4)] == told
+
+
+def test_texts_in_portions_mean_what_they_mean_at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    texts = pd.Series([f"Zelt {n % 7} fürs kayak{n % 5}" if n % 3 else f"www.a{n}.example" for n in range(40)] + [None, ""], dtype="str")
+    one, whole, apart = Lexicon(), Lexicon().matrix(texts), set_aside(texts, ["kayak4"], ["zelt 2"])
+    monkeypatch.setattr("nibbet.core.words.AT_ONCE", 7)
+    table = one.matrix(texts)
+    assert (table != whole).nnz == 0
+    assert set_aside(texts, ["kayak4"], ["zelt 2"]).equals(apart)
+    assert set(apart.dropna()) == {"brand", "address typed as a query", "no words", "by [topics] aside"}
+
+
+@given(st.lists(st.integers(0, 5), max_size=12), st.integers(0, 14))
+def test_the_largest_are_as_many_as_asked_and_of_equals_the_first(values: list[int], count: int) -> None:
+    order = sorted(range(len(values)), key=lambda at: (-values[at], at))
+    assert largest(np.array(values, dtype=float), count).tolist() == sorted(order[:count])
 
 
 def test_categories_and_texts_of_queries_mean_the_same() -> None:

@@ -37,7 +37,7 @@ from nibbet.core.tables import named_pages, named_queries, rows_at, spelt
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
-from nibbet.core.words import Lexicon, as_typed
+from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.once import ahead, by_one_thread, once
@@ -445,9 +445,11 @@ class Analysis:
     @once
     def _placed_queries(self) -> pd.DataFrame:
         """The queries in topics with the position at which the site stands for them."""
-        rows = self._mapped.groupby("query")[["position_sum", "placed"]].sum()
-        place = weighted_position(rows["position_sum"], rows["placed"])
-        return self._grouping.grouped.assign(position=lambda asked: asked["query"].map(place))
+        number, texts = numbered(self._mapped)
+        sums, placed = (np.bincount(number, self._mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
+        place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)
+        asked = self._grouping.grouped
+        return asked.assign(position=place[pd.Index(texts).get_indexer(asked["query"])])
 
     @once
     def _neighbours(self) -> Neighbours:
@@ -765,10 +767,10 @@ class Analysis:
 
     @once
     def _stray_topics(self) -> pd.DataFrame:
-        rows = self._strays
+        rows = self._openings[self._openings["kind"] == "stray"]
         # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
         rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
-        table = rows.groupby(["page", "topic"], as_index=False).agg(
+        table = rows.groupby(["page", "topic"], as_index=False, observed=True).agg(
             queries=("query", "size"),
             impressions=("impressions", "sum"),
             clicks=("clicks", "sum"),
@@ -778,7 +780,8 @@ class Analysis:
             gain_low=("gain_low", "sum"),
             gain_high=("gain_high", "sum"),
         )
-        table["language"] = table["topic"].astype("str").map(topic_languages(self._grouping.grouped))
+        table["topic"] = spelt(table["topic"])
+        table["language"] = table["topic"].map(topic_languages(self._grouping.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
     @once
@@ -857,9 +860,10 @@ class Analysis:
     # -- tables for people ---------------------------------------------------------------------------------------------------------------
 
     def prepare(self) -> None:
-        """Compute every reduction that later questions rest on."""
-        _ = self.account
-        self._store.table(self._engine, "pairs", self._key, self._numbered_pairs)
+        """Compute every reduction that later questions rest on; the account is drawn up while the engine sums."""
+        self._joined.account  # noqa: B018 - asked for, so that it is there
+        with ahead(self, "account"):
+            self._store.table(self._engine, "pairs", self._key, self._numbered_pairs)
 
     @once
     def _page_table(self) -> pd.DataFrame:

@@ -133,10 +133,9 @@ class Site:
         if fresh:
             self._store.clear()
         with self._store.held():
-            account = self.account
             if not self._store.has("pairs", self._sources_key):
                 self._analysis.prepare()
-        return account
+            return self.account
 
     @property
     def addresses(self) -> pd.DataFrame:

@@ -302,7 +302,8 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
             return some
 
         has = {name: met & 1 << number > 0 for number, name in enumerate(("letter", "blank", "mark", "at", "digit", "other"))}
-        brands = pc.match_substring_regex(pc.utf8_lower(portion), names).to_numpy(zero_copy_only=False) if names else False
+        small = pc.fill_null(pc.utf8_lower(portion), "")  # with its accents, as the brand has them
+        brands = pc.match_substring_regex(small, names).to_numpy(zero_copy_only=False) if names else np.zeros(len(met), dtype=bool)
         alone = r"^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"
         conditions = [
             brands,
@@ -311,7 +312,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
             matching(~has["letter"], r"^\P{L}*$"),
             has["blank"] & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
         ]
-        return np.select(np.broadcast_arrays(*conditions), np.arange(len(conditions)), -1)
+        return np.select(conditions, np.arange(len(conditions)), -1)
 
     found = np.concatenate(in_portions(told, in_one(texts)))
     if rules:

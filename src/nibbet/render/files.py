@@ -8,6 +8,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +23,8 @@ Floats = NDArray[np.float64]
 #: seconds after which files that a run was still writing are no longer taken for those of another run
 LEFT_SECONDS = 3600
 MOST_SHEET_ROWS = 1_048_575
+#: rows of a CSV file that are made into text at once
+ROWS_AT_ONCE = 100_000
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -72,10 +75,14 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
     drawn = figures_of(site)
+
+    def write_page(path: Path) -> None:
+        _text(report(site, drawn))(path)
+
+    writers["report.html"] = write_page
     for name, figure in drawn.items():
         writers[f"figures/{name}.png"] = _png(figure)
     writers["workbook.xlsx"] = workbook(site)
-    writers["report.html"] = _text(report(site, drawn))
     return write_files(folder, writers)
 
 
@@ -100,9 +107,15 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
     except OSError as fault:
         raise SourceError(f"{folder}: cannot be written ({fault.strerror or fault}). Name another folder: --out DIR") from None
     try:
-        for name, write in writers.items():
+        for name in writers:
             (staging / name).parent.mkdir(exist_ok=True)
-            write(staging / name)
+        tables = [name for name in writers if name.endswith((".csv", ".parquet"))]
+        with ThreadPoolExecutor(1) as pool:  # what is drawn must be drawn by one thread
+            written = [pool.submit(writers[name], staging / name) for name in tables]
+            for name in (name for name in writers if name not in tables):
+                writers[name](staging / name)
+            for one in written:
+                one.result()
         for name in writers:
             (folder / name).parent.mkdir(exist_ok=True)
             os.replace(staging / name, folder / name)
@@ -153,17 +166,24 @@ def as_csv(frame: pd.DataFrame) -> str:
 def csv_bytes(frame: pd.DataFrame) -> bytes:
     """As `as_csv`, in UTF-8; whole columns at a time, for millions of rows."""
     import pyarrow as pa
-    import pyarrow.compute as pc
 
     header = ",".join(_quoted(pa.array([str(name)], pa.large_string()))[0].as_py() for name in frame.columns) + "\n"
-    if frame.empty:
-        return header.encode("utf-8")
+    parts = [frame.iloc[at : at + ROWS_AT_ONCE] for at in range(0, len(frame), ROWS_AT_ONCE)]
+    with ThreadPoolExecutor() as pool:  # Arrow computes outside the interpreter's lock
+        return b"".join([header.encode("utf-8"), *pool.map(_lines, parts)])
+
+
+def _lines(frame: pd.DataFrame) -> bytes:
+    """The rows as lines of a CSV file."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
     cells = [pc.fill_null(_cell_texts(frame[name]), "") for name in frame.columns]
     lines = pc.binary_join_element_wise(pc.binary_join_element_wise(*cells, large(",")), large("\n"), large(""))
     lines = lines.combine_chunks() if isinstance(lines, pa.ChunkedArray) else lines
     first, last = lines.buffers()[1], len(lines) + lines.offset
     bounds = np.frombuffer(first, dtype=np.int64)[[lines.offset, last]]
-    return header.encode("utf-8") + memoryview(lines.buffers()[2])[bounds[0] : bounds[1]].tobytes()
+    return memoryview(lines.buffers()[2])[bounds[0] : bounds[1]].tobytes()
 
 
 def _cell_texts(column: pd.Series) -> Any:

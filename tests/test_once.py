@@ -1,0 +1,105 @@
+"""Steps that are worked out once, and side by side."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+
+import pytest
+
+from nibbet.engine.store import Store
+from nibbet.once import ahead, by_one_thread, in_turn, once
+
+
+class Steps:
+    """Steps that rest on each other, and who worked them out."""
+
+    def __init__(self, say: Callable[[str], None] = lambda _: None) -> None:
+        self.done: list[str] = []
+        self.say, self.turn, self.inside = by_one_thread(say), threading.RLock(), 0
+
+    @once
+    def rows(self) -> int:
+        """What all rests on."""
+        self.say("reading")
+        time.sleep(0.05)
+        self.done.append("rows")
+        return 7
+
+    @once
+    def sums(self) -> int:
+        return self.rows * 2
+
+    @once
+    def names(self) -> str:
+        self.say("naming")
+        return f"{self.rows} rows"
+
+    @once
+    def broken(self) -> int:
+        raise ValueError("no sums")
+
+    @in_turn
+    def alone(self) -> int:
+        self.inside += 1
+        time.sleep(0.02)
+        seen, self.inside = self.inside, self.inside - 1
+        return seen
+
+
+def test_a_step_that_two_threads_ask_for_is_worked_out_once() -> None:
+    steps = Steps()
+    with ahead(steps, "sums"):
+        assert steps.names == "7 rows"
+    assert (steps.sums, steps.done) == (14, ["rows"])
+    assert Steps().done == [], "each object has its own"
+    assert Steps.rows.__doc__ == "What all rests on."
+
+
+def test_what_fails_ahead_fails_where_it_is_waited_for() -> None:
+    steps = Steps()
+    with pytest.raises(ValueError, match="no sums"), ahead(steps, "broken"):
+        assert steps.rows == 7
+    with pytest.raises(ValueError, match="no sums"):  # asked again it is tried again, as nothing was kept
+        steps.broken  # noqa: B018
+
+
+def test_only_the_thread_that_is_waited_for_tells_its_steps() -> None:
+    said: list[str] = []
+    steps = Steps(said.append)
+    steps.rows  # noqa: B018
+    with ahead(steps, "names"):
+        pass
+    assert said == ["reading"]
+    assert steps.names == "7 rows"
+
+
+def test_methods_in_turn_never_meet() -> None:
+    steps, seen = Steps(), []
+    threads = [threading.Thread(target=lambda: seen.append(steps.alone())) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert seen == [1, 1, 1, 1]
+
+
+def test_threads_of_one_run_hold_the_store_together(tmp_path: object) -> None:
+    store, held = Store(tmp_path), []  # type: ignore[arg-type]
+
+    def hold() -> None:
+        with store.held():
+            held.append((store.folder / "holder").exists())
+            time.sleep(0.05)
+
+    threads = [threading.Thread(target=hold) for _ in range(3)]
+    with store.held():
+        for thread in threads:
+            thread.start()
+    for thread in threads:
+        thread.join()
+    assert held == [True] * 3
+    assert not (store.folder / "holder").exists()
+    with store.held():
+        pass
