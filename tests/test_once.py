@@ -65,6 +65,22 @@ def test_what_fails_ahead_fails_where_it_is_waited_for() -> None:
         steps.broken  # noqa: B018
 
 
+def test_what_is_worked_out_ahead_is_stopped_when_its_result_is_no_longer_wanted() -> None:
+    class Long(Steps):
+        stopped = threading.Event()
+
+        @once
+        def sums(self) -> int:
+            assert self.stopped.wait(20), "nobody stopped it"
+            raise ValueError("stopped")
+
+        def interrupt(self) -> None:
+            self.stopped.set()
+
+    with pytest.raises(KeyboardInterrupt), ahead(Long(), "sums"):
+        raise KeyboardInterrupt
+
+
 def test_only_the_thread_that_is_waited_for_tells_its_steps() -> None:
     said: list[str] = []
     steps = Steps(said.append)

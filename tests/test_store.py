@@ -51,6 +51,23 @@ def test_a_second_command_reads_nothing_and_says_the_same(workspace: Path, capsy
     assert bytes_of(workspace / "fresh") == first
 
 
+def test_what_the_join_found_is_not_found_again(workspace: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["run", str(workspace), "-q"]) == 0
+    whole = bytes_of(workspace / "out")
+    capsys.readouterr()
+    for path in (workspace / ".nibbet").iterdir():  # as after a load alone
+        if path.name.split("-")[0] in ("ledger", "queries", "verdicts", "evidence", "groups", "topics", "openings", "account"):
+            path.unlink()
+
+    def never(*_: object) -> None:
+        raise AssertionError("worked out again")
+
+    for name in ("matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
+        monkeypatch.setattr(f"nibbet.sources.{name}", never)
+    assert main(["run", str(workspace), "-q"]) == 0, capsys.readouterr().err
+    assert bytes_of(workspace / "out") == whole
+
+
 def test_a_new_file_is_read_alone(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.sources.sheets.PORTION_BYTES", 1)
     toml = workspace / "nibbet.toml"

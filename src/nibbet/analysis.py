@@ -1018,6 +1018,12 @@ class Analysis:
         """The kinds of sources that were given."""
         return self._joined.kinds
 
+    def interrupt(self) -> None:
+        """End what the engine works on."""
+        if "_engines" in self.__dict__:
+            for engine in dict.fromkeys(self._engines):
+                engine.interrupt()
+
     def close(self) -> None:
         """Give the engine's memory and spill folder back; what was computed stays."""
         if "_engines" in self.__dict__:

@@ -51,11 +51,18 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
 
 @contextmanager
 def ahead(of: object, *names: str) -> Iterator[None]:
-    """Ask for these properties in another thread while the block runs; what fails there is raised at its end."""
+    """Ask for these properties in another thread while the block runs; what fails there is raised at its end.
+
+    When the block fails or is interrupted, `of.interrupt()` is called where there is such a method, so that nobody waits for what is not wanted.
+    """
     with ThreadPoolExecutor(1, AHEAD) as pool:
         done = pool.submit(lambda: [getattr(of, name) for name in names])
-        yield
-        done.result()
+        try:
+            yield
+            done.result()
+        except BaseException:
+            getattr(of, "interrupt", bool)()
+            raise
 
 
 def by_one_thread(say: Callable[[str], None]) -> Callable[[str], None]:

@@ -54,6 +54,10 @@ class Engine:
         self.connection.disconnect()
         shutil.rmtree(self.spill, ignore_errors=True)
 
+    def interrupt(self) -> None:
+        """End the query under way; to be called by another thread."""
+        self.connection.con.interrupt()
+
     def share(self) -> float | None:
         """How much of the query under way is done, 0..1; None where that is not known. To be asked by another thread."""
         try:

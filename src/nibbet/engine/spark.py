@@ -56,6 +56,10 @@ class SparkEngine:
             self.session.stop()
         shutil.rmtree(self.spill, ignore_errors=True)
 
+    def interrupt(self) -> None:
+        """End the jobs under way; to be called by another thread."""
+        self.session.sparkContext.cancelAllJobs()
+
     @in_turn
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table."""
