@@ -130,6 +130,19 @@ def test_killed_at_any_moment_it_starts_again_and_ends_the_same(workspace: Path)
     assert not [*(workspace / ".nibbet").glob("partial-*")], "what was left half-written is cleared away"
 
 
+def test_an_interrupt_is_told_as_one_wherever_it_strikes(workspace: Path) -> None:
+    for wait in (0.1, 0.8, 1.5):
+        process = subprocess.Popen([*NIBBET, "run", str(workspace), "-v"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+        assert process.stderr is not None
+        process.stderr.readline()  # it is at work
+        time.sleep(wait)
+        process.send_signal(signal.SIGINT)
+        said = process.communicate(timeout=60)[1]
+        assert process.returncode == 130, said
+        assert said.splitlines()[-1] == "nibbet: interrupted; what was written before is whole."
+        shutil.rmtree(workspace / ".nibbet", ignore_errors=True)
+
+
 def test_two_at_once_wait_for_each_other_by_name(workspace: Path) -> None:
     (workspace / ".nibbet").mkdir()
     (workspace / ".nibbet" / "holder").write_text("process 4711")

@@ -103,11 +103,16 @@ Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
 Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]
 
 
+#: the exit code of a command that was interrupted, as shells have it
+INTERRUPTED = 130
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; returns its exit code: 0 done, 2 wrong usage or unusable input, 1 a fault of Nibbet."""
     given = list(sys.argv[1:] if arguments is None else arguments)
     try:
-        app(args=given, prog_name="nibbet", standalone_mode=False)
+        if app(args=given, prog_name="nibbet", standalone_mode=False) == INTERRUPTED:  # the parser catches it and returns this
+            raise KeyboardInterrupt
     except NibbetError as fault:
         sys.stderr.write(f"nibbet: {_harmless(str(fault))}\n")
         return 2
@@ -115,7 +120,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return int(leave.exit_code)
     except (KeyboardInterrupt, typer.Abort):
         sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
-        return 130
+        return INTERRUPTED
     except BrokenPipeError:
         return 0
     except Exception as fault:

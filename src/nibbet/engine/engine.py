@@ -220,10 +220,12 @@ def as_arrow(frame: Any) -> Any:
     return table.cast(pa.schema(text))
 
 
-def _ours(fault: Exception) -> Exception:
-    """The engine's complaint about the data as a SourceError; anything else stays what it is."""
+def _ours(fault: Exception) -> BaseException:
+    """The engine's complaint about the data as a SourceError, and an interrupted query as an interrupt; anything else stays what it is."""
     import duckdb
 
+    if isinstance(fault, duckdb.InterruptException) or ("interrupted" in str(fault).lower() and type(fault) is RuntimeError):
+        return KeyboardInterrupt()
     if isinstance(fault, duckdb.OutOfMemoryException):
         return SourceError(f"The engine ran out of memory: {_first_line(fault)}. Raise memory in [engine] of nibbet.toml.")
     if isinstance(fault, (duckdb.InvalidInputException, duckdb.IOException, duckdb.ConversionException)):
