@@ -25,3 +25,8 @@ class MissingColumnError(NibbetError):
 
 class NotFoundError(NibbetError):
     """A page, query, file or column that was asked for is not there."""
+
+
+def is_interrupt(fault: BaseException) -> bool:
+    """Whether an engine tells by this that its query was interrupted."""
+    return type(fault).__name__ in ("RuntimeError", "InterruptException") and "interrupted" in str(fault).lower()

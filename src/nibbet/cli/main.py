@@ -12,7 +12,7 @@ import typer
 import typer.core
 
 from nibbet._version import __version__
-from nibbet.errors import NibbetError
+from nibbet.errors import NibbetError, is_interrupt
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -119,13 +119,17 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except typer.Exit as leave:
         return int(leave.exit_code)
     except (KeyboardInterrupt, typer.Abort):
-        sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
-        return INTERRUPTED
+        return _interrupted()
     except BrokenPipeError:
         return 0
     except Exception as fault:
-        return _other(fault, given)
+        return _interrupted() if is_interrupt(fault) else _other(fault, given)
     return 0
+
+
+def _interrupted() -> int:
+    sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
+    return INTERRUPTED
 
 
 def _other(fault: Exception, given: list[str]) -> int:

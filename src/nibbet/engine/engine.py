@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nibbet.errors import SourceError
+from nibbet.errors import SourceError, is_interrupt
 from nibbet.once import in_turn
 
 if TYPE_CHECKING:
@@ -224,7 +224,7 @@ def _ours(fault: Exception) -> BaseException:
     """The engine's complaint about the data as a SourceError, and an interrupted query as an interrupt; anything else stays what it is."""
     import duckdb
 
-    if isinstance(fault, duckdb.InterruptException) or ("interrupted" in str(fault).lower() and type(fault) is RuntimeError):
+    if is_interrupt(fault):
         return KeyboardInterrupt()
     if isinstance(fault, duckdb.OutOfMemoryException):
         return SourceError(f"The engine ran out of memory: {_first_line(fault)}. Raise memory in [engine] of nibbet.toml.")
