@@ -79,7 +79,9 @@ class Analysis:
     @once
     def _joined(self) -> Joined:
         cleans = read_sources(*self._engines, self._store, self.config, self._root, self._frames, self._say)
-        return Joined(self._engine, self._store, self._key, self.config, cleans, self._say)
+        joined = Joined(self._engine, self._store, self._key, self.config, cleans, self._say)
+        joined.account  # noqa: B018 - asked for here, so that rows that cannot be used are told before anything is summed
+        return joined
 
     def _reduced(self, name: str, table: Callable[[], ibis.Table]) -> pd.DataFrame:
         """A reduced table as a frame, from the store where it is there."""
@@ -861,7 +863,7 @@ class Analysis:
 
     def prepare(self) -> None:
         """Compute every reduction that later questions rest on; the account is drawn up while the engine sums."""
-        self._joined.account  # noqa: B018 - asked for, so that it is there
+        self._joined  # noqa: B018 - asked for, so that it is there
         with ahead(self, "account"):
             self._store.table(self._engine, "pairs", self._key, self._numbered_pairs)
 
