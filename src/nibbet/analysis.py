@@ -116,8 +116,7 @@ class Analysis:
     @once
     def days(self) -> pd.DataFrame:
         """One row per complete day of the site: date, clicks, impressions."""
-        days = self._reduced("days", lambda: reductions.site_days(self._joined.search))
-        return days.assign(date=pd.to_datetime(days["date"])).sort_values("date", ignore_index=True)
+        return self._joined.days
 
     @once
     def scale(self) -> float:

@@ -84,19 +84,24 @@ def _used(rows: ibis.Table, as_of: date) -> Any:
 
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
-    """Rows and sums by file and fate: file, aside, detail, rows, first (day) where rows have days, and one column per measure."""
-    sums: dict[str, Any] = {name: table[name].sum().coalesce(0) for name in measures}
-    if "date" in table.columns:
-        sums["first"] = table.date.min()
+    """Rows and sums by file, fate and day: file, aside, detail, date (null for kinds without days), rows, and one column per measure."""
     detail = table.detail if "detail" in table.columns else ibis.literal(False)
-    return table.group_by(file=table.file, aside=table.aside, detail=detail).aggregate(rows=table.count(), **sums)
+    day = table.date if "date" in table.columns else ibis.null("date")
+    sums = {name: table[name].sum().coalesce(0) for name in measures}
+    return table.group_by(file=table.file, aside=table.aside, detail=detail, date=day).aggregate(rows=table.count(), **sums)
+
+
+def served_days(fates: pd.DataFrame) -> pd.DataFrame:
+    """Of the rows of `balance` for search, those that make the totals of pages, by day: date, clicks, impressions."""
+    served = fates[fates["aside"].isna() & ~fates["detail"]]
+    return served.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
 
 
 def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[str], digits: dict[str, int]) -> dict[str, Any]:
     """One entry of the account: rows and measures read = used + set aside, each with its reason.
 
     Args:
-        fates: the rows of `balance` for this file.
+        fates: the rows of `balance` for this file, all days together.
         digits: decimal places per measure; counts have 0.
     """
 

@@ -35,14 +35,26 @@ def inside(table: ibis.Table, window: Window) -> Any:
     return table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
 
 
-def windowed(table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]]], by: list[str], **more: Any) -> ibis.Table:
+def windowed(table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]]], by: Sequence[str], **first: Any) -> ibis.Table:
     """Sums per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days.
 
+    Each row is added once, to the stretch of days it lies in (a new one begins wherever a window begins or has ended), and stretches make windows.
+
     Args:
-        wanted: label -> window and the measures summed in it; more: further aggregates.
+        wanted: label -> window and the measures summed in it; first: days of which the earliest is told.
     """
-    sums = {f"{name}_{label}": exact_sum(table[name], inside(table, window)) for label, (window, names) in wanted.items() for name in names}
-    return table.group_by(by).aggregate(**sums, **more)
+    bounds = [window for window, _ in wanted.values() if window != ALWAYS]
+    edges = sorted({edge for window in bounds for edge in (window.start, window.end + timedelta(days=1))})
+    stretch = sum(((table.date >= ibis.literal(edge, "date")).cast("int8") for edge in edges), ibis.literal(0, "int8")).cast("int8")
+    names = dict.fromkeys(name for _, names in wanted.values() for name in names)
+    days = {name: day.min() for name, day in first.items()}
+    parts = table.group_by(*by, stretch=stretch).aggregate(**{name: exact_sum(table[name]) for name in names}, **days)
+    sums: dict[str, Any] = {}
+    for label, (window, names_of) in wanted.items():
+        held = [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
+        where = None if window == ALWAYS else parts.stretch.isin(held)
+        sums |= {f"{name}_{label}": exact_sum(parts[name], where) for name in names_of}
+    return parts.group_by(*by).aggregate(**sums, **{name: parts[name].min() for name in days})
 
 
 @ibis.udf.agg.builtin(signature=(("int64",), "int64"))
@@ -55,12 +67,12 @@ def whole_sum(column: Any) -> Any:
     return column.cast("float64").sum().cast("int64")
 
 
-def exact_sum(column: Any, where: Any) -> Any:
+def exact_sum(column: Any, where: Any = None) -> Any:
     """The sum of a measure over the rows that fulfil a condition; whole numbers are added as floats, which is quick, and exact to 2^53."""
-    if column.type().is_decimal():
-        return ibis.cases((where, column), else_=0).sum().cast(column.type())
-    total = ibis.cases((where, column.cast("float64")), else_=0.0).sum()
-    return total.cast("int64") if column.type().is_integer() else total
+    kind, nothing = column.type(), 0 if column.type().is_decimal() else 0.0
+    addend = column if kind.is_decimal() else column.cast("float64")
+    total = (addend if where is None else ibis.cases((where, addend), else_=nothing)).sum()
+    return total if kind.is_floating() else total.cast(kind)
 
 
 def page_rows(search: ibis.Table) -> ibis.Table:
@@ -85,7 +97,7 @@ def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
         "last28": (Window(windows.as_of - timedelta(days=27), windows.as_of), ("clicks",)),
         "all": (ALWAYS, ("clicks",)),
     }
-    first = ibis.cases((rows.undated, ibis.null("date")), else_=rows.date).min()
+    first = ibis.cases((rows.undated, ibis.null("date")), else_=rows.date)
     return windowed(rows, sums, ["page_id"], first_seen=first)
 
 
@@ -143,12 +155,6 @@ def link_anchors(links: ibis.Table) -> ibis.Table:
 def _between_pages(links: ibis.Table) -> ibis.Table:
     """Links from one page of the site to another."""
     return links.filter(links.aside.isnull(), links.source_id.notnull(), links.target_id.notnull(), links.source_id != links.target_id)
-
-
-def site_days(search: ibis.Table) -> ibis.Table:
-    """One row per day of all used rows: date, clicks, impressions."""
-    rows = page_rows(search)
-    return rows.group_by("date").aggregate(clicks=whole_sum(rows.clicks), impressions=whole_sum(rows.impressions)).order_by("date")
 
 
 def visit_days(landings: ibis.Table) -> ibis.Table:

@@ -11,7 +11,7 @@ import ibis
 import pandas as pd
 
 from nibbet.core.address import Home
-from nibbet.core.join import PAGELESS, account_of_file, balance, settle_landings, settle_search
+from nibbet.core.join import PAGELESS, account_of_file, balance, served_days, settle_landings, settle_search
 from nibbet.core.windows import last_complete_day
 from nibbet.errors import SourceError
 from nibbet.once import once
@@ -126,6 +126,12 @@ class Joined:
         return date.fromisoformat(self._balance["first"])
 
     @property
+    def days(self) -> pd.DataFrame:
+        """One row per complete day of the site: date, clicks, impressions."""
+        days = pd.DataFrame(self._balance["days"])
+        return days.assign(date=pd.to_datetime(days["date"]))
+
+    @property
     def account(self) -> dict[str, Any]:
         """sources: of every file, rows and measures read = used + set aside; notes."""
         return {name: self._balance[name] for name in ("sources", "notes")}
@@ -136,12 +142,20 @@ class Joined:
             self._matching.addresses  # noqa: B018 - found first, so that each step is told under its name
             self._say("joining")
             rows = {kind: self.table(kind) for kind in TABLES}
-            entries, first = _account(self._engine, self.files, {**rows, "search": self.search, "landings": self.landings}, self.addresses)
-            if first is None:
+            fates = _fates(self._engine, self.files, {**rows, "search": self.search, "landings": self.landings}, self.addresses)
+            found = fates["search"]
+            first = found.loc[found["aside"].isna() | (found["aside"] == PAGELESS), "date"].min()
+            if pd.isna(first):
                 raise _nothing_left(self._engine, self.search, self.files)
+            days = served_days(found)
             notes = [note for kind in ("search", "landings") if kind in self.kinds for note in self._overlaps(kind)[2]]
             notes += [{"code": code, "text": text} for _, one in self.files for code, text in one.notes]
-            return {"sources": entries, "first": first.isoformat(), "notes": notes}
+            return {
+                "sources": _account(self.files, fates),
+                "first": f"{first:%Y-%m-%d}",
+                "notes": notes,
+                "days": days.assign(date=days["date"].dt.strftime("%Y-%m-%d")).to_dict("list"),
+            }
 
         return dict(self._store.value("joined", self._key, make))
 
@@ -241,27 +255,31 @@ def _as_of(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]
     return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))
 
 
-def _account(
+def _fates(
     engine: AnyEngine, files: list[tuple[str, Clean]], tables: dict[str, ibis.Table | None], addresses: pd.DataFrame
-) -> tuple[list[dict[str, Any]], date | None]:
-    """The account: every file with what was read, used and set aside; and the first day of search rows that serve."""
-    entries: dict[int, dict[str, Any]] = {}
-    first = None
+) -> dict[str, pd.DataFrame]:
+    """Of every kind that was given, the rows of `core.join.balance`, with the measures that any of its files gives."""
+    fates = {}
     for kind, table in tables.items():
-        if table is None:
-            continue
-        final = _with_address_fate(table, addresses, engine) if "page" in table.columns else table
-        given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in files if one.kind == kind)]
-        fates = engine.fetch(balance(final, given))
-        if kind == "search":
-            days = pd.to_datetime(fates["first"])[fates["aside"].isna() | (fates["aside"] == PAGELESS)]
-            first = days.min().date() if days.notna().any() else None
-        for number, rows in fates.groupby("file"):
+        if table is not None:
+            final = _with_address_fate(table, addresses, engine) if "page" in table.columns else table
+            given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in files if one.kind == kind)]
+            found = engine.fetch(balance(final, given))
+            fates[kind] = found.assign(date=pd.to_datetime(found["date"])).sort_values(["file", "date"], ignore_index=True)
+    return fates
+
+
+def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> list[dict[str, Any]]:
+    """The account: every file with what was read, used and set aside."""
+    entries: dict[int, dict[str, Any]] = {}
+    for kind, found in fates.items():
+        totals = found.drop(columns="date").groupby(["file", "aside", "detail"], dropna=False, as_index=False).sum()
+        for number, rows in totals.groupby("file"):
             name, one = files[int(number)]
             entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
     for number, (name, one) in enumerate(files):
         entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
-    return [entries[number] for number in sorted(entries)], first
+    return [entries[number] for number in sorted(entries)]
 
 
 def _with_address_fate(table: ibis.Table, addresses: pd.DataFrame, engine: AnyEngine) -> ibis.Table:
