@@ -40,23 +40,41 @@ import duckdb
 connection = duckdb.connect(config={{"memory_limit": "4GB", "temp_directory": "{spill}", "preserve_insertion_order": "false"}})
 connection.execute("SELECT count(*) FROM (SELECT page, query, count(DISTINCT date) FROM '{files}' WHERE date >= '2026-08-03' GROUP BY ALL)").fetchall()
 """
-#: what an analyst would write: read, fold addresses, sum pages and pairs by window, count active days, weigh positions
+#: what an analyst would write for the job of `nibbet load`: read, fold addresses, sum days, pages and pairs by window, count active days,
+#: learn what each place is usually chosen, tell what was to be expected, number the queries, keep all of it
 PANDAS = """
-import glob, pandas as pd
+import glob
+from urllib.parse import urlsplit
+import numpy as np, pandas as pd
 read = pd.read_parquet if "{files}".endswith("parquet") else lambda path: pd.read_csv(path, parse_dates=["date"])
 rows = pd.concat([read(path) for path in sorted(glob.glob("{files}"))])
-rows["page"] = rows["page"].str.lower().str.replace(r"[?#].*$", "", regex=True).str.replace("https://www.", "https://")
-rows["query"] = rows["query"].str.lower()
+def folded(address):
+    parts = urlsplit(address.strip())
+    return parts.netloc.lower().removeprefix("www.") + (parts.path.lower() or "/")
+codes, addresses = pd.factorize(rows["page"])
+rows["page"] = pd.Series([folded(address) for address in addresses]).to_numpy()[codes]
+rows["query"] = rows["query"].str.strip().str.lower()
+rows["brand"] = rows["query"].str.contains("tarnbrook", regex=False)
 rows["weighted"] = rows["position"] * rows["impressions"]
-recent, before = rows[rows["date"] >= "2026-08-03"], rows[(rows["date"] >= "2025-08-03") & (rows["date"] <= "2025-10-31")]
+rows["bin"] = np.floor(np.log(rows["position"].clip(lower=1)) * 10).astype(int)
+ends = {{"recent": ("2026-08-03", "2026-10-31"), "before": ("2025-08-03", "2025-10-31"), "long": ("2025-11-01", "2026-10-31"), "last": ("2026-10-04", "2026-10-31")}}
+parts = {{name: rows[rows["date"].between(*days)] for name, days in ends.items()}}
+place = ["device", "brand", "bin"]
+seen = parts["long"].groupby(place)[["clicks", "impressions"]].sum()
+curve = (seen["clicks"] / seen["impressions"]).rename("rate")
 sums = ["clicks", "impressions", "weighted"]
-for part in (recent, before, rows):
-    pages = part.groupby("page")[sums].sum()
-for part in (recent, before):
-    pairs = part.groupby(["page", "query"])[sums].sum()
-days = recent.groupby(["page", "query"])["date"].nunique()
-kinds = rows.groupby(["page", "device"])[sums].sum()
-print(len(pages), len(pairs), len(days), len(kinds))
+rows.groupby("date")[sums].sum().to_parquet("{spill}-days.parquet")
+for name, part in {{**parts, "all": rows}}.items():
+    part.groupby("page")[sums].sum().to_parquet(f"{spill}-pages-{{name}}.parquet")
+for name in ("recent", "before"):
+    part = parts[name].join(curve, on=place)
+    part["expected"] = part["impressions"] * part["rate"]
+    pairs = part.groupby(["page", "query"], as_index=False).agg(
+        clicks=("clicks", "sum"), impressions=("impressions", "sum"), weighted=("weighted", "sum"), expected=("expected", "sum"), days=("date", "nunique")
+    )
+    pairs["query_id"], queries = pd.factorize(pairs["query"], sort=True)
+    pairs.drop(columns="query").to_parquet(f"{spill}-pairs-{{name}}.parquet")
+    pd.DataFrame({{"query": queries}}).to_parquet(f"{spill}-queries-{{name}}.parquet")
 """
 
 
@@ -120,7 +138,7 @@ def measure(folder: Path, files: str, *, with_pandas: bool) -> dict[str, float]:
     spill = str(folder / "spill")
     steps = {
         "floor": [sys.executable, "-c", FLOOR.format(sums=SUMS.format(files=files), spill=spill)],
-        "pandas": [sys.executable, "-c", PANDAS.format(files=files)] if with_pandas else [],
+        "pandas": [sys.executable, "-c", PANDAS.format(files=files, spill=spill)] if with_pandas else [],
         "active days": [sys.executable, "-c", DAYS.format(files=files, spill=spill)],
         "load": [nibbet, "load", "-q", "--fresh"],
         "run": [nibbet, "run", "-q"],

@@ -11,6 +11,7 @@ import signal
 import subprocess
 import sys
 import time
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -62,10 +63,26 @@ def test_what_the_join_found_is_not_found_again(workspace: Path, monkeypatch: py
     def never(*_: object) -> None:
         raise AssertionError("worked out again")
 
-    for name in ("matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
+    for name in ("files._opened", "files._is_utf8", "matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
         monkeypatch.setattr(f"nibbet.sources.{name}", never)
     assert main(["run", str(workspace), "-q"]) == 0, capsys.readouterr().err
     assert bytes_of(workspace / "out") == whole
+
+
+def test_a_packed_file_is_unpacked_again_only_for_its_rows(tmp_path: Path) -> None:
+    rows = [f"2026-08-{day:02},/rivers/p{n}/,canoe {n},{n % 4},{20 + n},4.5\r\n" for day in range(1, 29) for n in range(30)]
+    with zipfile.ZipFile(tmp_path / "search.zip", "w") as archive:
+        for part in range(2):
+            archive.writestr(f"part-{part}.csv", "\ufeffdate,page,query,clicks,impressions,position\r\n" + "".join(rows[part::2]))
+    (tmp_path / "nibbet.toml").write_text(
+        '[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\nfiles = "search.zip"\n'
+    )
+    first = nibbet.open_site(tmp_path).pages()
+    assert first["impressions_long"].sum() == sum(20 + n for n in range(30)) * 28
+    for path in (tmp_path / ".nibbet").iterdir():
+        if path.suffix == ".parquet":  # what is known of the archive's files is kept, their rows are not
+            path.unlink()
+    assert nibbet.open_site(tmp_path).pages().equals(first)
 
 
 def test_a_new_file_is_read_alone(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:

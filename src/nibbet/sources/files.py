@@ -18,6 +18,8 @@ from nibbet.engine.digest import spans
 from nibbet.errors import SourceError
 
 CHUNK = 1 << 20
+#: so much of a text shows its shape
+HEAD_CHARACTERS = 400_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
 READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
@@ -33,12 +35,21 @@ class Limits:
 
 @dataclass(frozen=True)
 class Plain:
-    """One file ready to read: its name as a person knows it, where its plain bytes lie, their digest and kind."""
+    """One file ready to read: its name as a person knows it, the digest, kind and number of its bytes, and the text it begins with ("" where
+    it is no text); `lay` unpacks it when it was not yet, and says where it lies.
+    """
 
     name: str
-    path: Path
     digest: str
     suffix: str
+    size: int
+    head: str
+    lay: Callable[[], Path]
+
+    @property
+    def path(self) -> Path:
+        """Where its plain bytes lie."""
+        return self.lay()
 
 
 def find_files(root: Path, patterns: list[str]) -> list[Path]:
@@ -81,9 +92,9 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callab
             target = _target(spill, name, inner.suffix)
             with _opened(path) as stream:
                 digest = _copy(stream, target, name, path.stat().st_size, limits)
-            yield _decoded(Plain(name, target, digest, inner.suffix.lower() or ".csv"), spill)
+            yield _decoded(target, name, digest, inner.suffix.lower() or ".csv", spill)
         else:
-            yield _decoded(Plain(name, path, digest_of(path), suffix), spill)
+            yield _decoded(path, name, digest_of(path), suffix, spill)
     except (zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
         raise SourceError(f"{name}: cannot be unpacked ({fault}). Export or copy it again.") from None
 
@@ -146,7 +157,7 @@ def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Pla
             target = _target(spill, f"{name}/{inner}", inner.suffix)
             with archive.open(member) as stream:
                 digest = _copy(stream, target, f"{name}/{inner}", max(1, member.compress_size), limits)
-            yield _decoded(Plain(f"{name}/{inner}", target, digest, inner.suffix.lower()), spill)
+            yield _decoded(target, f"{name}/{inner}", digest, inner.suffix.lower(), spill)
 
 
 def _target(spill: Path, name: str, suffix: str) -> Path:
@@ -172,28 +183,33 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
     return digest.hexdigest()
 
 
-def _decoded(plain: Plain, spill: Path) -> Plain:
-    """The same file as UTF-8 without a byte order mark, for kinds that are text; others as they are."""
-    if plain.suffix in WORKBOOKS or plain.suffix == ".parquet":
-        return plain
-    with plain.path.open("rb") as file:
+def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Plain:
+    """The file as UTF-8 without a byte order mark, for kinds that are text; others as they are."""
+    if suffix in WORKBOOKS or suffix == ".parquet":
+        return Plain(name, digest, suffix, path.stat().st_size, "", lambda: path)
+    with path.open("rb") as file:
         head = file.read(4 * CHUNK)
-    encoding = _encoding(head, plain)
+    encoding = _encoding(head, path, name)
     if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and b"\r" not in head.replace(b"\r\n", b""):
-        return plain
-    target = _target(spill, str(plain.path) + ".utf8", plain.suffix or ".csv")
+        return _text(path, name, digest, suffix)
+    target = _target(spill, str(path) + ".utf8", suffix or ".csv")
     try:
         with (
-            plain.path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source,
+            path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source,
             target.open("w", encoding="utf-8", newline="") as out,
         ):
             shutil.copyfileobj(source, out, CHUNK)
     except UnicodeDecodeError as fault:
-        raise SourceError(f"{plain.name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
-    return Plain(plain.name, target, plain.digest, plain.suffix)
+        raise SourceError(f"{name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
+    return _text(target, name, digest, suffix)
 
 
-def _encoding(head: bytes, plain: Plain) -> str:
+def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:
+    with path.open(encoding="utf-8", newline="") as file:
+        return Plain(name, digest, suffix, path.stat().st_size, file.read(HEAD_CHARACTERS), lambda: path)
+
+
+def _encoding(head: bytes, path: Path, named: str) -> str:
     for mark, name in (
         (codecs.BOM_UTF8, "utf-8"),
         (codecs.BOM_UTF32_LE, "utf-32"),
@@ -208,9 +224,9 @@ def _encoding(head: bytes, plain: Plain) -> str:
             return name
     if start.count(0):
         raise SourceError(
-            f"{plain.name}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
+            f"{named}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
         )
-    return "utf-8" if _is_utf8(plain.path) else _legacy_encoding(plain)
+    return "utf-8" if _is_utf8(path) else _legacy_encoding(path)
 
 
 def _is_utf8(path: Path) -> bool:
@@ -235,11 +251,11 @@ def _is_utf8(path: Path) -> bool:
     return True
 
 
-def _legacy_encoding(plain: Plain) -> str:
+def _legacy_encoding(path: Path) -> str:
     """A one-byte encoding by the letters it would give; Western European where nothing tells."""
     from charset_normalizer import from_bytes
 
-    with plain.path.open("rb") as file:
+    with path.open("rb") as file:
         lines = [line for line in file.read(8 * CHUNK).splitlines() if any(byte > 127 for byte in line)][:2000]
     best = from_bytes(
         b"\n".join(lines),

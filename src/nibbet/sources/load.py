@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
+from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
@@ -45,14 +47,35 @@ def read_sources(
         sheets: list[Sheet] = []
         paths = find_files(root, settings.files)
         say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
-        for path in paths:
-            name = str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
-            sheets += [sheet for plain in unpack(path, name, engine.spill, limits, store.digest) for sheet in _wanted(plain, settings)]
+        names = [str(path.relative_to(root)) if path.is_relative_to(root) else str(path) for path in paths]
+        with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
+            for plains in pool.map(lambda path, name: _plain_files(place, path, name, limits), paths, names):
+                sheets += [sheet for plain in plains for sheet in _wanted(plain, settings)]
         rate = _exchange(settings, config)
         found += [_moved(_cleaned(place, sheet, settings, rate), engine, main) for sheet in bundle(sheets)]
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
     return found
+
+
+def _plain_files(place: Place, path: Path, name: str, limits: Limits) -> list[Plain]:
+    """The plain files in a file; what the store knows of them is enough, and they are unpacked only when their rows are read."""
+    store = place.store
+    laid: list[Plain] = []
+
+    def unpacked() -> list[Plain]:
+        if not laid:
+            laid.extend(unpack(path, name, place.engine.spill, limits, store.digest))
+        return laid
+
+    def told() -> list[list[Any]]:
+        return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head] for plain in unpacked()]
+
+    known = store.value("plain", key_of(program(), name, store.digest(path), limits), told)
+    return [
+        Plain(name + inner, digest, suffix, size, head, lambda number=number: unpacked()[number].path)  # type: ignore[misc]
+        for number, (inner, digest, suffix, size, head) in enumerate(known)
+    ]
 
 
 def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
@@ -113,8 +136,7 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        plains = unpack(path, path.name, place.engine.spill, limits, place.store.digest)
-        return [_cleaned(place, sheet, settings) for plain in plains for sheet in _wanted(plain, settings)]
+        return [_cleaned(place, sheet, settings) for plain in _plain_files(place, path, path.name, limits) for sheet in _wanted(plain, settings)]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
     own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
     return [_cleaned(place, sheet, SourceSettings(kind=kind, table=kind, columns=own))]  # type: ignore[arg-type]

@@ -18,8 +18,6 @@ def read_sheets(plain: Plain) -> list[Sheet]:
         return [columnar(plain)]
     if plain.suffix == ".xml":
         return [sitemap_sheet(plain)]
-    with plain.path.open(encoding="utf-8", errors="replace", newline="") as file:
-        head = file.read(20_000)
-    if is_log(head):
-        return [log_sheet(plain, head)]
-    return [robots_sheet(plain)] if is_robots(plain.name, head) else [delimited(plain)]
+    if is_log(plain.head):
+        return [log_sheet(plain)]
+    return [robots_sheet(plain)] if is_robots(plain.name, plain.head) else [delimited(plain)]

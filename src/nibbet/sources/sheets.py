@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
-from nibbet.sources.files import Plain
+from nibbet.sources.files import HEAD_CHARACTERS, Plain
 
 if TYPE_CHECKING:
     import ibis
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
 SAMPLE_ROWS = 400
 #: files that are read together as long as they are smaller; to read so much again costs less than a table for each
 PORTION_BYTES = 32_000_000
-SAMPLE_CHARACTERS = 400_000
 #: words of a preamble that say the figures come from a part of the data
 SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
 
@@ -53,7 +52,8 @@ class Sheet:
 class Delimited:
     """How a text file is cut into cells; files of equal header and shape are read as one."""
 
-    path: Path = field(compare=False, repr=False)
+    size: int = field(compare=False, repr=False)
+    lay: Callable[[], Path] = field(compare=False, repr=False)
     header: tuple[str, ...]
     delimiter: str
     skip: int
@@ -63,9 +63,8 @@ class Delimited:
 
 def delimited(plain: Plain) -> Sheet:
     """A delimited text file, its preamble skipped. Raises SourceError when there is no header row with rows below it."""
-    with plain.path.open(encoding="utf-8", newline="") as file:
-        text = file.read(SAMPLE_CHARACTERS)
-    whole = len(text) < SAMPLE_CHARACTERS
+    text = plain.head
+    whole = len(text) < HEAD_CHARACTERS
     if not whole:
         text = text[: text.rfind("\n") + 1] or text
     if not text.strip():
@@ -79,7 +78,7 @@ def delimited(plain: Plain) -> Sheet:
     sample = [row for row in rows[head + 1 :] if any(cell.strip() for cell in row)]
     lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
     skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
-    shape = Delimited(plain.path, tuple(header), delimiter, skip, lenient, not sample and whole)
+    shape = Delimited(plain.size, plain.lay, tuple(header), delimiter, skip, lenient, not sample and whole)
     notes = [("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped.")] if starts[head] else []
     preamble = " ".join(text.splitlines()[: starts[head]])
     if re.search(SAMPLED, preamble, re.IGNORECASE):
@@ -115,7 +114,7 @@ def _of_shape(
         if all(s.empty for s in shapes[at]):
             return engine.frame(_empty(columns)).mutate(part=0)
         return engine.delimited(
-            [s.path for s in shapes[at]],
+            [s.lay() for s in shapes[at]],
             {f"c{n}": types.get(n, "VARCHAR") for n in range(len(one.header))},
             delimiter=one.delimiter,
             quote='"',
@@ -124,7 +123,7 @@ def _of_shape(
         )
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
-    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=_portions([s.path.stat().st_size for s in shapes]))
+    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=_portions([s.size for s in shapes]))
 
 
 def _portions(sizes: list[int]) -> tuple[slice, ...]:

@@ -28,13 +28,14 @@ def is_log(head: str) -> bool:
     return bool(lines) and sum(bool(re.match(LOG_LINE, line)) for line in lines) > len(lines) * 0.6
 
 
-def log_sheet(plain: Plain, head: str) -> Sheet:
+def log_sheet(plain: Plain) -> Sheet:
     """An access log as a table; lines that are no entries become rows without values."""
-    found = [re.match(LOG_LINE, line) for line in head.splitlines()[:400]]
+    found = [re.match(LOG_LINE, line) for line in plain.head.splitlines()[:400]]
     sample = [[group or "" for group in match.groups()] for match in found if match]
+    lay = plain.lay
 
     def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
-        lines = engine.lines(plain.path)
+        lines = engine.lines(lay())
         return lines.select(**{f"c{n}": lines.line.re_extract(LOG_LINE, n + 1).nullif("") for n in range(len(LOG_HEADER))}, part=0)
 
     return Sheet(plain.name, LOG_HEADER, sample, open_in, [(plain.name, plain.digest)], kind="hits")
