@@ -240,6 +240,25 @@ def test_every_habit_gives_the_same_ledger(way: str, tmp_path: Path, expected: p
     pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
 
 
+LATER = {
+    "years of two digits": {"Date": dates("%d.%m.%y")},
+    "another form of days": {"Date": dates("%Y-%m-%d")},
+    "times": {"Date": dates("%d.%m.%Y 00:00")},
+    "thousands by point": {"Impressions": grouped(".")},
+    "a scale": {"Impressions": TRUTH["impressions"].map(lambda n: f"{n / 1000:.1f}K".replace(".", ","))},
+}
+
+
+@pytest.mark.parametrize("habit", LATER)
+def test_what_only_later_rows_show_is_read_as_they_say(
+    habit: str, tmp_path: Path, expected: pd.DataFrame, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("nibbet.sources.sheets.SAMPLE_ROWS", 20)
+    plain = {"Date": dates("%d.%m.%Y"), "Position": comma(TRUTH["position"])}
+    put(tmp_path, text(pd.concat([frame(**plain)[:200], frame(**{**plain, **LATER[habit]})[200:]]), sep=";"))
+    pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
+
+
 @pytest.mark.parametrize("into", [pl.from_pandas, pa.Table.from_pandas, lambda t: t], ids=["polars", "arrow", "pandas"])
 def test_frames_give_the_same_ledger(into: Callable[[pd.DataFrame], object], expected: pd.DataFrame) -> None:
     pd.testing.assert_frame_equal(ledger(nibbet.Site(home=HOME, search=into(frame(Date=TRUTH["date"])))), expected, check_exact=True)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import date
+import contextlib
+from datetime import date, datetime
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from nibbet.errors import SourceError
-from nibbet.sources.conventions import day_of_text, sample_mark, sample_style
+from nibbet.sources.conventions import day_of_text, sample_days, sample_mark, sample_style
 from nibbet.sources.recognise import guess_kind, read_as
 from nibbet.sources.sheets import Sheet, header_row, table_of_rows
 
@@ -54,6 +57,27 @@ def test_values_stand_in_for_words_and_beat_them() -> None:
 ])  # fmt: skip
 def test_dates_are_read_by_all_values_of_their_column(texts: list[str], day: date) -> None:
     assert day_of_text(texts, where="t.csv", header="Date")[texts[0]] == day
+
+
+@given(
+    st.lists(st.dates(date(1000, 1, 1), date(2999, 12, 31)), min_size=1, max_size=6),
+    st.sampled_from(["%Y-%m-%d", "%Y/%m/%d", "%Y.%m.%d", "%Y%m%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%m-%d-%Y", "%d.%m.%y", "%d %b %Y"]),
+    st.sampled_from([None, "day first", "month first"]),
+)
+def test_the_form_that_a_sample_tells_reads_as_all_values_do(days: list[date], form: str, order: str | None) -> None:
+    texts = [day.strftime(form) for day in days]
+    told = sample_days(texts, order)
+    try:
+        found = day_of_text(texts, where="t.csv", header="Date", order=order)
+    except SourceError:
+        assert told is None, "what all values do not tell, a sample does not"
+        return
+    if told is not None:
+        read = {}
+        for text in texts:
+            with contextlib.suppress(ValueError):
+                read[text] = datetime.strptime(text, told or "%Y-%m-%d").date()
+        assert read == found
 
 
 def test_dates_that_read_two_ways_are_asked_about_and_answered() -> None:

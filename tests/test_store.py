@@ -52,7 +52,9 @@ def test_a_second_command_reads_nothing_and_says_the_same(workspace: Path, capsy
     assert bytes_of(workspace / "fresh") == first
 
 
-def test_what_the_join_found_is_not_found_again(workspace: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_what_the_join_found_is_not_found_again(
+    workspace: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     assert main(["run", str(workspace), "-q"]) == 0
     whole = bytes_of(workspace / "out")
     capsys.readouterr()
@@ -85,15 +87,19 @@ def test_a_packed_file_is_unpacked_again_only_for_its_rows(tmp_path: Path) -> No
     assert nibbet.open_site(tmp_path).pages().equals(first)
 
 
-def test_a_new_file_is_read_alone(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize(
+    "habit", ["2026-{month:02}-{day:02},/rivers/p{n}/,canoe {n},4.5", "{day:02}.{month:02}.2026;/rivers/p{n}/;canoe {n};4,5"]
+)
+def test_a_new_file_is_read_alone(habit: str, workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.sources.sheets.PORTION_BYTES", 1)
     toml = workspace / "nibbet.toml"
     months = workspace / "months"
     months.mkdir()
     for month in range(1, 7):
-        days = [f"2026-0{month}-{day:02}" for day in range(1, 29)]
-        rows = [f"{day},/rivers/p{n}/,canoe {n},{n % 4},{20 + n},4.5" for day in days for n in range(30)]
-        (months / f"2026-0{month}.csv").write_text("date,page,query,clicks,impressions,position\n" + "\n".join(rows) + "\n")
+        mark = ";" if ";" in habit else ","
+        rows = [f"{habit.format(month=month, day=day, n=n)}{mark}{n % 4}{mark}{20 + n}" for day in range(1, 29) for n in range(30)]
+        header = mark.join(("date", "page", "query", "position", "clicks", "impressions"))
+        (months / f"2026-0{month}.csv").write_text("\n".join([header, *rows]) + "\n")
     toml.write_text('[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\nfiles = "months/*.csv"\n')
     last = months / "2026-06.csv"
     last.rename(workspace / "later.csv")

@@ -229,10 +229,11 @@ class Analysis:
         rows = self._joined.table("search")
         assert rows is not None, "there is always search"
 
-        def values(name: str) -> pd.DataFrame:
-            return self._reduced(f"values-{name}", lambda: rows.select(name).distinct())
+        def make() -> ibis.Table:
+            return rows.aggregate(**{name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS})
 
-        return {name for name in DIMENSIONS if len(values(name).dropna()) > 1}
+        found = self._reduced("differing", make).iloc[0]
+        return {name for name in DIMENSIONS if found[name]}
 
     def differs(self, dimension: str) -> bool:
         """Whether rows name more than one device, country or surface."""

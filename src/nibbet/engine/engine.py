@@ -68,10 +68,22 @@ class Engine:
 
     @in_turn
     def delimited(
-        self, paths: Sequence[Path], columns: dict[str, str], *, delimiter: str, quote: str, skip: int, lenient: bool
+        self,
+        paths: Sequence[Path],
+        columns: dict[str, str],
+        *,
+        delimiter: str,
+        quote: str,
+        skip: int,
+        lenient: bool,
+        days: str = "",
+        mark: str = ".",
     ) -> ibis.Table:
         """Delimited UTF-8 files of one shape as a table: columns (name -> engine type), one row per record after the first `skip` lines, and
         part: the file's number. A cell that its type does not take is an error when the table is computed.
+
+        Args:
+            days: the form of days as `strptime` has it, "" for ISO; mark: what stands between whole and fraction of a number.
         """
         table = self.connection.read_csv(
             [str(path) for path in paths],
@@ -89,6 +101,8 @@ class Engine:
             max_line_size=LONGEST_LINE,
             buffer_size=2 * LONGEST_LINE,
             filename=len(paths) > 1,
+            decimal_separator=mark,
+            **({"dateformat": days} if days else {}),
         )
         if len(paths) == 1:
             return table.mutate(part=0)

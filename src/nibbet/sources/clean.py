@@ -14,8 +14,8 @@ from nibbet.errors import SourceError
 from nibbet.sources.cells import bare_cell
 from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.recognise import Reading
-from nibbet.sources.rows import completed, hidden_values, opened, plain_types, typed_rows
-from nibbet.sources.sheets import Sheet
+from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, typed_rows
+from nibbet.sources.sheets import Cells, Sheet
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -104,9 +104,9 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         rows, hidden = _as_text(place, sheet, reading, settings)
         table = completed(place.engine.keep(rows), reading, settings)
         return table, _met(table), hidden
-    if (types := plain_types(sheet, reading, settings)) and not place.store.has("text", whole):
+    if (cells := plain_cells(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
-            return *_in_portions(place, sheet, reading, settings, types, key), []
+            return *_in_portions(place, sheet, reading, settings, cells, lambda at: key_of(cells, key(at))), []
         except SourceError:
             pass  # a cell further down does not keep to what the sample showed: read all as text
 
@@ -120,7 +120,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
 
 
 def _in_portions(
-    place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, types: dict[int, str], key: Callable[[slice], str]
+    place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]
 ) -> tuple[ibis.Table, ibis.Table | None]:
     """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself."""
     low = _few_values(reading, settings)
@@ -129,7 +129,7 @@ def _in_portions(
 
         def make(at: slice = at) -> ibis.Table:
             return typed_rows(
-                place.engine, place.brand, opened(place.engine, sheet, reading, types, at), sheet, reading, settings, as_is=low
+                place.engine, place.brand, opened(place.engine, sheet, reading, cells, at), sheet, reading, settings, as_is=low
             )
 
         table = place.store.table(place.engine, "rows", key(at), make)
@@ -152,9 +152,12 @@ def _few_values(reading: Reading, settings: SourceSettings) -> list[str]:
 def _mends(engine: AnyEngine, table: ibis.Table, names: list[str]) -> dict[str, dict[str, str | None]]:
     """By column, what stands for each of its values that is not as it should be: a placeholder or a text between blanks.
 
-    Raises SourceError when they are many.
+    Raises SourceError when they are many, and for years that the engine read from two digits.
     """
     found: dict[str, dict[str, str | None]] = {}
+    for name in (name for name in table.columns if table[name].type().is_date()):
+        if engine.fetch(table.aggregate(short=(table[name].year() < 1000).any().fill_null(False)))["short"].iloc[0]:
+            raise SourceError("years of two digits among those of four")
     for name in names:
         for cell in engine.fetch(table.select(name).distinct())[name].dropna():
             if (bare := bare_cell(cell)) != cell:
@@ -187,7 +190,7 @@ def _below(tables: list[ibis.Table]) -> ibis.Table:
 
 def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> tuple[ibis.Table, list[tuple[str, str]]]:
     """The rows with every cell as the file holds it; where numbers or days are texts, all of them decide how they are written."""
-    raw = opened(place.engine, sheet, reading, {})
+    raw = opened(place.engine, sheet, reading)
     kinds = {column.name: column.type for column in TABLES[reading.kind]}
     if any(raw[name].type().is_string() for name in reading.matches if kinds[name] in ("date", "count", "number", "place")):
         raw = place.engine.keep(raw)

@@ -223,9 +223,7 @@ def _encoding(head: bytes, path: Path, named: str) -> str:
         if len(start) > 1 and start[parity::2].count(0) > 0.7 * len(start[parity::2]) and not start[1 - parity :: 2].count(0):
             return name
     if start.count(0):
-        raise SourceError(
-            f"{named}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines."
-        )
+        raise SourceError(f"{named}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines.")
     return "utf-8" if _is_utf8(path) else _legacy_encoding(path)
 
 

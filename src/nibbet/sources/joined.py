@@ -41,6 +41,7 @@ class Joined:
         self.home = Home(config.site.home, tuple(config.site.hosts), tuple(config.site.tracking), tuple(config.site.old_hosts))
         self._cleans = {kind: [one for one in cleans if one.kind == kind] for kind in TABLES}
         self._raw = {kind: _union(engine, own) for kind, own in self._cleans.items()}
+        self._named: dict[str, ibis.Table] = {}
         self._known: dict[str, tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]] = {}
         self._matching = Matching(engine, store, key, self.home, cleans, self._raw, say)
 
@@ -74,7 +75,13 @@ class Joined:
         """The rows of a kind as cleaned, hits and links with the numbers of their pages; None where none were given."""
         if kind in ("hits", "links"):
             return self._matching.hits() if kind == "hits" else self._matching.links()
-        return self._raw[kind]
+        return self._raw[kind] if self._raw[kind] is None or kind not in MEASURES else self._rows(kind)
+
+    def _rows(self, kind: str) -> ibis.Table:
+        """The rows of a kind of many rows as cleaned, under a name: they may come from many files."""
+        if kind not in self._named:
+            self._named[kind] = self._engine.view(self._raw[kind])
+        return self._named[kind]
 
     # -- rows that are summed ------------------------------------------------------------------------------------------------------------
 
@@ -104,9 +111,7 @@ class Joined:
     def _overlaps(self, kind: str) -> tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]:
         """See `settle_overlaps`; found once."""
         if kind not in self._known:
-            rows = self._raw[kind]
-            assert rows is not None, "asked for what was given"
-            self._known[kind] = settle_overlaps(self._engine, rows, self._cleans[kind], kind)
+            self._known[kind] = settle_overlaps(self._engine, self._rows(kind), self._cleans[kind], kind)
         return self._known[kind]
 
     # -- how it balances -----------------------------------------------------------------------------------------------------------------
@@ -244,12 +249,8 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
 
 def _as_of(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> date:
     used = search.filter(search.aside.isnull())
-    top = "page" if "page" in engine.fetch(used.select("grain").distinct())["grain"].tolist() else "pair"
-    days = engine.fetch(
-        used.filter(used.grain == top).group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date")
-    )
-    if days.empty:
-        days = engine.fetch(used.group_by("date").aggregate(impressions=used.impressions.sum().cast("int64")).order_by("date"))
+    found = engine.fetch(used.group_by("grain", "date").aggregate(impressions=used.impressions.sum().cast("int64")))
+    days = next((rows for grain in ("page", "pair") if len(rows := found[found["grain"] == grain])), found)
     if days.empty:
         raise _nothing_left(engine, search, names)
     return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))

@@ -136,7 +136,9 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        return [_cleaned(place, sheet, settings) for plain in _plain_files(place, path, path.name, limits) for sheet in _wanted(plain, settings)]
+        return [
+            _cleaned(place, sheet, settings) for plain in _plain_files(place, path, path.name, limits) for sheet in _wanted(plain, settings)
+        ]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
     own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
     return [_cleaned(place, sheet, SourceSettings(kind=kind, table=kind, columns=own))]  # type: ignore[arg-type]

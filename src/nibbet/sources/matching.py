@@ -107,7 +107,9 @@ class Matching:
             if one.met is not None:
                 found.setdefault(one.kind, []).append(one.met)
         return {
-            kind: self._engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype({"spelling": "str"})
+            kind: self._engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype(
+                {"spelling": "str"}
+            )
             for kind, met in found.items()
         }
 
@@ -123,9 +125,9 @@ class Matching:
             good = hits.status.fill_null(200).between(200, 399)
             met += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
         parts = [
-            self._engine.fetch(table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()).assign(
-                source=source
-            )
+            self._engine.fetch(
+                table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()
+            ).assign(source=source)
             for source, table, column in met
         ]
         return pd.concat([pd.DataFrame({"spelling": [], "source": []}, dtype="str"), *parts]).drop_duplicates()

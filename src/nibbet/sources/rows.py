@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from functools import reduce
 from operator import or_
 from typing import TYPE_CHECKING, Any
@@ -20,12 +19,13 @@ from nibbet.sources.conventions import (
     decimal_evidence,
     decimal_mark,
     misfits,
+    sample_days,
     sample_mark,
     sample_style,
 )
 from nibbet.sources.kinds import MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.recognise import Reading
-from nibbet.sources.sheets import Sheet
+from nibbet.sources.sheets import TEXTS, Cells, Sheet
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -37,36 +37,34 @@ ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 
-def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, types: dict[int, str], at: slice = slice(None)) -> ibis.Table:
+def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, cells: Cells = TEXTS, at: slice = slice(None)) -> ibis.Table:
     """The recognised columns under their names, and part."""
-    return sheet.open(engine, types, at).select(
+    return sheet.open(engine, cells, at).select(
         part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}
     )
 
 
-def plain_types(sheet: Sheet, reading: Reading, settings: SourceSettings) -> dict[int, str]:
-    """Engine types by place when the sample of a text file shows bare numbers and ISO days throughout; else none.
+def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cells | None:
+    """How cells are typed as they are cut when the sample of a text file shows bare numbers and days of one form throughout; else None.
 
     The engine then reads numbers and days as it cuts the cells, which spares reading all of them twice.
     """
     columns = {column.name: column.type for column in TABLES[reading.kind]}
-    types = {}
+    types, forms, marks = {}, set(), {settings.decimal} - {None}
     for name, match in reading.matches.items():
         cells = [row[match.place] for row in sheet.sample]
         if columns[name] == "date":
-            if not all(re.fullmatch(ISO_DAY, cell) for cell in cells):
-                return {}
+            forms.add(sample_days(cells, settings.dates))
             types[match.place] = "DATE"
         elif columns[name] in ("count", "number", "place"):
             style = sample_style(cells)
-            if (
-                not any(cells)
-                or (style != "whole" and (style != "." or columns[name] == "count" or sample_mark(cells) != "."))
-                or settings.decimal == ","
-            ):
-                return {}
+            if not any(cells) or style == "general" or (style != "whole" and (columns[name] == "count" or sample_mark(cells) != style)):
+                return None
+            marks |= {style} - {"whole"}
             types[match.place] = "DECIMAL(24,6)" if columns[name] == "number" else "DOUBLE"
-    return types if sheet.shape is not None and sheet.sample else {}
+    if sheet.shape is None or not sheet.sample or not types or None in forms or len(forms) > 1 or len(marks) > 1:
+        return None
+    return Cells(types, *forms or {""}, *marks or {"."})
 
 
 def typed_rows(

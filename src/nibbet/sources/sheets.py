@@ -22,16 +22,31 @@ if TYPE_CHECKING:
 
 SAMPLE_ROWS = 400
 #: files that are read together as long as they are smaller; to read so much again costs less than a table for each
-PORTION_BYTES = 32_000_000
+PORTION_BYTES = 128_000_000
 #: words of a preamble that say the figures come from a part of the data
 SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
+
+
+@dataclass(frozen=True)
+class Cells:
+    """How the cells of a text file are typed as they are cut: engine types by place (text elsewhere), the form of days as `strptime` has it
+    ("" for ISO), and the decimal mark.
+    """
+
+    types: dict[int, str]
+    days: str = ""
+    mark: str = "."
+
+
+#: every cell as the file holds it
+TEXTS = Cells({})
 
 
 @dataclass(frozen=True)
 class Sheet:
     """One table as found: header cells, some rows of text, and how to open all of it in the engine.
 
-    `open` (engine, types by place for text files whose cells keep to them, which of the files) gives a table of the engine whose columns are
+    `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are
     c0, c1, ... in the order of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled
     into one table. `files` are their names and digests; `portions` says which of them are read together; `kind` is set where the format
     itself says what it is.
@@ -40,7 +55,7 @@ class Sheet:
     name: str
     header: list[str]
     sample: list[list[str]]
-    open: Callable[[Engine, dict[int, str], slice], ibis.Table]
+    open: Callable[[Engine, Cells, slice], ibis.Table]
     files: list[tuple[str, str]]
     shape: Delimited | None = None
     notes: tuple[tuple[str, str], ...] = ()
@@ -110,16 +125,18 @@ def _of_shape(
     one = shapes[0]
     columns = [f"c{n}" for n in range(len(one.header))]
 
-    def open_in(engine: Engine, types: dict[int, str], at: slice) -> ibis.Table:
+    def open_in(engine: Engine, cells: Cells, at: slice) -> ibis.Table:
         if all(s.empty for s in shapes[at]):
             return engine.frame(_empty(columns)).mutate(part=0)
         return engine.delimited(
             [s.lay() for s in shapes[at]],
-            {f"c{n}": types.get(n, "VARCHAR") for n in range(len(one.header))},
+            {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))},
             delimiter=one.delimiter,
             quote='"',
             skip=one.skip,
             lenient=one.lenient,
+            days=cells.days,
+            mark=cells.mark,
         )
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
@@ -239,7 +256,7 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
     width = len(header)
     columns = [f"c{n}" for n in range(width)]
 
-    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
+    def open_in(engine: Engine, _cells: Cells, _at: slice) -> ibis.Table:
         return engine.frame(
             pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")
         ).mutate(part=0)
@@ -263,7 +280,7 @@ def _text(cell: object) -> str:
 def columnar(plain: Plain) -> Sheet:
     """A Parquet or JSON lines file."""
 
-    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
+    def open_in(engine: Engine, _cells: Cells, _at: slice) -> ibis.Table:
         table = engine.parquet([plain.path]) if plain.suffix == ".parquet" else engine.json_lines(plain.path)
         return _numbered(table)
 
@@ -301,6 +318,6 @@ def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -
         name,
         list(table.columns),
         [[_text(value) for value in row.values()] for row in sample],
-        lambda _engine, _types, _at: _numbered(table),
+        lambda _engine, _cells, _at: _numbered(table),
         [(name, "")],
     )

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from nibbet.errors import SourceError
 from nibbet.sources.files import Plain
-from nibbet.sources.sheets import Sheet, table_of_rows
+from nibbet.sources.sheets import Cells, Sheet, table_of_rows
 
 if TYPE_CHECKING:
     import ibis
@@ -34,7 +34,7 @@ def log_sheet(plain: Plain) -> Sheet:
     sample = [[group or "" for group in match.groups()] for match in found if match]
     lay = plain.lay
 
-    def open_in(engine: Engine, _types: dict[int, str], _at: slice) -> ibis.Table:
+    def open_in(engine: Engine, _cells: Cells, _at: slice) -> ibis.Table:
         lines = engine.lines(lay())
         return lines.select(**{f"c{n}": lines.line.re_extract(LOG_LINE, n + 1).nullif("") for n in range(len(LOG_HEADER))}, part=0)
 
