@@ -61,7 +61,7 @@ def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cel
             if not any(cells) or style == "general" or (style != "whole" and (columns[name] == "count" or sample_mark(cells) != style)):
                 return None
             marks |= {style} - {"whole"}
-            types[match.place] = "DECIMAL(24,6)" if columns[name] == "number" else "DOUBLE"
+            types[match.place] = "DECIMAL(18,6)" if columns[name] == "number" else "DOUBLE"  # wider ones are read far slower
     if sheet.shape is None or not sheet.sample or not types or None in forms or len(forms) > 1 or len(marks) > 1:
         return None
     return Cells(types, *forms or {""}, *marks or {"."})
