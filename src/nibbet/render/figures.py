@@ -484,8 +484,15 @@ def as_svg(figure: Figure, name: str = "figure") -> str:
 
     name: makes the identifiers inside differ from those of other figures of a page.
     """
-    out = io.StringIO()
-    figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None}, transparent=True)
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
+
+    out, behind = io.StringIO(), [figure.patch, *(axes.patch for axes in figure.axes)]
+    looks = [{"facecolor": patch.get_facecolor(), "edgecolor": patch.get_edgecolor()} for patch in behind]
+    for patch in behind:  # the page shows through
+        patch.set(facecolor="none", edgecolor="none")
+    FigureCanvasSVG(figure).print_svg(out, metadata={"Date": None, "Creator": None})  # `savefig` would draw twice
+    for patch, look in zip(behind, looks, strict=True):
+        patch.set(**look)
     text = out.getvalue()
     text = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{name}-", text[text.index("<svg") :])
     title = figure.get_suptitle().replace("\\$", "$")
@@ -494,6 +501,9 @@ def as_svg(figure: Figure, name: str = "figure") -> str:
 
 def as_png(figure: Figure) -> bytes:
     """The figure as a PNG on white: equal figures give equal bytes."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
     out = io.BytesIO()
-    figure.savefig(out, format="png", dpi=140, metadata={"Software": None}, facecolor="white")
+    figure.set_dpi(140)
+    FigureCanvasAgg(figure).print_png(out, metadata={"Software": None})  # `savefig` would draw twice
     return out.getvalue()
