@@ -9,7 +9,6 @@ other parameters, print and mobile versions.
 from __future__ import annotations
 
 import re
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -22,6 +21,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from nibbet.core.words import in_portions
+
 Codes = NDArray[np.int64]
 
 TRACKING = ("utm_*", "*clid")
@@ -32,7 +33,7 @@ INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known
 AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "links", "backlinks", "hits", "misses")
-#: spellings that are parsed in one go
+#: spellings that are looked at in one go
 AT_ONCE = 50_000
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 
@@ -98,31 +99,36 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     known = np.zeros(len(strict), dtype=np.int64)
     np.bitwise_or.at(known, node, bits[ours])
     final, why = _evidence(pd.Series(strict, dtype="str"), known, _crawl_links(crawl, home))
-    page = np.full(len(table), None, dtype=object)
-    whole = pd.Series(strict, dtype="str")
-    page[ours] = (home.root + whole).where(~whole.str.startswith("//"), "https:" + whole).to_numpy(dtype=object)[final[node]]
-    table["page"] = pd.Series(page, dtype="str")
-    decided = np.full(len(table), "", dtype=object)
-    decided[ours] = why[node]
-    bare = table["reason"].where((table["reason"] != "as it is") | (decided == ""), "")
-    table["reason"] = (bare + np.where((decided != "") & (bare != ""), " + ", "") + decided).where(
-        table["page"] != table["spelling"], "as it is"
-    )
-    names = {mask: " ".join(name for n, name in enumerate(AUTHORITY) if mask >> n & 1) for mask in np.unique(bits).tolist()}
-    table["sources"] = pd.Series(bits).map(names).astype("str")
-    return table[["spelling", "page", "reason", "sources"]].sort_values(["page", "spelling"], na_position="last", ignore_index=True)
+    texts: Any = pa.array(strict, pa.string())
+    moved = pc.starts_with(texts, "//")
+    pages = pc.binary_join_element_wise(pc.if_else(moved, "https:", home.root), texts, "")
+    rank = np.arange(len(pages))  # they stand in order, but for those of other hosts
+    if pc.any(moved).as_py():
+        rank[pc.sort_indices(pages).to_numpy()] = np.arange(len(pages))
+    at, decided = np.full(len(table), -1), np.full(len(table), "", dtype=object)
+    at[ours], decided[ours] = final[node], why[node]
+    order = np.argsort(np.where(at < 0, len(pages), rank[at]) if len(pages) else at, kind="stable")  # spellings stand in order
+    page = pages.take(pa.array(at, mask=at < 0))
+    spelling, reason = (pa.array(table[name], pa.string()) for name in ("spelling", "reason"))
+    merged = np.flatnonzero(decided != "")
+    bare = [None if text == "as it is" else text for text in reason.take(pa.array(merged)).to_pylist()]
+    told = [" + ".join(filter(None, both)) for both in zip(bare, decided[merged], strict=True)]
+    reason = pc.replace_with_mask(reason, pa.array(decided != ""), pa.array(told, pa.string()))
+    reason = pc.if_else(pc.equal(page, spelling).fill_null(False), "as it is", reason)
+    masks, mask = np.unique(bits, return_inverse=True)
+    names = pa.array([" ".join(name for n, name in enumerate(AUTHORITY) if one >> n & 1) for one in masks.tolist()], pa.string())
+    found = {"spelling": spelling, "page": page, "reason": reason, "sources": names.take(pa.array(mask))}
+    return pd.DataFrame({name: _series(column.take(pa.array(order))) for name, column in found.items()})
 
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
     """Per spelling: strict (path and kept parameters; null when not of this site) and reason (what was folded, or why set aside)."""
-    portions = [spellings.iloc[at : at + AT_ONCE] for at in range(0, max(len(spellings), 1), AT_ONCE)]
-    with ThreadPoolExecutor() as pool:  # Arrow computes outside the interpreter's lock
-        table = pd.concat(pool.map(_parsed, portions, [home] * len(portions)), ignore_index=True)
+    table = pd.concat(in_portions(lambda texts: _parsed(texts, home), pa.array(spellings, type=pa.string()), AT_ONCE), ignore_index=True)
     return table.set_index(spellings.index)
 
 
-def _parsed(spellings: pd.Series, home: Home) -> pd.DataFrame:
-    text = pc.utf8_trim_whitespace(pa.array(spellings, type=pa.string()))
+def _parsed(spellings: pa.Array, home: Home) -> pd.DataFrame:
+    text = pc.utf8_trim_whitespace(spellings)
     parts = pc.extract_regex(text, SIMPLE)
     host, path, query = (pc.struct_field(parts, name) for name in ("host", "path", "query"))
     odd = pc.or_(pc.match_substring_regex(path, r"(?i)%2e"), pc.and_(pc.equal(host, ""), pc.starts_with(path, "//")))
@@ -221,7 +227,11 @@ def _bare_host(host: str) -> str:
 
 def weak_key(strict: pd.Series) -> pd.Series:
     """What the doubtful differences leave: path in small letters, without end slash, parameters, print and mobile marks."""
-    parts = pc.extract_regex(pa.array(strict, type=pa.string()), r"^(?P<path>[^?]*)\??(?P<query>.*)$")
+    return pd.concat([_series(key) for key in in_portions(_weak, pa.array(strict, type=pa.string()), AT_ONCE)], ignore_index=True)
+
+
+def _weak(strict: pa.Array) -> pa.Array:
+    parts = pc.extract_regex(strict, r"^(?P<path>[^?]*)\??(?P<query>.*)$")
     path = pc.utf8_lower(pc.struct_field(parts, "path"))
     path = pc.replace_substring_regex(path, r"^/(?:m|mobile|amp)/", "/")
     path = pc.replace_substring_regex(path, r"/(?:(?:amp|print)/?)?$", "")
@@ -229,7 +239,7 @@ def weak_key(strict: pd.Series) -> pd.Series:
     distinct = pc.unique(query).to_pylist()
     apart = ["&".join(p for p in value.split("&") if p.split("=")[0].lower() in APART) for value in distinct]
     key = pa.array([f"?{value}" if value else "" for value in apart], pa.string()).take(pc.index_in(query, pa.array(distinct, pa.string())))
-    return _series(pc.binary_join_element_wise(path, key, ""))
+    return pc.binary_join_element_wise(path, key, "")
 
 
 def _crawl_links(crawl: pd.DataFrame | None, home: Home) -> list[tuple[str, pd.DataFrame]]:

@@ -38,9 +38,9 @@ def among(texts: pd.Series, known: pd.Series) -> NDArray[np.bool_]:
     return found
 
 
-def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array) -> list[Part]:
+def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array, at_once: int = AT_ONCE) -> list[Part]:
     """What `work` gives for the texts portion by portion, in their order; Arrow and NumPy compute on all cores, outside the interpreter's lock."""
-    portions = [texts.slice(at, AT_ONCE) for at in range(0, max(len(texts), 1), AT_ONCE)]
+    portions = [texts.slice(at, at_once) for at in range(0, max(len(texts), 1), at_once)]
     if len(portions) == 1:
         return [work(texts)]
     with ThreadPoolExecutor() as pool:

@@ -6,9 +6,11 @@ from collections.abc import Callable
 from functools import reduce
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pandas as pd
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 from nibbet.core.address import Home, fold
 from nibbet.core.join import with_pages
@@ -72,13 +74,20 @@ class Matching:
         """page (address), path, section, and in_search, in_landings, in_crawl, by page number."""
 
         def make() -> pd.DataFrame:
-            table = _pages(self.addresses)
-            met = self.addresses[self.addresses["page"].notna()]
-            number = met["page"].map(pd.Series(table.index, index=table["page"]))
-            known = {kind: number[met["sources"].str.contains(kind).to_numpy(bool)] for kind in ("search", "landings", "crawl")}
-            return table.assign(**{f"in_{kind}": table.index.isin(of) for kind, of in known.items()})
+            table, number = _pages(self.addresses), self._page_of_spelling
+            code, told = pd.factorize(self.addresses["sources"])
+            for kind in ("search", "landings", "crawl"):
+                knows = np.array([kind in text.split() for text in told], dtype=bool)[code] & (number >= 0)
+                table[f"in_{kind}"] = np.bincount(number[knows], minlength=len(table)) > 0
+            return table
 
         return self._frame("known-pages", make)
+
+    @once
+    def _page_of_spelling(self) -> NDArray[np.int64]:
+        """The number of the page of every spelling, -1 without one: pages are numbered in the order in which spellings name them."""
+        page = self.addresses["page"]
+        return np.where(page.notna(), page.ne(page.shift()).cumsum() - 1, -1)
 
     @once
     def _number(self) -> pd.Series:
@@ -87,7 +96,8 @@ class Matching:
     @once
     def _keys(self) -> pd.DataFrame:
         """spelling, page_id, reason."""
-        page = self.addresses["page"].map(self._number).astype("Int64")
+        number = self._page_of_spelling
+        page = pd.arrays.IntegerArray(number, number < 0)
         return self.addresses.assign(page_id=page)[["spelling", "page_id", "reason"]].astype({"spelling": "str", "reason": "str"})
 
     @once
