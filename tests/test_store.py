@@ -36,7 +36,8 @@ def bytes_of(folder: Path) -> dict[str, bytes]:
 
 
 def rows_kept(folder: Path) -> dict[str, int]:
-    return {path.name: path.stat().st_ino for path in (folder / ".nibbet").glob("rows-*")}
+    kept = [*(folder / ".nibbet").glob("rows-*"), *(folder / ".nibbet").glob("dated-*")]
+    return {path.name: path.stat().st_ino for path in kept}
 
 
 def test_a_second_command_reads_nothing_and_says_the_same(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -88,18 +89,23 @@ def test_a_packed_file_is_unpacked_again_only_for_its_rows(tmp_path: Path) -> No
 
 
 @pytest.mark.parametrize(
-    "habit", ["2026-{month:02}-{day:02},/rivers/p{n}/,canoe {n},4.5", "{day:02}.{month:02}.2026;/rivers/p{n}/;canoe {n};4,5"]
+    ("row", "total"),
+    [
+        ("2026-{month:02}-{day:02},/rivers/p{n}/,canoe {n},4.5,{clicks},{shown}", ""),
+        ("2026-{month:02}-{day:02},/rivers/p{n}/,canoe {n},4.5,{clicks},{shown}", "Total,,,,999,9999"),
+        ("{day:02}.{month:02}.2026;/rivers/p{n}/;canoe {n};4,5;{clicks};{shown}", ""),
+        ("{day:02}/{month:02}/2026;/rivers/p{n}/;canoe {n};4,5;{clicks};{shown}", "Summe;;;;999;9999"),
+    ],
 )
-def test_a_new_file_is_read_alone(habit: str, workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_new_file_is_read_alone(row: str, total: str, workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.sources.sheets.PORTION_BYTES", 1)
     toml = workspace / "nibbet.toml"
     months = workspace / "months"
     months.mkdir()
     for month in range(1, 7):
-        mark = ";" if ";" in habit else ","
-        rows = [f"{habit.format(month=month, day=day, n=n)}{mark}{n % 4}{mark}{20 + n}" for day in range(1, 29) for n in range(30)]
-        header = mark.join(("date", "page", "query", "position", "clicks", "impressions"))
-        (months / f"2026-0{month}.csv").write_text("\n".join([header, *rows]) + "\n")
+        header = "date,page,query,position,clicks,impressions".replace(",", ";" if ";" in row else ",")
+        rows = [row.format(month=month, day=day, n=n, clicks=n % 4, shown=20 + n) for day in range(28, 0, -1) for n in range(30)]
+        (months / f"2026-0{month}.csv").write_text("\n".join([header, *rows, total]) + "\n")
     toml.write_text('[site]\nhome = "https://tarnbrook.example/"\n[[source]]\nkind = "search"\nfiles = "months/*.csv"\n')
     last = months / "2026-06.csv"
     last.rename(workspace / "later.csv")
@@ -111,7 +117,11 @@ def test_a_new_file_is_read_alone(habit: str, workspace: Path, monkeypatch: pyte
     after = rows_kept(workspace)
     assert len(after) == 6
     assert before.items() <= after.items(), "what was read before is not read again"
-    with_store = nibbet.open_site(workspace).pages()
+    site = nibbet.open_site(workspace)
+    for one in site.account["sources"]:
+        assert one["measures"]["impressions"]["ledger"] == sum(20 + n for n in range(30)) * 28
+        assert [gone["reason"] for gone in one["set_aside"]] == ["total row"] * bool(total)
+    with_store = site.pages()
     shutil.rmtree(workspace / ".nibbet")
     assert with_store.equals(nibbet.open_site(workspace).pages())
 

@@ -122,19 +122,31 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
 def _in_portions(
     place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]
 ) -> tuple[ibis.Table, ibis.Table | None]:
-    """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself."""
-    low = _few_values(reading, settings)
+    """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself.
+
+    Where a text stands among the days, as in a row of totals, days are read as texts in the order that the sample told.
+    """
+    low, loose = _few_values(reading, settings), False
+    texts, told = cells.with_days_as_text(), settings.model_copy(update={"dates": settings.dates or cells.order})
     parts, met = [], []
     for at in sheet.portions:
 
-        def make(at: slice = at) -> ibis.Table:
-            return typed_rows(
-                place.engine, place.brand, opened(place.engine, sheet, reading, cells, at), sheet, reading, settings, as_is=low
-            )
+        def read(name: str, cells: Cells, settings: SourceSettings, at: slice = at) -> ibis.Table:
+            def make() -> ibis.Table:
+                raw = opened(place.engine, sheet, reading, cells, at)
+                return typed_rows(place.engine, place.brand, raw, sheet, reading, settings, as_is=low)
 
-        table = place.store.table(place.engine, "rows", key(at), make)
-        mends = place.store.value("mends", key(at), lambda table=table: _mends(place.engine, table, low))
-        table = completed(_mended(table, mends), reading, settings)
+            table = place.store.table(place.engine, name, key(at), make)
+            mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
+            return completed(_mended(table, mends), reading, settings)
+
+        loose = loose or place.store.has("dated", key(at))
+        try:
+            table = read("dated", texts, told) if loose else read("rows", cells, settings)
+        except SourceError:
+            if loose or texts.types == cells.types:
+                raise
+            loose, table = True, read("dated", texts, told)
         if (found := _met(table)) is not None:
             met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)

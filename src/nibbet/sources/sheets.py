@@ -8,7 +8,7 @@ import io
 import re
 from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -36,6 +36,15 @@ class Cells:
     types: dict[int, str]
     days: str = ""
     mark: str = "."
+
+    @property
+    def order(self) -> str | None:
+        """What comes first in its days, as settings say it; None where the year does."""
+        return {"%d": "day first", "%m": "month first"}.get(self.days[:2])
+
+    def with_days_as_text(self) -> Cells:
+        """The same with days as the file holds them."""
+        return replace(self, types={place: kind for place, kind in self.types.items() if kind != "DATE"}, days="")
 
 
 #: every cell as the file holds it
