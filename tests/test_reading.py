@@ -259,6 +259,20 @@ def test_what_only_later_rows_show_is_read_as_they_say(
     pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
 
 
+@pytest.mark.parametrize("form", ["%d/%m/%Y", "%m/%d/%Y"])
+def test_the_end_of_a_long_file_tells_the_order_of_its_days(
+    form: str, tmp_path: Path, expected: pd.DataFrame, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def never(*_: object) -> None:
+        raise AssertionError("read twice, as text")
+
+    for name, value in (("files.HEAD_CHARACTERS", 900), ("sheets.HEAD_CHARACTERS", 900), ("files.TAIL_BYTES", 900), ("clean._as_text", never)):
+        monkeypatch.setattr(f"nibbet.sources.{name}", value)
+    order = TRUTH["date"].dt.day.argsort(kind="stable")  # the head shows no day beyond the first
+    put(tmp_path, text(frame(Date=dates(form)).iloc[order]) + "Total,,,1,1,\n")
+    pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
+
+
 @pytest.mark.parametrize("into", [pl.from_pandas, pa.Table.from_pandas, lambda t: t], ids=["polars", "arrow", "pandas"])
 def test_frames_give_the_same_ledger(into: Callable[[pd.DataFrame], object], expected: pd.DataFrame) -> None:
     pd.testing.assert_frame_equal(ledger(nibbet.Site(home=HOME, search=into(frame(Date=TRUTH["date"])))), expected, check_exact=True)

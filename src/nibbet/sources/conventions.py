@@ -57,25 +57,27 @@ def sample_style(values: list[str]) -> str:
     return "general"
 
 
-def sample_days(cells: list[str], order: str | None = None) -> str | None:
+def sample_days(cells: list[str], more: list[str], order: str | None = None) -> str | None:
     """The form of days in which all sampled cells are written, as `strptime` has it, "" for ISO; None where they share none that tells day
     from month.
 
     Args:
+        more: cells from the ends of long files, where other things may stand too: those that are days tell their order.
         order: "day first" or "month first" when the user has said so.
     """
+    form = r"(\d{4}|\d{1,2})([-/.])(\d{1,2})\2(\d{4}|\d{1,2})"
     if all(re.fullmatch(ISO_DAY, cell) for cell in cells):
         return ""
     if all(re.fullmatch(r"\d{8}", cell) for cell in cells):
         return "%Y%m%d"
-    found = [re.fullmatch(r"(\d{4}|\d{1,2})([-/.])(\d{1,2})\2(\d{4}|\d{1,2})", cell) for cell in cells]
+    found = [re.fullmatch(form, cell) for cell in cells]
     shapes = {(len(one[1]) == 4, one[2], len(one[4]) == 4) if one else None for one in found}
     if len(shapes) != 1 or (shape := shapes.pop()) is None or shape[0] == shape[2]:
         return None
     year_first, mark, _ = shape
     if year_first:
         return f"%Y{mark}%m{mark}%d"
-    numbers = [(int(one[1]), int(one[3])) for one in found if one]
+    numbers = [(int(one[1]), int(one[3])) for one in (*found, *(re.fullmatch(form, cell) for cell in more)) if one and len(one[1]) < 3]
     if mark == "." or (order is None and any(first > 12 for first, _ in numbers)):
         order = "day first"
     elif order is None and any(second > 12 for _, second in numbers):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import gzip
+import io
 import re
 import shutil
 import zipfile
@@ -20,6 +21,8 @@ from nibbet.errors import SourceError
 CHUNK = 1 << 20
 #: so much of a text shows its shape
 HEAD_CHARACTERS = 400_000
+#: and so much of its end, which days it reaches
+TAIL_BYTES = 20_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
 READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
@@ -36,7 +39,7 @@ class Limits:
 @dataclass(frozen=True)
 class Plain:
     """One file ready to read: its name as a person knows it, the digest, kind and number of its bytes, and the text it begins with ("" where
-    it is no text); `lay` unpacks it when it was not yet, and says where it lies.
+    it is no text) and, beyond that, ends with; `lay` unpacks it when it was not yet, and says where it lies.
     """
 
     name: str
@@ -44,6 +47,7 @@ class Plain:
     suffix: str
     size: int
     head: str
+    tail: str
     lay: Callable[[], Path]
 
     @property
@@ -186,7 +190,7 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
 def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Plain:
     """The file as UTF-8 without a byte order mark, for kinds that are text; others as they are."""
     if suffix in WORKBOOKS or suffix == ".parquet":
-        return Plain(name, digest, suffix, path.stat().st_size, "", lambda: path)
+        return Plain(name, digest, suffix, path.stat().st_size, "", "", lambda: path)
     with path.open("rb") as file:
         head = file.read(4 * CHUNK)
     encoding = _encoding(head, path, name)
@@ -205,8 +209,14 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
 
 
 def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:
+    size, tail = path.stat().st_size, b""
     with path.open(encoding="utf-8", newline="") as file:
-        return Plain(name, digest, suffix, path.stat().st_size, file.read(HEAD_CHARACTERS), lambda: path)
+        head = file.read(HEAD_CHARACTERS)
+    if len(head) == HEAD_CHARACTERS and size > 4 * HEAD_CHARACTERS + TAIL_BYTES:
+        with path.open("rb") as end:
+            end.seek(-TAIL_BYTES, io.SEEK_END)
+            tail = end.read().partition(b"\n")[2]
+    return Plain(name, digest, suffix, size, head, tail.decode("utf-8", "replace"), lambda: path)
 
 
 def _encoding(head: bytes, path: Path, named: str) -> str:

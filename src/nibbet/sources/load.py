@@ -69,12 +69,12 @@ def _plain_files(place: Place, path: Path, name: str, limits: Limits) -> list[Pl
         return laid
 
     def told() -> list[list[Any]]:
-        return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head] for plain in unpacked()]
+        return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head, plain.tail] for plain in unpacked()]
 
     known = store.value("plain", key_of(program(), name, store.digest(path), limits), told)
     return [
-        Plain(name + inner, digest, suffix, size, head, lambda number=number: unpacked()[number].path)  # type: ignore[misc]
-        for number, (inner, digest, suffix, size, head) in enumerate(known)
+        Plain(name + inner, digest, suffix, size, head, tail, lambda number=number: unpacked()[number].path)  # type: ignore[misc]
+        for number, (inner, digest, suffix, size, head, tail) in enumerate(known)
     ]
 
 

@@ -54,7 +54,7 @@ def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cel
     for name, match in reading.matches.items():
         cells = [row[match.place] for row in sheet.sample]
         if columns[name] == "date":
-            forms.add(sample_days(cells, settings.dates))
+            forms.add(sample_days(cells, [row[match.place] for row in sheet.last], settings.dates))
             types[match.place] = "DATE"
         elif columns[name] in ("count", "number", "place"):
             style = sample_style(cells)

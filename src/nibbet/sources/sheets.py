@@ -57,7 +57,7 @@ class Sheet:
 
     `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are
     c0, c1, ... in the order of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled
-    into one table. `files` are their names and digests; `portions` says which of them are read together; `kind` is set where the format
+    into one table. `files` are their names and digests; `last` are rows from the ends of long ones; `portions` says which of them are read together; `kind` is set where the format
     itself says what it is.
     """
 
@@ -70,6 +70,7 @@ class Sheet:
     notes: tuple[tuple[str, str], ...] = ()
     kind: str | None = None
     portions: tuple[slice, ...] = (slice(0, None),)
+    last: tuple[list[str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -107,7 +108,8 @@ def delimited(plain: Plain) -> Sheet:
     preamble = " ".join(text.splitlines()[: starts[head]])
     if re.search(SAMPLED, preamble, re.IGNORECASE):
         notes.append(("sampled", f"{plain.name} says that it holds a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
-    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], tuple(notes))
+    last = tuple(row for row in _rows(plain.tail, delimiter) if len(row) == len(header))
+    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], last, tuple(notes))
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
@@ -120,6 +122,7 @@ def bundle(sheets: list[Sheet]) -> list[Sheet]:
             [file for s in group for file in s.files],
             [s.shape for s in group if s.shape],
             [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
+            tuple(row for s in group for row in s.last[-20:]),
             tuple(note for s in group for note in s.notes),
         )
         if len(group) > 1
@@ -129,7 +132,11 @@ def bundle(sheets: list[Sheet]) -> list[Sheet]:
 
 
 def _of_shape(
-    files: list[tuple[str, str]], shapes: list[Delimited], sample: list[list[str]], notes: tuple[tuple[str, str], ...] = ()
+    files: list[tuple[str, str]],
+    shapes: list[Delimited],
+    sample: list[list[str]],
+    last: tuple[list[str], ...],
+    notes: tuple[tuple[str, str], ...],
 ) -> Sheet:
     one = shapes[0]
     columns = [f"c{n}" for n in range(len(one.header))]
@@ -149,7 +156,8 @@ def _of_shape(
         )
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
-    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=_portions([s.size for s in shapes]))
+    portions = _portions([s.size for s in shapes])
+    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=portions, last=last)
 
 
 def _portions(sizes: list[int]) -> tuple[slice, ...]:
