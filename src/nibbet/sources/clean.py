@@ -140,11 +140,11 @@ def _in_portions(
             mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
             return completed(_mended(table, mends), reading, settings)
 
-        loose = loose or place.store.has("dated", key(at))
+        as_text = place.store.has("dated", key(at)) or (loose and not place.store.has("rows", key(at)))
         try:
-            table = read("dated", texts, told) if loose else read("rows", cells, settings)
+            table = read("dated", texts, told) if as_text else read("rows", cells, settings)
         except SourceError:
-            if loose or texts.types == cells.types:
+            if as_text or texts.types == cells.types:
                 raise
             loose, table = True, read("dated", texts, told)
         if (found := _met(table)) is not None:
