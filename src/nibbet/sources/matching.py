@@ -86,8 +86,10 @@ class Matching:
     @once
     def _page_of_spelling(self) -> NDArray[np.int64]:
         """The number of the page of every spelling, -1 without one: pages are numbered in the order in which spellings name them."""
-        page = self.addresses["page"]
-        return np.where(page.notna(), page.ne(page.shift()).cumsum() - 1, -1)
+        named = self.addresses["page"].dropna()
+        number = np.full(len(self.addresses), -1, dtype=np.int64)
+        number[named.index] = named.ne(named.shift()).cumsum() - 1
+        return number
 
     @once
     def _number(self) -> pd.Series:
