@@ -20,7 +20,7 @@ from nibbet.errors import SourceError
 
 CHUNK = 1 << 20
 #: so much of a text shows its shape
-HEAD_CHARACTERS = 400_000
+HEAD_CHARACTERS = 200_000
 #: and so much of its end, which days it reaches
 TAIL_BYTES = 20_000
 PACKED = {".gz", ".zip", ".zst"}

@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -49,8 +50,8 @@ def read_sources(
         say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
         names = [str(path.relative_to(root)) if path.is_relative_to(root) else str(path) for path in paths]
         with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
-            for plains in pool.map(lambda path, name: _plain_files(place, path, name, limits), paths, names):
-                sheets += [sheet for plain in plains for sheet in _wanted(plain, settings)]
+            for found_there in pool.map(partial(_sheets, place, settings, limits), paths, names):
+                sheets += found_there
         rate = _exchange(settings, config)
         found += [_moved(_cleaned(place, sheet, settings, rate), engine, main) for sheet in bundle(sheets)]
     if not any(one.kind == "search" for one in found):
@@ -58,24 +59,26 @@ def read_sources(
     return found
 
 
-def _plain_files(place: Place, path: Path, name: str, limits: Limits) -> list[Plain]:
-    """The plain files in a file; what the store knows of them is enough, and they are unpacked only when their rows are read."""
-    store = place.store
-    laid: list[Plain] = []
+def _sheets(place: Place, settings: SourceSettings, limits: Limits, path: Path, name: str) -> list[Sheet]:
+    """The sheets of a file that serve; what the store knows of it is enough, and it is unpacked only when its rows are read."""
+    laid: list[Path] = []
 
     def unpacked() -> list[Plain]:
-        if not laid:
-            laid.extend(unpack(path, name, place.engine.spill, limits, store.digest))
-        return laid
+        plains = list(unpack(path, name, place.engine.spill, limits, place.store.digest))
+        laid[:] = [plain.path for plain in plains]
+        return plains
 
     def told() -> list[list[Any]]:
         return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head, plain.tail] for plain in unpacked()]
 
-    known = store.value("plain", key_of(program(), name, store.digest(path), limits), told)
-    return [
-        Plain(name + inner, digest, suffix, size, head, tail, lambda number=number: unpacked()[number].path)  # type: ignore[misc]
-        for number, (inner, digest, suffix, size, head, tail) in enumerate(known)
-    ]
+    def lay(number: int) -> Path:
+        if not laid:
+            unpacked()
+        return laid[number]
+
+    known = place.store.value("plain", key_of(program(), name, place.store.digest(path), limits), told)
+    plains = [Plain(name + inner, *rest, partial(lay, number)) for number, (inner, *rest) in enumerate(known)]
+    return [sheet for plain in plains for sheet in _wanted(plain, settings)]
 
 
 def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
@@ -136,9 +139,7 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        return [
-            _cleaned(place, sheet, settings) for plain in _plain_files(place, path, path.name, limits) for sheet in _wanted(plain, settings)
-        ]
+        return [_cleaned(place, sheet, settings) for sheet in _sheets(place, settings, limits, path, path.name)]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
     own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
     return [_cleaned(place, sheet, SourceSettings(kind=kind, table=kind, columns=own))]  # type: ignore[arg-type]
