@@ -110,10 +110,11 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     order = np.argsort(np.where(at < 0, len(pages), rank[at]) if len(pages) else at, kind="stable")  # spellings stand in order
     page = pages.take(pa.array(at, mask=at < 0))
     spelling, reason = (pa.array(table[name], pa.string()) for name in ("spelling", "reason"))
-    merged = np.flatnonzero(decided != "")
-    bare = [None if text == "as it is" else text for text in reason.take(pa.array(merged)).to_pylist()]
-    told = [" + ".join(filter(None, both)) for both in zip(bare, decided[merged], strict=True)]
-    reason = pc.replace_with_mask(reason, pa.array(decided != ""), pa.array(told, pa.string()))
+    evidence = pa.array(decided, pa.string())
+    merged = pc.not_equal(evidence, "")
+    bare = pc.if_else(pc.and_(merged, pc.equal(reason, "as it is")), "", reason)
+    both = pc.if_else(pc.and_(merged, pc.not_equal(bare, "")), " + ", "")
+    reason = pc.binary_join_element_wise(bare, both, evidence, "")
     reason = pc.if_else(pc.equal(page, spelling).fill_null(False), "as it is", reason)
     masks, mask = np.unique(bits, return_inverse=True)
     names = pa.array([" ".join(name for n, name in enumerate(AUTHORITY) if one >> n & 1) for one in masks.tolist()], pa.string())

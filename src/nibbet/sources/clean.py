@@ -128,25 +128,25 @@ def _in_portions(
     """
     low, loose = _few_values(reading, settings), False
     texts, told = cells.with_days_as_text(), settings.model_copy(update={"dates": settings.dates or cells.order})
+
+    def read(at: slice, name: str, cells: Cells, settings: SourceSettings) -> ibis.Table:
+        def make() -> ibis.Table:
+            raw = opened(place.engine, sheet, reading, cells, at)
+            return typed_rows(place.engine, place.brand, raw, sheet, reading, settings, as_is=low)
+
+        table = place.store.table(place.engine, name, key(at), make)
+        mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
+        return completed(_mended(table, mends), reading, settings)
+
     parts, met = [], []
     for at in sheet.portions:
-
-        def read(name: str, cells: Cells, settings: SourceSettings, at: slice = at) -> ibis.Table:
-            def make() -> ibis.Table:
-                raw = opened(place.engine, sheet, reading, cells, at)
-                return typed_rows(place.engine, place.brand, raw, sheet, reading, settings, as_is=low)
-
-            table = place.store.table(place.engine, name, key(at), make)
-            mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
-            return completed(_mended(table, mends), reading, settings)
-
         as_text = place.store.has("dated", key(at)) or (loose and not place.store.has("rows", key(at)))
         try:
-            table = read("dated", texts, told) if as_text else read("rows", cells, settings)
+            table = read(at, "dated", texts, told) if as_text else read(at, "rows", cells, settings)
         except SourceError:
             if as_text or texts.types == cells.types:
                 raise
-            loose, table = True, read("dated", texts, told)
+            loose, table = True, read(at, "dated", texts, told)
         if (found := _met(table)) is not None:
             met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)

@@ -75,7 +75,7 @@ class Joined:
         """The rows of a kind as cleaned, hits and links with the numbers of their pages; None where none were given."""
         if kind in ("hits", "links"):
             return self._matching.hits() if kind == "hits" else self._matching.links()
-        return self._raw[kind] if self._raw[kind] is None or kind not in MEASURES else self._rows(kind)
+        return self._rows(kind) if kind in MEASURES and kind in self.kinds else self._raw[kind]
 
     def _rows(self, kind: str) -> ibis.Table:
         """The rows of a kind of many rows as cleaned, under a name: they may come from many files."""

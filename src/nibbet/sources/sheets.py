@@ -55,10 +55,10 @@ TEXTS = Cells({})
 class Sheet:
     """One table as found: header cells, some rows of text, and how to open all of it in the engine.
 
-    `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are
-    c0, c1, ... in the order of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled
-    into one table. `files` are their names and digests; `last` are rows from the ends of long ones; `portions` says which of them are read together; `kind` is set where the format
-    itself says what it is.
+    `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are c0, c1, ... in the order
+    of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled into one table. `files` are
+    their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long ones; `kind` is set where
+    the format itself says what it is.
     """
 
     name: str
