@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 
+import ibis
 import numpy as np
 import pandas as pd
 import pytest
@@ -13,8 +14,9 @@ from hypothesis import strategies as st
 from nibbet.core.change import change
 from nibbet.core.curve import SEGMENT, learn_curve
 from nibbet.core.pull import false_discovery, shrunk_pull, too_low_p, weighted_position
+from nibbet.core.reduce import ALWAYS, windowed
 from nibbet.core.split import split
-from nibbet.core.windows import last_complete_day, make_windows, weekday_scale
+from nibbet.core.windows import Window, last_complete_day, make_windows, weekday_scale
 
 
 def _cells(rng: np.random.Generator, pages: int = 300) -> tuple[pd.DataFrame, np.ndarray]:
@@ -167,3 +169,23 @@ def test_windows_hold_the_same_calendar_dates_a_year_before() -> None:
     days["clicks"] = np.where(days["date"].dt.day_of_week >= 5, 10, 100)
     truth = days[windows.recent.holds(days["date"])]["clicks"].sum() / days[windows.reference.holds(days["date"])]["clicks"].sum()
     assert weekday_scale(days, windows.recent, windows.reference) == pytest.approx(truth)
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 40), st.integers(0, 60), st.integers(0, 4000)), min_size=1, max_size=40),
+    st.lists(st.tuples(st.integers(-5, 45), st.integers(0, 30)), min_size=1, max_size=4),
+)
+def test_sums_by_stretches_are_the_sums_of_the_windows(rows: list[tuple[int, int, int, int]], spans: list[tuple[int, int]]) -> None:
+    table = pd.DataFrame(rows, columns=["page", "day", "clicks", "eighths"])
+    table = table.assign(date=pd.Timestamp("2026-08-01") + pd.to_timedelta(table["day"], unit="D"), place=table["eighths"] / 8)
+    start = date(2026, 8, 1)
+    windows = {f"w{n}": Window(start + timedelta(a), start + timedelta(a + length)) for n, (a, length) in enumerate(spans)}
+    given = ibis.memtable(table[["page", "date", "clicks", "place"]]).mutate(date=ibis._.date.cast("date"))
+    wanted = {"all": (ALWAYS, ("clicks",)), **{name: (window, ("clicks", "place")) for name, window in windows.items()}}
+    found = ibis.duckdb.connect().execute(windowed(given, wanted, ["page"], first=given.date)).set_index("page").sort_index()
+    for name, (window, measures) in wanted.items():
+        inside = table if window == ALWAYS else table[window.holds(table["date"])]
+        for measure in measures:
+            expected = inside.groupby("page")[measure].sum().reindex(found.index, fill_value=0)
+            assert found[f"{measure}_{name}"].tolist() == expected.tolist()
+    assert pd.to_datetime(found["first"]).tolist() == table.groupby("page")["date"].min().tolist()

@@ -40,13 +40,19 @@ def rows_kept(folder: Path) -> dict[str, int]:
     return {path.name: path.stat().st_ino for path in kept}
 
 
-def test_a_second_command_reads_nothing_and_says_the_same(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_second_command_reads_nothing_and_says_the_same(
+    workspace: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     assert main(["run", str(workspace), "-q"]) == 0
     first = bytes_of(workspace / "out")
     capsys.readouterr()
     assert main(["run", str(workspace), "-v", "--out", str(workspace / "again")]) == 0
     assert "reading" not in capsys.readouterr().err
     assert bytes_of(workspace / "again") == first
+    with monkeypatch.context() as inside:
+        inside.chdir(workspace)
+        assert main(["load", "-v"]) == 0
+        assert "reading" not in capsys.readouterr().err, "from wherever it is asked"
     assert main(["load", str(workspace), "--fresh", "-v"]) == 0
     assert "reading search" in capsys.readouterr().err, "fresh forgets"
     assert main(["run", str(workspace), "-q", "--out", str(workspace / "fresh")]) == 0

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nibbet.config import KINDS, Config, load_config, make_config
 from nibbet.engine.store import Store, key_of, program
 from nibbet.errors import NotFoundError
-from nibbet.sources.files import find_files
+from nibbet.sources.files import find_files, name_in
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -88,7 +88,7 @@ class Site:
     def _sources_key(self) -> str:
         """The digest of the program, of every file read, and of the settings that sums rest on."""
         files = [
-            [(str(path), self._store.digest(path)) for path in find_files(self.root, source.files)]
+            [(name_in(self.root, path), self._store.digest(path)) for path in find_files(self.root, source.files)]
             for source in self.config.source
             if source.table is None
         ]

@@ -75,6 +75,11 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
     return list(found)
 
 
+def name_in(root: Path, path: Path) -> str:
+    """What a file is called: by its place in the folder `root` where it lies there, from wherever that is looked at."""
+    return str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
+
+
 def _is_hidden(path: Path, base: Path) -> bool:
     """Files that no one means: hidden ones, those in hidden folders such as the store, and what programs leave beside open files."""
     return path.name.startswith("~") or any(part.startswith(".") for part in path.relative_to(base).parts)

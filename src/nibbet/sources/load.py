@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
 from nibbet.sources.clean import Clean, Place, clean
-from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, unpack
+from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.kinds import TABLES
 from nibbet.sources.read import read_sheets
 from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
@@ -48,7 +48,7 @@ def read_sources(
         sheets: list[Sheet] = []
         paths = find_files(root, settings.files)
         say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
-        names = [str(path.relative_to(root)) if path.is_relative_to(root) else str(path) for path in paths]
+        names = [name_in(root, path) for path in paths]
         with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
             for found_there in pool.map(partial(_sheets, place, settings, limits), paths, names):
                 sheets += found_there
