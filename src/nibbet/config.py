@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
 from urllib.parse import urlsplit
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from nibbet.errors import ConfigError
+from nibbet.sources.kinds import TABLES
 
 Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "sitemap", "robots"]
 KINDS: tuple[str, ...] = get_args(Kind)
@@ -21,6 +22,19 @@ def _as_list(value: object) -> object:
     return [value] if isinstance(value, str) else value
 
 
+def _as_periods(value: object) -> object:
+    """One pair of days as a list of one."""
+    is_pair = isinstance(value, (list, tuple)) and len(value) == 2 and not any(isinstance(day, (list, tuple)) for day in value)
+    return [value] if is_pair else value
+
+
+def _in_order(days: tuple[date, date]) -> tuple[date, date]:
+    if days[0] > days[1]:
+        raise ValueError(f"ends ({days[1]}) before it begins ({days[0]}); write the earlier day first")
+    return days
+
+
+Days = Annotated[tuple[date, date], AfterValidator(_in_order)]
 Texts = Annotated[list[str], BeforeValidator(_as_list)]
 
 
@@ -69,8 +83,10 @@ class SourceSettings(Section):
     "Column = header, where recognition needs help."
     where: dict[str, str | Texts] = {}
     "Keep only rows with these values; the rest is set aside and counted."
-    period: tuple[date, date] | None = None
-    "The first and last day that an undated export covers."
+    period: Annotated[tuple[Days, ...], BeforeValidator(_as_periods)] = ()
+    "The first and last day that an undated export covers; a list of such pairs where windows stand side by side, from left to right."
+    constant: dict[str, str] = {}
+    'What all rows share and the file does not say, as page = "/a/", channel = "organic" or device = "mobile".'
     sheet: str | None = None
     "Which sheet of a workbook."
     dates: Literal["day first", "month first"] | None = None
@@ -84,8 +100,9 @@ class SourceSettings(Section):
     def _something(self) -> SourceSettings:
         if not self.files and self.table is None:
             raise ValueError('needs files = "..." or table = "..."')
-        if self.period and self.period[0] > self.period[1]:
-            raise ValueError("period must run from the earlier to the later day")
+        known = [column.name for column in TABLES[self.kind]]
+        if unknown := [name for name in self.constant if name not in known]:
+            raise ValueError(f"constant names {', '.join(unknown)}, which {self.kind} does not have; it has: {', '.join(known)}")
         return self
 
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nibbet.config import KINDS, Config, load_config, make_config
 from nibbet.engine.store import Store, key_of, program
 from nibbet.errors import NotFoundError
-from nibbet.sources.files import find_files, name_in
+from nibbet.sources.files import find_files, name_in, small_neighbours
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -92,7 +92,9 @@ class Site:
             for source in self.config.source
             if source.table is None
         ]
-        return key_of(program(), files, self.config.model_dump(exclude=JUDGEMENT), self.config.engine.backend)
+        folders = {path.parent for source in self.config.source if source.table is None for path in find_files(self.root, source.files)}
+        beside = [(path.name, self._store.digest(path)) for folder in sorted(folders) for path in small_neighbours(folder)]
+        return key_of(program(), files, beside, self.config.model_dump(exclude=JUDGEMENT), self.config.engine.backend)
 
     @cached_property
     def _analysis(self) -> Analysis:

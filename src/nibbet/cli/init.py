@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import json
+import re
 import sys
 from collections import Counter
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from nibbet.config import load_config
 from nibbet.errors import ConfigError, SourceError
 from nibbet.render.files import write_files
 from nibbet.render.safe import for_terminal
-from nibbet.sources.recognise import SURE, Reading
+from nibbet.sources.recognise import SURE
+
+if TYPE_CHECKING:
+    from nibbet.sources.periods import Period
+    from nibbet.sources.survey import Entry, Survey
 
 LATER = """
 # [windows]
@@ -25,13 +31,20 @@ LATER = """
 # conversion = 25.0    # what one is worth
 # currency = "EUR"
 """
+#: share of sampled queries with the host's name from which it is taken for the brand
+BRAND_SHARE = 0.003
+#: home and period where nothing tells them
+EXAMPLE_HOME, EXAMPLE_PERIOD = "https://tarnbrook.example/", "[2026-08-03, 2026-10-31]"
 
 
 def write_settings(root: Path, home: str | None, *, force: bool) -> None:
-    """Write nibbet.toml into `root` and say what was found. Raises ConfigError where one is, or nothing was understood."""
+    """Write nibbet.toml into `root` and say what was found; on a terminal, ask for what is not known.
+
+    Raises ConfigError where there are settings already, and SourceError where nothing was understood.
+    """
     from nibbet.engine import Engine
     from nibbet.sources.files import Limits
-    from nibbet.sources.load import survey
+    from nibbet.sources.survey import survey
 
     target = root / "nibbet.toml"
     if not root.is_dir():
@@ -40,67 +53,154 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
         raise ConfigError(f"{target} is there already. Edit it, or write it anew with: nibbet init {root} --force")
     engine = Engine()
     try:
-        understood, left, hosts = survey(root, engine, Limits(40_000_000_000, 400.0))
+        found = survey(root, engine, Limits(40_000_000_000, 400.0))
     finally:
         engine.close()
-    if not understood:
-        listed = "".join(f"\n  {name}: {why}" for name, why in left[:6])
+    if not found.entries:
+        listed = "".join(f"\n  {name}: {why}" for name, why in found.left_out[:6])
         raise SourceError(
-            f"{root}: no table was understood.{listed}\nPut search, landing-page or crawl exports there (CSV, XLSX, ODS, Parquet, JSON lines) and run nibbet init again."
+            f"{root}: no table was understood.{listed}\nPut search, landing-page or crawl exports there (CSV, XLSX, ODS, Parquet, JSON) and run nibbet init again."
         )
-    found = home or _home(hosts)
-    write_files(root, {"nibbet.toml": lambda path: path.write_text(_settings(found, understood, left), "utf-8") and None})
-    load_config(target)
-    for pattern, reading in understood:
-        sys.stdout.write(for_terminal(f"{reading.kind:<10} {pattern}") + "\n")
-        for match in reading.doubtful:
-            sys.stdout.write(
-                for_terminal(
-                    f"           not sure that {match.header!r} is {match.column}; settle it with columns = {{ {match.column} = {_quoted(match.header)} }}"
-                )
-                + "\n"
-            )
-    for name, why in left:
-        sys.stdout.write(for_terminal(f"left out   {name}: {why}") + "\n")
-    sys.stdout.write(f"Wrote {target}. Look through it, then: nibbet run {root}\n")
+    _show(found)
+    answers = _Answers(asks=sys.stdin.isatty() and sys.stdout.isatty())
+    text = _settings(found, root, home or _home(found.hosts), answers)
+    write_files(root, {"nibbet.toml": lambda path: path.write_text(text, "utf-8") and None})
+    open_lines = text.count("# not known:")
+    if not open_lines:
+        load_config(target)
+    after = f'Fill in its {open_lines} line{"s" * (open_lines > 1)} marked "not known"' if open_lines else "Look through it"
+    sys.stdout.write(f"Wrote {target}. {after}, then: nibbet run {root}\n")
 
 
-def _home(hosts: Counter[str]) -> str:
-    """The home of the host most met; an example to be edited when no file holds a whole address."""
+class _Answers:
+    """What the user says to questions; without a terminal, nothing."""
+
+    def __init__(self, *, asks: bool) -> None:
+        self._asks = asks
+
+    def __call__(self, question: str, proposal: str) -> str | None:
+        if not self._asks:
+            return None
+        import typer
+
+        return str(typer.prompt(for_terminal(question), default=proposal, show_default=bool(proposal))).strip() or None
+
+
+# -- what was found, for people ------------------------------------------------------------------------------------------------------------
+
+
+def _show(found: Survey) -> None:
+    """A line for each table: kind, grain, days, file and doubts; a line for each that is left out."""
+    rows = [(e.reading.kind, e.grain, _days(e), e.table, "; ".join(_doubts(e))) for e in found.entries]
+    rows = _folded(rows)
+    head = ("kind", "one row is", "days", "table", "doubts")
+    widths = [max(len(row[n]) for row in [head, *rows]) for n in range(4)]
+    for row in [head, *rows]:
+        line = "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=False)) + "  " + row[4]
+        sys.stdout.write(for_terminal(line.rstrip()) + "\n")
+    for name, why in found.left_out:
+        sys.stdout.write(for_terminal(f"left out: {name}: {why}") + "\n")
+
+
+def _folded(rows: list[tuple[str, str, str, str, str]]) -> list[tuple[str, str, str, str, str]]:
+    """Files that differ only by numbers as one line, with their count."""
+    alike: dict[tuple[str, ...], list[tuple[str, str, str, str, str]]] = {}
+    for row in rows:
+        alike.setdefault((*row[:3], re.sub(r"\d+", "*", row[3]), re.sub(r"\d+", "*", row[4])), []).append(row)
+    return [
+        group[0] if len(group) == 1 else (*group[0][:3], f"{group[0][3]} and {len(group) - 1} more like it", group[0][4])
+        for group in alike.values()
+    ]
+
+
+def _days(entry: Entry) -> str:
+    if not entry.is_undated:
+        return "in the rows" if "date" in entry.reading.matches else ""
+    return ", ".join(f"{p[0]}..{p[1]}" if p else "NOT KNOWN" for p in entry.periods)
+
+
+def _doubts(entry: Entry) -> list[str]:
+    said = [f"{match.column} is {match.header!r}, by its values alone" for match in entry.reading.doubtful]
+    said += [f"{header!r} stands twice, not taken for {column}" for column, header in entry.reading.twice]
+    said += [f"all rows: {name} {value}" for name, value in entry.constant.items()]
+    if entry.reading.unused:
+        said.append(f"not used: {', '.join(entry.reading.unused[:8])}")
+    return said
+
+
+# -- what is written -----------------------------------------------------------------------------------------------------------------------
+
+
+def _home(hosts: Counter[str]) -> str | None:
+    """The home of the host most met; None when no file holds a whole address."""
     bare: Counter[str] = Counter()
     for host, count in hosts.items():
         bare[host.removeprefix("www.")] += count
-    return f"https://{bare.most_common(1)[0][0]}/" if bare else "https://tarnbrook.example/"
+    return f"https://{bare.most_common(1)[0][0]}/" if bare else None
 
 
-def _settings(home: str, understood: list[tuple[str, Reading]], left: list[tuple[str, str]]) -> str:
-    lines = [
-        "# Written by nibbet init; every setting: docs/settings.md",
-        "[site]",
-        f"home = {_quoted(home)}",
-        f"# brand = [{_quoted(_name(home))}]   # words that mark a query as one for you by name",
-        "",
-    ]
-    for pattern, reading in understood:
-        lines += ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
-        lines += [
-            f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else "   # not sure")
-            for match in reading.matches.values()
-        ]
-        doubtful = reading.doubtful
-        if doubtful:
-            lines.append(f"# columns = {{ {doubtful[0].column} = {_quoted(doubtful[0].header)} }}   # uncomment and mend")
-        if reading.unused:
-            lines.append(f"# not used: {_quoted(', '.join(reading.unused))}")
-        if reading.kind in ("search", "landings") and "date" not in reading.matches:
-            lines.append("period = [2026-08-03, 2026-10-31]   # the file has no dates: put the days it covers here")
-        lines.append("")
-    lines += [f"# left out: {_quoted(name)} ({_quoted(why)})" for name, why in left]
+def _settings(found: Survey, root: Path, home: str | None, answers: _Answers) -> str:
+    home = answers("The site's home address", home or EXAMPLE_HOME) or home
+    lines = ["# Written by nibbet init; every setting: docs/settings.md", "[site]"]
+    lines.append(f"home = {_quoted(home)}" if home else f'# not known: home = "{EXAMPLE_HOME}"   # no file holds a whole address')
+    lines += [*_brand(found, home, answers), ""]
+    for pattern, entries in found.sources(root):
+        lines += [*_source(pattern, entries, answers), ""]
+    lines += [f"# left out: {_quoted(name)} ({_quoted(why)})" for name, why in found.left_out]
     return "\n".join(lines) + LATER
 
 
-def _name(home: str) -> str:
-    return (urlsplit(home).hostname or "name").split(".")[0]
+def _brand(found: Survey, home: str | None, answers: _Answers) -> list[str]:
+    name = (urlsplit(home or EXAMPLE_HOME).hostname or "name").split(".")[0]
+    spelt = {name, name.replace("-", " ")} if home else set()
+    named = [
+        word
+        for word in sorted(spelt)
+        if sum(bool(re.search(rf"\b{re.escape(word)}\b", q.casefold())) for q in found.queries) > BRAND_SHARE * len(found.queries)
+    ]
+    said = answers("Words by which people ask for you by name, parted by commas", ", ".join(named or [name]))
+    if said:
+        return [f"brand = [{', '.join(_quoted(word.strip()) for word in said.split(',') if word.strip())}]"]
+    if named:
+        return [f"brand = [{', '.join(map(_quoted, named))}]   # the host's name, which some queries hold; add other spellings"]
+    return [f"# brand = [{_quoted(name)}]   # words that mark a query as one for you by name"]
+
+
+def _source(pattern: str, entries: list[Entry], answers: _Answers) -> list[str]:
+    one = max(entries, key=lambda entry: len(entry.reading.doubtful))
+    reading = one.reading
+    lines = ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
+    lines += [
+        f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else "   # by its values alone")
+        for match in reading.matches.values()
+    ]
+    if doubtful := reading.doubtful:
+        lines.append(f"# columns = {{ {doubtful[0].column} = {_quoted(doubtful[0].header)} }}   # uncomment and mend")
+    if reading.unused:
+        lines.append(f"# not used: {_quoted(', '.join(reading.unused))}")
+    if one.constant:
+        shared = ", ".join(f"{name} = {_quoted(value)}" for name, value in one.constant.items())
+        lines.append(f"constant = {{ {shared} }}   # what all rows share")
+    undated = [entry for entry in entries if entry.is_undated]
+    known = [period for entry in undated for period in entry.periods if period]
+    if undated and all(all(entry.periods) for entry in undated):
+        lines += [
+            f"# the days of {_quoted(entry.table)}: {', '.join(f'{p[0]}..{p[1]}' for p in entry.periods if p)}" for entry in undated[:24]
+        ]
+    elif undated:
+        lines += _period_line(undated, known, answers)
+    return lines
+
+
+def _period_line(undated: list[Entry], known: list[Period], answers: _Answers) -> list[str]:
+    """The line of a period that nothing tells, as the user says it, else open."""
+    windows = max(len(entry.periods) for entry in undated)
+    example = EXAMPLE_PERIOD if windows == 1 else f"[{EXAMPLE_PERIOD}, [2025-08-03, 2025-10-31]]"
+    proposal = f"{known[0][0]}..{known[0][1]}" if known else ""
+    if windows == 1 and (said := answers(f"The days that {undated[0].table} covers, as 2026-08-03..2026-10-31", proposal)):
+        first, _, last = said.partition("..")
+        return [f"period = [{first.strip()}, {last.strip()}]"]
+    return [f"# not known: period = {example}   # the rows carry no date: put the days they cover here"]
 
 
 def _quoted(text: str) -> str:

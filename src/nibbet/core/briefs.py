@@ -126,7 +126,11 @@ def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str
 
 def _kinds(results: pd.DataFrame) -> pd.DataFrame:
     """kind, share: how the titles of results are put, and which are home pages; most first."""
-    names = {"a question": "titles that ask a question", "a count of things": "titles that count things", "in two parts": "titles in two parts"}
+    names = {
+        "a question": "titles that ask a question",
+        "a count of things": "titles that count things",
+        "in two parts": "titles in two parts",
+    }
     put = formats(results["title"]).map({**names, "plain": "plain titles"})
     homes = results["url"].astype("str").str.fullmatch(r"[a-z]+://[^/]+/?")
     kinds = pd.concat([put, homes.map({True: "home pages", False: "inner pages"})])

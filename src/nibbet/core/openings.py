@@ -54,9 +54,7 @@ def find_openings(
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= reach.answers) & role.isin(["owner", "rival"])
     low_pull = pairs["clicks"] < reach.snippet_pull * expected
-    climbs = rows_at(
-        pairs, answered & (role == "owner") & (place >= reach.climb_from) & (place <= reach.climb_until), [*measured, "query"]
-    )
+    climbs = rows_at(pairs, answered & (role == "owner") & (place >= reach.climb_from) & (place <= reach.climb_until), [*measured, "query"])
     snippets = rows_at(pairs, answered & (place < reach.climb_until / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])

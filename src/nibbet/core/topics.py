@@ -409,7 +409,10 @@ def group_pairs(
     cut = (lexicon, words[kept])
     group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut)
     label = labels_of(queries, group, wanted[kept])
-    asked["aside"], asked["topic"] = pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)), _among_all(label, kept, len(asked))
+    asked["aside"], asked["topic"] = (
+        pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),
+        _among_all(label, kept, len(asked)),
+    )
     code, labels = pd.factorize(label, sort=True)
     topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)

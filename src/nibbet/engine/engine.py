@@ -85,8 +85,9 @@ class Engine:
         Args:
             days: the form of days as `strptime` has it, "" for ISO; mark: what stands between whole and fraction of a number.
         """
+        names = [self._linked(path) for path in paths]
         table = self.connection.read_csv(
-            [str(path) for path in paths],
+            names,
             table_name=self._fresh("file"),
             columns=columns,
             auto_detect=False,
@@ -106,14 +107,23 @@ class Engine:
         )
         if len(paths) == 1:
             return table.mutate(part=0)
-        numbers = self.frame({"filename": [str(path) for path in paths], "part": list(range(len(paths)))})
+        numbers = self.frame({"filename": names, "part": list(range(len(paths)))})
         return table.join(numbers, "filename").drop("filename")
+
+    def _linked(self, path: Path) -> str:
+        """A name of the file that the engine takes as it is: absolute, its own, and without a character that would make it a pattern."""
+        link = self.spill / f"{self._fresh('input')}{path.suffix}"
+        try:
+            link.symlink_to(path.absolute())
+        except (OSError, NotImplementedError):  # a system without links
+            return str(path.absolute())
+        return str(link)
 
     @in_turn
     def lines(self, path: Path) -> ibis.Table:
         """The lines of a text file: one column, line."""
         return self.connection.read_csv(
-            str(path),
+            self._linked(path),
             table_name=self._fresh("file"),
             columns={"line": "VARCHAR"},
             auto_detect=False,
@@ -130,12 +140,12 @@ class Engine:
     @in_turn
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table."""
-        return self.connection.read_parquet([str(path) for path in paths], table_name=self._fresh("file"))
+        return self.connection.read_parquet([self._linked(path) for path in paths], table_name=self._fresh("file"))
 
     @in_turn
     def json_lines(self, path: Path) -> ibis.Table:
         """A file of one JSON object a line."""
-        return self.connection.read_json(str(path), table_name=self._fresh("file"), format="newline_delimited", sample_size=-1)
+        return self.connection.read_json(self._linked(path), table_name=self._fresh("file"), format="newline_delimited", sample_size=-1)
 
     @in_turn
     def frame(self, frame: Any) -> ibis.Table:

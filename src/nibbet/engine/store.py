@@ -218,4 +218,6 @@ def read_frame(path: Path) -> pd.DataFrame:
     """A frame from Parquet."""
     import pyarrow.parquet as pq
 
-    return pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column by itself, so that one is dropped or taken alone
+    return pq.read_table(path).to_pandas(
+        split_blocks=True, self_destruct=True
+    )  # each column by itself, so that one is dropped or taken alone

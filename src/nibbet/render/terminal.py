@@ -445,7 +445,9 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     else:
         out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].iloc[0])} is shown for it.")))
     for topic in topics.to_dict("records"):
-        ask = {"extend": "extend the page", "new page": "write a new page", "translate": "translate the page"}.get(topic["proposal"], topic["served"])
+        ask = {"extend": "extend the page", "new page": "write a new page", "translate": "translate the page"}.get(
+            topic["proposal"], topic["served"]
+        )
         out.print(Text(for_terminal(f'Topic "{topic["label"]}", {topic["queries"]:,} queries: {ask}. {topic["because"]}')))
     out.print()
     columns = ["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"]

@@ -10,7 +10,7 @@ from typing import Any
 import ibis
 
 from nibbet.sources.conventions import number_expression, plain_expression
-from nibbet.sources.kinds import NO_VALUE, Column
+from nibbet.sources.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, YES_WORDS, Column
 
 ENGINE_TYPE = {
     "date": "date",
@@ -85,15 +85,33 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
     return ibis.cases((general == general.round(0), general.cast("int64")), else_=ibis.null("int64"))
 
 
-def flag_cell(name: str, cell: Any) -> Any:
-    """Yes or no, from the words that exports use for them."""
+def flag_cell(name: str, cell: Any, header: str) -> Any:
+    """Yes or no, from the words that exports use for them; null where a cell says neither.
+
+    A flag has a direction. For noindex, words such as "noindex" or "indexable" speak for themselves, and a bare yes or no is read by its
+    header: under "Indexable" a no keeps the page out of the index, under "Noindex" a yes does. Whatever marks a page as protected and is
+    no no protects it.
+    """
     if cell.type().is_boolean():
-        return cell
+        flag = cell
+        return ~flag if name == "noindex" and keeps_out(header) is False else flag
     text = cell.cast("string").strip().lower()
-    if name == "noindex":
-        return ibis.cases(
-            (text.contains("noindex") | text.isin(["non-indexable", "no", "false", "nein", "non", "0"]), True),
-            (text.isnull(), ibis.null("boolean")),
-            else_=False,
-        )
-    return text.isin(["yes", "true", "1", "ja", "oui", "si", "sí", "sì", "x", "y", "wahr"])
+    yes, no = text.isin(sorted(YES_WORDS)), text.isin(sorted(NO_WORDS))
+    if name != "noindex":
+        return ibis.cases((yes, True), (no | (text == "") | text.isnull(), False), else_=ibis.literal(name == "protected"))
+    direction = keeps_out(header)
+    bare = [] if direction is None else [(yes, direction), (no, not direction)]
+    kept_out = text.re_search("no-?index|none|non-index|not index|nicht index|non index|no index|blocked|excluded")
+    return ibis.cases(
+        (kept_out, True), (text.contains("index") | text.contains("follow") | (text == "all"), False), *bare, else_=ibis.null("boolean")
+    )
+
+
+def keeps_out(header: str) -> bool | None:
+    """Whether a yes under a header keeps a page out of the index; None where the header does not tell."""
+    from nibbet.sources.recognise import words_of
+
+    words = " ".join(words_of(header))
+    if any(word in words for word in KEPT_OUT_WORDS):
+        return True
+    return False if any(word in words for word in INDEXABLE_WORDS) else None

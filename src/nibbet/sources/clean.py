@@ -14,6 +14,7 @@ from nibbet.errors import SourceError
 from nibbet.sources.cells import bare_cell
 from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.recognise import Reading
+from nibbet.sources.records import exact_record_count, line_count, record_count
 from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, typed_rows
 from nibbet.sources.sheets import Cells, Sheet
 
@@ -55,13 +56,13 @@ class Clean:
     @property
     def undated(self) -> bool:
         """Whether its rows carry no date, only a period."""
-        return self.period is not None and "date" not in self.reading.matches
+        return self.period is not None
 
     @property
     def grain(self) -> str:
-        """page, query, or pair of both: what one row is about."""
+        """page, query, pair of both, or site: what one row is about."""
         has = self.reading.matches
-        return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query"
+        return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query" if "query" in has else "site"
 
 
 @dataclass(frozen=True)
@@ -76,17 +77,16 @@ class Place:
 def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Clean:
     """The sheet as a typed table with all columns of its kind (null where the sheet lacks one), `undated` and `aside`.
 
-    What the store holds of it is not read again. Raises SourceError for a search or landings sheet without dates and without a period,
-    and for dates that read two ways.
+    What the store holds of it is not read again, and every record of its files stands in it. Raises SourceError for dates that read two
+    ways, for a quote that nothing closes, and where records were lost.
     """
-    if reading.kind in MEASURES and "date" not in reading.matches and settings.period is None:
-        raise SourceError(
-            f"{sheet.name}: the rows carry no date, so the days they cover must be said. Add to its [[source]] in nibbet.toml: "
-            "period = [2026-08-03, 2026-10-31]"
-        )
     notes = (*sheet.notes, *_doubts(sheet, reading))
-    table, met, hidden = _kept(place, sheet, reading, settings)
-    return Clean(reading.kind, sheet.files, table, reading, settings.period, notes=(*notes, *hidden), met=met)
+    period = sheet.period if "date" not in reading.matches else None
+    try:
+        table, met, hidden = _kept(place, sheet, reading, settings)
+    except SourceError as fault:
+        raise _of_file(sheet, fault) from None
+    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *hidden), met=met)
 
 
 Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]
@@ -97,16 +97,18 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     how = (place.brand, [(m.column, m.place) for m in reading.matches.values()], settings.model_dump(exclude={"files"}))
 
     def key(at: slice) -> str:
-        return key_of(program(), how, sheet.shape, [digest for _, digest in sheet.files[at]])
+        return key_of(program(), how, sheet.shape, sheet.period, sorted(sheet.hidden), [digest for _, digest in sheet.files[at]])
 
     whole = key(slice(None))
     if not all(digest for _, digest in sheet.files):
         rows, hidden = _as_text(place, sheet, reading, settings)
-        table = completed(place.engine.keep(rows), reading, settings)
+        table = completed(place.engine.keep(rows), reading, sheet.period)
         return table, _met(table), hidden
     if (cells := plain_cells(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
             return *_in_portions(place, sheet, reading, settings, cells, lambda at: key_of(cells, key(at))), []
+        except LostRecordsError:
+            raise
         except SourceError:
             pass  # a cell further down does not keep to what the sample showed: read all as text
 
@@ -115,7 +117,9 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         place.store.value("hidden", whole, lambda: found)  # before the rows: who finds these finds the notes too
         return rows
 
-    table = completed(place.store.table(place.engine, "text", whole, make), reading, settings)
+    table = place.store.table(place.engine, "text", whole, make)
+    place.store.value("records", whole, lambda: check_records(place.engine, sheet, table, slice(None)))
+    table = completed(table, reading, sheet.period)
     return table, _met(table), [(code, text) for code, text in place.store.value("hidden", whole, list)]
 
 
@@ -136,13 +140,16 @@ def _in_portions(
 
         table = place.store.table(place.engine, name, key(at), make)
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
-        return completed(_mended(table, mends), reading, settings)
+        place.store.value(f"records-{name}", key(at), lambda: check_records(place.engine, sheet, table, at))
+        return completed(_mended(table, mends), reading, sheet.period)
 
     parts, met = [], []
     for at in sheet.portions:
         as_text = place.store.has("dated", key(at)) or (loose and not place.store.has("rows", key(at)))
         try:
             table = read(at, "dated", texts, told) if as_text else read(at, "rows", cells, settings)
+        except LostRecordsError:
+            raise
         except SourceError:
             if as_text or texts.types == cells.types:
                 raise
@@ -151,6 +158,51 @@ def _in_portions(
             met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None
+
+
+class LostRecordsError(SourceError):
+    """The rows read of a file are not as many as its records."""
+
+
+def check_records(engine: AnyEngine, sheet: Sheet, table: ibis.Table, at: slice) -> int:
+    """How many records the text files of a sheet hold, counted apart from the reading; raises LostRecordsError where rows read are not as many.
+
+    Args:
+        table: the rows read of the files `at`, with part where there are several.
+    """
+    shapes, names = sheet.shapes[at], [name for name, _ in sheet.files[at]]
+    if not shapes:
+        return 0
+    rows = table.group_by(part=table.part if "part" in table.columns else ibis.literal(0)).aggregate(rows=table.count())
+    read = engine.fetch(rows).set_index("part")["rows"].reindex(range(len(shapes)), fill_value=0)
+    for number, (shape, name) in enumerate(zip(shapes, names, strict=True)):
+        path, lone, given = shape.lay(), len(shape.header) == 1, int(read[number])
+        if line_count(path) - shape.skip == given or record_count(path, skip=shape.skip, blank_is_row=lone) == given:
+            continue
+        records, unclosed = exact_record_count(path, skip=shape.skip, delimiter=shape.delimiter, blank_is_row=lone)
+        if unclosed is not None:
+            raise LostRecordsError(
+                f"{name}: a quote opens on line {unclosed} and nothing closes it, so that all behind it reads as one cell. Mend that line."
+            )
+        if records != given:
+            raise LostRecordsError(
+                f"{name}: {records:,} records stand in the file and {given:,} were read. Save it again as plain CSV in UTF-8; if that changes nothing, "
+                "please report it."
+            )
+    return int(read.sum())
+
+
+def _of_file(sheet: Sheet, fault: SourceError) -> SourceError:
+    """The fault with the file that it is of: the engine names only lines."""
+    if isinstance(fault, LostRecordsError) or any(name in str(fault) for name, _ in sheet.files) or sheet.name in str(fault):
+        return fault
+    for shape, (name, _) in zip(sheet.shapes, sheet.files, strict=False):
+        _, unclosed = exact_record_count(shape.lay(), skip=shape.skip, delimiter=shape.delimiter, blank_is_row=len(shape.header) == 1)
+        if unclosed is not None:
+            return SourceError(
+                f"{name}: a quote opens on line {unclosed} and nothing closes it, so that all behind it reads as one cell. Mend that line."
+            )
+    return SourceError(f"{sheet.name}: {fault}")
 
 
 def _few_values(reading: Reading, settings: SourceSettings) -> list[str]:

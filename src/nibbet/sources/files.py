@@ -23,6 +23,8 @@ CHUNK = 1 << 20
 HEAD_CHARACTERS = 200_000
 #: and so much of its end, which days it reaches
 TAIL_BYTES = 20_000
+#: files of a folder that are looked at for settings, and how small they are
+MOST_BESIDE, SMALL_BYTES = 60, 20_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
 READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
@@ -73,6 +75,14 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
             raise SourceError(f'no file matches "{pattern}" in {root}. Put the export there, or mend files = "..." in nibbet.toml.')
         found.update(dict.fromkeys(hits))
     return list(found)
+
+
+def small_neighbours(folder: Path) -> list[Path]:
+    """The small text files of a folder, among which a table of settings may be."""
+    small = [
+        p for p in folder.iterdir() if p.suffix.lower() in (".csv", ".tsv", ".txt") and p.is_file() and 0 < p.stat().st_size < SMALL_BYTES
+    ]
+    return sorted(small)[:MOST_BESIDE]
 
 
 def name_in(root: Path, path: Path) -> str:

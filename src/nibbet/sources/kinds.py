@@ -23,26 +23,28 @@ def _column(name: str, type: Type, words: str, *, required: bool = False) -> Col
 
 
 DATE = _column(
-    "date", "date", "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|month|monat|mois|mes|日付|日期|дата|день"
+    "date",
+    "date",
+    "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день",
 )
 DEVICE = _column(
     "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"
 )
 COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
 PAGE_WORDS = (
-    "page|address|url|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
-    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|ページ|页面|网页|страница|адрес"
+    "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
+    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес"
+)
+
+QUERY_WORDS = (
+    "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
+    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос"
 )
 
 SEARCH = [
     DATE,
     _column("page", "address", PAGE_WORDS),
-    _column(
-        "query",
-        "text",
-        "query|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchwort|requete|mot cle|terme|consulta|palabra clave|"
-        "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос",
-    ),
+    _column("query", "text", QUERY_WORDS),
     COUNTRY,
     DEVICE,
     _column("surface", "text", "surface|search type|result type|suchart|type de recherche|tipo de busqueda|vertical"),
@@ -55,14 +57,14 @@ SEARCH = [
     _column(
         "impressions",
         "count",
-        "impressions|impression|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
+        "impressions|impression|impr|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
         "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы",
         required=True,
     ),
     _column(
         "position",
         "place",
-        "position|rank|place|average position|mean position|avg position|mittlere position|rang|platz|posicion|posicao|posizione|positie|pozycja|placering|"
+        "position|rank|place|average position|mean position|avg position|avg pos|pos|average rank|mittlere position|durchschnittliche position|rang|platz|position moyenne|posicion media|posicion|posicao|posizione|positie|pozycja|placering|"
         "掲載順位|排名|позиция",
     ),
 ]
@@ -71,14 +73,14 @@ LANDINGS = [
     DATE,
     _column("page", "address", PAGE_WORDS, required=True),
     _column("channel", "text", "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал"),
-    _column("source", "text", "source|quelle|fuente|fonte|bron|origine|källa"),
+    _column("source", "text", "source|quelle|fuente|fonte|bron|origine|kalla"),
     _column("medium", "text", "medium|support|medio|mezzo"),
     DEVICE,
     COUNTRY,
     _column(
         "sessions",
         "count",
-        "sessions|session|visits|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
+        "sessions|session|visits|entrances|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
         "セッション|会话|会话数|сеансы|визиты",
         required=True,
     ),
@@ -86,7 +88,8 @@ LANDINGS = [
         "engaged_sessions",
         "count",
         "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
-        "sessioni coinvolte|betrokken sessies|engagierte sitzungen|engaged",
+        "sesiones comprometidas|sesiones activas|sessioni coinvolte|sessioni attive|betrokken sessies|engagierte sitzungen|visites engagees|sessions engagees|sessoes engajadas|sessoes envolvidas|"
+        "engagerade sessioner|engasjerte okter|aktivne sesje|zaangazowane sesje|エンゲージのあったセッション|互动会话|engaged",
     ),
     _column(
         "single_page_sessions",
@@ -116,7 +119,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|goals|orders|leads|purchases|abschlusse|konversionen|bestellungen|conversions total|conversiones|pedidos|conversioni|ordini|conversies|objectifs|コンバージョン|转化|конверсии",
+        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
@@ -131,18 +134,34 @@ CRAWL = [
     _column(
         "redirect_to",
         "address",
-        "redirect|redirect to|leads to|goes to|redirected to|weiterleitung|weiterleitungsziel|redirection|redirige a|reindirizzamento|destination",
+        "redirect|redirect to|leads to|goes to|redirected to|redirect url|redirect target|weiterleitung|weiterleitungsziel|weitergeleitet nach|redirection|redirige vers|redirigee vers|redirige a|redirigido a|"
+        "redireccion|redirecionado para|reindirizzamento|reindirizzata a|reindirizza a|omgeleid naar|doorverwijzing|omdirigerad till|omdirigeret til|przekierowanie|przekierowany na|リダイレクト先|重定向|перенаправление|destination",
     ),
-    _column("canonical", "address", "canonical|canonical link|kanonisch|kanonische adresse|canonique|canonica"),
-    _column("noindex", "flag", "robots|noindex|indexable|indexability|meta robots|robots directive|indexierbar"),
+    _column(
+        "canonical",
+        "address",
+        "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический",
+    ),
+    _column(
+        "noindex",
+        "flag",
+        "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"
+        "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
+        "インデックス可能|可索引|индексируется",
+    ),
     _column(
         "index_state",
         "text",
         "index state|index status|in the index|state in the index|indexed|indexstatus|im index|etat dans l index|estado en el indice",
     ),
-    _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo"),
+    _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок"),
+    _column(
+        "media",
+        "text",
+        "content type|media type|mime type|type of content|inhaltstyp|medientyp|type de contenu|tipo de contenido|tipo di contenuto",
+    ),
     _column("description", "text", "description|summary|meta description|beschreibung|descripcion|descrizione"),
-    _column("h1", "text", "main heading|h1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),
+    _column("h1", "text", "main heading|h1|h1 1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),
     _column("headings", "text", "headings|subheadings|h2|other headings|zwischenuberschriften|uberschriften|sous titres"),
     _column("words", "count", "words|word count|worter|wortzahl|mots|nombre de mots|palabras|parole"),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
@@ -150,14 +169,22 @@ CRAWL = [
     _column("inlinks", "count", "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes"),
     _column("outlinks", "count", "internal links out|outlinks|links out|outgoing links|ausgehende links|liens sortants|enlaces salientes"),
     _column("depth", "count", "depth|level|clicks from home|tiefe|ebene|profondeur|profundidad"),
-    _column("published", "date", "published|first published|publication date|published on|veroffentlicht|publie|publicado|pubblicato"),
+    _column(
+        "published",
+        "date",
+        "published|first published|publication date|published on|publish date|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
+    ),
     _column("modified", "date", "modified|last changed|updated|last modified|geandert|zuletzt geandert|modifie|modificado"),
     _column("in_sitemap", "flag", "in sitemap|sitemap"),
 ]
 
 EDITORIAL = [
     _column("page", "address", PAGE_WORDS, required=True),
-    _column("published", "date", "published|published on|publication date|first published|veroffentlicht|publie le|publicado"),
+    _column(
+        "published",
+        "date",
+        "published|published on|publication date|first published|publish date|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
+    ),
     _column("updated", "date", "updated|last updated|reviewed|aktualisiert|mis a jour|actualizado"),
     _column(
         "target_query",
@@ -165,31 +192,51 @@ EDITORIAL = [
         "target query|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
-    _column("protected", "flag", "protected|keep|locked|geschutzt|protege|protegido"),
+    _column(
+        "protected",
+        "flag",
+        "protected|keep|locked|do not touch|must stay|geschutzt|gesperrt|bleibt|behalten|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
+        "beschermd|behouden|skyddad|beskyttet|beskyttes|chroniony|chroniona|保護|受保护|защищено|защищена",
+    ),
 ]
 
 BACKLINKS = [
     _column(
         "from_url",
         "address",
-        "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|page source|origen",
+        "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|von|page source|page referente|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo",
         required=True,
     ),
-    _column("page", "address", "linked page|target|target page|to|" + PAGE_WORDS, required=True),
+    _column(
+        "page",
+        "address",
+        "linked page|target|target page|to|ziel|nach|cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|" + PAGE_WORDS,
+        required=True,
+    ),
     _column("anchor", "text", "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace"),
     _column("first_seen", "date", "first seen|seen since|found on|discovered|zuerst gesehen|vu le"),
     _column("visits", "count", "visits|visitors|clicks|besuche"),
 ]
 
 LINKS = [
-    _column("source", "address", "source|from|linking page|from page|source page|quelle|von|page source|origen", required=True),
-    _column("target", "address", "target|to|linked page|to page|target page|destination|ziel|nach|page cible|destino", required=True),
+    _column(
+        "source",
+        "address",
+        "source|from|linking page|from page|source page|quelle|von|page source|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo|リンク元|来源|источник",
+        required=True,
+    ),
+    _column(
+        "target",
+        "address",
+        "target|to|linked page|to page|target page|destination|ziel|nach|cible|page cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|リンク先|目标|цель",
+        required=True,
+    ),
     _column("anchor", "text", "anchor|anchor text|link text|linktext|ankertext|ancre|texto del enlace"),
     _column("follow", "flag", "follow|followed|dofollow|suivi"),
 ]
 
 RESULTS = [
-    _column("query", "text", "query|search term|keyword|term|phrase|suchbegriff|requete|consulta|zoekterm", required=True),
+    _column("query", "text", QUERY_WORDS, required=True),
     _column("date", "date", "date|day|datum|seen on|fecha|jour"),
     _column("rank", "count", "rank|position|place|platz|rang|posicion"),
     _column("url", "address", "url|address|result|result address|page|link|adresse"),
@@ -198,8 +245,8 @@ RESULTS = [
 ]
 
 DEMAND = [
-    _column("query", "text", "query|search term|keyword|term|phrase|suchbegriff|requete|consulta|zoekterm", required=True),
-    _column("month", "date", "month|date|monat|mois|mes|datum"),
+    _column("query", "text", QUERY_WORDS, required=True),
+    _column("month", "date", "month|date|monat|mois|mes|mese|maand|datum|period|zeitraum|periode|periodo"),
     _column(
         "volume",
         "count",
@@ -209,8 +256,13 @@ DEMAND = [
 ]
 
 HITS = [
-    _column("time", "date", "time|timestamp|date|datetime|when|zeit|zeitpunkt", required=True),
-    _column("path", "address", "path|url|uri|request|request path|pfad|address", required=True),
+    _column(
+        "time",
+        "date",
+        "time|timestamp|date|datetime|when|zeit|zeitpunkt|uhrzeit|heure|horodatage|hora|fecha|ora|tijd|tijdstip|tid|czas|時刻|时间|время",
+        required=True,
+    ),
+    _column("path", "address", "path|url|uri|request|request path|pfad|chemin|ruta|percorso|pad|sti|sciezka|address", required=True),
     _column("status", "count", "status|status code|code|response"),
     _column("agent", "text", "agent|user agent|useragent|client|browser"),
     _column("referrer", "text", "referrer|referer|from"),
@@ -291,3 +343,27 @@ NO_VALUE = {
     "nan",
     "undefined",
 }
+
+YES_WORDS = set(
+    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 是 да on".split()
+)
+NO_WORDS = set("no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 否 нет off".split())
+#: header words after which a yes means that a page may stand in the index; elsewhere a yes keeps it out
+INDEXABLE_WORDS = (
+    "indexable",
+    "indexabil",
+    "indexier",
+    "indicizz",
+    "indexeer",
+    "indexer",
+    "indeks",
+    "indexavel",
+    "indexado",
+    "indexacion",
+    "indexation",
+    "indexabilite",
+    "インデックス",
+    "索引",
+    "индекс",
+)
+KEPT_OUT_WORDS = ("noindex", "no index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")

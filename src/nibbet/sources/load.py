@@ -2,30 +2,47 @@
 
 from __future__ import annotations
 
-import re
-from collections import Counter
+import contextlib
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from datetime import date
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urlsplit
+
+import ibis
 
 from nibbet.engine import key_of, program
-from nibbet.errors import SourceError
+from nibbet.errors import NibbetError, SourceError
 from nibbet.sources.clean import Clean, Place, clean
-from nibbet.sources.files import PACKED, READABLE, Limits, Plain, find_files, name_in, unpack
-from nibbet.sources.kinds import TABLES
+from nibbet.sources.conventions import day_of_text
+from nibbet.sources.files import Limits, Plain, find_files, name_in, small_neighbours, unpack
+from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.read import read_sheets
-from nibbet.sources.recognise import Reading, guess_kind, missing, read_as, require_columns
-from nibbet.sources.sheets import Sheet, bundle, frame_sheet
+from nibbet.sources.profile import DATE
+from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns, words_of
+from nibbet.sources.sheets import Sheet, bundle, delimited, frame_sheet
+from nibbet.sources.side_by_side import windows_apart
+from nibbet.sources.surroundings import is_settings, settings_lines, with_periods
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings
     from nibbet.engine import AnyEngine, Engine, Store
 
 Say = Callable[[str], None]
+#: headers of a column that holds source and medium
+SOURCE_WORDS, MEDIUM_WORDS = {"source", "quelle", "fuente", "fonte", "bron", "origine"}, {"medium", "medio", "mezzo", "support"}
+
+
+@dataclass(frozen=True)
+class Understood:
+    """A sheet with the settings of its source, what its columns mean, and what one unit of its currency is worth (None: as it is)."""
+
+    sheet: Sheet
+    settings: SourceSettings
+    reading: Reading
+    rate: float | None = None
 
 
 def read_sources(
@@ -33,34 +50,74 @@ def read_sources(
 ) -> list[Clean]:
     """One cleaned table per file (or frame, or sheet), in the order of the settings.
 
-    Files are read by `engine` and then lie in `main`; tables of `main` are cleaned where they are. Raises SourceError and its kin; the message names file, fault and mend.
+    Files are read by `engine` and then lie in `main`; tables of `main` are cleaned where they are. Every source is understood before any is
+    read, so that all doubts come at once. Raises SourceError and its kin; the message names file, fault and mend.
     """
     limits = Limits(config.limits.expanded_bytes, config.limits.expansion_ratio)
     place = Place(engine, store, tuple(config.site.brand))
-    found: list[Clean] = []
+    there = replace(place, engine=main)
+    todo: list[tuple[Place, Understood]] = []
+    faults: list[NibbetError] = []
+
+    def gathered(make: Callable[[], list[tuple[Place, Understood]]]) -> None:
+        try:
+            todo.extend(make())
+        except NibbetError as fault:
+            faults.append(fault)
+
     for kind, frame in frames.items():
-        found += [_moved(one, engine, main) for one in _from_frame(place, kind, frame, limits)]
+        gathered(lambda kind=kind, frame=frame: [(place, one) for one in _of_frame(place, kind, frame, limits)])  # type: ignore[misc]
     for settings in config.source:
         if settings.table is not None:
-            there = replace(place, engine=main)
-            found.append(_cleaned(there, _frame_sheet(main, settings.table, main.table(settings.table)), settings))
-            continue
-        sheets: list[Sheet] = []
-        paths = find_files(root, settings.files)
-        say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
-        names = [name_in(root, path) for path in paths]
-        with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
-            for found_there in pool.map(partial(_sheets, place, settings, limits), paths, names):
-                sheets += found_there
-        rate = _exchange(settings, config)
-        found += [_moved(_cleaned(place, sheet, settings, rate), engine, main) for sheet in bundle(sheets)]
+            gathered(lambda s=settings: [(there, _understood(_frame_sheet(main, s.table, main.table(s.table)), s))])  # type: ignore[misc]
+        else:
+            gathered(lambda s=settings: [(place, one) for one in _of_files(place, s, config, root, limits, say, faults)])  # type: ignore[misc]
+    found: list[Clean] = []
+    for at, one in [] if faults else todo:
+        try:
+            found.append(_moved(_cleaned(at, one), engine, at.engine if at.engine is main else main))
+        except NibbetError as fault:
+            faults.append(fault)
+    if len(faults) == 1:
+        raise faults[0]
+    if faults:
+        raise SourceError("\n".join(dict.fromkeys(map(str, faults))))
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
     return found
 
 
-def _sheets(place: Place, settings: SourceSettings, limits: Limits, path: Path, name: str) -> list[Sheet]:
-    """The sheets of a file that serve; what the store knows of it is enough, and it is unpacked only when its rows are read."""
+def _of_files(
+    place: Place, settings: SourceSettings, config: Config, root: Path, limits: Limits, say: Say, faults: list[NibbetError]
+) -> list[Understood]:
+    """The tables in the files of a source, understood; what cannot be is added to `faults`."""
+    paths = find_files(root, settings.files)
+    say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
+    names = [name_in(root, path) for path in paths]
+    sheets: list[Sheet] = []
+    beside: dict[Path, list[str]] = {}
+    with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
+        waiting = [pool.submit(_sheets, place, settings, limits, beside, path, name) for path, name in zip(paths, names, strict=True)]
+    for one in waiting:
+        try:
+            sheets += one.result()
+        except NibbetError as fault:
+            faults.append(fault)
+    rate = _exchange(settings, config)
+    found = []
+    for sheet in bundle(sheets):
+        try:
+            found.append(_understood(sheet, settings, rate))
+        except NibbetError as fault:
+            faults.append(fault)
+    return found
+
+
+def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict[Path, list[str]], path: Path, name: str) -> list[Sheet]:
+    """The tables of a file that serve; what the store knows of it is enough, and it is unpacked only when its rows are read.
+
+    beside: what is known already of the settings that lie in folders.
+    """
     laid: list[Path] = []
 
     def unpacked() -> list[Plain]:
@@ -68,7 +125,7 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, path: Path, 
         laid[:] = [plain.path for plain in plains]
         return plains
 
-    def told() -> list[list[Any]]:
+    def described() -> list[list[Any]]:
         return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head, plain.tail] for plain in unpacked()]
 
     def lay(number: int) -> Path:
@@ -76,9 +133,76 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, path: Path, 
             unpacked()
         return laid[number]
 
-    known = place.store.value("plain", key_of(program(), name, place.store.digest(path), limits), told)
+    known = place.store.value("plain", key_of(program(), name, place.store.digest(path), limits), described)
     plains = [Plain(name + inner, *rest, partial(lay, number)) for number, (inner, *rest) in enumerate(known)]
-    return [sheet for plain in plains for sheet in _wanted(plain, settings)]
+    sheets, notes = tables_of(plains)
+    chosen = _wanted(sheets, settings, name)
+    if settings.kind in MEASURES and not settings.period and not all(_has_days(sheet, settings) for sheet in chosen):
+        chosen = with_surroundings(chosen, sheets, settings_beside(path, beside))
+    if settings.period:
+        chosen = [replace(sheet, period=None) for sheet in chosen]
+    parts = [part for sheet in chosen for part in windows_apart(sheet, settings.kind, settings.period)]
+    if notes and parts:
+        parts[0] = replace(parts[0], notes=(*parts[0].notes, *notes))
+    return parts
+
+
+def tables_of(plains: list[Plain]) -> tuple[list[Sheet], list[tuple[str, str]]]:
+    """The tables in the plain files of one package, and notes of those that hold none. Raises SourceError where no file holds any."""
+    sheets: list[Sheet] = []
+    faults: list[SourceError] = []
+    for plain in plains:
+        try:
+            sheets += read_sheets(plain)
+        except SourceError as fault:
+            faults.append(fault)
+    if not sheets and faults:
+        raise faults[0]
+    return sheets, [("left_out", f"left out: {fault}") for fault in faults]
+
+
+def with_surroundings(sheets: list[Sheet], package: list[Sheet], beside: list[str]) -> list[Sheet]:
+    """The sheets with the days that their package tells: its tables of settings, or the days of a dated table in it."""
+    lines = [line for sheet in package if is_settings(sheet) for line in settings_lines(sheet)]
+    return with_periods(sheets, lines or beside, _dated(package))
+
+
+def _dated(package: list[Sheet]) -> tuple[date, date] | None:
+    """The days that the one small table of days in a package covers."""
+    spans = set()
+    for sheet in package:
+        place = next((n for n, seen in enumerate(sheet.profiles) if seen.date > 0.95), None)
+        if place is None or sheet.column is None or is_settings(sheet) or sheet.profiles[place].distinct < 0.99:
+            continue
+        try:
+            days = [day for day in day_of_text(sorted(set(sheet.column(place))), where=sheet.name, header="").values() if day]
+        except SourceError:
+            continue
+        if len(days) > 6:
+            spans.add((min(days), max(days)))
+    return spans.pop() if len(spans) == 1 else None
+
+
+def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
+    """Whether the rows of a table carry their days: by header and first row where these are plain, else by all that is known of it."""
+    day = TABLES[settings.kind][0]
+    for place, header in enumerate(sheet.header):
+        if sheet.sample and header_score(header, day) > 0.9 and DATE.match(sheet.sample[0][place].strip()):
+            return True
+    return "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
+
+
+def settings_beside(path: Path, known: dict[Path, list[str]]) -> list[str]:
+    """The lines of small tables of settings that lie in the folder of a file."""
+    if path.parent not in known:
+        lines: list[str] = []
+        for other in small_neighbours(path.parent):
+            with contextlib.suppress(OSError, UnicodeDecodeError, SourceError):
+                text = other.read_text("utf-8-sig")
+                plain = Plain(other.name, "", other.suffix, len(text), text, "", lambda other=other: other)  # type: ignore[misc]
+                lines += [line for sheet in delimited(plain) if is_settings(sheet) for line in settings_lines(sheet)]
+        known[path.parent] = lines
+    return known[path.parent]
 
 
 def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
@@ -92,18 +216,27 @@ def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
     return found
 
 
-def _wanted(plain: Plain, settings: SourceSettings) -> list[Sheet]:
-    """The sheets of a file that serve as the kind; all when it is one, else those that have what the kind needs."""
-    sheets = read_sheets(plain)
+def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sheet]:
+    """The tables of a file that serve as the kind; the others of a package are left out, with a note."""
     if settings.sheet is not None:
-        named = [sheet for sheet in sheets if sheet.name.endswith(f"[{settings.sheet}]")]
+        named = [sheet for sheet in sheets if sheet.name.endswith((f"[{settings.sheet}]", f"/{settings.sheet}"))]
         if not named:
-            raise SourceError(f"{plain.name}: there is no filled sheet {settings.sheet!r}. It has: {', '.join(s.name for s in sheets)}.")
+            raise SourceError(f"{name}: there is no filled table {settings.sheet!r}. It has: {', '.join(s.name for s in sheets)}.")
         return named
     if len(sheets) == 1:
         return sheets
-    fitting = [sheet for sheet in sheets if not missing(read_as(sheet, settings.kind, _present(settings.columns, sheet)))]
-    return fitting or sheets[:1]
+    fitting, others = [], []
+    for sheet in sheets:
+        given = _present(settings.columns, sheet)
+        best = None if given else guess_kind(sheet)
+        fits = not missing(read_as(sheet, settings.kind, given)) and (best is None or best.kind == settings.kind)
+        (fitting if fits else others).append(sheet)
+    if not fitting:
+        return sheets[:1]
+    if others:
+        left = ", ".join(sheet.name.removeprefix(name).strip("/") or sheet.name for sheet in others)
+        fitting[0] = replace(fitting[0], notes=(*fitting[0].notes, ("left_out", f"{name}: not read as {settings.kind}: {left}.")))
+    return fitting
 
 
 def _present(columns: dict[str, str], sheet: Sheet) -> dict[str, str]:
@@ -122,16 +255,60 @@ def _exchange(settings: SourceSettings, config: Config) -> float | None:
     return config.value.rates[settings.currency]
 
 
-def _cleaned(place: Place, sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Clean:
-    reading = read_as(sheet, settings.kind, settings.columns)
+def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Understood:
+    """A sheet with its columns told, combined ones taken apart, constants added, and the days it covers.
+
+    Raises MissingColumnError and SourceError with the line that mends.
+    """
+    sheet = with_constants(combined_apart(sheet, settings.kind), settings.constant)
+    constant = {name: f"constant {name}" for name in settings.constant}
+    reading = read_as(sheet, settings.kind, {**settings.columns, **constant})
     require_columns(sheet, reading)
-    found = clean(place, sheet, reading, settings)
-    if rate is not None and "revenue" in found.table.columns:
-        found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * rate).round(6).cast("decimal(24,6)"))
+    if settings.period and "date" not in reading.matches and sheet.period is None:
+        sheet = replace(sheet, period=settings.period[0])
+    if reading.kind in MEASURES and "date" not in reading.matches and sheet.period is None:
+        raise SourceError(
+            f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
+            "nibbet.toml: period = [2026-08-03, 2026-10-31]"
+        )
+    return Understood(sheet, settings, reading, rate)
+
+
+def _cleaned(place: Place, one: Understood) -> Clean:
+    found = clean(place, one.sheet, one.reading, one.settings)
+    if one.rate is not None and "revenue" in found.table.columns:
+        found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
     return found
 
 
-def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Clean]:
+def combined_apart(sheet: Sheet, kind: str) -> Sheet:
+    """A column that holds source and medium, parted by a slash, as two."""
+    if kind != "landings":
+        return sheet
+    for place, header in enumerate(sheet.header):
+        words, seen = set(words_of(header)), sheet.profiles[place]
+        if place in sheet.hidden or seen.combined < 0.6 or seen.address > 0.5 or not (words & SOURCE_WORDS or words & MEDIUM_WORDS):
+            continue
+        wider = sheet.with_columns(
+            ["source", "medium"],
+            lambda row, place=place: [row[place].partition(" / ")[0].strip(), row[place].partition(" / ")[2].strip()],  # type: ignore[misc]
+            lambda table, place=place: [table[f"c{place}"].split(" / ")[0].strip(), table[f"c{place}"].split(" / ")[1].strip()],  # type: ignore[misc]
+        )
+        return replace(wider, hidden=wider.hidden | {place})
+    return sheet
+
+
+def with_constants(sheet: Sheet, constant: Mapping[str, str]) -> Sheet:
+    """The sheet with a column for each thing that all its rows share."""
+    if not constant:
+        return sheet
+    values = list(constant.values())
+    return sheet.with_columns(
+        [f"constant {name}" for name in constant], lambda _: values, lambda _: [ibis.literal(value) for value in values]
+    )
+
+
+def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Understood]:
     from nibbet.config import SourceSettings
 
     if isinstance(frame, (str, Path)):
@@ -139,53 +316,12 @@ def _from_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Cle
         path = Path(frame)
         if not path.is_file():
             raise SourceError(f"{kind}: there is no file {path}.")
-        return [_cleaned(place, sheet, settings) for sheet in _sheets(place, settings, limits, path, path.name)]
+        return [_understood(sheet, settings) for sheet in _sheets(place, settings, limits, {}, path, path.name)]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
     own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
-    return [_cleaned(place, sheet, SourceSettings(kind=kind, table=kind, columns=own))]  # type: ignore[arg-type]
+    settings = SourceSettings(kind=kind, table=kind, columns=own)  # type: ignore[arg-type]
+    return [_understood(part, settings) for part in windows_apart(sheet, kind)]
 
 
 def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:
     return frame_sheet(name, table, engine.fetch(table.limit(400)).to_dict("records"))
-
-
-def survey(root: Path, engine: Engine, limits: Limits) -> tuple[list[tuple[str, Reading]], list[tuple[str, str]], Counter[str]]:
-    """What lies in a folder: (pattern, reading) per kind of file that was understood, (file, why) for the others, and the hosts met.
-
-    Files of one folder that differ only in digits make one pattern.
-    """
-    understood: dict[tuple[str, str], tuple[str, Reading]] = {}
-    left: list[tuple[str, str]] = []
-    hosts: Counter[str] = Counter()
-    for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
-        name = str(path.relative_to(root))
-        try:
-            plains = unpack(path, name, engine.spill, limits, lambda _: "")
-            sheets = [sheet for plain in plains for sheet in read_sheets(plain)]
-        except SourceError as fault:
-            left.append((name, str(fault)))
-            continue
-        readings = [(sheet, reading) for sheet in sheets if (reading := guess_kind(sheet))]
-        if not readings:
-            left.append((name, "no kind of table was recognised"))
-            continue
-        sheet, reading = max(readings, key=lambda item: item[1].score)
-        if reading.kind != "backlinks" and "page" in reading.matches:
-            place = reading.matches["page"].place
-            hosts.update(host for row in sheet.sample if (host := urlsplit(row[place]).hostname))
-        pattern = _pattern(name, root)
-        key = (reading.kind, pattern)
-        if key not in understood or len(reading.doubtful) > len(understood[key][1].doubtful):
-            understood[key] = (pattern, reading)
-    return list(understood.values()), left, hosts
-
-
-def _pattern(name: str, root: Path) -> str:
-    """The name with its numbers as *, when several files fit that; else the name."""
-    pattern = re.sub(r"\*(?:[-_.q]?\*)+", "*", re.sub(r"\d+", "*", name))
-    return pattern if pattern != name and len([*root.glob(pattern)]) > 1 else name
-
-
-def _is_candidate(path: Path, root: Path) -> bool:
-    parts = path.relative_to(root).parts
-    return not any(part.startswith(".") or part == "out" for part in parts) and (path.suffix.lower() in READABLE | PACKED)

@@ -20,4 +20,4 @@ def read_sheets(plain: Plain) -> list[Sheet]:
         return [sitemap_sheet(plain)]
     if is_log(plain.head):
         return [log_sheet(plain)]
-    return [robots_sheet(plain)] if is_robots(plain.name, plain.head) else [delimited(plain)]
+    return [robots_sheet(plain)] if is_robots(plain.name, plain.head) else delimited(plain)

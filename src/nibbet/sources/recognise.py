@@ -4,29 +4,22 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
-from urllib.parse import urlsplit
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
-from nibbet.sources.kinds import NO_VALUE, TABLES, Column
-from nibbet.sources.sheets import Sheet
+from nibbet.sources.kinds import TABLES, Column
+from nibbet.sources.profile import Profile, is_ratio, never_above
 
-ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
-NUMBER = re.compile(
-    r"^[<>~≈]?\s*[-+]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
-)
-DATE = re.compile(
-    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$"
-    r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$|^[^\W\d]{3,}\.?[- ]\d{4}$",
-    re.IGNORECASE,
-)
-SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
-DEVICES = {"mobile", "desktop", "tablet", "phone", "handy", "smartphone", "computer", "mobil", "movil", "ordinateur", "ordenador"}
-SURFACES = {"web", "image", "images", "video", "videos", "news", "feed", "bild", "bilder"}
+if TYPE_CHECKING:
+    from nibbet.sources.sheets import Sheet
+
 SURE, DOUBTFUL = 0.62, 0.40
+#: how sure a column is that only its values tell: it serves, and is marked
+BY_VALUES = 0.6
 
 
 @dataclass(frozen=True)
@@ -41,12 +34,18 @@ class Match:
 
 @dataclass(frozen=True)
 class Reading:
-    """A sheet understood as one kind of table."""
+    """A sheet understood as one kind of table.
+
+    `unused` are the headers that serve for nothing, those with the values of a flag, an address or a count first; `twice` the columns
+    that were not taken because several columns of other values are headed alike.
+    """
 
     kind: str
     matches: dict[str, Match]
     score: float
     unused: list[str]
+    twice: tuple[tuple[str, str], ...] = ()
+    telling_unused: int = 0
 
     @property
     def doubtful(self) -> list[Match]:
@@ -81,51 +80,56 @@ def header_score(header: str, column: Column) -> float:
     return best
 
 
-def value_score(values: list[str], column: Column) -> float:
+#: text columns of words or sentences, which addresses, numbers, days and media types are not
+WORDY = ("query", "title", "h1", "description", "headings", "anchor", "target_query")
+#: characters from which on a cell is a page's text, and no label
+TEXT_LENGTH = 40
+
+
+def value_score(seen: Profile, column: Column) -> float:
     """-1 where the values cannot be this column, else 0 to 1: how strongly they alone point to it."""
-    filled = [value.strip() for value in values if value.strip().casefold() not in NO_VALUE and not value.startswith("(")]
-    if not filled:
+    if not seen.filled:
         return 0.0
-    share = {
-        "address": lambda: sum(bool(ADDRESS.search(v)) for v in filled),
-        "date": lambda: sum(bool(DATE.match(v)) or bool(SERIAL.match(v)) for v in filled),
-        "count": lambda: sum(bool(NUMBER.match(v)) for v in filled),
-        "number": lambda: sum(bool(NUMBER.match(v)) for v in filled),
-        "place": lambda: sum(bool(NUMBER.match(v)) for v in filled),
-    }.get(column.type)
-    fits = share() / len(filled) if share else 1.0
-    if share and fits < 0.6:
+    if column.type == "address":
+        return -1.0 if seen.address < 0.6 else 0.5 if column.name == "page" and seen.address > 0.9 else 0.0
+    if column.type == "date":
+        return -1.0 if seen.date < 0.6 else 0.5 if column.name == "date" and seen.date > 0.95 else 0.0
+    if column.type in ("count", "number", "place"):
+        known = seen.numbers[~np.isnan(seen.numbers)]
+        if seen.number < 0.6 or (column.type == "place" and len(known) and (seen.percent or float(known.max()) < 1)):
+            return -1.0
+        return 0.0
+    if column.type == "flag":
+        return 0.0 if seen.yes_no or seen.index_words or (column.name == "protected" and seen.distinct * seen.filled <= 2) else -1.0
+    if column.name == "media":
+        return 0.5 if seen.media > 0.6 else -1.0
+    if seen.media > 0.5 or (column.name == "text" and seen.length < TEXT_LENGTH):
         return -1.0
-    if column.name in ("query", "title", "h1") and sum(bool(NUMBER.match(v)) for v in filled) > 0.9 * len(filled) and len(filled) > 5:
+    if column.name in WORDY and seen.filled > 5 and max(seen.number, seen.date) > 0.9:
         return -0.3
-    if column.name == "page" and fits > 0.9:
-        return 0.5
-    if column.name == "date" and sum(bool(DATE.match(v)) for v in filled) > 0.95 * len(filled):
-        return 0.5
-    known = {"device": DEVICES, "surface": SURFACES}.get(column.name)
-    if known and {v.casefold() for v in filled} <= known:
-        return 0.5
-    return 0.0
+    return 0.5 if (column.name == "device" and seen.device) or (column.name == "surface" and seen.surface) else 0.0
 
 
 def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Reading:
-    """The best assignment of the sheet's columns to the columns of `kind`.
+    """The best assignment of the sheet's columns to the columns of `kind`: by header words, then by values for what they leave open.
 
     Args:
-        given: column -> header, as the user wrote it; these stand as they are.
+        given: column -> header (or "#3" for the third column), as the user wrote it; these stand as they are.
     Raises:
         SourceError: a header in `given` is not in the sheet, or a column name is unknown.
     """
-    columns = TABLES[kind]
     from scipy.optimize import linear_sum_assignment
 
+    columns = TABLES[kind]
     names = [column.name for column in columns]
     fixed = _given(sheet, kind, names, given or {})
-    values = [[row[place] for row in sheet.sample] for place in range(len(sheet.header))]
+    seen = sheet.profiles
     scores = np.zeros((len(sheet.header), len(columns)))
     for place, header in enumerate(sheet.header):
+        if place in sheet.hidden:
+            continue
         for number, column in enumerate(columns):
-            by_header, by_value = header_score(header, column), value_score(values[place], column)
+            by_header, by_value = header_score(header, column), value_score(seen[place], column)
             scores[place, number] = (
                 0.0 if by_value == -1.0 else min(1.0, max(by_header + 0.1 * (by_value > 0) + min(by_value, 0), by_value * 0.9))
             )
@@ -138,8 +142,172 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         for row, col in zip(rows, cols, strict=True)
         if scores[row, col] >= DOUBTFUL
     }
+    matches, twice = _without_twins(sheet, matches, fixed)
+    matches = _by_values(sheet, kind, matches, fixed)
+    matches = {name: matches[name] for name in names if name in matches}
     taken = {match.place for match in matches.values()}
-    return Reading(kind, matches, sum(m.confidence for m in matches.values()), [h for p, h in enumerate(sheet.header) if p not in taken])
+    spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
+    telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
+    unused = [sheet.header[place] or f"column {place + 1}" for place in (*telling, *(p for p in spare if p not in telling))]
+    return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice, len(telling))
+
+
+def _without_twins(sheet: Sheet, matches: dict[str, Match], fixed: dict[str, int]) -> tuple[dict[str, Match], tuple[tuple[str, str], ...]]:
+    """The matches without those whose header stands above another column of other values too."""
+    words = [words_of(header) for header in sheet.header]
+
+    def has_twin(match: Match) -> bool:
+        mine = [row[match.place] for row in sheet.sample]
+        return any(
+            other != match.place
+            and other not in sheet.hidden
+            and words[other]
+            and words[other] == words[match.place]
+            and [row[other] for row in sheet.sample] != mine
+            for other in range(len(words))
+        )
+
+    twice = [name for name, match in matches.items() if name not in fixed and has_twin(match)]
+    return {name: match for name, match in matches.items() if name not in twice}, tuple((name, matches[name].header) for name in twice)
+
+
+# -- by values -----------------------------------------------------------------------------------------------------------------------------
+
+
+def _by_values(sheet: Sheet, kind: str, matches: dict[str, Match], fixed: dict[str, int]) -> dict[str, Match]:
+    """The matches and what only values tell: columns that are the only ones with the right values, and rates that prove their parts."""
+    seen, found = sheet.profiles, dict(matches)
+    words = [words_of(header) for header in sheet.header]
+    twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
+
+    def spare() -> list[int]:
+        taken = {match.place for match in found.values()}
+        return [place for place in range(len(seen)) if place not in taken and place not in sheet.hidden and place not in twins]
+
+    def take(name: str, place: int | None) -> None:
+        if place is not None and name not in found:
+            found[name] = Match(name, sheet.header[place], place, BY_VALUES)
+
+    def only(places: list[int]) -> int | None:
+        return places[0] if len(places) == 1 else None
+
+    def addresses() -> list[int]:
+        return [place for place in spare() if seen[place].address > 0.8]
+
+    def days() -> list[int]:
+        return [place for place in spare() if seen[place].date > 0.9]
+
+    if kind in ("search", "landings"):
+        take("page", only(addresses()))
+        take("date", only(days()))
+        _counts_of_rates(sheet, kind, found, fixed, spare(), take)
+    if kind == "search":
+        known = [seen[p].numbers for p in spare() if seen[p].number > 0.9 and not seen[p].percent and not seen[p].date > 0.9]
+        places = [
+            p for p in spare() if seen[p].number > 0.9 and not seen[p].percent and not seen[p].whole and np.nanmin(seen[p].numbers) >= 1
+        ]
+        take("position", only(places) if known else None)
+        take("query", _wordiest(seen, spare()))
+    elif kind == "crawl":
+        _pages_of_crawl(sheet, found, addresses(), take)
+        take("status", only([p for p in spare() if seen[p].status and np.nanmax(seen[p].numbers) >= 200]))
+        take("noindex", only([p for p in spare() if seen[p].index_words]))
+        take("media", only([p for p in spare() if seen[p].media > 0.6]))
+    elif kind == "editorial":
+        take("page", only(addresses()))
+        take("published", only(days()))
+        take("protected", only([p for p in spare() if seen[p].yes_no]))
+    elif kind in ("links", "backlinks"):
+        one, other = ("source", "target") if kind == "links" else ("from_url", "page")
+        ends = addresses()
+        if one not in found and other not in found and len(ends) == 2:
+            take(one, ends[0])
+            take(other, ends[1])
+        elif len(ends) == 1:
+            take(one if other in found else other, ends[0])
+    elif kind == "results":
+        take("url", only(addresses()))
+        take("rank", only([p for p in spare() if seen[p].whole and 1 <= np.nanmin(seen[p].numbers) and np.nanmax(seen[p].numbers) <= 200]))
+        take("query", _most_repeated(seen, [p for p in spare() if seen[p].is_text]))
+    elif kind == "demand":
+        take("month", only(days()))
+        take("volume", only([p for p in spare() if seen[p].whole and seen[p].date < 0.9]))
+        take("query", _wordiest(seen, spare()))
+    elif kind == "hits":
+        take("time", only(days()))
+        take("path", only(addresses()))
+        take("status", only([p for p in spare() if seen[p].status]))
+    elif kind == "sitemap":
+        take("page", only(addresses()))
+    return found
+
+
+def _counts_of_rates(sheet: Sheet, kind: str, found: dict[str, Match], fixed: dict[str, int], spare: list[int], take) -> None:  # type: ignore[no-untyped-def]
+    """Counts that a rate beside them proves (clicks and impressions by CTR, sessions and engaged ones), else by their sizes."""
+    seen = sheet.profiles
+    part, whole = ("clicks", "impressions") if kind == "search" else ("engaged_sessions", "sessions")
+    rates = [place for place in spare if seen[place].number > 0.9 and not seen[place].date > 0.9]
+    if kind == "search" and part in found and whole in found and not {part, whole} & set(fixed):
+        a, b = found[part], found[whole]
+        proved = any(is_ratio(seen[r], seen[a.place], seen[b.place]) for r in rates)
+        if not proved and any(is_ratio(seen[r], seen[b.place], seen[a.place]) for r in rates):  # headed the other way round
+            found[part], found[whole] = (
+                replace(b, column=part, confidence=BY_VALUES),
+                replace(a, column=whole, confidence=BY_VALUES),
+            )
+        return
+    counts = [place for place in spare if seen[place].whole and seen[place].date < 0.9 and not seen[place].yes_no]
+    ones = [found[part].place] if part in found else counts
+    others = [found[whole].place] if whole in found else counts
+    pairs = [(a, b) for a in ones for b in others if a != b and never_above(seen[a], seen[b])]
+    proved_pairs = [(a, b) for a, b in pairs if any(r not in (a, b) and is_ratio(seen[r], seen[a], seen[b]) for r in rates)]
+    if kind == "search":
+        if len(proved_pairs) == 1 or (not proved_pairs and len(pairs) == 1 and len({*ones, *others}) == 2):
+            a, b = (proved_pairs or pairs)[0]
+            take(part, a)
+            take(whole, b)
+    elif len(proved_pairs) == 1 and part not in found and whole not in found:
+        take(part, proved_pairs[0][0])
+        take(whole, proved_pairs[0][1])
+    elif whole not in found:
+        take(whole, counts[0] if len(counts) == 1 else None)
+
+
+def _wordiest(seen: list[Profile], places: list[int]) -> int | None:
+    """The text column with the most different values, where one stands out."""
+    texts = [place for place in places if seen[place].is_text and not seen[place].device and not seen[place].surface]
+    texts.sort(key=lambda place: (-seen[place].distinct, -seen[place].words, place))
+    clear = len(texts) == 1 or (
+        len(texts) > 1 and seen[texts[0]].distinct * seen[texts[0]].words > 1.2 * seen[texts[1]].distinct * seen[texts[1]].words
+    )
+    return texts[0] if texts and clear else None
+
+
+def _most_repeated(seen: list[Profile], places: list[int]) -> int | None:
+    """The text column whose values stand in several rows each, as a query above its results."""
+    places = sorted(places, key=lambda place: (seen[place].distinct, place))
+    return places[0] if places and (len(places) == 1 or seen[places[0]].distinct < seen[places[1]].distinct) else None
+
+
+def _pages_of_crawl(sheet: Sheet, found: dict[str, Match], places: list[int], take) -> None:  # type: ignore[no-untyped-def]
+    """The address column that names the row (always filled, each value once), and the one that mostly repeats it: the canonical."""
+    seen = sheet.profiles
+    if "page" not in found:
+        full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
+        take("page", full[0] if full else places[0] if len(places) == 1 else None)
+    if "page" in found and "canonical" not in found:
+        own = found["page"].place
+        same = [
+            p
+            for p in places
+            if p != own
+            and seen[p].filled
+            and sum(row[p].rstrip("/") == row[own].rstrip("/") for row in sheet.sample) > 0.6 * seen[p].filled
+        ]
+        take("canonical", same[0] if len(same) == 1 else None)
+
+
+# -- what the user said, and what is missing -----------------------------------------------------------------------------------------------
 
 
 def _given(sheet: Sheet, kind: str, names: list[str], given: dict[str, str]) -> dict[str, int]:
@@ -147,33 +315,78 @@ def _given(sheet: Sheet, kind: str, names: list[str], given: dict[str, str]) -> 
     for name, header in given.items():
         if name not in names:
             raise SourceError(f"{sheet.name}: columns names {name!r}, which {kind} does not have. It has: {', '.join(names)}.")
-        if header not in sheet.header:
+        if header in sheet.header:
+            fixed[name] = sheet.header.index(header)
+        elif (number := re.fullmatch(r"#(\d+)", header)) and 1 <= int(number[1]) <= len(sheet.header):
+            fixed[name] = int(number[1]) - 1
+        else:
             raise SourceError(
                 f"{sheet.name}: columns says {name} = {header!r}, but the file has no such header. It has: {', '.join(sheet.header)}."
             )
-        fixed[name] = sheet.header.index(header)
     return fixed
+
+
+#: what rows of search can be about; totals of a site, of its days or countries serve too
+SUBJECTS = {"page", "query", "date", "country", "device", "surface"}
 
 
 def missing(reading: Reading) -> list[str]:
     """Columns without which the table cannot serve as its kind."""
     lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in reading.matches]
-    if reading.kind == "search" and not {"page", "query"} & set(reading.matches):
+    if reading.kind == "search" and not SUBJECTS & set(reading.matches):
         lacking.append("page")
     return lacking
 
 
 def require_columns(sheet: Sheet, reading: Reading) -> None:
     """Raises MissingColumnError, with the line to add, when the sheet lacks what its kind needs."""
-    if lacking := missing(reading):
-        guess = next((header for header in reading.unused), "your header")
+    lacking = missing(reading)
+    if not lacking:
+        return
+    twice = dict(reading.twice)
+    if named := [name for name in lacking if name in twice]:
+        places = [n + 1 for n, header in enumerate(sheet.header) if words_of(header) == words_of(twice[named[0]])]
         raise MissingColumnError(
-            f"{sheet.name}: no column for {', '.join(lacking)} was recognised, and {reading.kind} cannot do without. "
-            f"Its headers: {', '.join(sheet.header[:14])}. If one of them is it, add to its [[source]] in nibbet.toml: "
-            f'columns = {{ {lacking[0]} = "{guess}" }}; else export it again with that column.',
+            f'{sheet.name}: {len(places)} columns of different values are headed "{twice[named[0]]}", and {named[0]} can be any of them. '
+            f'Say by its place which: columns = {{ {named[0]} = "#{places[0]}" }}',
             sheet.name,
             lacking,
         )
+    columns = {column.name: column for column in TABLES[reading.kind]}
+    taken = {match.place for match in reading.matches.values()}
+    fits = [
+        header
+        for place, header in enumerate(sheet.header)
+        if place not in taken and place not in sheet.hidden and header and _could_be(sheet.profiles[place], columns[lacking[0]])
+    ]
+    mend = (
+        f'If one of them is it, add to its [[source]] in nibbet.toml: columns = {{ {lacking[0]} = "{fits[0]}" }}; else export it again with that column.'
+        if fits
+        else "None of them has such values: export it again with that column, or take the file out of its [[source]] in nibbet.toml."
+    )
+    raise MissingColumnError(
+        f"{sheet.name}: no column for {', '.join(lacking)} was recognised, and {reading.kind} cannot do without. "
+        f"Its headers: {', '.join(header for header in sheet.header[:14] if header)}. {mend}",
+        sheet.name,
+        lacking,
+    )
+
+
+def _could_be(seen: Profile, column: Column) -> bool:
+    if value_score(seen, column) < 0 or not seen.filled:
+        return False
+    return seen.whole and seen.date < 0.9 if column.type == "count" else seen.is_text if column.type == "text" else True
+
+
+# -- kinds ---------------------------------------------------------------------------------------------------------------------------------
+
+#: how many of which columns a table must have to be of a kind, besides those it cannot do without
+TELLING: dict[str, tuple[int, set[str]]] = {
+    "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks", "noindex", "media", "depth"}),
+    "editorial": (1, {"target_query", "published", "protected", "kind", "updated"}),
+    "results": (2, {"rank", "url", "title", "kind"}),
+    "hits": (1, {"status", "agent"}),
+}
 
 
 def guess_kind(sheet: Sheet) -> Reading | None:
@@ -181,31 +394,46 @@ def guess_kind(sheet: Sheet) -> Reading | None:
     if sheet.kind is not None:
         return read_as(sheet, sheet.kind)
     readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
-    fitting = [
-        reading
-        for reading in readings
-        if len(TELLING.get(reading.kind, (0, set()))[1] & set(reading.matches)) >= TELLING.get(reading.kind, (0,))[0]
-    ]
-    fitting = [
-        reading
-        for reading in fitting
-        if reading.kind not in ("links", "backlinks") or (reading.kind == "links") == _within_one_site(sheet, reading)
-    ]
+    fitting = [reading for reading in readings if _is_told(sheet, reading)]
     return max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
 
 
-#: how many of which columns a table must have to be of a kind, besides those it cannot do without
-TELLING: dict[str, tuple[int, set[str]]] = {
-    "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks"}),
-    "editorial": (1, {"target_query", "published", "protected", "kind", "updated"}),
-    "results": (2, {"rank", "url", "title", "kind"}),
-    "hits": (1, {"status", "agent"}),
-}
+def _is_told(sheet: Sheet, reading: Reading) -> bool:
+    """Whether enough of a table speaks for its kind."""
+    least, telling = TELLING.get(reading.kind, (0, set()))
+    found = set(reading.matches)
+    by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
+    if reading.kind == "crawl" and "status" in found:
+        least = 1  # answers of a server stand nowhere else beside addresses, but in its log
+    if len(telling & found) < least:
+        return False
+    if reading.kind in ("links", "backlinks"):
+        return (reading.kind == "links") == _within_one_site(sheet, reading)
+    if reading.kind == "landings":  # a lone count beside addresses may be anything: words, a day or a channel must speak for visits
+        return reading.matches["sessions"] in by_words or bool(
+            found & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
+        )
+    if reading.kind == "demand":
+        return not any(seen.address > 0.8 for seen in sheet.profiles) and (
+            bool({"query", "volume"} & {m.column for m in by_words}) or "month" in found
+        )
+    if reading.kind == "search":
+        return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(found & {"page", "query", "date"})
+    return True
 
 
 def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
     """Whether most links of the sheet stay on the host they start from."""
+    from urllib.parse import urlsplit
+
     ends = [name for name in ("source", "target", "from_url", "page") if name in reading.matches]
-    hosts = [[urlsplit(row[reading.matches[name].place]).hostname for row in sheet.sample] for name in ends]
+
+    def host(cell: str) -> str | None:
+        try:
+            return urlsplit(cell).hostname
+        except ValueError:
+            return None
+
+    hosts = [[host(row[reading.matches[name].place]) for row in sheet.sample] for name in ends]
     same = sum(a is None or b is None or a.removeprefix("www.") == b.removeprefix("www.") for a, b in zip(*hosts, strict=True))
     return same * 2 > len(sheet.sample)

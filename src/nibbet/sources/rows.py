@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 
     from nibbet.config import SourceSettings
     from nibbet.engine import AnyEngine
+    from nibbet.sources.periods import Period
 
 ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
@@ -127,7 +128,7 @@ def _typed(
         if kind in ("count", "number", "place"):
             typed[name] = number_cell(columns[name], cell, styles.get(name, ""))
         elif kind == "flag":
-            typed[name] = flag_cell(name, cell)
+            typed[name] = flag_cell(name, cell, reading.matches[name].header)
         elif kind != "date":
             typed[name] = query_cell(cell.cast("string")) if name == "query" else text_cell(cell.cast("string"))
     must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (
@@ -246,15 +247,17 @@ def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
     return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
 
 
-def completed(table: ibis.Table, reading: Reading, settings: SourceSettings) -> ibis.Table:
-    """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get their last day."""
+def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibis.Table:
+    """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get the last day of
+    their period.
+    """
     columns = {}
     for column in TABLES[reading.kind]:
         kind = ENGINE_TYPE[column.type]
         columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
-    undated = settings.period is not None and "date" not in reading.matches
-    if undated and settings.period:
-        columns["date"] = ibis.literal(settings.period[1], "date")
+    undated = period is not None and "date" not in reading.matches
+    if undated and period:
+        columns["date"] = ibis.literal(period[1], "date")
     for name in MEASURES.get(reading.kind, []):
         if name in reading.matches:
             columns[name] = columns[name].fill_null(0)

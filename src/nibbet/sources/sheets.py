@@ -9,11 +9,14 @@ import re
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
+from nibbet.sources.periods import Period, period_in
+from nibbet.sources.profile import DATE, NUMBER, Profile, profile
 
 if TYPE_CHECKING:
     import ibis
@@ -21,6 +24,8 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
+#: rows in which tables below each other are looked for
+MOST_ROWS_OF_BLOCKS = 20_000
 #: files that are read together as long as they are smaller; to read so much again costs less than a table for each
 PORTION_BYTES = 128_000_000
 #: words of a preamble that say the figures come from a part of the data
@@ -58,7 +63,9 @@ class Sheet:
     `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are c0, c1, ... in the order
     of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled into one table. `files` are
     their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long ones; `kind` is set where
-    the format itself says what it is.
+    the format itself says what it is. `period` are the days that rows without dates cover, as the table itself, its package or its name
+    tells them; `hidden` the columns that belong to another window of the same table; `lines` what stands above the header; `shapes` how each
+    text file is cut; `column` gives all cells of a column where the table is small.
     """
 
     name: str
@@ -71,6 +78,33 @@ class Sheet:
     kind: str | None = None
     portions: tuple[slice, ...] = (slice(0, None),)
     last: tuple[list[str], ...] = ()
+    period: Period | None = None
+    hidden: frozenset[int] = frozenset()
+    lines: tuple[str, ...] = ()
+    shapes: tuple[Delimited, ...] = ()
+    column: Callable[[int], list[str]] | None = None
+
+    @cached_property
+    def profiles(self) -> list[Profile]:
+        """What the values of each column show."""
+        return [profile([row[place] for row in self.sample]) for place in range(len(self.header))]
+
+    def with_columns(self, headers: list[str], cells: Callable[[list[str]], list[str]], exprs: Callable[[ibis.Table], list[Any]]) -> Sheet:
+        """The sheet with more columns behind its own: their headers, their cells in a row of the sample, their expressions in the engine."""
+        width, opened = len(self.header), self.open
+
+        def open_in(engine: Engine, how: Cells, at: slice) -> ibis.Table:
+            table = opened(engine, how, at)
+            return table.mutate(**{f"c{width + n}": expression for n, expression in enumerate(exprs(table))})
+
+        return replace(
+            self,
+            header=[*self.header, *headers],
+            sample=[[*row, *cells(row)] for row in self.sample],
+            last=tuple([*row, *cells(row)] for row in self.last),
+            open=open_in,
+            column=None,
+        )
 
 
 @dataclass(frozen=True)
@@ -86,8 +120,11 @@ class Delimited:
     empty: bool = False
 
 
-def delimited(plain: Plain) -> Sheet:
-    """A delimited text file, its preamble skipped. Raises SourceError when there is no header row with rows below it."""
+def delimited(plain: Plain) -> list[Sheet]:
+    """The tables of a delimited text file: one, its preamble skipped, or several below each other.
+
+    Raises SourceError when there are no rows that a table could be made of.
+    """
     text = plain.head
     whole = len(text) < HEAD_CHARACTERS
     if not whole:
@@ -96,34 +133,65 @@ def delimited(plain: Plain) -> Sheet:
         raise SourceError(f"{plain.name}: the file holds no rows. Export it again.")
     delimiter = _delimiter(text)
     rows, starts = _split(text, delimiter)
+    if whole and len(parts := blocks(rows)) > 1:
+        return _of_blocks(plain.name, parts, plain.digest)
+    filled = [(row, start) for row, start in zip(rows, starts, strict=True) if row]
+    rows, starts = [row for row, _ in filled], [start for _, start in filled]
     head = header_row(rows)
-    if head is None:
+    notes: list[tuple[str, str]] = []
+    if head is None and (first := _first_row_of_values(rows)) is not None:
+        header, body, skip, above = [""] * len(rows[first]), rows[first:], starts[first], starts[first]
+        notes.append(("headless", f"{plain.name}: there is no row of headers; columns are told by their values alone."))
+    elif head is None:
         raise SourceError(f"{plain.name}: no header row followed by rows was found. The first line reads {text.splitlines()[0][:80]!r}.")
-    header = [cell.strip() for cell in rows[head]]
-    sample = [row for row in rows[head + 1 :] if any(cell.strip() for cell in row)]
-    lenient = any(len(row) != len(header) for row in rows[head + 1 :] if row)
-    skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
+    else:
+        header, body = _header_cells(rows, head), rows[head + 1 :]
+        skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
+        above = starts[head]
+    sample = [row for row in body if any(cell.strip() for cell in row)]
+    lenient = any(len(row) != len(header) for row in body if row)
     shape = Delimited(plain.size, plain.lay, tuple(header), delimiter, skip, lenient, not sample and whole)
-    notes = [("preamble", f"{plain.name}: {starts[head]} lines before the header are skipped.")] if starts[head] else []
-    preamble = " ".join(text.splitlines()[: starts[head]])
+    lines = tuple(text.splitlines()[:above])
+    if above:
+        notes.append(("preamble", f"{plain.name}: {above} lines before the header are skipped."))
+    preamble = " ".join(lines)
     if re.search(SAMPLED, preamble, re.IGNORECASE):
         notes.append(("sampled", f"{plain.name} says that it holds a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
     last = tuple(row for row in _rows(plain.tail, delimiter) if len(row) == len(header))
-    return _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], last, tuple(notes))
+    sheet = _of_shape([(plain.name, plain.digest)], [shape], [_fit(row, len(header)) for row in sample[:SAMPLE_ROWS]], last, tuple(notes))
+    sheet = replace(sheet, lines=lines)
+    if not whole:
+        return [sheet]
+    return [
+        replace(sheet, column=lambda place: [_fit(row, len(header))[place] for row in _rows(text, delimiter) if row][head is not None :])
+    ]
+
+
+def _of_blocks(name: str, parts: list[tuple[list[str], list[list[str]], list[str]]], digest: str) -> list[Sheet]:
+    """A sheet for each of several tables below each other."""
+    return [
+        replace(table_of_rows(f"{name}[table {number}]", header, body, f"{digest}{number}"), lines=tuple(lines))
+        for number, (header, body, lines) in enumerate(parts, 1)
+    ]
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
     """The sheets with text files of equal header and shape made one each, in the order in which the first of them came."""
     alike: dict[object, list[Sheet]] = {}
     for number, sheet in enumerate(sheets):
-        alike.setdefault(sheet.shape or number, []).append(sheet)
+        alike.setdefault((sheet.shape, sheet.period, sheet.hidden) if sheet.shape else number, []).append(sheet)
     return [
-        _of_shape(
-            [file for s in group for file in s.files],
-            [s.shape for s in group if s.shape],
-            [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
-            tuple(row for s in group for row in s.last[-20:]),
-            tuple(note for s in group for note in s.notes),
+        replace(
+            _of_shape(
+                [file for s in group for file in s.files],
+                [s.shape for s in group if s.shape],
+                [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
+                tuple(row for s in group for row in s.last[-20:]),
+                tuple(note for s in group for note in s.notes),
+            ),
+            period=group[0].period,
+            hidden=group[0].hidden,
+            header=group[0].header,
         )
         if len(group) > 1
         else group[0]
@@ -157,7 +225,7 @@ def _of_shape(
 
     name = files[0][0] + (f" and {len(files) - 1} more" if len(files) > 1 else "")
     portions = _portions([s.size for s in shapes])
-    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=portions, last=last)
+    return Sheet(name, list(one.header), sample, open_in, files, one, notes, portions=portions, last=last, shapes=tuple(shapes))
 
 
 def _portions(sizes: list[int]) -> tuple[slice, ...]:
@@ -195,16 +263,15 @@ def _rows(text: str, delimiter: str) -> list[list[str]]:
 
 
 def _split(text: str, delimiter: str) -> tuple[list[list[str]], list[int]]:
-    """Rows of cells, and the line on which each begins, counted from 0; blank lines and the tail of the sample aside."""
+    """Rows of cells, blank ones as empty lists, and the line on which each begins, counted from 0; the tail of the sample aside."""
     reader = csv.reader(io.StringIO(text), delimiter=delimiter)
     rows, starts, line = [], [], 0
     try:
         for row in reader:
-            if row:
-                rows.append(row)
-                starts.append(line)
+            rows.append(row)
+            starts.append(line)
             line = reader.line_num
-            if len(rows) > SAMPLE_ROWS + 60:
+            if len(rows) > MOST_ROWS_OF_BLOCKS:
                 break
     except csv.Error:
         pass  # a cell larger than the reader takes: what was read so far is sample enough
@@ -223,15 +290,71 @@ def header_row(rows: list[list[Any]]) -> int | None:
         if cells and cells[0].startswith("#"):
             continue
         enough = len(cells) >= max(1, min(usual, 2)) and len(row) >= max(len(r) for r in rows[place : place + 30]) * 0.6
-        if enough and not any(_is_value(cell) for cell in cells) and len(set(cells)) >= len(cells) * 0.7:
-            return place
+        if not enough or any(_is_value(cell) for cell in cells) or len(set(cells)) < len(cells) * 0.45:
+            continue
+        if usual > 2 and len(cells) <= usual / 2:
+            continue  # a title, a setting, or the upper of two rows of headers
+        return place
     return None
 
 
 def _is_value(cell: str) -> bool:
-    """A cell that no header would hold: a number, a date or an address."""
-    digits = sum(character.isdigit() for character in cell)
-    return digits > len(cell) * 0.4 or "://" in cell or cell.startswith("/")
+    """A cell that no header would hold: a number, a day or an address."""
+    return bool(NUMBER.match(cell) or DATE.match(cell)) or "://" in cell or bool(re.match(r"/\S*$", cell))
+
+
+def _first_row_of_values(rows: list[list[str]]) -> int | None:
+    """Where a table without headers begins: the first of rows as wide as most, when it holds values; None where there is none."""
+    widths = Counter(len(row) for row in rows[:200]).most_common(1)
+    if not widths or widths[0][0] < 2 or len(rows) < 2:
+        return None
+    first = next(place for place, row in enumerate(rows) if len(row) == widths[0][0])
+    cells = [cell.strip() for cell in rows[first] if cell.strip()]
+    return first if len(cells) >= 2 and sum(map(_is_value, cells)) >= 2 else None
+
+
+def _header_cells(rows: list[list[str]], head: int) -> list[str]:
+    """The header, each cell with what stands above it where two rows make it: a window over its measures."""
+    header = [str(cell).strip() for cell in rows[head]]
+    above = [str(cell).strip() for cell in rows[head - 1]] if head else []
+    named = [cell for cell in above if cell]
+    repeated = len(set(filter(None, header))) < len([cell for cell in header if cell])
+    if (
+        not named
+        or len(above) < len(header) / 2
+        or above[0].startswith("#")
+        or not (repeated or sum(period_in(cell) is not None for cell in named) > 1)
+    ):
+        return header
+    upper, held = [], ""
+    for place in range(len(header)):
+        held = above[place] if place < len(above) and above[place] else held
+        upper.append(held)
+    return [f"{over} {cell}".strip() for over, cell in zip(upper, header, strict=True)]
+
+
+def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list[str]]]:
+    """The tables below each other in rows of cells: header, rows, and the lines above each; one or none where blank rows part no tables."""
+    groups: list[list[list[str]]] = [[]]
+    for row in rows:
+        if any(str(cell).strip() for cell in row):
+            groups[-1].append(row)
+        elif groups[-1]:
+            groups.append([])
+    found: list[tuple[list[str], list[list[str]], list[str]]] = []
+    lines: list[str] = []
+    for group in filter(None, groups):
+        head = header_row(group)
+        body = group[head + 1 :] if head is not None else group
+        fresh = head is not None and bool(body) and any(_is_value(str(cell).strip()) for row in body[:5] for cell in row)
+        if fresh and head is not None:
+            found.append((_header_cells(group, head), body, [*lines, *(" ".join(map(str, row)) for row in group[:head])]))
+            lines = []
+        elif found and len(group[0]) == len(found[-1][0]) and sum(1 for cell in group[0] if str(cell).strip()) > 1:
+            found[-1][1].extend(group)  # rows of the same table behind a blank line
+        else:
+            lines += [" ".join(map(str, row)) for row in group]
+    return found
 
 
 def _fit(row: list[str], width: int) -> list[str]:
@@ -245,24 +368,38 @@ def _empty(columns: list[str]) -> Any:
 
 
 def workbook(plain: Plain) -> list[Sheet]:
-    """The filled sheets of a workbook. Raises SourceError when none has a header row with rows below it."""
+    """The tables in the visible sheets of a workbook; hidden sheets are left out, and said.
+
+    Raises SourceError when none has a header row with rows below it.
+    """
     import python_calamine
 
     try:
         book = python_calamine.load_workbook(str(plain.path))
+        shown = {meta.name: meta.visible == python_calamine.SheetVisibleEnum.Visible for meta in book.sheets_metadata}
         named = [(name, book.get_sheet_by_name(name).to_python(skip_empty_area=True)) for name in book.sheet_names]
     except (python_calamine.CalamineError, OSError, ValueError) as fault:
         raise SourceError(f"{plain.name}: the workbook cannot be read ({fault}). Save it again as XLSX.") from None
-    sheets = []
+    sheets: list[Sheet] = []
+    dropped = []
     for name, cells in named:
         rows = [[_text(cell) for cell in row] for row in cells]
-        rows = [row for row in rows if any(row)]
-        head = header_row(rows)
-        if head is None or head + 1 >= len(rows):
-            continue
-        sheets.append(table_of_rows(f"{plain.name}[{name}]", rows[head], rows[head + 1 :], plain.digest + name))
+        found = blocks(rows) if shown.get(name, True) else []
+        if not found and any(any(row) for row in rows):
+            dropped.append(f"{name} (hidden)" if not shown.get(name, True) else f"{name} (no header row with rows below it)")
+        title = f"{plain.name}[{name}]"
+        tables = _of_blocks(title, found, plain.digest + name) if len(found) > 1 else []
+        tables += [
+            replace(table_of_rows(title, h, body, plain.digest + name), lines=tuple(lines)) for h, body, lines in found[: len(found) == 1]
+        ]
+        sheets += tables
     if not sheets:
-        raise SourceError(f"{plain.name}: no sheet holds a header row with rows below it.")
+        raise SourceError(
+            f"{plain.name}: no sheet holds a header row with rows below it{' (' + ', '.join(dropped) + ')' if dropped else ''}."
+        )
+    if dropped:
+        note = ("sheet_left_out", f"{plain.name}: sheets left out: {', '.join(dropped)}.")
+        sheets[0] = replace(sheets[0], notes=(*sheets[0].notes, note))
     return sheets
 
 
@@ -278,7 +415,14 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
             pd.DataFrame([_fit(row, width) for row in rows], columns=columns, dtype="str").replace("", None).astype("str")
         ).mutate(part=0)
 
-    return Sheet(name, header, [_fit(row, width) for row in rows[:SAMPLE_ROWS]], open_in, [(name, digest)])
+    return Sheet(
+        name,
+        header,
+        [_fit(row, width) for row in rows[:SAMPLE_ROWS]],
+        open_in,
+        [(name, digest)],
+        column=lambda place: [_fit(row, width)[place] for row in rows],
+    )
 
 
 def _text(cell: object) -> str:

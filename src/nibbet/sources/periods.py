@@ -1,0 +1,161 @@
+"""The days that a table without dates covers, as its headers, its preamble, a table of settings or a name tell them."""
+
+from __future__ import annotations
+
+import calendar
+import re
+import unicodedata
+from collections.abc import Iterable
+from datetime import date, timedelta
+
+from nibbet.sources.conventions import MONTHS
+
+Period = tuple[date, date]
+
+_NAMES = "|".join(sorted((re.escape(name) for name in MONTHS), key=len, reverse=True))
+_WORD = rf"(?P<name>{_NAMES})"
+_DAY = re.compile(
+    r"(?<!\d)(?P<y1>(?:19|20)\d{2})(?P<s1>[-_/.])(?P<m1>\d{1,2})(?P=s1)(?P<d1>\d{1,2})(?!\d)"
+    r"|(?<!\d)(?P<y2>20\d{2})(?P<m2>0[1-9]|1[0-2])(?P<d2>[0-2]\d|3[01])(?!\d)"
+    r"|(?<!\d)(?P<a>\d{1,2})(?P<s3>[-/.])(?P<b>\d{1,2})(?P=s3)(?P<y3>\d{4}|\d{2})(?!\d)"
+    rf"|(?<!\d)(?P<d4>\d{{1,2}})(?:st|nd|rd|th|\.)?[\s_-]*(?:de\s+|of\s+)?(?P<n4>{_NAMES})\.?,?[\s_-]*(?:de\s+)?(?P<y4>\d{{4}})(?!\d)"
+    rf"|(?<![^\W\d_])(?P<n5>{_NAMES})\.?[\s_-]+(?P<d5>\d{{1,2}})(?:st|nd|rd|th)?,?[\s_-]+(?P<y5>\d{{4}})(?!\d)",
+    re.IGNORECASE,
+)
+_MONTH = re.compile(
+    rf"(?<!\d)(?P<y1>20\d{{2}})[-_/.](?P<m1>0[1-9]|1[0-2])(?![\d])|(?<![\d/.-])(?P<m2>0[1-9]|1[0-2])[/.](?P<y2>20\d{{2}})(?!\d)"
+    rf"|(?<![^\W\d_])(?P<n3>{_NAMES})\.?[\s_-]+(?P<y3>20\d{{2}})(?!\d)",
+    re.IGNORECASE,
+)
+_QUARTER = re.compile(
+    r"(?<!\d)(?P<y1>20\d{2})[-_ ]?Q(?P<q1>[1-4])(?!\d)|(?<![^\W\d_])Q(?P<q2>[1-4])[-_ /]?(?P<y2>20\d{2})(?!\d)", re.IGNORECASE
+)
+_START = r"\b(start|from|begin|von|beginn|ab|debut|début|depuis|du|desde|inicio|da|dal|inizio|van|begin|fran|från|fra|od)\b"
+_END = r"\b(end|to|until|till|bis|ende|fin|au|jusqu|hasta|a|al|fine|tot|eind|til|slut|do|koniec)\b"
+#: words of a column set that is held against another
+_BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior", "vorige"}  # fmt: skip
+_YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy"}
+
+
+def period_in(text: str) -> Period | None:
+    """The one period that a text names: two days, one month or quarter, or from one month to another; None where it names none or several."""
+    text = _plain(text)
+    days = _days(text)
+    if days is None:
+        return None
+    if len(days) == 2:
+        return (days[0], days[1]) if days[0] <= days[1] else None
+    if days:
+        return None
+    spans = [_month(match) for match in _MONTH.finditer(text)] + [_quarter(match) for match in _QUARTER.finditer(text)]
+    if not spans or len(spans) > 2:
+        return None
+    first, last = min(spans), max(spans)
+    return first[0], last[1]
+
+
+def without_period(text: str) -> str:
+    """The text without the days, months and quarters it names, and the marks between them."""
+    bare = _QUARTER.sub(" ", _MONTH.sub(" ", _DAY.sub(" ", _plain(text))))
+    return re.sub(r"\s+", " ", re.sub(r"\(\s*(?:[-–—/.,:]|to|bis|au|a|al|until|\s)*\s*\)|(?:^|\s)[-–—]+(?=\s|$)", " ", bare)).strip(
+        " -–—:,|"
+    )
+
+
+def period_of_lines(lines: Iterable[str]) -> Period | None:
+    """The period that a preamble or a table of settings tells: a line that names one, else a line for its start and one for its end."""
+    texts = [_plain(line).strip(" #\t;,\"'") for line in lines]
+    found = {period for line in texts if (period := period_in(line)) is not None and len(_days(line) or ()) == 2}
+    if len(found) == 1:
+        return found.pop()
+    if found:
+        return None
+    starts = {days[0] for line in texts if re.search(_START, line, re.IGNORECASE) and len(days := _days(line) or []) == 1}
+    ends = {days[0] for line in texts if re.search(_END, line, re.IGNORECASE) and len(days := _days(line) or []) == 1} - starts
+    if len(starts) == 1 and len(ends) == 1 and min(starts) <= min(ends):
+        return min(starts), min(ends)
+    months = {period for line in texts if not _days(line) and (period := period_in(line)) is not None}
+    return months.pop() if len(months) == 1 else None
+
+
+def period_of_name(name: str) -> Period | None:
+    """The period that the name of a file tells, else those of the folders it lies in, the nearest first."""
+    for part in reversed(re.split(r"[/\\]", name)):
+        if (found := period_in(re.sub(r"\.\w{1,8}$", "", part).replace("_", " "))) or (found := period_in(part)):
+            return found
+    return None
+
+
+def period_beside(words: list[str], period: Period) -> Period | None:
+    """The period of a column set that is called "previous" or "a year before" beside one whose days are known."""
+    known = set(words)
+    if known & _YEAR:
+        return _year_before(period[0]), _year_before(period[1])
+    if known & _BEFORE:
+        length = (period[1] - period[0]).days + 1
+        return period[0] - timedelta(days=length), period[0] - timedelta(days=1)
+    return None
+
+
+def _plain(text: str) -> str:
+    """The text without accents, by which months are named."""
+    return "".join(c for c in unicodedata.normalize("NFKD", text) if not unicodedata.combining(c))
+
+
+def _year_before(day: date) -> date:
+    return day.replace(year=day.year - 1, day=28 if (day.month, day.day) == (2, 29) else day.day)
+
+
+def _days(text: str) -> list[date] | None:
+    """The days that a text names in their order; None where day and month cannot be told apart."""
+    from nibbet.sources.recognise import words_of
+
+    found: list[tuple[int, int, int] | tuple[int, int, int, str]] = []
+    for m in _DAY.finditer(text):
+        if m["y1"]:
+            found.append((int(m["y1"]), int(m["m1"]), int(m["d1"])))
+        elif m["y2"]:
+            found.append((int(m["y2"]), int(m["m2"]), int(m["d2"])))
+        elif m["a"]:
+            year = int(m["y3"]) + (2000 if len(m["y3"]) == 2 else 0)
+            found.append((year, int(m["a"]), int(m["b"]), "dmy" if m["s3"] == "." else "?"))
+        else:
+            name, day, year = (m["n4"], m["d4"], m["y4"]) if m["n4"] else (m["n5"], m["d5"], m["y5"])
+            found.append((int(year), MONTHS[words_of(name)[0]], int(day)))
+    loose = [one for one in found if len(one) == 4 and one[3] == "?"]
+    orders = {"dmy", "mdy"}
+    if any(one[1] > 12 for one in loose):
+        orders = {"dmy"}
+    elif any(one[2] > 12 for one in loose):
+        orders = {"mdy"}
+    readings = []
+    for order in sorted(orders):
+        try:
+            readings.append([_as_day(one, order) for one in found])
+        except ValueError:
+            continue
+    usable = [days for days in readings if days == sorted(days)] or readings
+    return usable[0] if usable and all(days == usable[0] for days in usable) else [] if not found else None
+
+
+def _as_day(one: tuple[int, int, int] | tuple[int, int, int, str], order: str) -> date:
+    if len(one) == 3:
+        return date(*one)
+    year, a, b, form = one
+    return date(year, b, a) if (form if form != "?" else order) == "dmy" else date(year, a, b)
+
+
+def _month(m: re.Match[str]) -> Period:
+    from nibbet.sources.recognise import words_of
+
+    if m["n3"]:
+        year, month = int(m["y3"]), MONTHS[words_of(m["n3"])[0]]
+    else:
+        year, month = (int(m["y1"]), int(m["m1"])) if m["y1"] else (int(m["y2"]), int(m["m2"]))
+    return date(year, month, 1), date(year, month, calendar.monthrange(year, month)[1])
+
+
+def _quarter(m: re.Match[str]) -> Period:
+    year, quarter = (int(m["y1"]), int(m["q1"])) if m["y1"] else (int(m["y2"]), int(m["q2"]))
+    last = quarter * 3
+    return date(year, last - 2, 1), date(year, last, calendar.monthrange(year, last)[1])

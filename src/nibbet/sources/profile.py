@@ -1,0 +1,152 @@
+"""What the values of a column show, whatever its header says: addresses, days, counts, rates, places, flags, short lists."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nibbet.sources.kinds import NO_VALUE, NO_WORDS, YES_WORDS
+
+ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
+NUMBER = re.compile(
+    r"^[<>~≈]?\s*[-+−]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
+)
+DATE = re.compile(
+    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$|^\d{1,2}[-/.]\d{4}$"
+    r"|^\d{4}[- ]?(W|KW|S)\d{1,2}$|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$"
+    r"|^[^\W\d]{3,}\.?[- ]\d{4}$|^\d{4}-\d{2}-\d{2}\s*(-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$",
+    re.IGNORECASE,
+)
+SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
+MEDIA_TYPE = re.compile(r"^(text|image|application|font|video|audio|model|multipart|message)/[\w.+-]+", re.IGNORECASE)
+#: addresses of files that are no pages
+ASSET = r"(?i)^[^?#]*\.(?:css|js|mjs|map|png|jpe?g|gif|svg|webp|avif|bmp|ico|woff2?|ttf|otf|eot|mp4|webm|mov|mp3|wav|json|xml|rss|atom|txt|zip|gz)(?:[?#].*)?$"
+DEVICES = set(
+    "mobile desktop tablet phone handy smartphone computer mobil movil móvil ordinateur ordenador tablette tableta pc laptop celular portable telefon "
+    "téléphone telefoon tablett komputer dator nettbrett スマートフォン パソコン タブレット 手机 电脑 平板电脑 компьютер телефон планшет".split()
+)
+SURFACES = set(
+    "web image images video videos news feed bild bilder imagen imagenes immagini vidéo vídeo noticias nieuws nachrichten".split()
+)
+STATUSES = {200, 204, 206, 301, 302, 303, 304, 307, 308, 400, 401, 403, 404, 405, 410, 429, 451, 500, 502, 503, 504}
+#: values so close to a ratio of two columns that they are that ratio, as rounded as people round
+RATIO_SLACK = 0.0051
+
+
+@dataclass(frozen=True)
+class Profile:
+    """One column of a sample. Shares are of its filled cells; numbers stand by row, NaN where a cell holds none."""
+
+    rows: int
+    filled: int
+    address: float
+    date: float
+    number: float
+    numbers: NDArray[np.float64]
+    percent: bool
+    distinct: float
+    words: float
+    length: float
+    yes_no: bool
+    index_words: bool
+    media: float
+    device: bool
+    surface: bool
+    status: bool
+    combined: float
+    hosts: frozenset[str]
+
+    @property
+    def whole(self) -> bool:
+        """Counts: whole numbers from 0 up, in nine of ten filled cells."""
+        known = self.numbers[~np.isnan(self.numbers)]
+        return self.number >= 0.9 and not self.percent and bool(len(known)) and bool(np.all((known == np.floor(known)) & (known >= 0)))
+
+    @property
+    def is_text(self) -> bool:
+        """Words of people: neither addresses nor numbers, days, flags or media types."""
+        return self.filled > 0 and max(self.address, self.date, self.number, self.media) < 0.6 and not (self.yes_no or self.index_words)
+
+
+def profile(cells: Sequence[str]) -> Profile:
+    """What a column of sampled cells shows."""
+    bare = [cell.strip() for cell in cells]
+    filled = [cell for cell in bare if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)]
+    count = max(len(filled), 1)
+    lower = {cell.casefold() for cell in filled}
+
+    def share(form: re.Pattern[str]) -> float:
+        return sum(bool(form.search(cell)) for cell in filled) / count
+
+    numbers = _numbers(bare)
+    known = numbers[~np.isnan(numbers)]
+    days = sum(bool(DATE.match(cell)) for cell in filled) / count
+    serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and len(lower) > 3 and np.ptp(known) < 4000
+    flags = bool(filled) and len(lower) <= 3 and lower <= (YES_WORDS | NO_WORDS)
+    index = bool(filled) and len(lower) <= 40 and sum("index" in cell or "follow" in cell for cell in lower) > 0.6 * len(lower)
+    addresses = share(ADDRESS)
+    hosts = frozenset(match[1].casefold() for cell in filled[:200] if (match := re.match(r"(?:https?:)?//([^/?#:]+)", cell, re.IGNORECASE)))
+    return Profile(
+        rows=len(cells),
+        filled=len(filled),
+        address=addresses,
+        date=max(days, float(serial) * 0.99),
+        number=share(NUMBER),
+        numbers=numbers,
+        percent=any(cell.endswith("%") for cell in filled),
+        distinct=len(lower) / count,
+        words=sum(len(cell.split()) for cell in filled) / count,
+        length=sum(map(len, filled)) / count,
+        yes_no=flags,
+        index_words=index,
+        media=share(MEDIA_TYPE),
+        device=bool(filled) and lower <= DEVICES,
+        surface=bool(filled) and lower <= SURFACES,
+        status=len(known) > 0 and len(known) == len(filled) and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
+        combined=sum(" / " in cell for cell in filled) / count,
+        hosts=hosts,
+    )
+
+
+def _numbers(cells: list[str]) -> NDArray[np.float64]:
+    """The numbers in the cells, percents as shares, read with the decimal mark that the column itself proves."""
+    from nibbet.sources.conventions import sample_mark
+
+    mark = sample_mark(cells) or "."
+    out = np.full(len(cells), np.nan)
+    for row, cell in enumerate(cells):
+        if not NUMBER.match(cell):
+            continue
+        digits = re.sub(r"[^\d.,+−-]", "", cell).replace("−", "-")
+        plain = digits.replace(".", "").replace(",", ".") if mark == "," else digits.replace(",", "")
+        try:
+            out[row] = float(plain) / (100 if cell.endswith("%") else 1)
+        except ValueError:
+            continue
+    return out
+
+
+def is_ratio(rate: Profile, part: Profile, whole: Profile) -> bool:
+    """Whether a column is, row by row, `part` over `whole`, as a share or in percent."""
+    a, b, r = part.numbers, whole.numbers, rate.numbers
+    usable = ~np.isnan(a) & ~np.isnan(b) & ~np.isnan(r) & (b > 0)
+    if usable.sum() < 3 or not a[usable].any() or (a[usable] == b[usable]).all():
+        return False
+    true = a[usable] / b[usable]
+    known = r[usable]
+    return any(
+        float(np.mean(np.abs(known / scale - true) <= RATIO_SLACK / min(scale, 10))) >= 0.9 and float(np.max(known / scale)) > 0
+        for scale in (1.0, 100.0)
+        if scale == 1.0 or known.max() > 1
+    )
+
+
+def never_above(part: Profile, whole: Profile) -> bool:
+    """Whether two columns of counts can be a part and its whole: in no row the part is larger, and all in all it is smaller."""
+    usable = ~np.isnan(part.numbers) & ~np.isnan(whole.numbers)
+    a, b = part.numbers[usable], whole.numbers[usable]
+    return bool(len(a)) and bool(np.all(a <= b)) and float(a.sum()) < float(b.sum())

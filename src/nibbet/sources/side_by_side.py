@@ -1,0 +1,127 @@
+"""Windows that stand side by side in one table, one set of measures for each: taken apart into a table for each window."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from nibbet.sources.kinds import MEASURES, TABLES, Column
+from nibbet.sources.periods import Period, period_beside, period_in, without_period
+from nibbet.sources.recognise import header_score, words_of
+from nibbet.sources.sheets import Sheet
+
+#: words of columns that hold a change between windows, which follows from them
+CHANGE_WORDS = set(
+    "difference diff change delta growth variation trend veranderung unterschied differenz entwicklung ecart evolution difference cambio diferencia variacion "
+    "variazione differenza verschil verandering skillnad forandring endring roznica zmiana".split()
+)
+#: words of the window that is looked at, which need no window of their own
+CURRENT_WORDS = set("current recent now this latest aktuell aktueller jetzt actuel actuelle actual attuale huidig nuvarande".split())
+#: other measures of a window than those that are summed
+BESIDE = {"search": ("position",), "landings": ("engaged_share", "single_page_share", "seconds_each")}
+#: how well a header must name a measure to be one of a window's
+NAMED = 0.55
+
+
+def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> list[Sheet]:
+    """The sheet for each window that its headers tell, with the days of that window where they are known; the sheet itself where there is one.
+
+    Args:
+        periods: the days of the windows from left to right, as the settings say them.
+    """
+    if kind not in MEASURES:
+        return [sheet]
+    windows, changes = _windows(sheet, kind)
+    if len(windows) < 2 and not any(isinstance(window, tuple) for window in windows):
+        return [sheet]
+    everywhere = {place for places in windows.values() for place in places}
+    main = next((window for window in windows if isinstance(window, tuple)), None) or (periods[0] if periods else sheet.period)
+    apart = []
+    for number, (window, places) in enumerate(windows.items()):
+        period = window if isinstance(window, tuple) else None
+        if number < len(periods):
+            period = periods[number]
+        elif period is None:
+            words = set(str(window).split())
+            period = sheet.period if not words or words <= CURRENT_WORDS else period_beside(sorted(words), main) if main else None
+        suffix = f" [{period[0]}..{period[1]}]" if period else f" [{window or number + 1}]"
+        header = [_bare(cell, window) if place in places else cell for place, cell in enumerate(sheet.header)]
+        apart.append(
+            replace(
+                sheet,
+                name=sheet.name + suffix,
+                header=header,
+                hidden=sheet.hidden | frozenset((everywhere - places) | changes),
+                period=period,
+                files=[(name + suffix, digest + suffix if digest else "") for name, digest in sheet.files],
+            )
+        )
+    return apart
+
+
+def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set[int]]:
+    """The places of each window, by its days or the words that tell it from the others, and the places of changes between them."""
+    measures = [column for column in TABLES[kind] if column.name in (*MEASURES[kind], *BESIDE[kind])]
+    changes = {
+        place
+        for place, cell in enumerate(sheet.header)
+        if CHANGE_WORDS & set(words_of(cell)) and any(header_score(without_period(cell), column) >= 0.4 for column in measures)
+    }
+    dated = {
+        place: period
+        for place, cell in enumerate(sheet.header)
+        if (period := period_in(cell)) is not None and place not in changes and any(c.isalpha() for c in without_period(cell))
+    }
+    if dated:
+        found: dict[Period | str, set[int]] = {}
+        for place, period in dated.items():
+            found.setdefault(period, set()).add(place)
+        return found, changes
+    tagged: dict[str, dict[str, int]] = {}
+    for place, cell in enumerate(sheet.header):
+        if place in changes or place in sheet.hidden:
+            continue
+        for column in measures:
+            if header_score(cell, column) >= NAMED:
+                tag = " ".join(_words_beside(cell, column))
+                tagged.setdefault(column.name, {}).setdefault(tag, place)
+                break
+    several = {name: tags for name, tags in tagged.items() if len(tags) > 1}
+    tags = list(dict.fromkeys(tag for of_measure in several.values() for tag in of_measure))
+    counts = [name for name in several if name in MEASURES[kind]]
+    known = [tag for tag in tags if not tag or _tells_window(tag)]
+    if not counts or len(known) != len(tags) or len(tags) < 2:
+        return {}, set()
+    places = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
+    for place, cell in enumerate(sheet.header):  # rates of a window that no column of ours stands for
+        for tag in tags:
+            if tag and not any(place in held for held in places.values()) and set(tag.split()) <= set(words_of(cell)):
+                places[tag].add(place)
+    return dict(places), changes
+
+
+def _tells_window(tag: str) -> bool:
+    """Whether words beside a measure tell a window, not another measure ("clicks from ads")."""
+    from datetime import date
+
+    words = tag.split()
+    return bool(set(words) & CURRENT_WORDS) or period_beside(words, (date(2026, 1, 1), date(2026, 1, 31))) is not None
+
+
+def _words_beside(cell: str, column: Column) -> list[str]:
+    """The words of a header that do not name the column."""
+    have = words_of(cell)
+    phrases = sorted((words_of(words) for words in (column.name.replace("_", " "), *column.words)), key=len, reverse=True)
+    for phrase in phrases:
+        if phrase and {word.rstrip("s") for word in phrase} <= {word.rstrip("s") for word in have}:
+            named = {word.rstrip("s") for word in phrase}
+            return sorted(word for word in have if word.rstrip("s") not in named and word != "period")
+    return sorted(have)
+
+
+def _bare(cell: str, window: Period | str) -> str:
+    """A header without what tells its window."""
+    if isinstance(window, tuple):
+        return without_period(cell)
+    words = set(window.split()) | {"period"}
+    return " ".join(word for word in words_of(cell) if word not in words) if window else cell

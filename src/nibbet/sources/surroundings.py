@@ -1,0 +1,75 @@
+"""What stands around a table tells of it: the days it covers and what all its rows share, from its preamble, its package and its name."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+
+from nibbet.sources.kinds import TABLES
+from nibbet.sources.periods import Period, period_of_lines, period_of_name
+from nibbet.sources.profile import ADDRESS, DEVICES, SURFACES
+from nibbet.sources.recognise import header_score
+from nibbet.sources.sheets import Sheet
+
+#: rows up to which a table of two columns can be one of settings
+MOST_SETTINGS = 60
+#: what all rows of a table can share
+SHARED = ("page", "query", "country", "device", "surface", "channel")
+
+
+def is_settings(sheet: Sheet) -> bool:
+    """Whether a table is a list of settings: a name and a value in each row."""
+    return (
+        len(sheet.header) == 2 and len(sheet.sample) < MOST_SETTINGS and not any(p.number > 0.6 or p.address > 0.6 for p in sheet.profiles)
+    )
+
+
+def settings_lines(sheet: Sheet) -> list[str]:
+    """The rows of a table of settings as lines."""
+    return [f"{name}: {value}" for name, value in [sheet.header, *sheet.sample]]
+
+
+def with_periods(sheets: Sequence[Sheet], package: Sequence[str], dated: Period | None) -> list[Sheet]:
+    """The sheets with the days that they cover where they carry none, as told by the preamble, then by the package, then by names.
+
+    Args:
+        package: the lines of settings tables that lie in the same file, package or folder; dated: the days of a dated table of it.
+    """
+    return [
+        sheet
+        if sheet.period is not None
+        else replace(sheet, period=period_of_lines(sheet.lines) or period_of_lines(package) or dated or period_of_name(sheet.files[0][0]))
+        for sheet in sheets
+    ]
+
+
+def shared_values(lines: Sequence[str]) -> dict[str, str]:
+    """What all rows share, as lines of the form "name: value" say it: a page, query, country, device, surface or channel."""
+    found: dict[str, str] = {}
+    columns = {column.name: column for kind in ("search", "landings") for column in TABLES[kind] if column.name in SHARED}
+    for line in lines:
+        name, mark, value = line.strip(" #\t").partition(":")
+        value = value.strip(" \t,;\"'+=")
+        if not mark or not value or value.startswith("//"):
+            continue
+        for column in columns.values():
+            if header_score(name, column) < 0.9:
+                continue
+            known = {"page": ADDRESS.match(value), "device": value.casefold() in DEVICES, "surface": value.casefold() in SURFACES}
+            if known.get(column.name, re.fullmatch(r"[\w\s'’-]{2,60}", value)) and value.casefold() not in (
+                "all",
+                "alle",
+                "tous",
+                "todos",
+                "any",
+            ):
+                found.setdefault(column.name, value)
+    return found
+
+
+def page_of_name(name: str) -> str | None:
+    """The address that a file's name holds, as in "queries of tarnbrook.example_kit_dry-bag.csv"; None where it holds none."""
+    bare = re.sub(r"\.(csv|tsv|txt|xlsx?|ods|json|gz|zip)$", "", name.rsplit("/", 1)[-1], flags=re.IGNORECASE)
+    match = re.search(r"([\w-]+(?:\.[\w-]+)*\.[a-z]{2,})[_/]([\w./-]+)$", bare, re.IGNORECASE)
+    return f"https://{match[1]}/{match[2].strip('_').replace('_', '/')}/" if match else None

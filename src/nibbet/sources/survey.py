@@ -1,0 +1,149 @@
+"""What lies in a folder: every table that serves, with its kind, grain, days and doubts, and why the others do not."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from nibbet.errors import SourceError
+from nibbet.sources.files import PACKED, READABLE, Limits, unpack
+from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
+from nibbet.sources.load import combined_apart, settings_beside, tables_of, with_surroundings
+from nibbet.sources.periods import Period
+from nibbet.sources.recognise import Reading, guess_kind
+from nibbet.sources.sheets import Sheet
+from nibbet.sources.side_by_side import windows_apart
+from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
+
+if TYPE_CHECKING:
+    from nibbet.engine import Engine
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One table: the file it lies in, its own name, what it was taken for, the days it covers where its rows carry none, what all rows share."""
+
+    file: str
+    table: str
+    reading: Reading
+    periods: tuple[Period | None, ...] = ()
+    constant: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def grain(self) -> str:
+        """What one row is about, for people: "page x query by day"."""
+        has = self.reading.matches
+        if self.reading.kind not in MEASURES:
+            return ""
+        about = [name for name in ("page", "query") if name in has or name in self.constant] or ["site"]
+        split = [name for name in ("date", "country", "device", "surface", "channel", "source") if name in has]
+        return " x ".join(about) + (" by " + ", ".join("day" if name == "date" else name for name in split) if split else "")
+
+    @property
+    def is_undated(self) -> bool:
+        """Whether its rows need a period."""
+        return self.reading.kind in MEASURES and "date" not in self.reading.matches
+
+
+@dataclass
+class Survey:
+    """All that a folder holds: entries, what was left out and why, hosts by how often they are met, and sampled queries."""
+
+    entries: list[Entry]
+    left_out: list[tuple[str, str]]
+    hosts: Counter[str]
+    queries: list[str]
+
+    def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
+        """The entries that make one source: those of one kind whose files one pattern names; (pattern, entries), in the order of the files."""
+        found: dict[tuple[str, str, str], list[Entry]] = {}
+        for entry in self.entries:
+            pattern = entry.file if entry.constant else _pattern(entry.file, root)
+            found.setdefault((pattern, entry.reading.kind, repr(sorted(entry.constant.items()))), []).append(entry)
+        return [(pattern, entries) for (pattern, _, _), entries in found.items()]
+
+
+def survey(root: Path, engine: Engine, limits: Limits) -> Survey:
+    """What lies in `root` and its folders, hidden ones and Nibbet's own aside."""
+    found = Survey([], [], Counter(), [])
+    known: dict[tuple[str, tuple[str, ...]], Reading | None] = {}
+    beside: dict[Path, list[str]] = {}
+    for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
+        name = str(path.relative_to(root))
+        try:
+            sheets, notes = tables_of(list(unpack(path, name, engine.spill, limits, lambda _: "")))
+        except SourceError as fault:
+            found.left_out.append((name, str(fault).removeprefix(f"{name}: ")))
+            continue
+        found.left_out += [(name, text.removeprefix("left out: ")) for _, text in notes]
+        entries = []
+        for sheet in with_surroundings(sheets, sheets, settings_beside(path, beside)):
+            shape = (_digits_out(name), tuple(sheet.header))
+            if shape not in known:
+                known[shape] = guess_kind(sheet)
+            reading = known[shape]
+            if reading is None:
+                why = "a table of settings" if is_settings(sheet) else "no kind of table was recognised"
+                found.left_out.append((sheet.name, f"{why} (columns: {', '.join(sheet.header[:8])})"))
+                continue
+            entries.append(_entry(name, sheet, sheets, reading))
+            _look_at(found, sheet, reading)
+        found.entries += entries
+    return found
+
+
+def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:
+    parts = windows_apart(sheet, reading.kind)
+    if len(parts) > 1 or parts[0] is not sheet:
+        reading = guess_kind(parts[0]) or reading
+    elif (wider := combined_apart(sheet, reading.kind)) is not sheet:
+        reading = guess_kind(wider) or reading
+    lines = [*sheet.lines, *(line for other in package if is_settings(other) for line in settings_lines(other))]
+    shared = shared_values(lines) if reading.kind in MEASURES else {}
+    if reading.kind == "search" and "query" in reading.matches and "page" not in reading.matches and (page := page_of_name(name)):
+        shared.setdefault("page", page)
+    own = {name: value for name, value in shared.items() if name not in reading.matches and _has_column(reading.kind, name)}
+    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), own)
+
+
+def _has_column(kind: str, name: str) -> bool:
+    return any(column.name == name for column in TABLES[kind])
+
+
+def _look_at(found: Survey, sheet: Sheet, reading: Reading) -> None:
+    """Count the hosts of the site's own addresses in a sample, and keep its queries."""
+    for name in ADDRESSES.get(reading.kind, ()):
+        if name in reading.matches and not (reading.kind == "links" and name == "target"):
+            place = reading.matches[name].place
+            found.hosts.update(host for row in sheet.sample if (host := _host(row[place] if place < len(row) else "")))
+    if reading.kind == "search" and "query" in reading.matches:
+        place = reading.matches["query"].place
+        found.queries += [row[place] for row in sheet.sample if place < len(row)]
+
+
+def _host(cell: str) -> str | None:
+    try:
+        return urlsplit(cell).hostname
+    except ValueError:
+        return None
+
+
+def _digits_out(name: str) -> str:
+    return re.sub(r"\*(?:[-_. ]?\*)+", "*", re.sub(r"\d+", "*", name))
+
+
+def _pattern(name: str, root: Path) -> str:
+    """The name with its numbers as *, when several files fit that; else the name. A name that holds marks of patterns stands as it is."""
+    if re.search(r"[\[\]*?]", name):
+        return name
+    pattern = _digits_out(name)
+    return pattern if pattern != name and len([*root.glob(pattern)]) > 1 else name
+
+
+def _is_candidate(path: Path, root: Path) -> bool:
+    parts = path.relative_to(root).parts
+    return not any(part.startswith((".", "~")) or part == "out" for part in parts) and (path.suffix.lower() in READABLE | PACKED)
