@@ -30,13 +30,14 @@ from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.rules import Facts, Thresholds, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
+from nibbet.core.spans import chosen
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries, rows_at, spelt
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
-from nibbet.core.windows import MONTH_DAYS, Windows, make_windows, weekday_scale
+from nibbet.core.windows import MONTH_DAYS, Windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
@@ -111,7 +112,8 @@ class Analysis:
     def windows(self) -> Windows:
         """The recent, reference and long window."""
         own = self.config.windows
-        return make_windows(self._joined.first, self._joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
+        joined = self._joined
+        return chosen(joined.covers, joined.first, joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
 
     @once
     def days(self) -> pd.DataFrame:

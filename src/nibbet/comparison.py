@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -28,9 +29,9 @@ def year_earlier(windows: Windows) -> Windows | None:
     """The same windows a year earlier, or None where the data do not reach that far."""
     year = timedelta(days=364)  # the same weekdays
     moved = [Window(w.start - year, w.end - year) for w in (windows.recent, windows.reference)]
-    if min(window.start for window in moved) < windows.first:
+    if min(window.start for window in moved) < windows.first or not windows.is_daily:
         return None
-    return Windows(moved[0], moved[1], windows.long, "before", windows.first)
+    return replace(windows, recent=moved[0], reference=moved[1], reference_kind="before")
 
 
 class Comparison:

@@ -147,14 +147,12 @@ class Site:
     @property
     def windows(self) -> Windows:
         """The recent, reference and long window."""
-        from nibbet.core.windows import Window, Windows
+        from nibbet.core.windows import Windows
 
         def make() -> dict[str, Any]:
             return self._analysis.windows.as_dict()
 
-        told = self._store.value("windows", self._sources_key, make)
-        spans = [Window(*map(date.fromisoformat, told[name])) for name in ("recent", "reference", "long")]
-        return Windows(*spans, told["reference_kind"], date.fromisoformat(told["first"]))
+        return Windows.from_dict(self._store.value("windows", self._sources_key, make))
 
     def _address_table(self) -> pd.DataFrame:
         return self.addresses
@@ -341,7 +339,7 @@ class Site:
         self, recent: int | str | None, against: str | None, name: str, make: Callable[[Comparison], pd.DataFrame]
     ) -> pd.DataFrame:
         windows = self.compared_windows(recent, against)
-        if windows.reference.start < windows.first:  # the usual windows of a short history
+        if not windows.reference_known or windows.reference.start < windows.first:  # the usual windows of a short history
             return make(None)
         key = key_of(self._result_key, windows.as_dict())
         return self._store.frame(name, key, lambda: make(self._comparison(windows)))

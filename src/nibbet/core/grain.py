@@ -7,6 +7,7 @@ Inside a layer, files whose rows for the same day repeat each other serve once.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from typing import Any
 
 import ibis
@@ -19,13 +20,16 @@ SAME_SHARE = 0.5
 
 @dataclass(frozen=True)
 class Layer:
-    """Files of one shape: number, grain (page, pair, query), step (see STEPS), the dimensions its rows are split by, a name for people."""
+    """Files of one shape: number, grain (page, pair, query, site), step (see STEPS), the dimensions its rows are split by, a name for people,
+    and the period of undated ones.
+    """
 
     number: int
     grain: str
     step: str
     dimensions: tuple[str, ...]
     name: str
+    period: tuple[date, date] | None = None
 
 
 def step_of(days: pd.Series) -> str:

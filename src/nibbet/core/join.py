@@ -11,6 +11,7 @@ import pandas as pd
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
 PAGELESS = "rows without a page"
+NESTED = "part of a longer period"
 #: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
 FINEST = 2.0**16
 
@@ -53,15 +54,15 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
             else_=table.aside,
         )
     )
-    lone = table.aside.isnull() & (table.grain == "query")
+    lone = table.aside.isnull() & table.grain.isin(["query", "site"])
     if page_days is None:
         return table.mutate(detail=False, aside=ibis.cases((lone, PAGELESS), else_=table.aside))
     days = page_days.mutate(covered=True).rename(day="date")
     marked = table.left_join(days, table.date == days.day).drop("day")
-    covered = marked.covered.fill_null(False)
+    covered = marked.covered.fill_null(False) & ~marked.undated
     marked = marked.mutate(
         detail=marked.aside.isnull() & (marked.grain != "page") & covered,
-        aside=ibis.cases((marked.aside.isnull() & (marked.grain == "query") & ~covered, PAGELESS), else_=marked.aside),
+        aside=ibis.cases((marked.aside.isnull() & marked.grain.isin(["query", "site"]) & ~covered, PAGELESS), else_=marked.aside),
     )
     return marked.drop("covered")
 
@@ -84,11 +85,12 @@ def _used(rows: ibis.Table, as_of: date) -> Any:
 
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
-    """Rows and sums by file, fate and day: file, aside, detail, date (null for kinds without days), rows, and one column per measure."""
+    """Rows and sums by file, fate and day: file, aside, detail, nested, date (null for kinds without days), rows, and one column per measure."""
     detail = table.detail if "detail" in table.columns else ibis.literal(False)
+    nested = table.nested if "nested" in table.columns else ibis.literal(False)
     day = table.date if "date" in table.columns else ibis.null("date")
     sums = {name: table[name].sum().coalesce(0) for name in measures}
-    return table.group_by(file=table.file, aside=table.aside, detail=detail, date=day).aggregate(rows=table.count(), **sums)
+    return table.group_by(file=table.file, aside=table.aside, detail=detail, nested=nested, date=day).aggregate(rows=table.count(), **sums)
 
 
 def served_days(fates: pd.DataFrame) -> pd.DataFrame:
@@ -109,15 +111,18 @@ def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[st
         return int(value) if digits.get(measure, 0) == 0 else round(float(value), digits[measure])
 
     aside = fates[fates["aside"].notna()].sort_values("aside")
-    detail = fates[fates["aside"].isna() & fates["detail"]]
     used = fates[fates["aside"].isna()]
+    inner = {DETAIL: used[used["detail"]], NESTED: used[used["nested"] & ~used["detail"]]}
     gone = [
         {"reason": row["aside"], "rows": int(row["rows"]), "measures": {m: number(row[m], m) for m in measures}}
         for row in aside.to_dict("records")
     ]
-    if len(detail):
-        gone.append({"reason": DETAIL, "rows": 0, "measures": {m: number(detail[m].sum(), m) for m in measures}})
-    ledger = fates[fates["aside"].isna() & ~fates["detail"]]
+    gone += [
+        {"reason": reason, "rows": 0, "measures": {m: number(rows[m].sum(), m) for m in measures}}
+        for reason, rows in inner.items()
+        if len(rows)
+    ]
+    ledger = used[~used["detail"] & ~used["nested"]]
     return {
         "file": name,
         "kind": kind,

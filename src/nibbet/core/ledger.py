@@ -59,9 +59,7 @@ def ledger(
     if windows.reference_kind == "before":  # a year before has its season in it; the days just before have another
         factor = scale * shared_change(table["clicks"], table["clicks_reference"], table["section"], scale=scale)
     table["base"] = table["clicks_reference"] * factor
-    table["reference_known"] = (windows.reference.start >= windows.first) & (
-        found["first_seen"].notna() | found["clicks_all"].isna()
-    )  # undated rows tell no change
+    table["reference_known"] = windows.reference_known and windows.reference.start >= windows.first
     compared = change(
         table["clicks"].to_numpy(float),
         table["clicks_reference"].to_numpy(float),

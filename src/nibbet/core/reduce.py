@@ -12,7 +12,7 @@ import ibis
 from ibis import _
 
 from nibbet.core.bins import BINS, BINS_PER_E
-from nibbet.core.windows import Window, Windows
+from nibbet.core.windows import Span, Window, Windows
 
 #: expected clicks are counted in this part of one, so that their sums are exact and do not depend on the order of rows
 FINEST = 2.0**30
@@ -30,29 +30,52 @@ class Rates(NamedTuple):
     countries: ibis.Table | None
 
 
-def inside(table: ibis.Table, window: Window) -> Any:
-    """Whether a row lies inside the window."""
-    return table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
-
-
-def windowed(table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]]], by: Sequence[str], **first: Any) -> ibis.Table:
-    """Sums per window: columns NAME_WINDOW, one row per key; undated rows count in windows that hold all their days.
-
-    Each row is added once, to the stretch of days it lies in (a new one begins wherever a window begins or has ended), and stretches make windows.
+def inside(table: ibis.Table, window: Window, role: str = "page") -> Any:
+    """Whether a row serves the window: by its day, or, where periods serve it, by its period.
 
     Args:
-        wanted: label -> window and the measures summed in it; first: days of which the earliest is told.
+        role: what of the window the rows make: page (totals of pages), pair (queries of pages) or visits; see `core.windows.Span`.
+    """
+    days = table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
+    if "undated" not in table.columns:
+        return days
+    spans = [span for span in window.spans if span.role == role]
+    return reduce(or_, [_is_of(table, span) for span in spans]) if spans else days & ~table.undated
+
+
+def _is_of(table: ibis.Table, span: Span) -> Any:
+    """Whether a row is one of the period, in its grain."""
+    same = (table.start == ibis.literal(span.start, "date")) & (table.date == ibis.literal(span.end, "date"))
+    return table.undated & same & ((table.grain == span.grain) if span.role != "visits" else ibis.literal(True))
+
+
+def windowed(
+    table: ibis.Table, wanted: Mapping[str, tuple[Window, Sequence[str]]], by: Sequence[str], *, role: str = "page", **first: Any
+) -> ibis.Table:
+    """Sums per window: columns NAME_WINDOW, one row per key; rows of a period count in the windows that it serves.
+
+    Each row is added once, to the stretch of days it lies in (a new one begins wherever a window begins or has ended) or to its period, and
+    stretches and periods make windows. All days together hold each period once: see `core.join`.
+
+    Args:
+        wanted: label -> window and the measures summed in it; first: days of which the earliest is told; role: see `inside`.
     """
     bounds = [window for window, _ in wanted.values() if window != ALWAYS]
     edges = sorted({edge for window in bounds for edge in (window.start, window.end + timedelta(days=1))})
-    stretch = sum(((table.date >= ibis.literal(edge, "date")).cast("int8") for edge in edges), ibis.literal(0, "int8")).cast("int8")
+    spans = sorted({span for window in bounds for span in window.spans if span.role == role})
+    stretch = sum(((table.date >= ibis.literal(edge, "date")).cast("int16") for edge in edges), ibis.literal(0, "int16")).cast("int16")
+    if "undated" in table.columns:
+        of_period = [(_is_of(table, span), ibis.literal(-2 - number, "int16")) for number, span in enumerate(spans)]
+        stretch = ibis.cases(*of_period, (table.undated, ibis.literal(-1, "int16")), else_=stretch).cast("int16")
+    nested = table.nested if "nested" in table.columns else ibis.literal(False)
     names = dict.fromkeys(name for _, names in wanted.values() for name in names)
     days = {name: day.min() for name, day in first.items()}
-    parts = table.group_by(*by, stretch=stretch).aggregate(**{name: exact_sum(table[name]) for name in names}, **days)
+    parts = table.group_by(*by, stretch=stretch, nested=nested).aggregate(**{name: exact_sum(table[name]) for name in names}, **days)
     sums: dict[str, Any] = {}
     for label, (window, names_of) in wanted.items():
-        held = [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
-        where = None if window == ALWAYS else parts.stretch.isin(held)
+        own = [-2 - number for number, span in enumerate(spans) if span in window.spans]
+        held = own or [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
+        where = ~parts.nested if window == ALWAYS else parts.stretch.isin(held)
         sums |= {f"{name}_{label}": exact_sum(parts[name], where) for name in names_of}
     return parts.group_by(*by).aggregate(**sums, **{name: parts[name].min() for name in days})
 
@@ -76,8 +99,10 @@ def exact_sum(column: Any, where: Any = None) -> Any:
 
 
 def page_rows(search: ibis.Table) -> ibis.Table:
-    """Rows that make the totals of pages: page-grain ones, and query-grain ones on days that no page-grain row covers."""
-    return search.filter(search.used & ~search.detail)
+    """Rows that make the totals of pages: page-grain ones, query-grain ones on days that no page-grain row covers, and those of periods, of
+    which each window takes what serves it.
+    """
+    return search.filter(search.used & (~search.detail | search.undated))
 
 
 def pair_rows(search: ibis.Table) -> ibis.Table:
@@ -111,7 +136,9 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
         engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
     )
     names = (*VISITS, "sessions_organic", "engaged_organic")
-    return windowed(used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"])
+    return windowed(
+        used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"], role="visits"
+    )
 
 
 def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Table:
@@ -124,14 +151,14 @@ def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Tabl
         sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
         engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
     )
-    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, list(by))
+    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, list(by), role="visits")
 
 
 def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page_id and channel ("" where unknown) of the recent window: VISITS and, where given, views and users."""
     rows = landings.filter(landings.used).mutate(channel=landings.channel.fill_null(""))
     names = [name for name in (*VISITS, "users", "views") if name in rows.columns]
-    sums = {name: exact_sum(rows[name].fill_null(0), inside(rows, windows.recent)) for name in names}
+    sums = {name: exact_sum(rows[name].fill_null(0), inside(rows, windows.recent, "visits")) for name in names}
     return rows.group_by("page_id", "channel").aggregate(**sums)
 
 
@@ -159,7 +186,7 @@ def _between_pages(links: ibis.Table) -> ibis.Table:
 
 def visit_days(landings: ibis.Table) -> ibis.Table:
     """One row per day of all used rows: date, sessions, organic (sessions from search; null where the rows name no channel)."""
-    used = landings.filter(landings.used, ~landings.undated)
+    used = landings.filter(landings.used, ~landings.coarse)
     organic = ibis.cases((used.organic, used.sessions), (used.organic.isnull(), ibis.null("int64")), else_=0)
     return (
         used.group_by("date")
@@ -177,9 +204,10 @@ def curve_rows(search: ibis.Table, windows: Windows, *, paired: bool, every: int
         every: one page in so many is taken; a site of a million pages has enough in a part of them.
     """
     rows = _with_bins(pair_rows(search) if paired else page_rows(search))
-    shown = inside(rows, windows.long)
+    role = "pair" if paired else "page"
+    shown = inside(rows, windows.long, role)
     if windows.reference_kind == "before":
-        shown = shown | inside(rows, windows.reference)
+        shown = shown | inside(rows, windows.reference, role)
     rows = rows.filter(shown, rows.placed > 0)
     rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
     rows = rows.mutate(country=rows.country.fill_null(""), page=rows.page_id)
@@ -210,14 +238,16 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: boo
         page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
         behind the name, of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
     """
-    now, then = windows.recent, windows.reference
+    now, then, role = windows.recent, windows.reference, "pair" if paired else "page"
     rows = _rated(search, rates, [now, then], paired=paired)
-    sums = {name: exact_sum(rows[name], inside(rows, now)) for name in (*SUMS, "expected_clicks")}
-    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then)) for name in (*SUMS, "expected_clicks")}
+    sums = {name: exact_sum(rows[name], inside(rows, now, role)) for name in (*SUMS, "expected_clicks")}
+    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then, role)) for name in (*SUMS, "expected_clicks")}
     day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
     for word in range(-(-now.days // WORD_DAYS)):
         bit = day - word * WORD_DAYS
-        mark = ibis.cases((bit.between(0, WORD_DAYS - 1) & (day < now.days) & (rows.impressions > 0), ibis.literal(2.0) ** bit), else_=0)
+        mark = ibis.cases(
+            (bit.between(0, WORD_DAYS - 1) & (day < now.days) & (rows.impressions > 0) & ~rows.coarse, ibis.literal(2.0) ** bit), else_=0
+        )
         sums[f"seen_{word}"] = bit_or(mark.cast("int64"))
     return rows.group_by("query", page=rows.page_id).aggregate(brand=rows.brand.any(), **sums)
 
@@ -242,7 +272,7 @@ def coded(pairs: ibis.Table, asked: ibis.Table) -> ibis.Table:
 def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, paired: bool) -> ibis.Table:
     """Rows of these windows with expected_clicks, by the CTR curve."""
     rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
-    rows = rows.filter(reduce(or_, [inside(rows, window) for window in windows]))
+    rows = rows.filter(reduce(or_, [inside(rows, window, "pair" if paired else "page") for window in windows]))
     known = rates.curve.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
     rows = rows.left_join(
         known,
@@ -289,8 +319,8 @@ def _with_bins(rows: ibis.Table) -> ibis.Table:
 
 
 def page_weeks(search: ibis.Table) -> ibis.Table:
-    """One row per (page_id, week): week (its Monday), clicks, impressions, position (mean over impressions); undated rows left out."""
-    rows = page_rows(search).filter(~_.undated)
+    """One row per (page_id, week): week (its Monday), clicks, impressions, position (mean over impressions); rows of months and periods left out."""
+    rows = page_rows(search).filter(~_.coarse)
     return rows.group_by("page_id", week=rows.date.truncate("W").cast("date")).aggregate(
         clicks=whole_sum(_.clicks),
         impressions=whole_sum(_.impressions),
@@ -300,14 +330,14 @@ def page_weeks(search: ibis.Table) -> ibis.Table:
 
 def weeks_back(search: ibis.Table, as_of: date) -> ibis.Table:
     """One row per (page_id, back): clicks of whole weeks, counted back from the one that ends with `as_of` (0)."""
-    rows = page_rows(search).filter(~_.undated)
+    rows = page_rows(search).filter(~_.coarse)
     back = (ibis.literal(as_of, "date").delta(rows.date, unit="day") / 7).floor().cast("int32")
     return rows.mutate(back=back).filter(_.back >= 0).group_by("page_id", "back").aggregate(clicks=whole_sum(_.clicks))
 
 
 def page_days(search: ibis.Table) -> ibis.Table:
     """One row per (page_id, date): clicks, impressions, position (mean over impressions)."""
-    rows = page_rows(search)
+    rows = page_rows(search).filter(~_.coarse)
     return rows.group_by("page_id", "date").aggregate(
         clicks=whole_sum(_.clicks),
         impressions=whole_sum(_.impressions),
@@ -321,14 +351,29 @@ def section_days(search: ibis.Table, pages: ibis.Table) -> ibis.Table:
     Args:
         pages: number, section.
     """
-    rows = page_rows(search)
+    rows = page_rows(search).filter(~_.coarse)
     joined = rows.join(pages, rows.page_id == pages.number)
     return joined.group_by("section", "date").aggregate(clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions))
 
 
 def told(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
     """Search or landing rows for people: their page by its address, and set_aside, the reason why a row is not used (null where it is)."""
-    hidden = {"brand", "free", "used", "undated", "file", "layer", "placed", "position_sum", "detail", "page_key", "aside"}
+    hidden = {
+        "brand",
+        "free",
+        "used",
+        "undated",
+        "file",
+        "layer",
+        "placed",
+        "start",
+        "nested",
+        "coarse",
+        "position_sum",
+        "detail",
+        "page_key",
+        "aside",
+    }
     aside = ibis.cases((rows.detail & rows.aside.isnull(), detail), else_=rows.aside) if "detail" in rows.columns else rows.aside
     money = {name: rows[name].cast("float64") for name in rows.columns if rows[name].type().is_decimal()}
     return named(rows.mutate(set_aside=aside, **money).drop(*[name for name in rows.columns if name in hidden]), pages)
@@ -369,7 +414,7 @@ def is_brand(query: Any, brand: Sequence[str]) -> Any:
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:
     """One row per (query, date, page_id) of the recent window for the pages named: impressions, position."""
     rows = pair_rows(search)
-    rows = rows.filter(inside(rows, windows.recent)).semi_join(pages, "page_id")
+    rows = rows.filter(inside(rows, windows.recent, "pair") & ~rows.coarse).semi_join(pages, "page_id")
     sums = rows.group_by("query", "date", "page_id").aggregate(
         impressions=whole_sum(_.impressions), position_sum=_.position_sum.sum(), placed=_.placed.sum()
     )

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -16,12 +16,22 @@ COMPLETE_SHARE = 0.7
 MONTH_DAYS = 30.4
 
 
+class Span(NamedTuple):
+    """A period whose rows serve a window as a whole: role page (totals of pages), pair (queries of pages) or visits; the grain of its rows."""
+
+    role: str
+    grain: str
+    start: date
+    end: date
+
+
 @dataclass(frozen=True)
 class Window:
-    """From `start` to `end`, both included."""
+    """From `start` to `end`, both included; `spans` are the periods whose undated rows serve it, where no dated ones do."""
 
     start: date
     end: date
+    spans: tuple[Span, ...] = ()
 
     @property
     def days(self) -> int:
@@ -38,13 +48,21 @@ class Window:
 
 @dataclass(frozen=True)
 class Windows:
-    """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data."""
+    """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data.
+
+    reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
+    last weeks can be looked at; has_daily_pairs: the same of queries; visit_days: how many days of the three windows visits cover.
+    """
 
     recent: Window
     reference: Window
     long: Window
     reference_kind: str
     first: date
+    reference_known: bool = True
+    is_daily: bool = True
+    has_daily_pairs: bool = True
+    visit_days: tuple[int, ...] = ()
 
     @property
     def as_of(self) -> date:
@@ -52,11 +70,30 @@ class Windows:
         return self.recent.end
 
     def as_dict(self) -> dict[str, Any]:
-        """All of it as texts."""
-        spans = {
-            name: [str(w.start), str(w.end)] for name, w in (("recent", self.recent), ("reference", self.reference), ("long", self.long))
-        }
-        return {**spans, "reference_kind": self.reference_kind, "first": str(self.first)}
+        """All of it as texts and numbers; see `from_dict`."""
+        three = {"recent": self.recent, "reference": self.reference, "long": self.long}
+        spans = {name: [str(w.start), str(w.end)] for name, w in three.items()}
+        tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
+        more = {name: getattr(self, name) for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
+        return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": list(self.visit_days)}
+
+    @classmethod
+    def from_dict(cls, known: dict[str, Any]) -> Windows:
+        """The windows that `as_dict` wrote."""
+
+        def window(name: str) -> Window:
+            spans = [Span(role, grain, date.fromisoformat(a), date.fromisoformat(b)) for role, grain, a, b in known["spans"][name]]
+            return Window(*map(date.fromisoformat, known[name]), tuple(spans))
+
+        more = {name: known[name] for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
+        return cls(
+            window("recent"),
+            window("reference"),
+            window("long"),
+            first=date.fromisoformat(known["first"]),
+            visit_days=tuple(known["visit_days"]),
+            **more,
+        )
 
     @property
     def covered_days(self) -> int:
@@ -85,13 +122,40 @@ def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
     return pd.Timestamp(last).date()
 
 
+def last_complete_month(months: pd.DataFrame) -> date:
+    """The end of the newest month that has not only begun.
+
+    Args:
+        months: one row per month: date (its last day), impressions (count).
+    Returns:
+        The newest month, or the one before where it has under COMPLETE_SHARE of the median of the three months before it.
+    """
+    series = months.sort_values("date").set_index("date")["impressions"].astype(float)
+    before = series.iloc[:-1].tail(3)
+    begun = len(before) and series.iloc[-1] < COMPLETE_SHARE * float(before.median())
+    return pd.Timestamp(series.index[-2 if begun else -1]).date()
+
+
+#: days of history from which it is halved into a recent window and one before it, where it is too short for two of the usual length
+LEAST_HALVED = 56
+
+
 def make_windows(first: date, as_of: date, *, recent: int, long: int, reference: str | None) -> Windows:
-    """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before."""
+    """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before.
+
+    A history that is too short for two windows of `recent` days is halved, in whole weeks; no window begins before the data do, but for a
+    reference that is not known.
+    """
+    days = (as_of - first).days + 1
+    if days < 2 * recent:
+        recent = 7 * (days // 14) if days >= LEAST_HALVED else min(recent, max(days, 1))
     now = Window(as_of - timedelta(days=recent - 1), as_of)
-    year = Window(_year_before(now.start), _year_before(now.end))
+    year = Window(year_before(now.start), year_before(now.end))
     before = Window(now.start - timedelta(days=recent), now.start - timedelta(days=1))
     kind = reference or ("year" if year.start >= first else "before")
-    return Windows(now, year if kind == "year" else before, Window(as_of - timedelta(days=long - 1), as_of), kind, first)
+    then = year if kind == "year" else before
+    whole = Window(min(max(as_of - timedelta(days=long - 1), first), now.start), as_of)
+    return Windows(now, then, whole, kind, first, reference_known=then.start >= first)
 
 
 def chosen_windows(usual: Windows, recent: int | str | None, against: str | None) -> Windows:
@@ -107,7 +171,7 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
         now = Window(usual.as_of - timedelta(days=days - 1), usual.as_of)
     elif recent is not None:
         now = _written(recent)
-    year = Window(_year_before(now.start), _year_before(now.end))
+    year = Window(year_before(now.start), year_before(now.end))
     before = Window(now.start - timedelta(days=now.days), now.start - timedelta(days=1))
     if against in (None, "year", "before"):
         kind = against or (usual.reference_kind if now == usual.recent else "year" if year.start >= usual.first else "before")
@@ -118,12 +182,20 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
             kind = "year"
     if recent is None and against is None:
         return usual
+    known = [w for w in (usual.recent, usual.reference, usual.long) if w.spans]
+    if known:  # periods serve whole or not at all
+        by_days = {(w.start, w.end): w for w in known}
+        if (now.start, now.end) in by_days and (then.start, then.end) in by_days:
+            return replace(usual, recent=by_days[now.start, now.end], reference=by_days[then.start, then.end], reference_kind=kind)
+        raise NotFoundError(
+            f"Rows without days serve only the windows of their periods: {', '.join(str(w) for w in dict.fromkeys(known))}. Name two of these."
+        )
     for name, window in (("recent", now), ("reference", then)):
         if window.start < usual.first or window.end > usual.as_of:
             raise NotFoundError(
                 f"The {name} window {window} lies outside the data, which reach from {usual.first} to {usual.as_of}. Choose days inside."
             )
-    return Windows(now, then, usual.long, kind, usual.first)
+    return replace(usual, recent=now, reference=then, reference_kind=kind, reference_known=True)
 
 
 def _written(text: str) -> Window:
@@ -137,7 +209,8 @@ def _written(text: str) -> Window:
     return window
 
 
-def _year_before(day: date) -> date:
+def year_before(day: date) -> date:
+    """The same calendar day a year earlier."""
     try:
         return day.replace(year=day.year - 1)
     except ValueError:  # 29 February

@@ -27,7 +27,7 @@ TAIL_BYTES = 20_000
 MOST_BESIDE, SMALL_BYTES = 60, 20_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
-READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".jsonl", ".ndjson", *WORKBOOKS}
+READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".json", ".jsonl", ".ndjson", *WORKBOOKS}
 
 
 @dataclass(frozen=True)

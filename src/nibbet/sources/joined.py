@@ -12,13 +12,14 @@ import pandas as pd
 
 from nibbet.core.address import Home
 from nibbet.core.join import PAGELESS, account_of_file, balance, served_days, settle_landings, settle_search
-from nibbet.core.windows import last_complete_day
+from nibbet.core.spans import Cover
+from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
 from nibbet.once import once
 from nibbet.sources.clean import Clean
 from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.matching import Matching
-from nibbet.sources.overlaps import settle_overlaps, settle_undated
+from nibbet.sources.overlaps import Settled, settle_overlaps, settle_undated
 
 if TYPE_CHECKING:
     from nibbet.config import Config
@@ -42,7 +43,7 @@ class Joined:
         self._cleans = {kind: [one for one in cleans if one.kind == kind] for kind in TABLES}
         self._raw = {kind: _union(engine, own) for kind, own in self._cleans.items()}
         self._named: dict[str, ibis.Table] = {}
-        self._known: dict[str, tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]] = {}
+        self._known: dict[str, Settled] = {}
         self._matching = Matching(engine, store, key, self.home, cleans, self._raw, say)
 
     # -- by page -------------------------------------------------------------------------------------------------------------------------
@@ -88,27 +89,25 @@ class Joined:
     @once
     def search(self) -> ibis.Table:
         """Search rows with page_id, aside, detail and what sums are made of: see `core.join.settle_search`."""
-        rows, page_days, notes = self._overlaps("search")
-        periods = _periods(self._cleans["search"], "search")
-        rows = settle_undated(self._engine, self._matching.rows(rows, "search"), periods)
-        covered = self._engine.frame(page_days).mutate(date=ibis._.date.cast("date")) if len(page_days) else None
-        return self._settled(settle_search(rows, self.as_of, covered), bool(notes or periods))
+        found = self._overlaps("search")
+        rows = settle_undated(self._engine, self._matching.rows(found.table, "search"), found.covered_periods)
+        covered = self._engine.frame(found.page_days).mutate(date=ibis._.date.cast("date")) if len(found.page_days) else None
+        return self._settled(settle_search(rows, self.as_of, covered), bool(found.notes or found.covered_periods))
 
     @once
     def landings(self) -> ibis.Table | None:
         """Landing rows with page_id and aside; None without landings."""
         if self._raw["landings"] is None:
             return None
-        rows, _, notes = self._overlaps("landings")
-        periods = _periods(self._cleans["landings"], "landings")
-        rows = settle_undated(self._engine, self._matching.rows(rows, "landings"), periods)
-        return self._settled(settle_landings(rows, self.as_of), bool(notes or periods))
+        found = self._overlaps("landings")
+        rows = settle_undated(self._engine, self._matching.rows(found.table, "landings"), found.covered_periods)
+        return self._settled(settle_landings(rows, self.as_of), bool(found.notes or found.covered_periods))
 
     def _settled(self, rows: ibis.Table, dear: bool) -> ibis.Table:
         """Rows under a name; those that it took a while to settle are written once."""
         return self._engine.keep(rows) if dear else self._engine.view(rows)
 
-    def _overlaps(self, kind: str) -> tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]:
+    def _overlaps(self, kind: str) -> Settled:
         """See `settle_overlaps`; found once."""
         if kind not in self._known:
             self._known[kind] = settle_overlaps(self._engine, self._rows(kind), self._cleans[kind], kind)
@@ -121,7 +120,7 @@ class Joined:
         """The last complete day of the search rows, or the one that the settings name."""
 
         def make() -> str:
-            return (self._config.site.as_of or _as_of(self._engine, self._overlaps("search")[0], self.files)).isoformat()
+            return (self._config.site.as_of or _as_of(self._engine, self._overlaps("search"), self.files)).isoformat()
 
         return date.fromisoformat(self._store.value("as-of", self._key, make))
 
@@ -129,6 +128,12 @@ class Joined:
     def first(self) -> date:
         """The first day of search rows that serve."""
         return date.fromisoformat(self._balance["first"])
+
+    @property
+    def covers(self) -> list[Cover]:
+        """Which days the rows of search and landings cover."""
+        iso = date.fromisoformat
+        return [Cover(kind, grain, step, iso(a), iso(b), n) for kind, grain, step, a, b, n in self._balance["covers"]]
 
     @property
     def days(self) -> pd.DataFrame:
@@ -149,17 +154,28 @@ class Joined:
             rows = {kind: self.table(kind) for kind in TABLES}
             fates = _fates(self._engine, self.files, {**rows, "search": self.search, "landings": self.landings}, self.addresses)
             found = fates["search"]
-            first = found.loc[found["aside"].isna() | (found["aside"] == PAGELESS), "date"].min()
-            if pd.isna(first):
+            settled = {kind: self._overlaps(kind) for kind in ("search", "landings") if kind in self.kinds}
+            steps = found["file"].map(settled["search"].step_of_file)
+            served = found["aside"].isna() | found["aside"].isin([PAGELESS])
+            covers = [cover for one in settled.values() for cover in one.covers]
+            starts = [c.start for c in covers if c.kind == "search" and c.step != "day" and c.start <= self.as_of]
+            if not served.any():
                 raise _nothing_left(self._engine, self.search, self.files)
-            days = served_days(found)
-            notes = [note for kind in ("search", "landings") if kind in self.kinds for note in self._overlaps(kind)[2]]
+            first = min([day.date() for day in found.loc[served & (steps == "day"), "date"].dropna()] + starts)
+            daily = steps.isin(["day", "week"])
+            days = served_days(found[daily])
+            if days.empty:  # totals of the site by day, where no page has days
+                grain = found["file"].map(dict(enumerate(one.grain for _, one in self.files)))
+                rows = found[daily & (grain == "site") & (found["aside"] == PAGELESS)]
+                days = rows.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
+            notes = [note for one in settled.values() for note in one.notes]
             notes += [{"code": code, "text": text} for _, one in self.files for code, text in one.notes]
             return {
                 "sources": _account(self.files, fates),
-                "first": f"{first:%Y-%m-%d}",
+                "first": first.isoformat(),
                 "notes": notes,
                 "days": days.assign(date=days["date"].dt.strftime("%Y-%m-%d")).to_dict("list"),
+                "covers": [[c.kind, c.grain, c.step, str(c.start), str(c.end), c.days] for c in covers],
             }
 
         return dict(self._store.value("joined", self._key, make))
@@ -188,19 +204,11 @@ class Joined:
                     .drop("number", ids)
                     .rename({"page" if column == "path" else column: "address"})
                 )
-        shown = [name for name in table.columns if name not in {"part", "file", "grain", "undated", "free", "aside"}]
+        shown = [
+            name for name in table.columns if name not in {"part", "file", "grain", "undated", "free", "aside", "start", "nested", "coarse"}
+        ]
         first = [name for name in ("page", "source", "target") if name in shown and ADDRESSES.get(kind)]
         return table.select(*first, *[name for name in shown if name not in first], set_aside="aside")
-
-
-def _periods(cleans: list[Clean], kind: str) -> dict[int, tuple[date, date]]:
-    """The days covered by each undated file of a kind, by its number."""
-    return {
-        number: one.period
-        for one in cleans
-        if one.kind == kind and one.period and "date" not in one.reading.matches
-        for number in one.numbers
-    }
 
 
 def _number_files(cleans: list[Clean]) -> list[tuple[str, Clean]]:
@@ -247,13 +255,21 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
     return SourceError(f"No search row is left to use ({told}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
 
 
-def _as_of(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> date:
-    used = search.filter(search.aside.isnull())
-    found = engine.fetch(used.group_by("grain", "date").aggregate(impressions=used.impressions.sum().cast("int64")))
-    days = next((rows for grain in ("page", "pair") if len(rows := found[found["grain"] == grain])), found)
-    if days.empty:
-        raise _nothing_left(engine, search, names)
-    return last_complete_day(days.assign(date=pd.to_datetime(days["date"])))
+def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) -> date:
+    """The last complete day: of rows with days where there are such, else of months, else the newest end of a period."""
+    used = settled.table.filter(settled.table.aside.isnull())
+    found = engine.fetch(used.group_by("grain", "date", "file").aggregate(impressions=used.impressions.sum().cast("int64")))
+    if found.empty:
+        raise _nothing_left(engine, settled.table, names)
+    found["date"] = pd.to_datetime(found["date"])
+    found["step"] = found["file"].map(settled.step_of_file)
+    for step in ("day", "week", "month"):
+        rows = found[found["step"] == step]
+        days = next((of for grain in ("page", "pair") if len(of := rows[rows["grain"] == grain])), rows)
+        if len(days):
+            sums = days.groupby("date", as_index=False)["impressions"].sum()
+            return last_complete_month(sums) if step == "month" else last_complete_day(sums)
+    return pd.Timestamp(found["date"].max()).date()
 
 
 def _fates(
@@ -274,7 +290,7 @@ def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> 
     """The account: every file with what was read, used and set aside."""
     entries: dict[int, dict[str, Any]] = {}
     for kind, found in fates.items():
-        totals = found.drop(columns="date").groupby(["file", "aside", "detail"], dropna=False, as_index=False).sum()
+        totals = found.drop(columns="date").groupby(["file", "aside", "detail", "nested"], dropna=False, as_index=False).sum()
         for number, rows in totals.groupby("file"):
             name, one = files[int(number)]
             entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)

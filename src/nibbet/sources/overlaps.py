@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import date
+from functools import reduce
+from operator import or_
 from typing import TYPE_CHECKING, Any
 
 import ibis
@@ -10,6 +14,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, repeated, step_of
+from nibbet.core.spans import Cover, disjoint
 from nibbet.sources.clean import Clean
 
 if TYPE_CHECKING:
@@ -24,18 +29,32 @@ MEASURES = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions"
 #: rows whose keys are compared at once
 ROWS_AT_ONCE = 12_000_000
 #: what a layer should be split by: channels are kept, and devices matter to the CTR curve of queries
-PREFER = {"page": (), "pair": ("device",), "query": (), "landings": ("channel",)}
+PREFER: dict[str, tuple[str, ...]] = {"page": (), "pair": ("device",), "query": (), "site": (), "landings": ("channel",)}
 
 
-def settle_overlaps(
-    engine: AnyEngine, table: ibis.Table, cleans: list[Clean], kind: str
-) -> tuple[ibis.Table, pd.DataFrame, list[dict[str, str]]]:
-    """The table with rows set aside where other rows hold the same traffic.
+@dataclass(frozen=True)
+class Settled:
+    """The rows of a kind with those set aside that hold the traffic of others.
+
+    table: all rows, with coarse (a month or a period, not days) and nested (counted in the ledger through the rows of a longer period);
+    page_days: the days that dated page rows cover (one column, date); notes: what was preferred; covers: the days that rows serve;
+    step_of_file: day, week, month or undated, by number; covered_periods: the files without days whose days dated rows cover, with their
+    first and last day.
+    """
+
+    table: ibis.Table
+    page_days: pd.DataFrame
+    notes: list[dict[str, str]]
+    covers: list[Cover]
+    step_of_file: dict[int, str]
+    covered_periods: dict[int, tuple[date, date]]
+
+
+def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], kind: str) -> Settled:
+    """The rows of a kind with those set aside that hold the same traffic as others; see `Settled`.
 
     Args:
-        table: all rows of the kind, with file, grain, date, undated, aside.
-    Returns:
-        The table; the days that page-grain rows cover (one column, date); notes of what was preferred.
+        table: all rows of the kind, with file, grain, date, start, undated, aside.
     """
     used = table.filter(table.aside.isnull())
     days = engine.fetch(used.select("file", "date").distinct().filter(ibis._.date.notnull()))
@@ -67,8 +86,98 @@ def settle_overlaps(
                 {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
             )
     kept = chosen[chosen["instead"].isna()]
+    dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated").astype(bool)]
+    held = {
+        grain: set(covered_days(rows, layers)["date"].dt.date)
+        for grain, rows in dated.groupby(dated["layer"].map(lambda n: layers[n].grain))
+    }
+    periods = [layers[number] for number in sorted(kept["layer"].unique()) if layers[number].step == "undated"]
+    covered = {layer.number for layer in periods if _share_held(layer, held.get(layer.grain, set())) >= HELD_SHARE}
+    serving = [layer for layer in periods if layer.number not in covered]
+    nested, told = _nested(serving, held)
     table = _at_their_end(table, layers)
-    return table.drop("layer"), covered_days(kept[kept["layer"].map(lambda n: layers[n].grain == "page").astype(bool)], layers), notes
+    coarse = [layer.number for layer in layers.values() if layer.step in ("month", "undated")]
+    table = table.mutate(
+        coarse=table.layer.isin(coarse) if coarse else ibis.literal(False),
+        nested=reduce(or_, [one(table) for one in nested], ibis.literal(False)),
+    )
+    return Settled(
+        table.drop("layer"),
+        covered_days(dated[dated["layer"].map(lambda n: layers[n].grain == "page").astype(bool)], layers),
+        notes + told,
+        _covers(kind, dated, serving, layers),
+        {file: layers[number].step for file, number in of_file.items()},
+        {file: layers[n].period for file, n in of_file.items() if n in covered and layers[n].period},  # type: ignore[misc]
+    )
+
+
+#: share of a period's days from which on dated rows of its grain stand for it
+HELD_SHARE = 0.9
+
+
+def _share_held(layer: Layer, held: set[date]) -> float:
+    assert layer.period is not None, "asked of periods"
+    span = pd.date_range(*layer.period).date
+    return sum(day in held for day in span) / len(span)
+
+
+def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[int, Layer]) -> list[Cover]:
+    """What days the rows of a kind cover: one cover for each dated layer and each period."""
+    found = [
+        Cover(kind, layer.grain, "undated", *layer.period, (layer.period[1] - layer.period[0]).days + 1)
+        for layer in periods
+        if layer.period
+    ]
+    for number, rows in dated.groupby("layer"):
+        layer, days = layers[int(number)], covered_days(rows, layers)["date"]
+        found.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), len(days)))
+    return sorted(set(found), key=lambda c: (c.grain, c.step, c.start, c.end))
+
+
+def _nested(periods: list[Layer], held: dict[str, set[date]]) -> tuple[list[Callable[[ibis.Table], Any]], list[dict[str, str]]]:
+    """Which rows the ledger counts through those of a longer period, as conditions; and a note for each file that stands inside another.
+
+    Windows take the period that serves them, whatever is nested; only sums over all days would count a day twice.
+    """
+
+    def undated(layer: Layer) -> Callable[[ibis.Table], Any]:
+        a, b = layer.period or (date.min, date.min)
+        return lambda t: t.undated & (t.grain == layer.grain) & (t.start == ibis.literal(a, "date")) & (t.date == ibis.literal(b, "date"))
+
+    def dated(grain: str, layer: Layer) -> Callable[[ibis.Table], Any]:
+        a, b = layer.period or (date.min, date.min)
+        return lambda t: ~t.undated & (t.grain == grain) & t.date.between(ibis.literal(a, "date"), ibis.literal(b, "date"))
+
+    inner: list[Callable[[ibis.Table], Any]] = []
+    notes = []
+    main: dict[str, list[Layer]] = {}
+    for grain in sorted({layer.grain for layer in periods}):
+        own = [layer for layer in periods if layer.grain == grain and layer.period]
+        kept = set(disjoint(layer.period for layer in own if layer.period))
+        main[grain] = [layer for layer in own if layer.period in kept]
+        for layer in (layer for layer in own if layer.period not in kept):
+            inner.append(undated(layer))
+            notes.append(
+                {
+                    "code": "nested",
+                    "text": f"{layer.name} covers days of a longer or earlier period: it serves its own window, and is not added.",
+                }
+            )
+        inner += [dated(grain, layer) for layer in main[grain] if _share_held(layer, held.get(grain, set())) > 0]
+    of_pages = held.get("page", set()) | {day for layer in main.get("page", []) for day in pd.date_range(*layer.period).date}  # type: ignore[misc]
+    for layer in main.get("pair", []):
+        share = _share_held(layer, of_pages)
+        if share >= HELD_SHARE:
+            inner.append(undated(layer))  # totals of pages stand for it
+        elif share > 0:
+            inner.append(dated("page", layer))
+            inner += [undated(page) for page in main.get("page", []) if page.period and layer.period and _inside(page.period, layer.period)]
+    inner += [dated("pair", layer) for layer in main.get("page", []) if _share_held(layer, held.get("pair", set())) > 0]
+    return inner, notes
+
+
+def _inside(a: tuple[date, date], b: tuple[date, date]) -> bool:
+    return a[0] >= b[0] and a[1] <= b[1]
 
 
 def _at_their_end(table: ibis.Table, layers: dict[int, Layer]) -> ibis.Table:
@@ -95,7 +204,7 @@ def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str) -> tuple[dict[in
             known = dates.get_group(number) if number in dates.groups else days["date"].head(0)
             step = "undated" if one.undated else pooled if number in small else step_of(known)
             layer = shapes.setdefault((one.grain, split, one.period if one.undated else None, step), len(shapes))
-            layers.setdefault(layer, Layer(layer, one.grain, step, split, name))
+            layers.setdefault(layer, Layer(layer, one.grain, step, split, name, one.period if one.undated else None))
             of_file[number] = layer
     return layers, of_file
 
@@ -108,7 +217,21 @@ def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataF
     parts = [
         choose_days(rows, layers, prefer=PREFER["landings" if kind == "landings" else str(name)]) for name, rows in dated.groupby(grain)
     ]
-    return pd.concat([*parts, days[undated].assign(instead=None)], ignore_index=True)
+    return pd.concat([*parts, _chosen_periods(days[undated], layers, kind)], ignore_index=True)
+
+
+def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
+    """Of several tables of one grain and period, split in different ways, the one that serves: the best split, then the least."""
+    found = days.assign(instead=None)
+    same: dict[object, list[Layer]] = {}
+    for number in sorted(days["layer"].unique()):
+        same.setdefault((layers[number].grain, layers[number].period), []).append(layers[number])
+    for (grain, _), alike in ((key, group) for key, group in same.items() if len(group) > 1):  # type: ignore[misc]
+        prefer = PREFER["landings" if kind == "landings" else str(grain)]
+        best = min(alike, key=lambda x: (*[p not in x.dimensions for p in prefer], len(x.dimensions), x.number))
+        others = [layer.number for layer in alike if layer is not best]
+        found.loc[found["layer"].isin(others), "instead"] = best.name
+    return found
 
 
 def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:

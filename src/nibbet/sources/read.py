@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nibbet.sources.documents import document, is_document
 from nibbet.sources.files import WORKBOOKS, Plain
 from nibbet.sources.sheets import Sheet, columnar, delimited, workbook
 from nibbet.sources.standards import is_log, is_robots, log_sheet, robots_sheet, sitemap_sheet
@@ -14,6 +15,8 @@ def read_sheets(plain: Plain) -> list[Sheet]:
     """
     if plain.suffix in WORKBOOKS:
         return workbook(plain)
+    if plain.suffix in (".json", ".jsonl", ".ndjson") and is_document(plain):
+        return [document(plain)]
     if plain.suffix in (".parquet", ".jsonl", ".ndjson"):
         return [columnar(plain)]
     if plain.suffix == ".xml":

@@ -275,4 +275,5 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibi
             organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
         columns["organic"] = organic
     part = table.part if "part" in table.columns else ibis.literal(0, "int32")
-    return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated))
+    start = ibis.literal(period[0], "date") if undated and period else ibis.null("date")
+    return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated), start=start)

@@ -383,7 +383,7 @@ def workbook(plain: Plain) -> list[Sheet]:
     sheets: list[Sheet] = []
     dropped = []
     for name, cells in named:
-        rows = [[_text(cell) for cell in row] for row in cells]
+        rows = [[cell_text(cell) for cell in row] for row in cells]
         found = blocks(rows) if shown.get(name, True) else []
         if not found and any(any(row) for row in rows):
             dropped.append(f"{name} (hidden)" if not shown.get(name, True) else f"{name} (no header row with rows below it)")
@@ -425,8 +425,8 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
     )
 
 
-def _text(cell: object) -> str:
-    """A workbook cell as the text a CSV would hold: ISO dates, whole numbers without a point."""
+def cell_text(cell: object) -> str:
+    """A cell of a workbook or document as the text a CSV would hold: ISO dates, whole numbers without a point."""
     if cell is None:
         return ""
     if isinstance(cell, bool):
@@ -470,7 +470,7 @@ def _peek(path: Path, is_parquet: bool, name: str) -> tuple[list[str], list[list
     except (pa.ArrowException, OSError) as fault:
         raise SourceError(f"{name}: cannot be read ({str(fault).splitlines()[0]}). Export it again.") from None
     rows = [] if batch is None else batch.slice(0, SAMPLE_ROWS).to_pylist()
-    return names, [[_text(row.get(column)) for column in names] for row in rows]
+    return names, [[cell_text(row.get(column)) for column in names] for row in rows]
 
 
 def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -> Sheet:
@@ -478,7 +478,7 @@ def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -
     return Sheet(
         name,
         list(table.columns),
-        [[_text(value) for value in row.values()] for row in sample],
+        [[cell_text(value) for value in row.values()] for row in sample],
         lambda _engine, _cells, _at: _numbered(table),
         [(name, "")],
     )

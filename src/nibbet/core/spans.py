@@ -1,0 +1,243 @@
+"""Which rows serve a window when they carry no days of their own: rows of a period count where their period is the window, and nowhere else.
+
+What covers days is told by covers: dated rows (days, weeks, months), which can be cut to any window that keeps to the edges of their steps,
+and periods, which can only serve whole. Periods that follow on each other make one longer one.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+
+from nibbet.core.windows import Span, Window, Windows, make_windows, year_before
+
+#: days by which the end of a period may miss the newest day and still be called now
+NOW_DAYS = 10
+#: days by which a period may miss the same days a year before
+YEAR_SLACK = 12
+#: share of days in common from which visits of one period stand beside searches of another
+SAME_DAYS = 0.75
+#: share of a window's days that dated rows must cover to serve it
+ENOUGH_DAYS = 0.5
+#: how much longer than the recent window a reference may be, or shorter
+LENGTHS = 2.5
+
+
+@dataclass(frozen=True)
+class Cover:
+    """Days covered by rows of one kind and grain: `step` day, week, month or undated; `days` of them from `start` to `end`."""
+
+    kind: str
+    grain: str
+    step: str
+    start: date
+    end: date
+    days: int
+
+    @property
+    def is_dated(self) -> bool:
+        """Whether its rows carry days, weeks or months."""
+        return self.step != "undated"
+
+
+def overlap(a: Window, b: Window) -> float:
+    """The share of days in common of all days of two windows."""
+    common = (min(a.end, b.end) - max(a.start, b.start)).days + 1
+    return max(common, 0) / (a.days + b.days - max(common, 0))
+
+
+def disjoint(periods: Iterable[tuple[date, date]]) -> list[tuple[date, date]]:
+    """The longest periods that share no day with each other; the earlier of equals first."""
+    kept: list[tuple[date, date]] = []
+    for start, end in sorted(set(periods), key=lambda p: (-(p[1] - p[0]).days, p[0])):
+        if all(end < a or start > b for a, b in kept):
+            kept.append((start, end))
+    return sorted(kept)
+
+
+def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, long: int, reference: str | None) -> Windows:
+    """The windows that the rows allow: the usual ones where they carry days, else their periods that come nearest.
+
+    Args:
+        covers: of search and landings; first, as_of: first and last day of search rows.
+    Returns:
+        Windows whose `spans` name the periods that serve them; months and weeks move their edges.
+    """
+    search = [c for c in covers if c.kind == "search" and c.grain in ("page", "pair")] or [c for c in covers if c.kind == "search"]
+    dated = [c for c in search if c.is_dated]
+    periods = [c for c in search if not c.is_dated]
+    usual = make_windows(first, as_of, recent=recent, long=long, reference=reference)
+    candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
+    whole = _wholes(periods)
+    newest = max((w.end for w in [*candidates, *whole]), default=as_of)
+    candidates += [w for w in whole if (newest - w.end).days <= NOW_DAYS]
+    if not candidates:
+        candidates = [usual.recent]
+    if candidates == [usual.recent]:  # rows that carry days, and nothing else
+        found = _snapped(usual, dated, first)
+        known = usual.reference.start >= first
+        return _with_visits(replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers)
+    now = min(candidates, key=lambda w: (-_roles(w, search), abs(math.log(w.days / recent)), w.start))
+    then, kind = _reference(now, candidates, whole, dated, usual, reference, search)
+    ends = [w for w in [*whole, *([usual.long] if dated else [])] if abs((now.end - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
+    longest = min([*ends, now], key=lambda w: (abs(math.log(_reach(w, search, first) / long)), w.start))
+    spans = {name: _serving(w, search) for name, w in (("recent", now), ("reference", then), ("long", longest)) if w is not None}
+    windows = Windows(
+        replace(now, spans=spans["recent"]),
+        replace(then, spans=spans["reference"]) if then is not None else usual_before(now),
+        replace(longest, spans=spans["long"]),
+        kind,
+        first,
+        reference_known=then is not None,
+        is_daily=_is_daily(dated) and not any(s.role == "page" for s in spans["recent"]),
+        has_daily_pairs=_is_daily([c for c in dated if c.grain == "pair"]) and not any(s.role == "pair" for s in spans["recent"]),
+    )
+    return _with_visits(windows, covers)
+
+
+def usual_before(now: Window) -> Window:
+    """The days just before a window, as many."""
+    return Window(now.start - timedelta(days=now.days), now.start - timedelta(days=1))
+
+
+def _reference(
+    now: Window,
+    candidates: list[Window],
+    whole: list[Window],
+    dated: list[Cover],
+    usual: Windows,
+    reference: str | None,
+    search: list[Cover],
+) -> tuple[Window | None, str]:
+    """What the recent window is held against, and how it is called; None where nothing covers an earlier one."""
+    year = Window(year_before(now.start), year_before(now.end))
+    before = usual_before(now)
+    earlier = [w for w in whole if w.end < now.start and 1 / LENGTHS <= w.days / now.days <= LENGTHS]
+    earlier += [w for w in (year, before) if any(c.is_dated and _days_in(c, w) >= 0.95 * w.days for c in dated)]
+    earlier = [w for w in earlier if _roles(w, search)]
+    of_year = [w for w in earlier if abs((w.start - year.start).days) <= YEAR_SLACK or overlap(w, year) > 0.8]
+    just = [w for w in earlier if w not in of_year]
+    kinds = {"year": [(of_year, "year")], "before": [(just, "before")]}.get(reference or "", [(of_year, "year"), (just, "before")])
+    for windows, kind in kinds:
+        if windows:
+            aim = year if kind == "year" else before
+            return max(windows, key=lambda w: (_roles(w, search), overlap(w, aim), w.end, w.start)), kind
+    return None, "before"
+
+
+def _wholes(periods: list[Cover]) -> list[Window]:
+    """Every window that periods of one grain make whole: each by itself, and those that follow on each other."""
+    found: dict[tuple[date, date], Window] = {}
+    for grain in {c.grain for c in periods}:
+        own = sorted({(c.start, c.end) for c in periods if c.grain == grain})
+        found.update({span: Window(*span) for span in own})
+        for n, (start, end) in enumerate(own):
+            for following in own[n + 1 :]:
+                if following[0] == end + timedelta(days=1):
+                    end = following[1]
+                    found[start, end] = Window(start, end)
+    return sorted(found.values(), key=lambda w: (w.start, w.end))
+
+
+def _days_in(cover: Cover, window: Window) -> float:
+    """How many days of a window a cover holds: of a dated one as dense as it is all in all."""
+    common = (min(cover.end, window.end) - max(cover.start, window.start)).days + 1
+    return max(common, 0) * cover.days / ((cover.end - cover.start).days + 1)
+
+
+def _tiles(window: Window, covers: list[Cover], grain: str) -> list[tuple[date, date]]:
+    """The periods of a grain that make a window whole; none where they do not."""
+    inside = disjoint(
+        (c.start, c.end) for c in covers if not c.is_dated and c.grain == grain and c.start >= window.start and c.end <= window.end
+    )
+    return inside if sum((b - a).days + 1 for a, b in inside) == window.days else []
+
+
+def _serving(window: Window, covers: list[Cover]) -> tuple[Span, ...]:
+    """The periods whose rows serve a window, by role: page (the totals of pages) and pair (queries of pages). None where dated rows do."""
+    spans: list[Span] = []
+    dated = {
+        grain: max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0) for grain in ("page", "pair")
+    }
+    enough = {grain: days >= ENOUGH_DAYS * window.days for grain, days in dated.items()}
+    tiles = {grain: _tiles(window, covers, grain) for grain in ("page", "pair")}
+    if not enough["pair"]:
+        spans += [Span("pair", "pair", *tile) for tile in tiles["pair"]]
+    if not enough["page"]:
+        of_page = "page" if tiles["page"] else "pair" if tiles["pair"] and not enough["pair"] else ""
+        spans += [Span("page", of_page, *tile) for tile in tiles.get(of_page, [])]
+    return tuple(spans)
+
+
+def _roles(window: Window, covers: list[Cover]) -> int:
+    """How much rows can tell of a window: 2 for queries of pages, which make totals too, and 1 for totals of pages alone."""
+
+    def held(grain: str) -> bool:
+        dated = max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0)
+        return dated >= ENOUGH_DAYS * window.days or bool(_tiles(window, covers, grain))
+
+    others = {c.grain for c in covers} - {"page", "pair"}
+    return 2 if held("pair") else int(held("page") or any(map(held, others)))
+
+
+def _reach(window: Window, covers: list[Cover], first: date) -> int:
+    """How many days of a window anything covers."""
+    start = max(window.start, first)
+    return max((window.end - start).days + 1, 1)
+
+
+def _is_daily(dated: Sequence[Cover]) -> bool:
+    return any(c.step in ("day", "week") for c in dated)
+
+
+def _snapped(windows: Windows, dated: list[Cover], first: date) -> Windows:
+    """The windows with edges at those of months and weeks, where the rows are of such."""
+    steps = {c.step for c in dated if c.grain in ("page", "pair")} or {c.step for c in dated}
+    if "day" in steps or not steps & {"month", "week"}:
+        return windows
+    if "month" in steps:
+        return replace(windows, **{name: _to_months(getattr(windows, name), windows.as_of) for name in ("recent", "reference", "long")})
+    ends = windows.as_of
+
+    def to_weeks(window: Window) -> Window:
+        behind = round((ends - window.end).days / 7)
+        end = ends - timedelta(days=7 * behind)
+        return Window(end - timedelta(days=7 * max(1, round(window.days / 7)) - 1), end)
+
+    return replace(windows, **{name: to_weeks(getattr(windows, name)) for name in ("recent", "reference", "long")})
+
+
+def _to_months(window: Window, as_of: date) -> Window:
+    months = max(1, round(window.days / 30.44))
+    last = window.end + timedelta(days=1)
+    end = last if last.day == 1 else date(last.year, last.month, 1) if last.day < 16 else _month_after(last, 1)
+    return Window(_month_after(end, -months), end - timedelta(days=1))
+
+
+def _month_after(day: date, months: int) -> date:
+    number = day.year * 12 + day.month - 1 + months
+    return date(number // 12, number % 12 + 1, 1)
+
+
+def _with_visits(windows: Windows, covers: Sequence[Cover]) -> Windows:
+    """The windows with the periods whose visits serve them, and how many days of the long window visits cover."""
+    visits = [c for c in covers if c.kind == "landings"]
+    periods = [c for c in visits if not c.is_dated]
+    whole = _wholes([replace(c, grain="page") for c in periods])
+
+    def of(window: Window) -> tuple[Window, float]:
+        dated = max((_days_in(c, window) for c in visits if c.is_dated), default=0.0)
+        best = max(whole, key=lambda w: (overlap(w, window), w.start), default=None)
+        if best is None or dated >= ENOUGH_DAYS * window.days or overlap(best, window) < SAME_DAYS:
+            return window, dated
+        tiles = _tiles(best, [replace(c, grain="page") for c in periods], "page")
+        return replace(window, spans=(*window.spans, *(Span("visits", "page", *tile) for tile in tiles))), float(best.days)
+
+    if not visits:
+        return windows
+    found = {name: of(getattr(windows, name)) for name in ("recent", "reference", "long")}
+    return replace(
+        windows, **{name: window for name, (window, _) in found.items()}, visit_days=tuple(round(days) for _, days in found.values())
+    )
