@@ -709,16 +709,24 @@ class Analysis:
         self._say("looking for pages to merge")
         candidates = merging.candidate_pairs(pairs, self._likeness, (~pages["gone"] & ~pages["blocked"]).to_numpy())
         enough = candidates["shared"] >= self._likeness.shared_queries
+        if not self.windows.has_daily_pairs:  # nothing tells who leads on which day
+            none = pd.DataFrame({"query": [], "date": [], "page": [], "impressions": [], "position": []})
+            gaps = merging.place_gap(pairs, candidates)
+            return candidates.assign(turn_taking=np.nan, intent=self._shared_intent(candidates), place_gap=gaps), none
         members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
         wanted = self._engine.frame(pd.DataFrame({"page_id": members}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
         days["query"] = pd.factorize(days["query"])[0]  # only told apart
         turns = merging.turn_taking(days, candidates[enough]).reindex(candidates.index, fill_value=0.0)
-        intent = pd.Series(np.nan, index=candidates.index)
-        if (first := self.snapshots) is not None and len(candidates):
-            known = pairs["query"].isin(first["query"]) & self._grouping.topic.notna() & (pairs["impressions"] > 0)
-            intent = merging.shared_intent(self._pairs.loc[known, ["page", "topic", "impressions"]], candidates)
-        return candidates.assign(turn_taking=turns, intent=intent), days
+        return candidates.assign(turn_taking=turns, intent=self._shared_intent(candidates)), days
+
+    def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
+        """How far the pages of each pair draw the same topics; null where no results are known."""
+        pairs = self._mapped
+        if (first := self.snapshots) is None or candidates.empty:
+            return pd.Series(np.nan, index=candidates.index)
+        known = pairs["query"].isin(first["query"]) & self._grouping.topic.notna() & (pairs["impressions"] > 0)
+        return merging.shared_intent(self._pairs.loc[known, ["page", "topic", "impressions"]], candidates)
 
     @once
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:

@@ -44,11 +44,21 @@ class Likeness:
     answers: float = 0.5
     same_intent: float = 0.3
     "Share of impressions in topics that both pages draw, where snapshots of results tell topics apart."
+    overlap_undated: float = 0.75
+    "Share of impressions on shared queries asked of both pages where no days tell whether they take turns."
+    place_gap: float = 0.4
+    "How far apart two pages may stand on shared queries, in the logarithm of the position, where no days tell: beyond half the place one leads."
 
     def meets(self, candidates: pd.DataFrame) -> pd.Series:
-        """Which candidates are alike enough to be one page."""
-        enough = (candidates["shared"] >= self.shared_queries) & (candidates["turn_taking"] >= self.turn_taking)
-        return enough & ~(candidates["intent"] < self.same_intent)
+        """Which candidates are alike enough to be one page: they take turns; where no days tell, both draw nearly all that either
+        draws, and stand close to each other for it.
+        """
+        turns = candidates["turn_taking"] >= self.turn_taking
+        undated = candidates["turn_taking"].isna()
+        if undated.any():
+            mutual = (candidates["mutual"] >= self.overlap_undated) & (candidates["place_gap"] <= self.place_gap)
+            turns = turns | (undated & mutual)
+        return (candidates["shared"] >= self.shared_queries) & turns & ~(candidates["intent"] < self.same_intent)
 
 
 def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
@@ -59,13 +69,13 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_]
         live: of each page, whether it can be found; all are when left out.
     Returns:
         page_a < page_b, shared (queries), shared_impressions, overlap: the share of the smaller page's impressions that fall on queries
-        the other draws too. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
+        the other draws too; mutual: the lesser of that share of either. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
         to merge, enough to be asked about.
     """
     chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)
     own = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
     if own.empty:
-        return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap"])
+        return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"])
     page, (query, queries) = own["page"].to_numpy(), numbered(own)
     shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (page, query)), shape=(int(page.max()) + 1, len(queries)))
     drawn = (shown > 0).astype(np.float32)
@@ -91,7 +101,9 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_]
         & (joined["mutual"] >= like.overlap / 2)
     ]
     out: pd.DataFrame = joined.rename(columns={"a": "page_a", "b": "page_b"})
-    return out[["page_a", "page_b", "shared", "shared_impressions", "overlap"]].sort_values(["page_a", "page_b"], ignore_index=True)
+    return out[["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"]].sort_values(
+        ["page_a", "page_b"], ignore_index=True
+    )
 
 
 def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
@@ -118,6 +130,28 @@ def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     turned = again & (np.diff(page[lead], prepend=-1) != 0)
     seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
     return pd.Series(turns / np.maximum(seen, 1), index=candidates.index)
+
+
+def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+    """For each candidate pair, how far apart its pages stand on the queries they share: the mean distance of the logarithms of their positions,
+    by impressions; null where no position is known.
+
+    Args:
+        pairs: page, query, position, impressions, brand; candidates: page_a, page_b.
+    """
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy())
+    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members) & pairs["position"].notna()
+    rows = rows_at(pairs, chosen, ["page", "query", "position", "impressions"])
+    rows = pd.DataFrame(
+        {"page": rows["page"], "query": numbered(rows)[0], "place": np.log(rows["position"].clip(lower=1.0)), "shown": rows["impressions"]}
+    )
+    one, other = (
+        pd.DataFrame({"pair": candidates.index, "page": candidates[f"page_{side}"].to_numpy()}).merge(rows, on="page") for side in "ab"
+    )
+    both = one.merge(other, on=["pair", "query"])
+    weight = both["shown_x"] + both["shown_y"]
+    sums = pd.DataFrame({"gap": weight * (both["place_x"] - both["place_y"]).abs(), "weight": weight}).groupby(both["pair"]).sum()
+    return (sums["gap"] / sums["weight"]).reindex(candidates.index)
 
 
 def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
@@ -199,7 +233,14 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
     held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
-    together = rows["turn_taking"] < like.turn_taking
+    together, undated = rows["turn_taking"] < like.turn_taking, rows["turn_taking"].isna()
+    far = say.joined(
+        "No days tell whether they take turns; ",
+        say.share(rows["mutual"]),
+        f" of what either draws is drawn by both (at least {like.overlap_undated:.0%} are asked) and their places differ by a factor of ",
+        np.exp(rows["place_gap"]).round(1).astype("str") if "place_gap" in rows else pd.Series("?", index=rows.index),
+        f" (at most {np.exp(like.place_gap):.1f}).",
+    )
     turns = say.joined(
         "On ",
         say.share(rows["turn_taking"]),
@@ -210,8 +251,8 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {like.same_intent:.0%}."
     )
     because = np.select(
-        [rows["shared"] < like.shared_queries, together, rows["intent"] < like.same_intent, held],
-        [few, turns, apart, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [rows["shared"] < like.shared_queries, together, rows["intent"] < like.same_intent, undated & ~like.meets(rows), held],
+        [few, turns, apart, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

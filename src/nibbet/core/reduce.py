@@ -206,8 +206,10 @@ def curve_rows(search: ibis.Table, windows: Windows, *, paired: bool, every: int
     rows = _with_bins(pair_rows(search) if paired else page_rows(search))
     role = "pair" if paired else "page"
     shown = inside(rows, windows.long, role)
-    if windows.reference_kind == "before":
+    if windows.reference_kind == "before" or not windows.serves(windows.long, role):
         shown = shown | inside(rows, windows.reference, role)
+    if not windows.serves(windows.long, role):  # rows of queries often cover a shorter period than those of pages
+        shown = shown | inside(rows, windows.recent, role)
     rows = rows.filter(shown, rows.placed > 0)
     rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
     rows = rows.mutate(country=rows.country.fill_null(""), page=rows.page_id)

@@ -287,17 +287,20 @@ def consolidate(facts: Facts) -> Finding:
         say.share(leaving["overlap"]),
         " of the smaller page's impressions fall on queries that ",
         pages["path"].reindex(target).set_axis(leaving.index),
-        " draws too, and on ",
-        say.share(leaving["turn_taking"]),
-        f" of days the leading page changes ({facts.windows.recent}): they answer the same searches and divide them.",
+        " draws too",
+        say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the leading page changes").where(
+            leaving["turn_taking"].notna(), ""
+        ),
+        f" ({facts.windows.recent}): they answer the same searches and divide them.",
     )
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
-    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99)
+    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
     recent, t = str(facts.windows.recent), facts.limits
     figures = leaving[["overlap", "turn_taking", "shared_impressions"]].reindex(pages.index)
+    turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
     checks = [
         Check("overlap", figures["overlap"], f">= {t.overlap}", recent, "search", figures["overlap"] >= t.overlap),
-        Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", figures["turn_taking"] >= t.turn_taking),
+        Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", turns),
         Check("shared_impressions", figures["shared_impressions"], "", recent, "search"),
     ]
     return Finding("consolidate", "duplicate", _rows(pages, chosen, "duplicate", because, sure, gains, target), checks)
@@ -329,6 +332,8 @@ def decay(facts: Facts) -> Finding:
         Check("last_four_weeks_share", four, "still down", "the last 28 days", "search", lasting),
         _not_blocked(pages),
     ]
+    if not w.is_daily:  # months and periods have no last weeks
+        checks = [check for check in checks if check.measure != "last_four_weeks_share"]
     chosen = _all(checks)
     month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.1**2)
     gains = pd.DataFrame(
@@ -363,9 +368,10 @@ def decay(facts: Facts) -> Finding:
         ", ",
         other,
         since,
-        "; the last four weeks are still down.",
+        "; the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
     )
-    return Finding("refresh", "decay", _rows(pages, chosen, "decay", because, (1 - q).clip(0, 0.99), gains), checks)
+    sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
+    return Finding("refresh", "decay", _rows(pages, chosen, "decay", because, sure, gains), checks)
 
 
 def climb(facts: Facts) -> Finding:

@@ -72,15 +72,13 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, lo
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
-    candidates += [w for w in whole if (newest - w.end).days <= NOW_DAYS]
-    if not candidates:
-        candidates = [usual.recent]
-    if candidates == [usual.recent]:  # rows that carry days, and nothing else
+    current = [w for w in whole if (newest - w.end).days <= NOW_DAYS]
+    if not current:  # rows that carry days, and nothing else that is new
         found = _snapped(usual, dated, first)
         known = usual.reference.start >= first
         return _with_visits(replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers)
-    now = min(candidates, key=lambda w: (-_roles(w, search), abs(math.log(w.days / recent)), w.start))
-    then, kind = _reference(now, candidates, whole, dated, usual, reference, search)
+    now = min([*candidates, *current], key=lambda w: (-_roles(w, search), abs(math.log(w.days / recent)), w.start))
+    then, kind = _reference(now, whole, dated, reference, search)
     ends = [w for w in [*whole, *([usual.long] if dated else [])] if abs((now.end - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     longest = min([*ends, now], key=lambda w: (abs(math.log(_reach(w, search, first) / long)), w.start))
     spans = {name: _serving(w, search) for name, w in (("recent", now), ("reference", then), ("long", longest)) if w is not None}
@@ -103,13 +101,7 @@ def usual_before(now: Window) -> Window:
 
 
 def _reference(
-    now: Window,
-    candidates: list[Window],
-    whole: list[Window],
-    dated: list[Cover],
-    usual: Windows,
-    reference: str | None,
-    search: list[Cover],
+    now: Window, whole: list[Window], dated: list[Cover], reference: str | None, search: list[Cover]
 ) -> tuple[Window | None, str]:
     """What the recent window is held against, and how it is called; None where nothing covers an earlier one."""
     year = Window(year_before(now.start), year_before(now.end))

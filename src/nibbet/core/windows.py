@@ -69,6 +69,13 @@ class Windows:
         """The last complete day, with which the recent and the long window end."""
         return self.recent.end
 
+    def serves(self, window: Window, role: str) -> bool:
+        """Whether rows of a role serve a window: always where rows carry days, else where a period does."""
+        by_days = self.has_daily_pairs if role == "pair" else self.is_daily
+        return (
+            by_days or any(span.role == role for span in window.spans) or not any(w.spans for w in (self.recent, self.reference, self.long))
+        )
+
     def as_dict(self) -> dict[str, Any]:
         """All of it as texts and numbers; see `from_dict`."""
         three = {"recent": self.recent, "reference": self.reference, "long": self.long}

@@ -176,6 +176,16 @@ def _numbers(text: str) -> tuple[int, int, int, str] | None:
         return int(found[1]), int(found[2]), int(found[3]), "ymd"
     if found := re.match(r"^(\d{4})[-/.](\d{1,2})$", bare):
         return int(found[1]), int(found[2]), 1, "ymd"
+    if (found := re.match(r"^(\d{1,2})[-/.](\d{4})$", bare)) and int(found[1]) <= 12:
+        return int(found[2]), int(found[1]), 1, "ymd"
+    if found := re.match(r"^(\d{4})-?\s?(?:W|KW|S)(\d{1,2})$", bare, re.IGNORECASE):
+        try:
+            monday = date.fromisocalendar(int(found[1]), int(found[2]), 1)
+        except ValueError:
+            return None
+        return monday.year, monday.month, monday.day, "ymd"
+    if found := re.match(r"^(\d{4})-(\d{2})-(\d{2})\s*(?:-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$", bare):
+        return int(found[1]), int(found[2]), int(found[3]), "ymd"
     if found := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):
         return int(found[1]), int(found[2]), int(found[3]), "ymd"
     if found := re.match(r"^(\d{1,2})([-/. ])(\d{1,2})\2(\d{4}|\d{2})(?:[T ,].*)?$", bare):

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
-from nibbet.sources.periods import Period, period_in
+from nibbet.sources.periods import Period, period_in, without_period
 from nibbet.sources.profile import DATE, NUMBER, Profile, profile
 
 if TYPE_CHECKING:
@@ -300,7 +300,9 @@ def header_row(rows: list[list[Any]]) -> int | None:
 
 def _is_value(cell: str) -> bool:
     """A cell that no header would hold: a number, a day or an address."""
-    return bool(NUMBER.match(cell) or DATE.match(cell)) or "://" in cell or bool(re.match(r"/\S*$", cell))
+    if NUMBER.match(cell) or "://" in cell or re.match(r"/\S*$", cell):
+        return True
+    return bool(DATE.match(cell)) and not re.search(r"[^\W\d_]{3,}", without_period(cell))
 
 
 def _first_row_of_values(rows: list[list[str]]) -> int | None:
