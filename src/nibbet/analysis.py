@@ -19,7 +19,7 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import ledger, parts_of_change, with_others, with_pull
+from nibbet.core.ledger import judged_as_one, ledger, parts_of_change, with_others, with_pull
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings, within_reach
@@ -567,6 +567,8 @@ class Analysis:
     @once
     def _measured(self) -> pd.DataFrame:
         table = with_pull(self._pages.copy(), self._pairs)
+        if not self._is_paired:
+            table = judged_as_one(table, self._pages_as_pairs)
         table = table.assign(**{name: self._change_parts[name] for name in self._change_parts})
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
@@ -578,9 +580,16 @@ class Analysis:
         table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
 
+    @property
+    def _pages_as_pairs(self) -> pd.DataFrame:
+        """The totals of pages as if one query that they answer made each; the home page, which is asked for by name, aside."""
+        rows = self._expected
+        home = self._pages["path"].eq("/").reindex(rows["page"]).to_numpy()
+        return rows.assign(role="owner", answer=1.0, brand=home, topic=pd.Series(None, index=rows.index, dtype="str"))
+
     @once
     def _openings(self) -> pd.DataFrame:
-        t, pairs = self.config.verdicts, self._pairs
+        t, pairs = self.config.verdicts, self._pairs if self._is_paired else self._pages_as_pairs
         reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
         return find_openings(
             pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, lexicon=self._words_of_pages[0]

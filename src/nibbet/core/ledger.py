@@ -208,7 +208,24 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     table["position_answered"] = weighted_position(of_pages(answered, "position_sum"), of_pages(answered, "placed"))
     shown_plain = of_pages(plain, "impressions")
     table["answered_share"] = of_pages(meant, "impressions") / shown_plain.where(shown_plain > 0)
+    table["as_one"] = False
     return table
+
+
+def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
+    """The ledger of a site whose rows name no query: each page is judged by its totals, as if it answered all that it draws.
+
+    Args:
+        pages: page, clicks, impressions, expected_clicks, position, brand; one row a page. What its queries would tell stays null.
+    """
+    plain = pages[~pages["brand"]].set_index("page").reindex(table.index)
+    sums = {
+        f"{name}_answered": plain[measure].fillna(0)
+        for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks"))
+    }
+    pull = shrunk_pull(plain["clicks"].fillna(0).to_numpy(float), plain["expected_clicks"].fillna(0).to_numpy(float))
+    unknown = {"withheld_share": np.nan, "answered_share": np.nan, "queries": 0}
+    return table.assign(**sums, position_answered=plain["position"], pull=pull, **unknown, as_one=True)
 
 
 def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale: float) -> pd.DataFrame:

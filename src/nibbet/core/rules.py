@@ -17,6 +17,8 @@ from nibbet.core.windows import MONTH_DAYS, Windows
 GAINS = ["gain", "gain_low", "gain_high"]
 #: how unsure an expectation of the CTR curve is for one page, beyond what pulls differ
 CURVE_SPREAD = 0.08
+#: how sure a verdict can be that rests on the totals of a page, without its queries: the place of a mean smears many
+AS_ONE = 0.7
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
 
 
@@ -162,30 +164,40 @@ def young(facts: Facts) -> Finding:
     return Finding("watch", "young", _rows(pages, chosen, "young", because, 1.0), checks)
 
 
+def _known_days(facts: Facts) -> int:
+    """How many days of a year anything covers: searches, or visits of all channels, which hold those from search too."""
+    return max(facts.windows.covered_days, facts.windows.visit_days)
+
+
 def unsettled(facts: Facts) -> Finding:
     """watch: it earned nothing, but over fewer days than a year's seasons need."""
-    pages, t, covered = facts.pages, facts.limits, facts.windows.covered_days
+    pages, t, covered = facts.pages, facts.limits, _known_days(facts)
     days = pd.Series(float(covered), index=pages.index)
     checks = [
         *_nothing_earned(facts),
-        Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search", days < t.covered_days),
+        Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search, landings", days < t.covered_days),
     ]
     why = pd.Series(f"It earned next to nothing, but the data reach only {covered} days back: a season may be missing.", index=pages.index)
     return Finding("watch", "thin", _rows(pages, _all(checks), "thin", why, 0.8), checks)
 
 
 def _nothing_earned(facts: Facts) -> list[Check]:
-    pages, t, long = facts.pages, facts.limits, str(facts.windows.long)
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    visits = str(w.visits or w.long)
+    long, part = str(w.long), min(1.0, w.covered_days / t.covered_days)  # of a shorter window less is asked
 
-    def few(name: str, limit: int, source: str) -> Check:
-        return Check(name, pages[name], f"< {limit}", long, source, pages[name].fillna(0) < limit)
+    def few(name: str, limit: float, source: str, window: str = long) -> Check:
+        return Check(name, pages[name], f"< {limit:g}", window, source, pages[name].fillna(0) < limit)
 
+    clicks, impressions = (round(limit * part, 1) for limit in (t.prune_clicks, t.prune_impressions))
+    before = [few("clicks_reference", clicks, "search", str(w.reference))] if part < 1 and w.reference_known else []
     return [
-        few("clicks_long", t.prune_clicks, "search"),
-        few("impressions_long", t.prune_impressions, "search"),
-        few("sessions_long", t.prune_sessions, "landings"),
-        Check("conversions_long", pages["conversions_long"], "none", long, "landings", pages["conversions_long"].fillna(0) == 0),
-        Check("revenue_long", pages["revenue_long"], "none", long, "landings", pages["revenue_long"].fillna(0) == 0),
+        few("clicks_long", clicks, "search"),
+        few("impressions_long", impressions, "search"),
+        *before,
+        few("sessions_long", t.prune_sessions, "landings", visits),
+        Check("conversions_long", pages["conversions_long"], "none", visits, "landings", pages["conversions_long"].fillna(0) == 0),
+        Check("revenue_long", pages["revenue_long"], "none", visits, "landings", pages["revenue_long"].fillna(0) == 0),
         Check("backlinks", pages["backlinks"], "none", "all", "backlinks", pages["backlinks"].fillna(0) == 0),
     ]
 
@@ -193,23 +205,29 @@ def _nothing_earned(facts: Facts) -> list[Check]:
 def _needed_by_none(facts: Facts) -> list[Check]:
     """What a page without earnings must pass besides: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
-    days = pd.Series(float(facts.windows.covered_days), index=pages.index)
+    days = pd.Series(float(_known_days(facts)), index=pages.index)
     settings, crawled = "nibbet.toml, editorial", "crawl"
     return [
         *_nothing_earned(facts),
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
-        Check("covered_days", days, f">= {t.covered_days}", str(long), "search", days >= t.covered_days),
+        Check("covered_days", days, f">= {t.covered_days}", str(long), "search, landings", days >= t.covered_days),
     ]
 
 
 def _told(facts: Facts) -> Check:
     """How many of the sources that would tell whether a page is needed were given: landings and backlinks."""
     pages, least = facts.pages, {"both": 2, "one": 1, "none": 0}[facts.limits.prune_needs]
-    given = pages["sessions_known"].astype(int) + pages["backlinks_known"].astype(int)
-    enough = (given >= least) & (pages["sessions_known"] | pages["purpose"].isna())
+    visits = _visits_known(facts)
+    given = visits.astype(int) + pages["backlinks_known"].astype(int)
+    enough = (given >= least) & (visits | pages["purpose"].isna())
     return Check("landings_and_backlinks_given", given.astype(float), f">= {least}", "all", "landings, backlinks", enough)
+
+
+def _visits_known(facts: Facts) -> pd.Series:
+    """Whether visits are known over enough of a year to say that nobody comes."""
+    return facts.pages["sessions_known"] & (facts.windows.visit_days >= facts.limits.covered_days)
 
 
 def untold(facts: Facts) -> Finding:
@@ -219,9 +237,11 @@ def untold(facts: Facts) -> Finding:
     checks = [*_needed_by_none(facts), lacks]
     chosen = _all(checks)
     here = pages[chosen]
+    visits = _visits_known(facts).reindex(here.index)
+    year = f" over {facts.limits.covered_days} days" if facts.windows.visit_days else ""
     missing = np.select(
-        [~here["sessions_known"] & ~here["backlinks_known"], ~here["sessions_known"]],
-        ["visits (landings) and links from outside (backlinks)", "visits and conversions (landings)"],
+        [~visits & ~here["backlinks_known"], ~visits],
+        [f"visits (landings{year}) and links from outside (backlinks)", f"visits and conversions (landings{year})"],
         "links from outside (backlinks)",
     )
     because = say.joined(
@@ -392,7 +412,7 @@ def climb(facts: Facts) -> Finding:
     ]
     chosen = _all(checks)
     here = pages[chosen]
-    because = say.joined(
+    by_queries = say.joined(
         "It answers ",
         say.plural(queries[chosen], "query").str.replace("querys", "queries"),
         " at positions just below the clicks (",
@@ -405,7 +425,17 @@ def climb(facts: Facts) -> Finding:
         say.plural(here["clicks_answered"], "click"),
         f" ({w.recent}).",
     )
-    return Finding("refresh", "climb", _rows(pages, chosen, "climb", because, (0.75 + 0.2 * share).clip(0, 0.97), gains), checks)
+    as_one = say.joined(
+        "All in all it stands just below the clicks, at position ",
+        say.place(here["position_answered"]),
+        " on average: ",
+        say.count(on_climb[chosen]),
+        " impressions but ",
+        say.plural(here["clicks_answered"], "click"),
+        f" ({w.recent}). No queries tell what it is shown for.",
+    )
+    sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
+    return Finding("refresh", "climb", _rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks)
 
 
 def snippet(facts: Facts) -> Finding:
@@ -441,7 +471,8 @@ def snippet(facts: Facts) -> Finding:
         pull[chosen].round(2).astype("str"),
         "; its title and description do not sell it.",
     )
-    return Finding("refresh", "snippet", _rows(pages, chosen, "snippet", because, (1 - q).clip(0, 0.99), gains), checks)
+    sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
+    return Finding("refresh", "snippet", _rows(pages, chosen, "snippet", because, sure, gains), checks)
 
 
 def engagement(facts: Facts) -> Finding:

@@ -76,7 +76,9 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, lo
     if not current:  # rows that carry days, and nothing else that is new
         found = _snapped(usual, dated, first)
         known = usual.reference.start >= first
-        return _with_visits(replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers)
+        return _with_visits(
+            replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers, long
+        )
     now = min([*candidates, *current], key=lambda w: (-_roles(w, search), abs(math.log(w.days / recent)), w.start))
     then, kind = _reference(now, whole, dated, reference, search)
     ends = [w for w in [*whole, *([usual.long] if dated else [])] if abs((now.end - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
@@ -92,7 +94,7 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, lo
         is_daily=_is_daily(dated) and not any(s.role == "page" for s in spans["recent"]),
         has_daily_pairs=_is_daily([c for c in dated if c.grain == "pair"]) and not any(s.role == "pair" for s in spans["recent"]),
     )
-    return _with_visits(windows, covers)
+    return _with_visits(windows, covers, long)
 
 
 def usual_before(now: Window) -> Window:
@@ -213,23 +215,31 @@ def _month_after(day: date, months: int) -> date:
     return date(number // 12, number % 12 + 1, 1)
 
 
-def _with_visits(windows: Windows, covers: Sequence[Cover]) -> Windows:
-    """The windows with the periods whose visits serve them, and how many days of the long window visits cover."""
-    visits = [c for c in covers if c.kind == "landings"]
-    periods = [c for c in visits if not c.is_dated]
-    whole = _wholes([replace(c, grain="page") for c in periods])
-
-    def of(window: Window) -> tuple[Window, float]:
-        dated = max((_days_in(c, window) for c in visits if c.is_dated), default=0.0)
-        best = max(whole, key=lambda w: (overlap(w, window), w.start), default=None)
-        if best is None or dated >= ENOUGH_DAYS * window.days or overlap(best, window) < SAME_DAYS:
-            return window, dated
-        tiles = _tiles(best, [replace(c, grain="page") for c in periods], "page")
-        return replace(window, spans=(*window.spans, *(Span("visits", "page", *tile) for tile in tiles))), float(best.days)
-
+def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Windows:
+    """The windows with the periods whose visits serve them, and the long window of visits, which may reach further back than searches."""
+    visits = [replace(c, grain="page") for c in covers if c.kind == "landings"]
     if not visits:
         return windows
+    whole = _wholes([c for c in visits if not c.is_dated])
+
+    def days_in(window: Window) -> float:
+        return max((_days_in(c, window) for c in visits if c.is_dated), default=0.0)
+
+    def tiled(window: Window, best: Window) -> Window:
+        return replace(window, spans=(*window.spans, *(Span("visits", "page", *tile) for tile in _tiles(best, visits, "page"))))
+
+    def of(window: Window) -> Window:
+        best = max(whole, key=lambda w: (overlap(w, window), w.start), default=None)
+        needed = best is not None and days_in(window) < ENOUGH_DAYS * window.days and overlap(best, window) >= SAME_DAYS
+        return tiled(window, best) if needed and best is not None else window
+
     found = {name: of(getattr(windows, name)) for name in ("recent", "reference", "long")}
-    return replace(
-        windows, **{name: window for name, (window, _) in found.items()}, visit_days=tuple(round(days) for _, days in found.values())
-    )
+    as_of = windows.as_of
+    usual = Window(as_of - timedelta(days=long - 1), as_of)
+    ends = [w for w in whole if abs((as_of - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
+    best = min(ends, key=lambda w: (abs(math.log(w.days / long)), w.start), default=None)
+    if best is not None and best.days > days_in(usual):
+        return replace(windows, **found, visits=tiled(Window(best.start, best.end), best), visit_days=best.days)
+    starts = [c.start for c in visits if c.is_dated]
+    clipped = Window(max(usual.start, min(starts)), as_of) if starts and min(starts) <= as_of else usual
+    return replace(windows, **found, visits=clipped, visit_days=round(days_in(usual)))

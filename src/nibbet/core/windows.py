@@ -51,7 +51,8 @@ class Windows:
     """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data.
 
     reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
-    last weeks can be looked at; has_daily_pairs: the same of queries; visit_days: how many days of the three windows visits cover.
+    last weeks can be looked at; has_daily_pairs: the same of queries; visits: the long window of visits (null without landings), which may reach
+    further back than searches do, and visit_days: how many of its days they cover.
     """
 
     recent: Window
@@ -62,7 +63,8 @@ class Windows:
     reference_known: bool = True
     is_daily: bool = True
     has_daily_pairs: bool = True
-    visit_days: tuple[int, ...] = ()
+    visits: Window | None = None
+    visit_days: int = 0
 
     @property
     def as_of(self) -> date:
@@ -80,9 +82,12 @@ class Windows:
         """All of it as texts and numbers; see `from_dict`."""
         three = {"recent": self.recent, "reference": self.reference, "long": self.long}
         spans = {name: [str(w.start), str(w.end)] for name, w in three.items()}
+        if self.visits is not None:
+            three["visits"] = self.visits
+            spans["visits"] = [str(self.visits.start), str(self.visits.end)]
         tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
         more = {name: getattr(self, name) for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
-        return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": list(self.visit_days)}
+        return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days}
 
     @classmethod
     def from_dict(cls, known: dict[str, Any]) -> Windows:
@@ -98,7 +103,8 @@ class Windows:
             window("reference"),
             window("long"),
             first=date.fromisoformat(known["first"]),
-            visit_days=tuple(known["visit_days"]),
+            visits=window("visits") if "visits" in known else None,
+            visit_days=known["visit_days"],
             **more,
         )
 
