@@ -34,7 +34,7 @@ from nibbet.core.spans import chosen
 from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
-from nibbet.core.tables import named_pages, named_queries, rows_at, spelt
+from nibbet.core.tables import named_pages, named_queries, rows_at, spelt, with_lone
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, Windows, weekday_scale
@@ -179,6 +179,33 @@ class Analysis:
     def _is_paired(self) -> bool:
         return any(one.grain == "pair" for _, one in self._joined.files if one.kind == "search")
 
+    def _has_grain(self, grain: str) -> bool:
+        return any(one.grain == grain for _, one in self._joined.files if one.kind == "search")
+
+    @property
+    def _subject(self) -> str:
+        """What rows of search are about: pair where they name queries of pages, else page."""
+        return "pair" if self._is_paired else "page"
+
+    @property
+    def _teaching(self) -> str:
+        """Which rows the CTR curve is learnt from: queries of pages, else totals of pages, else totals of queries."""
+        return "pair" if self._is_paired else "page" if self._has_grain("page") else "query"
+
+    @once
+    def _lone_queries(self) -> pd.DataFrame:
+        """Totals of queries where no rows tell their pages: query, brand, and the sums of `core.reduce.pair_sums`; by impressions."""
+        names = ["query", "brand", "clicks", "impressions", "position_sum", "placed", "expected_clicks"]
+        if self._is_paired or not self._has_grain("query"):
+            none = pd.DataFrame({name: pd.Series(dtype="float64") for name in names})
+            return none.astype({"query": "str", "brand": "bool"}).assign(position=np.nan)
+        rates = self._rates
+        self._say("summing queries")
+        rows = self._reduced("lone-queries", lambda: reductions.pair_sums(self._joined.search, self.windows, rates, of="query"))
+        rows = rows[rows["impressions"] > 0].sort_values(["impressions", "query"], ascending=[False, True], ignore_index=True)[names]
+        rows = rows.astype({"query": "str"}).assign(brand=rows["brand"].eq(True))
+        return rows.assign(position=weighted_position(rows["position_sum"], rows["placed"]))
+
     @property
     def _every(self) -> int:
         """One page in so many teaches the CTR curve."""
@@ -190,7 +217,7 @@ class Analysis:
         """What the CTR curve is learnt from, summed."""
 
         def make() -> ibis.Table:
-            return reductions.curve_rows(self._joined.search, self.windows, paired=self._is_paired, every=self._every)
+            return reductions.curve_rows(self._joined.search, self.windows, of=self._teaching, every=self._every)
 
         return self._store.table(self._engine, "curve-rows", self._key, make)
 
@@ -208,7 +235,7 @@ class Analysis:
         """The sums of pages and queries, with what the curve expects; passing, for what lasts has numbers for queries."""
         rates = self._rates
         self._say("summing pages and queries")
-        return self._engine.keep(reductions.pair_sums(self._joined.search, self.windows, rates, paired=self._is_paired))
+        return self._engine.keep(reductions.pair_sums(self._joined.search, self.windows, rates, of=self._subject))
 
     @property
     def _asked(self) -> ibis.Table:
@@ -339,6 +366,7 @@ class Analysis:
             language=own.site.language,
             lexicon=self._words_of_pages[0],
             translate=own.topics.translate,
+            lone=self._lone_queries,
         )
 
     @once
@@ -379,8 +407,12 @@ class Analysis:
 
     @once
     def _topic_table(self) -> pd.DataFrame:
-        pairs, strays = self._pairs, self._strays
+        pairs, strays, lone = self._pairs, self._strays, self._lone_queries
         asked = self._grouping.grouped
+        if len(lone):
+            pairs = pd.concat(
+                [pairs.assign(query=spelt(pairs["query"]), topic=spelt(pairs["topic"])), self._lone_in_topics], ignore_index=True
+            )
         unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
         if len(unseen):  # searched, and the site is not shown for it
             days = self.windows.recent.days
@@ -398,7 +430,17 @@ class Analysis:
             worth=self._worth_of_visits,
             peaks=self._topic_peaks,
             least=self.config.verdicts.min_gain,
+            pages_known=self._is_paired,
         )
+
+    @property
+    def _lone_in_topics(self) -> pd.DataFrame:
+        """Totals of queries as rows of the query map without a page, a role or an answer."""
+        rows = self._lone_queries
+        topic = self._grouping.grouped.set_index("query")["topic"]
+        unknown = {"page": np.nan, "role": None, "answer": np.nan, "days": np.nan}
+        pull = shrunk_pull(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float))
+        return rows.assign(topic=rows["query"].map(topic), pull=pull, share_clicks=np.nan, share_impressions=np.nan, **unknown)
 
     @once
     def _languages_of_pages(self) -> pd.Series:
@@ -669,7 +711,7 @@ class Analysis:
         for one in filter(self.differs, DIMENSIONS):
             sums = self._reduced(
                 f"segment-{one}",
-                lambda one=one: reductions.segment_sums(self._joined.search, self.windows, self._rates, one, paired=self._is_paired),  # type: ignore[misc]
+                lambda one=one: reductions.segment_sums(self._joined.search, self.windows, self._rates, one, of=self._subject),  # type: ignore[misc]
             )
             rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
             if landings is not None and one in landings.columns and len(sums):
@@ -896,11 +938,16 @@ class Analysis:
         return self._page_table.copy()
 
     def queries(self) -> pd.DataFrame:
-        """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query."""
-        return named_queries(self._pairs, self._measured)
+        """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query, totals of queries an
+        empty page.
+        """
+        found = named_queries(self._pairs, self._measured)
+        return with_lone(found, self._lone_in_topics) if len(self._lone_queries) else found
 
     def query_totals(self) -> pd.DataFrame:
         """One row per query of the recent window: pages, clicks, impressions, position, brand."""
+        if len(lone := self._lone_queries):
+            return lone.assign(pages=0)[["query", "pages", "clicks", "impressions", "brand", "position"]]
         return query_totals(self._pairs[self._pairs["impressions"] > 0])
 
     def verdicts(self) -> pd.DataFrame:
@@ -912,7 +959,20 @@ class Analysis:
     def openings(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
         found = by_gain(self._openings)
-        return found.assign(page=found["page"].map(self._pages["page"]))[OPENINGS]
+        found = found.assign(page=found["page"].map(self._pages["page"]))[OPENINGS]
+        if len(self._lone_queries):
+            lone = by_gain(self._lone_openings)[OPENINGS].astype({"page": "str"}).assign(page=None)
+            found = pd.concat([found, lone], ignore_index=True).sort_values(["gain", "query"], ascending=[False, True], ignore_index=True)
+        return found
+
+    @property
+    def _lone_openings(self) -> pd.DataFrame:
+        """Openings of queries whose pages no row tells: climbs and snippets, as if the site answered them."""
+        t, rows = self.config.verdicts, self._lone_in_topics
+        reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
+        rows = rows.assign(page=-1, role="owner", answer=1.0, query=pd.Categorical(rows["query"]), topic=pd.Categorical(rows["topic"]))
+        days = self.windows.recent.days
+        return find_openings(rows, self.curve, self.sight, days, reach, standing=self.standing, lexicon=self._words_of_pages[0])
 
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""

@@ -110,6 +110,19 @@ def pair_rows(search: ibis.Table) -> ibis.Table:
     return search.filter(search.used & (search.grain == "pair") & search["query"].notnull())
 
 
+def query_rows(search: ibis.Table) -> ibis.Table:
+    """Totals of queries, which name no page; page_id is a number for the query, by which the curve keeps odd ones apart."""
+    rows = search.filter(search.free & (search.grain == "query") & search["query"].notnull())
+    return rows.mutate(page_id=(rows["query"].hash().cast("decimal(20,0)") % 1_000_003).abs().cast("int64"))
+
+
+def subject_rows(search: ibis.Table, of: str) -> ibis.Table:
+    """The rows that make pairs (`of` pair), totals of pages with an empty query (page), or totals of queries (query)."""
+    if of == "page":
+        return page_rows(search).mutate(query=ibis.literal(""))
+    return pair_rows(search) if of == "pair" else query_rows(search)
+
+
 def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page: what the ledger needs of clicks, impressions, position_sum and placed in the recent, reference and long windows and
     the last four weeks; clicks_all; first_seen: the first day of its dated rows, null where it has none.
@@ -195,21 +208,20 @@ def visit_days(landings: ibis.Table) -> ibis.Table:
     )
 
 
-def curve_rows(search: ibis.Table, windows: Windows, *, paired: bool, every: int = 1) -> ibis.Table:
+def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1) -> ibis.Table:
     """What the CTR curve and the levels of countries are learnt from: one row per (country, device, surface, brand, bin, page) of the long
     window: clicks, impressions.
 
     Args:
-        paired: whether rows carry queries; without, page rows stand in.
+        of: which rows teach it: pair, page or query; see `subject_rows`.
         every: one page in so many is taken; a site of a million pages has enough in a part of them.
     """
-    rows = _with_bins(pair_rows(search) if paired else page_rows(search))
-    role = "pair" if paired else "page"
-    shown = inside(rows, windows.long, role)
-    if windows.reference_kind == "before" or not windows.serves(windows.long, role):
-        shown = shown | inside(rows, windows.reference, role)
-    if not windows.serves(windows.long, role):  # rows of queries often cover a shorter period than those of pages
-        shown = shown | inside(rows, windows.recent, role)
+    rows = _with_bins(subject_rows(search, of))
+    shown = inside(rows, windows.long, of)
+    if windows.reference_kind == "before" or not windows.serves(windows.long, of):
+        shown = shown | inside(rows, windows.reference, of)
+    if not windows.serves(windows.long, of):  # rows of queries often cover a shorter period than those of pages
+        shown = shown | inside(rows, windows.recent, of)
     rows = rows.filter(shown, rows.placed > 0)
     rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
     rows = rows.mutate(country=rows.country.fill_null(""), page=rows.page_id)
@@ -230,20 +242,20 @@ def _cells(rows: ibis.Table, *by: str) -> ibis.Table:
     return rows.group_by(*by).aggregate(clicks=whole_sum(rows.clicks), impressions=whole_sum(rows.impressions))
 
 
-def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, paired: bool) -> ibis.Table:
+def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, of: str) -> ibis.Table:
     """One row per (page, query) of the recent or reference window.
 
     Args:
         rates: the CTR curve.
-        paired: whether rows carry queries; without, page rows stand in with an empty query: a page is then judged as if one query made it.
+        of: which rows are summed, see `subject_rows`: page rows have an empty query, for a page is then judged as if one query made it.
     Returns:
         page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
         behind the name, of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
     """
-    now, then, role = windows.recent, windows.reference, "pair" if paired else "page"
-    rows = _rated(search, rates, [now, then], paired=paired)
-    sums = {name: exact_sum(rows[name], inside(rows, now, role)) for name in (*SUMS, "expected_clicks")}
-    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then, role)) for name in (*SUMS, "expected_clicks")}
+    now, then = windows.recent, windows.reference
+    rows = _rated(search, rates, [now, then], of=of)
+    sums = {name: exact_sum(rows[name], inside(rows, now, of)) for name in (*SUMS, "expected_clicks")}
+    sums |= {f"{name}_reference": exact_sum(rows[name], inside(rows, then, of)) for name in (*SUMS, "expected_clicks")}
     day = rows.date.delta(ibis.literal(now.start, "date"), unit="day")
     for word in range(-(-now.days // WORD_DAYS)):
         bit = day - word * WORD_DAYS
@@ -271,10 +283,10 @@ def coded(pairs: ibis.Table, asked: ibis.Table) -> ibis.Table:
     return pairs.join(asked, "query").drop("query").order_by("page", ibis.desc("impressions"), "query_id")
 
 
-def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, paired: bool) -> ibis.Table:
+def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, of: str) -> ibis.Table:
     """Rows of these windows with expected_clicks, by the CTR curve."""
-    rows = _with_bins(pair_rows(search) if paired else page_rows(search).mutate(query=ibis.literal("")))
-    rows = rows.filter(reduce(or_, [inside(rows, window, "pair" if paired else "page") for window in windows]))
+    rows = _with_bins(subject_rows(search, of))
+    rows = rows.filter(reduce(or_, [inside(rows, window, of) for window in windows]))
     known = rates.curve.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
     rows = rows.left_join(
         known,
@@ -297,11 +309,11 @@ def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, paire
     return rows.mutate(expected_clicks=expected.fill_null(0.0))
 
 
-def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: str, *, paired: bool) -> ibis.Table:
+def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: str, *, of: str) -> ibis.Table:
     """One row per page_id and value of device, country or surface in the recent window, without the brand: clicks, impressions,
     position_sum, placed, expected_clicks.
     """
-    rows = _rated(search, rates, [windows.recent], paired=paired)
+    rows = _rated(search, rates, [windows.recent], of=of)
     rows = rows.filter(~rows.brand.fill_null(False)).mutate(value=rows[dimension].fill_null(""))
     return rows.group_by("page_id", "value").aggregate(
         clicks=whole_sum(_.clicks),

@@ -83,7 +83,8 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, lo
     then, kind = _reference(now, whole, dated, reference, search)
     ends = [w for w in [*whole, *([usual.long] if dated else [])] if abs((now.end - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     longest = min([*ends, now], key=lambda w: (abs(math.log(_reach(w, search, first) / long)), w.start))
-    spans = {name: _serving(w, search) for name, w in (("recent", now), ("reference", then), ("long", longest)) if w is not None}
+    searched = [c for c in covers if c.kind == "search"]
+    spans = {name: _serving(w, searched) for name, w in (("recent", now), ("reference", then), ("long", longest)) if w is not None}
     windows = Windows(
         replace(now, spans=spans["recent"]),
         replace(then, spans=spans["reference"]) if then is not None else usual_before(now),
@@ -150,15 +151,17 @@ def _tiles(window: Window, covers: list[Cover], grain: str) -> list[tuple[date, 
 
 
 def _serving(window: Window, covers: list[Cover]) -> tuple[Span, ...]:
-    """The periods whose rows serve a window, by role: page (the totals of pages) and pair (queries of pages). None where dated rows do."""
+    """The periods whose rows serve a window, by role: page (the totals of pages), pair (queries of pages), query (totals of queries). None
+    where dated rows do.
+    """
     spans: list[Span] = []
-    dated = {
-        grain: max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0) for grain in ("page", "pair")
-    }
+    grains = ("page", "pair", "query")
+    dated = {grain: max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0) for grain in grains}
     enough = {grain: days >= ENOUGH_DAYS * window.days for grain, days in dated.items()}
-    tiles = {grain: _tiles(window, covers, grain) for grain in ("page", "pair")}
-    if not enough["pair"]:
-        spans += [Span("pair", "pair", *tile) for tile in tiles["pair"]]
+    tiles = {grain: _tiles(window, covers, grain) for grain in grains}
+    for grain in ("pair", "query"):
+        if not enough[grain]:
+            spans += [Span(grain, grain, *tile) for tile in tiles[grain]]
     if not enough["page"]:
         of_page = "page" if tiles["page"] else "pair" if tiles["pair"] and not enough["pair"] else ""
         spans += [Span("page", of_page, *tile) for tile in tiles.get(of_page, [])]

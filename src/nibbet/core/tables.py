@@ -70,6 +70,21 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     return table[QUERIES]
 
 
+def with_lone(queries: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
+    """The query map with totals of queries whose pages no row tells below it, their page and role empty.
+
+    Args:
+        queries: the columns QUERIES; lone: query, brand, clicks, impressions, position, pull, expected_clicks, topic.
+    """
+    rows = lone.assign(
+        ctr=lone["clicks"] / lone["impressions"].where(lone["impressions"] > 0),
+        thin=(lone["expected_clicks"] < THIN_CLICKS).astype("boolean"),
+        **{name: pd.Series(None, index=lone.index, dtype="str") for name in ("page", "role")},
+    )
+    rows = rows.astype({"brand": "boolean", "query": "str", "topic": "str", "clicks": "int64", "impressions": "int64"})
+    return pd.concat([queries, rows.assign(days=pd.array([pd.NA] * len(rows), dtype="Int64"))[QUERIES]], ignore_index=True)
+
+
 def spelt(column: pd.Series) -> pd.Series:
     """A column of categories as texts."""
     if not isinstance(column.dtype, pd.CategoricalDtype):

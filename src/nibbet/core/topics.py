@@ -354,6 +354,7 @@ def group_pairs(
     language: str,
     lexicon: Lexicon | None = None,
     translate: bool = True,
+    lone: pd.DataFrame | None = None,
 ) -> Grouping:
     """The queries of the map, and those that only a source of demand knows, in topics.
 
@@ -363,6 +364,7 @@ def group_pairs(
         aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
         lexicon: of that language, where the words of the queries may have been cut already.
         translate: whether queries in other languages make topics too; else they are set aside.
+        lone: query, impressions: totals of queries whose pages no row tells; their words and results group them.
     """
     lexicon = lexicon or Lexicon(language)
     number, texts, words = lexicon.of_queries(pairs)
@@ -372,6 +374,14 @@ def group_pairs(
         asked = asked.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
     else:
         asked["demand"] = np.nan
+    if lone is not None and len(lone):
+        own = lone.set_index("query")["impressions"].astype(float)
+        asked = (
+            asked.set_index("query")
+            .reindex(asked["query"].tolist() + own.index.difference(asked["query"], sort=True).tolist())
+            .reset_index()
+        )
+        asked["impressions"] = asked["impressions"].fillna(0.0) + asked["query"].map(own).fillna(0.0)
     asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
     if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
         more = lexicon.matrix(asked["query"].iloc[len(texts) :])
@@ -444,6 +454,10 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
     return texts.iloc[head[group]].set_axis(texts.index)
 
 
+#: how a topic is served that the site is shown for, where no row names its pages
+UNKNOWN = "unknown"
+
+
 def topic_table(
     pairs: pd.DataFrame,
     strays: pd.DataFrame,
@@ -456,6 +470,7 @@ def topic_table(
     worth: pd.Series,
     peaks: pd.Series,
     least: float,
+    pages_known: bool = True,
 ) -> pd.DataFrame:
     """One row per topic: TOPICS, those with most to gain first, subjects in which the site does well before others of like gain.
 
@@ -469,6 +484,7 @@ def topic_table(
         worth: of each page, what a visit from search earns in its section; of topics without a page, that of the site stands under -1.
         peaks: by topic, the next peak of its season; topics that have none are left out.
         least: gain a month below which nothing is proposed.
+        pages_known: whether any row names the page of a query; else nobody can say which topics are answered.
     """
     needed = ["page", "query", "topic", "role", "answer", "clicks", "impressions", "position_sum", "placed"]
     rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions"] > 0), needed)
@@ -494,6 +510,8 @@ def topic_table(
     )
     table["answered_share"] = table["answered_share"].clip(upper=1.0)
     table["served"] = np.select([table["answered_share"] >= COVERED, table["answered_share"] >= PARTLY], ["covered", "partly"], "uncovered")
+    unknown = pd.Series(not pages_known, index=table.index)
+    table["served"] = table["served"].where(~unknown, UNKNOWN)
     best = _leading(owned, "impressions")
     catcher = _leading(rows, "impressions")
     table["page"] = best.reindex(table.index).where(table["served"] != "uncovered", catcher.reindex(table.index))
@@ -509,7 +527,7 @@ def topic_table(
     table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
     abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
     table["proposal"] = np.select(
-        [~open_ | ~(table["gain"] >= least), abroad, extend & table["page"].notna()],
+        [~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
         ["none", "translate", "extend"],
         "new page",
     )
@@ -565,4 +583,6 @@ def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Seri
     caught = say.joined(asked_words(table["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, ".")
     unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
     text = np.select([(table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()], [unseen, caught], answered)
-    return pd.Series(text, index=table.index, dtype="str")
+    shown = "The site is shown " + say.count(table["impressions"]) + " times for it; no row names the pages."
+    unknown = pd.Series(np.where(table["impressions"] > 0, shown, "No row names the pages of queries, so that nobody can say whether one answers it."), index=table.index)
+    return pd.Series(text, index=table.index, dtype="str").where(table["served"] != UNKNOWN, unknown)

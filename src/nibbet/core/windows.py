@@ -17,7 +17,8 @@ MONTH_DAYS = 30.4
 
 
 class Span(NamedTuple):
-    """A period whose rows serve a window as a whole: role page (totals of pages), pair (queries of pages) or visits; the grain of its rows."""
+    """A period whose rows serve a window as a whole: role page (totals of pages), pair (queries of pages), query (totals of queries)
+    or visits; the grain of its rows."""
 
     role: str
     grain: str
@@ -73,7 +74,7 @@ class Windows:
 
     def serves(self, window: Window, role: str) -> bool:
         """Whether rows of a role serve a window: always where rows carry days, else where a period does."""
-        by_days = self.has_daily_pairs if role == "pair" else self.is_daily
+        by_days = self.is_daily if role == "page" else self.has_daily_pairs
         return (
             by_days or any(span.role == role for span in window.spans) or not any(w.spans for w in (self.recent, self.reference, self.long))
         )
