@@ -10,7 +10,7 @@ import pandas as pd
 
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
-PAGELESS = "rows without a page"
+PAGELESS = "totals that name no page"
 NESTED = "part of a longer period"
 #: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
 FINEST = 2.0**16
@@ -54,17 +54,12 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
             else_=table.aside,
         )
     )
-    lone = table.aside.isnull() & table.grain.isin(["query", "site"])
     if page_days is None:
-        return table.mutate(detail=False, aside=ibis.cases((lone, PAGELESS), else_=table.aside))
+        return table.mutate(detail=ibis.literal(False))
     days = page_days.mutate(covered=True).rename(day="date")
     marked = table.left_join(days, table.date == days.day).drop("day")
     covered = marked.covered.fill_null(False) & ~marked.undated
-    marked = marked.mutate(
-        detail=marked.aside.isnull() & (marked.grain != "page") & covered,
-        aside=ibis.cases((marked.aside.isnull() & marked.grain.isin(["query", "site"]) & ~covered, PAGELESS), else_=marked.aside),
-    )
-    return marked.drop("covered")
+    return marked.mutate(detail=marked.aside.isnull() & (marked.grain != "page") & covered).drop("covered")
 
 
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:
@@ -85,17 +80,21 @@ def _used(rows: ibis.Table, as_of: date) -> Any:
 
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
-    """Rows and sums by file, fate and day: file, aside, detail, nested, date (null for kinds without days), rows, and one column per measure."""
-    detail = table.detail if "detail" in table.columns else ibis.literal(False)
+    """Rows and sums by file, fate and day: file, aside, detail, nested, pageless (totals of queries or of the site), date (null for kinds without
+    days), rows, and one column per measure.
+    """
+    is_search = "detail" in table.columns
+    detail = table.detail if is_search else ibis.literal(False)
+    pageless = table.grain.isin(["query", "site"]) & table.aside.isnull() & ~table.detail if is_search else ibis.literal(False)
     nested = table.nested if "nested" in table.columns else ibis.literal(False)
     day = table.date if "date" in table.columns else ibis.null("date")
     sums = {name: table[name].sum().coalesce(0) for name in measures}
-    return table.group_by(file=table.file, aside=table.aside, detail=detail, nested=nested, date=day).aggregate(rows=table.count(), **sums)
+    return table.group_by(file=table.file, aside=table.aside, detail=detail, nested=nested, pageless=pageless, date=day).aggregate(rows=table.count(), **sums)
 
 
 def served_days(fates: pd.DataFrame) -> pd.DataFrame:
     """Of the rows of `balance` for search, those that make the totals of pages, by day: date, clicks, impressions."""
-    served = fates[fates["aside"].isna() & ~fates["detail"]]
+    served = fates[fates["aside"].isna() & ~fates["detail"] & ~fates["pageless"]]
     return served.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
 
 
@@ -112,7 +111,8 @@ def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[st
 
     aside = fates[fates["aside"].notna()].sort_values("aside")
     used = fates[fates["aside"].isna()]
-    inner = {DETAIL: used[used["detail"]], NESTED: used[used["nested"] & ~used["detail"]]}
+    nested = used["nested"] & ~used["detail"] & ~used["pageless"]
+    inner = {DETAIL: used[used["detail"]], NESTED: used[nested], PAGELESS: used[used["pageless"]]}
     gone = [
         {"reason": row["aside"], "rows": int(row["rows"]), "measures": {m: number(row[m], m) for m in measures}}
         for row in aside.to_dict("records")
@@ -122,7 +122,7 @@ def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[st
         for reason, rows in inner.items()
         if len(rows)
     ]
-    ledger = used[~used["detail"] & ~used["nested"]]
+    ledger = used[~used["detail"] & ~used["nested"] & ~used["pageless"]]
     return {
         "file": name,
         "kind": kind,

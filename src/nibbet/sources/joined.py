@@ -11,7 +11,7 @@ import ibis
 import pandas as pd
 
 from nibbet.core.address import Home
-from nibbet.core.join import PAGELESS, account_of_file, balance, served_days, settle_landings, settle_search
+from nibbet.core.join import account_of_file, balance, served_days, settle_landings, settle_search
 from nibbet.core.spans import Cover
 from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
@@ -156,7 +156,7 @@ class Joined:
             found = fates["search"]
             settled = {kind: self._overlaps(kind) for kind in ("search", "landings") if kind in self.kinds}
             steps = found["file"].map(settled["search"].step_of_file)
-            served = found["aside"].isna() | found["aside"].isin([PAGELESS])
+            served = found["aside"].isna()
             covers = [cover for one in settled.values() for cover in one.covers]
             starts = [c.start for c in covers if c.kind == "search" and c.step != "day" and c.start <= self.as_of]
             if not served.any():
@@ -166,7 +166,7 @@ class Joined:
             days = served_days(found[daily])
             if days.empty:  # totals of the site by day, where no page has days
                 grain = found["file"].map(dict(enumerate(one.grain for _, one in self.files)))
-                rows = found[daily & (grain == "site") & (found["aside"] == PAGELESS)]
+                rows = found[daily & (grain == "site") & found["pageless"]]
                 days = rows.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
             notes = [note for one in settled.values() for note in one.notes]
             notes += [{"code": code, "text": text} for _, one in self.files for code, text in one.notes]
@@ -290,7 +290,7 @@ def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> 
     """The account: every file with what was read, used and set aside."""
     entries: dict[int, dict[str, Any]] = {}
     for kind, found in fates.items():
-        totals = found.drop(columns="date").groupby(["file", "aside", "detail", "nested"], dropna=False, as_index=False).sum()
+        totals = found.drop(columns="date").groupby(["file", "aside", "detail", "nested", "pageless"], dropna=False, as_index=False).sum()
         for number, rows in totals.groupby("file"):
             name, one = files[int(number)]
             entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
