@@ -19,7 +19,7 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import judged_as_one, ledger, parts_of_change, with_others, with_pull
+from nibbet.core.ledger import judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings, within_reach
@@ -91,6 +91,7 @@ class Analysis:
     @once
     def account(self) -> dict[str, Any]:
         """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        from nibbet.core.missing import missing_evidence
         from nibbet.core.notes import notes, unmatched
 
         joined, account = self._joined, self._joined.account
@@ -101,7 +102,11 @@ class Analysis:
             visits = found.assign(date=pd.to_datetime(found["date"]))
             sums["sessions"] = self._visit_sums["sessions_all"]
         said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
-        return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self._pages), "notes": said}
+        said += self._doubts_of_flags
+        more = missing_evidence(
+            self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self._limits.covered_days
+        )
+        return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self._pages), "notes": said, "missing": more}
 
     @property
     def addresses(self) -> pd.DataFrame:
@@ -113,7 +118,8 @@ class Analysis:
         """The recent, reference and long window."""
         own = self.config.windows
         joined = self._joined
-        return chosen(joined.covers, joined.first, joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
+        days = {"recent": own.recent, "long": own.long, "reference": own.reference, "halves": "recent" not in own.model_fields_set}
+        return chosen(joined.covers, joined.first, joined.as_of, **days)
 
     @once
     def days(self) -> pd.DataFrame:
@@ -568,7 +574,7 @@ class Analysis:
             joined.pages,
             search,
             visits,
-            joined.inventory,
+            None if joined.inventory is None else with_sound_flags(joined.inventory, search)[0],
             joined.few("editorial"),
             joined.few("backlinks"),
             windows=self.windows,
@@ -586,6 +592,19 @@ class Analysis:
             links=self._links,
         )
         return table
+
+    @property
+    def _doubts_of_flags(self) -> list[dict[str, str]]:
+        """A note where the crawl keeps most pages that search shows out of the index: such a column is read the wrong way round."""
+        inventory = self._joined.inventory
+        share = 0.0 if inventory is None else with_sound_flags(inventory, self._page_sums)[1]
+        if not share:
+            return []
+        text = (
+            f"The crawl marks {share:.0%} of the pages that search shows as kept out of the index, which cannot be: the column is not used. "
+            'If a yes in it means the opposite of what its header says, add to its [[source]]: reverse = ["noindex"]'
+        )
+        return [{"code": "flag_contradicts", "text": text}]
 
     @property
     def _hits(self) -> pd.Series | None:

@@ -87,8 +87,10 @@ class SourceSettings(Section):
     "The first and last day that an undated export covers; a list of such pairs where windows stand side by side, from left to right."
     constant: dict[str, str] = {}
     'What all rows share and the file does not say, as page = "/a/", channel = "organic" or device = "mobile".'
+    reverse: Texts = []
+    "Flags (noindex, protected, ...) whose bare yes means the opposite of what their header says."
     sheet: str | None = None
-    "Which sheet of a workbook."
+    "Which sheet of a workbook, or member of a packed file."
     dates: Literal["day first", "month first"] | None = None
     "How dates read, where all of them read both ways."
     decimal: Literal[".", ","] | None = None

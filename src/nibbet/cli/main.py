@@ -73,6 +73,17 @@ class Hardness(StrEnum):
     hard = "hard"
 
 
+class Exports(StrEnum):
+    """The shapes in which a demo writes its search and visits exports."""
+
+    daily = "daily"
+    monthly = "monthly"
+    undated = "undated"
+    sidebyside = "sidebyside"
+    screens = "screens"
+    service = "service"
+
+
 class Level(StrEnum):
     """What is compared."""
 
@@ -216,6 +227,7 @@ def demo(
     pages: Annotated[int, typer.Option(min=60, help="About how many pages the invented site has.")] = 400,
     seed: Annotated[int, typer.Option(help="Another seed makes another site.")] = 7,
     level: Annotated[Hardness, typer.Option(help="How clearly the planted cases show.")] = Hardness.easy,
+    exports: Annotated[Exports, typer.Option(help="In which shape its exports come.")] = Exports.daily,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
@@ -236,6 +248,10 @@ def demo(
     progress.share = lambda: written or None
     try:
         write(folder, pages=pages, seed=seed, level=level.value, told=told)
+        if exports is not Exports.daily:
+            from nibbet.demo.shapes import reshape
+
+            reshape(folder, exports.value)
     except FileExistsError as there:
         raise NibbetError(f"{there} is there already and is not of the demo. Move it, or name another folder: nibbet demo FOLDER") from None
     except OSError as fault:
@@ -287,13 +303,18 @@ def run_all(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Read the sources, decide on every page, and write all files."""
+    """Read the sources, decide on every page, and write all files; looks at the files first where there are no settings yet."""
     _run_all(folder, site, out, quiet, verbose, as_of)
 
 
 def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, quiet: bool, verbose: bool, as_of: str | None) -> None:
     from nibbet.render.terminal import summary
 
+    root = folder or site_folder or Path()
+    if root.is_dir() and not (root / "nibbet.toml").exists():
+        from nibbet.cli.init import write_settings
+
+        write_settings(root, None, force=False)
     kept: list[Site] = []
 
     def task(site: Site) -> None:

@@ -89,7 +89,9 @@ def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
     nested = table.nested if "nested" in table.columns else ibis.literal(False)
     day = table.date if "date" in table.columns else ibis.null("date")
     sums = {name: table[name].sum().coalesce(0) for name in measures}
-    return table.group_by(file=table.file, aside=table.aside, detail=detail, nested=nested, pageless=pageless, date=day).aggregate(rows=table.count(), **sums)
+    return table.group_by(file=table.file, aside=table.aside, detail=detail, nested=nested, pageless=pageless, date=day).aggregate(
+        rows=table.count(), **sums
+    )
 
 
 def served_days(fates: pd.DataFrame) -> pd.DataFrame:

@@ -114,6 +114,24 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
     return table
 
 
+#: share of the pages that search shows which a crawl may keep out of the index, and pages from which that is looked at
+MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
+
+
+def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.DataFrame, float]:
+    """The crawl without its noindex flag where that contradicts search, and the share of pages shown that it would keep out (0 where it is sound).
+
+    Args:
+        inventory: noindex, status by page number; search: impressions_recent by page number. A page that is shown is in the index: where most
+            of them are flagged, the flag is read the wrong way round, and what it says is not known.
+    """
+    shown = search.index[search["impressions_recent"] > 0]
+    rows = inventory.reindex(inventory.index.intersection(shown))
+    flags = rows.loc[rows["status"].fillna(200) == 200, "noindex"].dropna()
+    share = float(flags.astype(bool).mean()) if len(flags) >= LEAST_SHOWN else 0.0
+    return (inventory.assign(noindex=None), share) if share > MOST_KEPT_OUT else (inventory, 0.0)
+
+
 def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataFrame:
     table["backlinks_known"] = backlinks is not None
     if backlinks is None:

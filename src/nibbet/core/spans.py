@@ -57,18 +57,20 @@ def disjoint(periods: Iterable[tuple[date, date]]) -> list[tuple[date, date]]:
     return sorted(kept)
 
 
-def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int, long: int, reference: str | None) -> Windows:
+def chosen(
+    covers: Sequence[Cover], first: date, as_of: date, *, recent: int, long: int, reference: str | None, halves: bool = True
+) -> Windows:
     """The windows that the rows allow: the usual ones where they carry days, else their periods that come nearest.
 
     Args:
-        covers: of search and landings; first, as_of: first and last day of search rows.
+        covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference, halves: see `make_windows`.
     Returns:
         Windows whose `spans` name the periods that serve them; months and weeks move their edges.
     """
     search = [c for c in covers if c.kind == "search" and c.grain in ("page", "pair")] or [c for c in covers if c.kind == "search"]
     dated = [c for c in search if c.is_dated]
     periods = [c for c in search if not c.is_dated]
-    usual = make_windows(first, as_of, recent=recent, long=long, reference=reference)
+    usual = make_windows(first, as_of, recent=recent, long=long, reference=reference, halves=halves)
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)

@@ -584,5 +584,8 @@ def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Seri
     unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
     text = np.select([(table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()], [unseen, caught], answered)
     shown = "The site is shown " + say.count(table["impressions"]) + " times for it; no row names the pages."
-    unknown = pd.Series(np.where(table["impressions"] > 0, shown, "No row names the pages of queries, so that nobody can say whether one answers it."), index=table.index)
+    unknown = pd.Series(
+        np.where(table["impressions"] > 0, shown, "No row names the pages of queries, so that nobody can say whether one answers it."),
+        index=table.index,
+    )
     return pd.Series(text, index=table.index, dtype="str").where(table["served"] != UNKNOWN, unknown)

@@ -154,15 +154,15 @@ def last_complete_month(months: pd.DataFrame) -> date:
 LEAST_HALVED = 56
 
 
-def make_windows(first: date, as_of: date, *, recent: int, long: int, reference: str | None) -> Windows:
+def make_windows(first: date, as_of: date, *, recent: int, long: int, reference: str | None, halves: bool = True) -> Windows:
     """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before.
 
-    A history that is too short for two windows of `recent` days is halved, in whole weeks; no window begins before the data do, but for a
-    reference that is not known.
+    A history that is too short for two windows of `recent` days is halved, in whole weeks, where `halves` says so; no window begins before
+    the data do, but for a reference that is not known.
     """
     days = (as_of - first).days + 1
     if days < 2 * recent:
-        recent = 7 * (days // 14) if days >= LEAST_HALVED else min(recent, max(days, 1))
+        recent = 7 * (days // 14) if halves and days >= LEAST_HALVED else min(recent, max(days, 1))
     now = Window(as_of - timedelta(days=recent - 1), as_of)
     year = Window(year_before(now.start), year_before(now.end))
     before = Window(now.start - timedelta(days=recent), now.start - timedelta(days=1))

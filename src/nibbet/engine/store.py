@@ -81,7 +81,12 @@ class Store:
         """The digest of an input file, read again only when its size, times or place on the disk differ from those in the manifest."""
         from nibbet.engine.digest import digest_of
 
-        found = path.stat()
+        try:
+            found = path.stat()
+            with path.open("rb"):
+                pass
+        except OSError as fault:
+            raise SourceError(f"{path}: cannot be read ({fault.strerror or fault}). Give yourself the right to read it.") from None
         seen = [found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino]
         known = self._inputs.get(str(path.absolute()))
         if known is not None and known[:-1] == seen:
@@ -117,6 +122,10 @@ class Store:
         """A kept value that JSON can write."""
         path = self._made(name, key, ".json", lambda target: target.write_text(json.dumps(make(), ensure_ascii=False), "utf-8"))
         return json.loads(path.read_text("utf-8"))
+
+    def forget(self, name: str, key: str) -> None:
+        """Take a kept table away."""
+        self.path(name, key).unlink(missing_ok=True)
 
     def _made(self, name: str, key: str, suffix: str, write: Callable[[Path], Any]) -> Path:
         path = self.path(name, key, suffix)

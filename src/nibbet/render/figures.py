@@ -444,7 +444,8 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
             )
     axes.set_xlabel("position")
     axes.set_ylabel(" or ".join(rows["volume_kind"].unique()))
-    axes.legend(frameon=False, fontsize=9, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), borderaxespad=0.1)
+    if axes.get_legend_handles_labels()[0]:
+        axes.legend(frameon=False, fontsize=9, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), borderaxespad=0.1)
     share = rows.groupby("served")["volume"].sum() / rows["volume"].sum()
     told = ", ".join(f"{share[name]:.0%} {name}" for name in ("covered", "partly", "uncovered") if name in share)
     return _told(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")

@@ -105,6 +105,7 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
         windows=site.windows,
         account=_account(account),
         notes=account["notes"],
+        missing=account["missing"],
         matched=account["matched"],
         counts=_counts(verdicts, list(MEANING)),
         actions=records(actions.head(MOST_PRINTED)),

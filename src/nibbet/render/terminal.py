@@ -38,6 +38,8 @@ SHARES = {
     "conversions_per_session",
     "contribution",
 }
+#: notes that a summary leaves to `nibbet load` where others are to be read
+MINOR = {"preamble", "unused", "left_out", "sheet_left_out"}
 #: columns under which sentences stand below their rows
 NARROW = 120
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
@@ -165,6 +167,8 @@ def show_account(account: dict[str, Any], style: str) -> None:
                 out.print(Text(for_terminal(f"{name.replace('_', ' ')}: {told}")))
         for note in account["notes"]:
             out.print(Text(for_terminal(f"{note['code']}: {note['text']}")))
+        out.print()
+        show_missing(out, account["missing"], len(account["missing"]))
 
 
 def account_rows(account: dict[str, Any]) -> pd.DataFrame:
@@ -189,13 +193,35 @@ def condensed(rows: pd.DataFrame) -> pd.DataFrame:
     return sums.reset_index()
 
 
+def against_text(windows: Windows) -> str:
+    """What the recent window is held against, in words."""
+    if not windows.reference_known:
+        return "no earlier window to hold it against"
+    return f"against {windows.reference} ({'a year before' if windows.reference_kind == 'year' else 'before it'})"
+
+
+def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None:
+    """What more would tell, worst first: what is absent, what it bears on, and how the export looks that fills the gap."""
+    if not missing:
+        return
+    out.print(Text("What more would tell", style="bold"))
+    for one in missing[:most]:
+        out.print(
+            Text(
+                for_terminal(f"  {one['what']}: {one['because']} ({one['pages']:,} pages, {one['clicks']:,} clicks). Add: {one['export']}")
+            )
+        )
+    if len(missing) > most:
+        out.print(Text(f"  and {len(missing) - most} more: nibbet load", style="dim"))
+
+
 def summary(site: Site, folder: str, seconds: float) -> None:
     """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
     account, verdicts, out = site.account, site.verdicts(), console()
     w, totals = site.windows, condensed(account_rows(account))
     out.print(
         Text(
-            f"{site.config.site.home}  as of {w.as_of}, recent {w.recent}, against {w.reference} ({'a year before' if w.reference_kind == 'year' else 'just before'})",
+            f"{site.config.site.home}  as of {w.as_of}, recent {w.recent}, {against_text(w)}",
             style="bold",
         )
     )
@@ -207,7 +233,7 @@ def summary(site: Site, folder: str, seconds: float) -> None:
             plain.append(f"{kind} {rows['rows'].sum():,}")
     if plain:
         out.print(Text(f"  {', '.join(plain)} rows used"))
-    for note in account["notes"][:5]:
+    for note in sorted(account["notes"], key=lambda note: note["code"] in MINOR)[:5]:
         out.print(Text("  " + for_terminal(note["text"]), style="dim"))
     out.print()
     counts = verdicts["verdict"].value_counts()
@@ -215,7 +241,7 @@ def summary(site: Site, folder: str, seconds: float) -> None:
     words = [
         f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts
     ]
-    out.print(Text("Verdicts: " + ", ".join(words), style="bold"))
+    out.print(Text("Verdicts: " + (", ".join(words) or "none, for no row names a page"), style="bold"))
     faults = site.repairs()["repair"].value_counts()
     if len(faults):
         out.print(
@@ -225,13 +251,14 @@ def summary(site: Site, folder: str, seconds: float) -> None:
     if len(topics):
         asked = topics[topics["proposal"] != "none"]
         served = topics["served"].value_counts()
-        told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered") if name in served)
+        told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
         more = (
             f"; {len(asked)} to write, extend or translate (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
             if len(asked)
             else ""
         )
         out.print(Text(f"Topics: {told}{more}"))
+    show_missing(out, [one for one in account["missing"] if one["clicks"] or one["guards"]], 3)
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):
         out.print(Text("Best actions", style="bold"))

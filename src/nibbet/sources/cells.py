@@ -21,6 +21,8 @@ ENGINE_TYPE = {
     "place": "float64",
     "flag": "boolean",
 }
+#: what can be a position: some sources count from 0, none beyond some thousands
+LEAST_PLACE, MOST_PLACE = 1e-9, 100_000.0
 NO_TEXT = sorted(NO_VALUE)
 LONGEST_PLACEHOLDER = max(map(len, NO_TEXT))
 PLACEHOLDER_LETTERS = sorted({letter for word in NO_TEXT for letter in (word[:1].lower(), word[:1].upper()) if letter})
@@ -71,7 +73,7 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
     if column.type == "count" and cell.type().is_floating():
         return ibis.cases((cell == cell.floor(), cell.cast("int64")), else_=ibis.null("int64"))
     if not cell.type().is_string():
-        return cell.cast(ENGINE_TYPE[column.type])
+        return _placed(cell.cast("float64")) if column.type == "place" else cell.cast(ENGINE_TYPE[column.type])
     text = trim(cell)
     if style == "whole":
         return text.try_cast(ENGINE_TYPE[column.type])
@@ -80,12 +82,19 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
         if style.startswith("general")
         else plain_expression(text, mark=style, type=ENGINE_TYPE[column.type])
     )
-    if column.type in ("number", "place"):
+    if column.type == "place":
+        return _placed(general.cast("float64"))
+    if column.type == "number":
         return general.cast(ENGINE_TYPE[column.type])
     return ibis.cases((general == general.round(0), general.cast("int64")), else_=ibis.null("int64"))
 
 
-def flag_cell(name: str, cell: Any, header: str) -> Any:
+def _placed(place: Any) -> Any:
+    """A position, null where a number is none: not above 0, or without bound."""
+    return ibis.cases((place.between(LEAST_PLACE, MOST_PLACE), place), else_=ibis.null("float64"))
+
+
+def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> Any:
     """Yes or no, from the words that exports use for them; null where a cell says neither.
 
     A flag has a direction. For noindex, words such as "noindex" or "indexable" speak for themselves, and a bare yes or no is read by its
@@ -93,10 +102,11 @@ def flag_cell(name: str, cell: Any, header: str) -> Any:
     no no protects it.
     """
     if cell.type().is_boolean():
-        flag = cell
-        return ~flag if name == "noindex" and keeps_out(header) is False else flag
+        return ~cell if (name == "noindex" and keeps_out(header) is False) != reverse else cell
     text = cell.cast("string").strip().lower()
     yes, no = text.isin(sorted(YES_WORDS)), text.isin(sorted(NO_WORDS))
+    if reverse:
+        yes, no = no, yes
     if name != "noindex":
         return ibis.cases((yes, True), (no | (text == "") | text.isnull(), False), else_=ibis.literal(name == "protected"))
     direction = keeps_out(header)

@@ -15,7 +15,7 @@ from nibbet.sources.cells import bare_cell
 from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
-from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, typed_rows
+from nibbet.sources.rows import completed, hidden_values, oddities, opened, plain_cells, typed_rows
 from nibbet.sources.sheets import Cells, Sheet
 
 if TYPE_CHECKING:
@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from nibbet.config import SourceSettings
     from nibbet.engine import AnyEngine, Store
 
+#: columns that a note names
+MOST_UNUSED = 14
 #: values of a column that are mended one by one; more are read as text
 MOST_MENDS = 40
 #: measures that a share or mean of the same row gives
@@ -106,7 +108,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         return table, _met(table), hidden
     if (cells := plain_cells(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
-            return *_in_portions(place, sheet, reading, settings, cells, lambda at: key_of(cells, key(at))), []
+            return _in_portions(place, sheet, reading, settings, cells, lambda at: key_of(cells, key(at)))
         except LostRecordsError:
             raise
         except SourceError:
@@ -118,19 +120,19 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         return rows
 
     table = place.store.table(place.engine, "text", whole, make)
-    place.store.value("records", whole, lambda: check_records(place.engine, sheet, table, slice(None)))
+    _whole(place, sheet, table, "text", whole, slice(None))
+    odd = place.store.value("odd", whole, lambda: oddities(place.engine, table, sheet, reading))
     table = completed(table, reading, sheet.period)
-    return table, _met(table), [(code, text) for code, text in place.store.value("hidden", whole, list)]
+    return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
 
-def _in_portions(
-    place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]
-) -> tuple[ibis.Table, ibis.Table | None]:
+def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]) -> Read:
     """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself.
 
     Where a text stands among the days, as in a row of totals, days are read as texts in the order that the sample told.
     """
     low, loose = _few_values(reading, settings), False
+    odd: list[list[str]] = []
     texts, told = cells.with_days_as_text(), settings.model_copy(update={"dates": settings.dates or cells.order})
 
     def read(at: slice, name: str, cells: Cells, settings: SourceSettings) -> ibis.Table:
@@ -140,7 +142,8 @@ def _in_portions(
 
         table = place.store.table(place.engine, name, key(at), make)
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
-        place.store.value(f"records-{name}", key(at), lambda: check_records(place.engine, sheet, table, at))
+        _whole(place, sheet, table, name, key(at), at)
+        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: oddities(place.engine, table, sheet, reading)))
         return completed(_mended(table, mends), reading, sheet.period)
 
     parts, met = [], []
@@ -157,7 +160,8 @@ def _in_portions(
         if (found := _met(table)) is not None:
             met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
-    return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None
+    notes = [(code, text) for code, text in odd]
+    return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None, notes
 
 
 class LostRecordsError(SourceError):
@@ -190,6 +194,15 @@ def check_records(engine: AnyEngine, sheet: Sheet, table: ibis.Table, at: slice)
                 "please report it."
             )
     return int(read.sum())
+
+
+def _whole(place: Place, sheet: Sheet, table: ibis.Table, name: str, key: str, at: slice) -> None:
+    """Check the records of a kept table once; one that lost any is not kept."""
+    try:
+        place.store.value(f"records-{name}", key, lambda: check_records(place.engine, sheet, table, at))
+    except LostRecordsError:
+        place.store.forget(name, key)
+        raise
 
 
 def _of_file(sheet: Sheet, fault: SourceError) -> SourceError:
@@ -262,8 +275,18 @@ def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSetti
 
 
 def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """A note for each column whose meaning was guessed, with the line that settles it."""
-    return [
+    """A note for each column whose meaning was guessed or that has a twin, with the line that settles it; and what is not used."""
+    unused = reading.unused[:MOST_UNUSED]
+    rest = f" and {len(reading.unused) - len(unused)} more" if len(reading.unused) > len(unused) else ""
+    spare = [("unused", f"{sheet.name}: columns not used: {', '.join(unused)}{rest}.")] if unused else []
+    twice = [
+        (
+            "named_twice",
+            f'{sheet.name}: several columns of other values are headed "{header}"; none is taken for {column}. Say which by its place: columns = {{ {column} = "#2" }}',
+        )
+        for column, header in reading.twice
+    ]
+    return [*twice, *spare] + [
         (
             "doubtful_column",
             f'{sheet.name}: "{m.header}" was taken for {m.column} ({m.confidence:.0%} sure). Settle it in its [[source]]: columns = {{ {m.column} = "{m.header}" }}',

@@ -72,6 +72,14 @@ class Joined:
         """The kinds of sources that were given."""
         return [kind for kind, table in self._raw.items() if table is not None]
 
+    @property
+    def given(self) -> dict[str, set[str]]:
+        """By kind, the columns that any of its tables gives; for search also the grains of its rows, as pair, page, query or site."""
+        found: dict[str, set[str]] = {}
+        for _, one in self.files:
+            found.setdefault(one.kind, set()).update(one.reading.matches, {one.grain} if one.kind == "search" else set())
+        return found
+
     def table(self, kind: str) -> ibis.Table | None:
         """The rows of a kind as cleaned, hits and links with the numbers of their pages; None where none were given."""
         if kind in ("hits", "links"):

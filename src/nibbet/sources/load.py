@@ -84,6 +84,12 @@ def read_sources(
         raise SourceError("\n".join(dict.fromkeys(map(str, faults))))
     if not any(one.kind == "search" for one in found):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
+    if all(one.grain == "site" for one in found if one.kind == "search"):
+        names = ", ".join(name for one in found if one.kind == "search" for name, _ in one.files[:1])
+        raise SourceError(
+            f"{names}: totals of the site alone, with no column for page or query, tell nothing of any page. Add an export by page or query; if a "
+            'column holds them, name it in its [[source]]: columns = { page = "your header" }'
+        )
     return found
 
 
@@ -221,7 +227,7 @@ def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sh
     if settings.sheet is not None:
         named = [sheet for sheet in sheets if sheet.name.endswith((f"[{settings.sheet}]", f"/{settings.sheet}"))]
         if not named:
-            raise SourceError(f"{name}: there is no filled table {settings.sheet!r}. It has: {', '.join(s.name for s in sheets)}.")
+            raise SourceError(f"{name}: there is no filled sheet or table {settings.sheet!r}. It has: {', '.join(s.name for s in sheets)}.")
         return named
     if len(sheets) == 1:
         return sheets

@@ -24,6 +24,7 @@ from nibbet.sources.conventions import (
     sample_style,
 )
 from nibbet.sources.kinds import MEASURES, TABLES, TOTAL_WORDS
+from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import TEXTS, Cells, Sheet
 
@@ -35,6 +36,8 @@ if TYPE_CHECKING:
     from nibbet.sources.periods import Period
 
 ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
+#: a count beyond this is a fault of the file: all sums stay exact below it
+MOST = 10**13
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 
@@ -93,6 +96,11 @@ def typed_rows(
         for name in faults
         if not raw[name].type().is_date()
     ]
+    counted = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches]
+    asides += [(table[name] < 0, f"negative {name}") for name in counted]
+    asides += [(table[name] > MOST, f"impossible {name}") for name in counted]
+    if reading.kind == "crawl":
+        asides += _no_pages(table)
     asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
     reason = ibis.cases(*asides, else_=ibis.null("string"))
     table = table.mutate(aside=ibis.cases((_is_suspect(table, reading, settings), reason), else_=ibis.null("string")))
@@ -105,14 +113,70 @@ def typed_rows(
     return table.select(*reading.matches, "aside", **part, **more)
 
 
+def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
+    """Rows of a crawl that are no pages, by their media type and by the ending of their address: images, style sheets, scripts."""
+    found: list[tuple[Any, str]] = []
+    if "media" in table.columns:
+        page = table.media.lower().re_search(
+            r"^(text/html|application/xhtml|application/pdf|text/plain|application/msword|application/vnd)"
+        )
+        found.append((table.media.notnull() & (table.media != "") & ~page, "no page, by its media type"))
+    if "page" in table.columns:
+        found.append((table.page.re_search(ASSET), "no page, by its address"))
+    return found
+
+
+#: rows of a sheet up to which repeated ones are looked for
+MOST_COMPARED = 2_000_000
+
+
+def oddities(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """Notes of what stands in the rows and should not: repeated rows, positions that are none."""
+    notes = []
+    used = table.filter(table.aside.isnull())
+    counts: dict[str, Any] = {"rows": used.count()}
+    if reading.kind == "search" and {"position", "impressions"} <= set(reading.matches):
+        counts["placeless"] = (used.position.isnull() & (used.impressions > 0)).cast("int64").sum().coalesce(0)
+    found = engine.fetch(used.aggregate(**counts)).iloc[0]
+    if found.get("placeless", 0):
+        notes.append(
+            (
+                "placeless",
+                f"{sheet.name}: {int(found['placeless']):,} rows with impressions have no usable position; they count but for positions.",
+            )
+        )
+    if reading.kind in MEASURES and 0 < found["rows"] <= MOST_COMPARED:
+        whole = [name for name in (*reading.matches, "part") if name in used.columns]
+        several = used.group_by(whole).aggregate(times=used.count()).filter(ibis._.times > 1)
+        extra = int(engine.fetch(several.aggregate(n=(ibis._.times - 1).sum().coalesce(0)))["n"].iloc[0])
+        if extra:
+            notes.append(
+                (
+                    "repeated",
+                    f"{sheet.name}: {extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them.",
+                )
+            )
+    return notes
+
+
 def hidden_values(engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """A note where a source writes small numbers as "<10"; they count 0."""
+    """A note where a source writes small numbers as "<10", or a word where a number should stand; they count 0."""
     names = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches and raw[name].type().is_string()]
-    names = [name for name in names if any(row[reading.matches[name].place].strip().startswith("<") for row in sheet.sample)]
     if not names:
         return []
-    found = engine.fetch(raw.aggregate(**{name: trim(raw[name]).startswith("<").cast("int64").sum() for name in names})).iloc[0]
-    return [("thresholded", f'{sheet.name}: {int(found[name]):,} values of {name} are hidden (as "<10") and count 0.') for name in names]
+    small = {f"small_{name}": trim(raw[name]).startswith("<").cast("int64").sum().coalesce(0) for name in names}
+    words = {f"word_{name}": ((raw[name] != "") & no_value(raw[name])).cast("int64").sum().coalesce(0) for name in names}
+    found = engine.fetch(raw.aggregate(**small, **words)).iloc[0]
+    notes = [
+        ("thresholded", f'{sheet.name}: {int(found[f"small_{name}"]):,} values of {name} are hidden (as "<10") and count 0.')
+        for name in names
+        if found[f"small_{name}"]
+    ]
+    return notes + [
+        ("no_number", f"{sheet.name}: {int(found[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
+        for name in names
+        if found[f"word_{name}"]
+    ]
 
 
 def _typed(
@@ -128,7 +192,7 @@ def _typed(
         if kind in ("count", "number", "place"):
             typed[name] = number_cell(columns[name], cell, styles.get(name, ""))
         elif kind == "flag":
-            typed[name] = flag_cell(name, cell, reading.matches[name].header)
+            typed[name] = flag_cell(name, cell, reading.matches[name].header, reverse=name in settings.reverse)
         elif kind != "date":
             typed[name] = query_cell(cell.cast("string")) if name == "query" else text_cell(cell.cast("string"))
     must = [name for name in numbers if name in MEASURES.get(reading.kind, [])] + (
@@ -194,8 +258,11 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
         column.name for column in TABLES[reading.kind] if column.name in reading.matches and column.type in ("count", "number", "date")
     ]
     empty = [table[name].isnull() for name in telling or reading.matches]
+    counted = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches]
+    odd = [(table[name] < 0) | (table[name] > MOST) for name in counted]
+    odd += [condition for condition, _ in _no_pages(table)] if reading.kind == "crawl" else []
     short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
-    return reduce(or_, [*empty, *short, *(_left_out(table, name, wanted) for name, wanted in settings.where.items())])
+    return reduce(or_, [*empty, *short, *odd, *(_left_out(table, name, wanted) for name, wanted in settings.where.items())])
 
 
 def _total_keys(reading: Reading) -> list[str]:

@@ -1,0 +1,175 @@
+"""What more would tell: each source, column, grain or window that is absent, with the pages and clicks it bears on, worst first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from nibbet.core.windows import Windows
+
+
+@dataclass(frozen=True)
+class _Gap:
+    """Something absent: its name, what is not said for want of it, which pages it bears on, and how the export that fills it looks."""
+
+    what: str
+    bears_on: str
+    pages: pd.Series
+    export: str
+    protects: bool = False
+
+
+def missing_evidence(
+    pages: pd.DataFrame, given: Mapping[str, set[str]], windows: Windows, *, protects: bool, needed: int
+) -> list[dict[str, Any]]:
+    """What more would tell, those that guard pages from removal first, then by the clicks they bear on.
+
+    Args:
+        pages: the ledger: clicks, clicks_long, published, gone; one row per page.
+        given: by kind of source, the columns that it gives; for search also the grains of its rows.
+        protects: whether the settings protect any page; needed: days that must be covered before a page is removed.
+    Returns:
+        One dictionary each: what, because, pages, clicks (recent window), export.
+    """
+    living = ~pages["gone"]
+    poor = living & (pages["clicks_long"] < 20)
+    undated = living & pages["published"].isna()
+    search, landings, crawl = (given.get(kind, set()) for kind in ("search", "landings", "crawl"))
+    gaps: list[_Gap] = []
+
+    def gap(absent: bool, what: str, bears_on: str, rows: pd.Series, export: str, *, guards: bool = False) -> None:
+        if absent and rows.any():
+            gaps.append(_Gap(what, bears_on, rows, export, guards))
+
+    year = f"{needed} days and more"
+    gap(
+        "landings" not in given,
+        "visits",
+        "no page is removed, and none is judged by what visitors do",
+        living,
+        "landings: page, channel, sessions, engaged sessions, conversions, over a year",
+        guards=True,
+    )
+    gap(
+        "landings" in given and windows.visit_days < needed,
+        "visits over a year",
+        f"visits cover {windows.visit_days} days, so that no page is removed",
+        poor,
+        f"landings over {year}",
+        guards=True,
+    )
+    gap(
+        "landings" in given and "conversions" not in landings and "revenue" not in landings,
+        "conversions",
+        "a page that sells, but is not found, looks like one that earns nothing",
+        poor,
+        "landings with a column of conversions or revenue",
+        guards=True,
+    )
+    gap(
+        "landings" in given and not {"channel", "medium"} & landings,
+        "channels of visits",
+        "visits from search are not told from others",
+        living,
+        "landings by channel, or by source and medium",
+    )
+    gap(
+        "backlinks" not in given,
+        "links from outside",
+        "a page that others link to looks like one that nobody needs",
+        poor,
+        "backlinks: linking page, linked page",
+        guards=True,
+    )
+    gap(
+        not protects and "protected" not in given.get("editorial", set()),
+        "protected pages",
+        "nothing marks pages that must stay",
+        poor,
+        '[protect] pages = ["/legal/*"] in nibbet.toml, or an editorial list with a column "protected"',
+        guards=True,
+    )
+    gap(
+        "crawl" not in given,
+        "a crawl",
+        "titles, status, canonicals and links of pages are not known",
+        living,
+        "crawl: page, status, title, heading, canonical, noindex, links in and out",
+    )
+    for column, means in (("canonical", "pages that stand for others"), ("noindex", "pages kept out of the index"), ("title", "what pages say of themselves"), ("outlinks", "hubs that others need"), ("inlinks", "pages that nothing links to")):  # fmt: skip
+        gap(
+            "crawl" in given and column not in crawl,
+            f"{column.replace('inlinks', 'links in').replace('outlinks', 'links out')} in the crawl",
+            f"{means} are not known",
+            living,
+            f"crawl with a column for {column}",
+            guards=column in ("canonical", "outlinks"),
+        )
+    gap(
+        True,
+        "dates of publication",
+        "their age is not known, so that young pages are told only by their first day in search",
+        undated,
+        "crawl or editorial list with a column of first publication",
+        guards=True,
+    )
+    gap(
+        "pair" not in search and "page" in search,
+        "queries of pages",
+        "merges, strays, topics served and climbs by query are not told",
+        living,
+        "search by page and query",
+    )
+    gap("page" not in search and "pair" not in search, "pages of queries", "no page can be judged", living, "search by page and query")
+    gap(
+        not windows.is_daily,
+        "days",
+        "seasons, lasting trends and the last weeks of a fall are not told",
+        living,
+        "search by day and page, over 16 months",
+    )
+    gap(
+        windows.is_daily and not windows.has_daily_pairs and "pair" in search,
+        "days of queries",
+        "whether two pages take turns is not told; merges ask for more overlap instead",
+        living,
+        "search by day, page and query",
+    )
+    gap(
+        not windows.reference_known,
+        "an earlier window",
+        "no change is told, and no decay",
+        living,
+        "the same table over the same days a year before",
+    )
+    gap(
+        max(windows.covered_days, windows.visit_days) < needed,
+        "a whole year",
+        "no page is removed: a season may be missing",
+        poor,
+        f"search over {year}",
+        guards=True,
+    )
+    gap("demand" not in given, "searches by month", "how much is searched is read from impressions", living, "demand: query, month, volume")
+    gap(
+        "results" not in given,
+        "result snapshots",
+        "whether two queries mean the same is read from words and pages",
+        living,
+        "results: query, rank, address, title",
+    )
+    found = [
+        {
+            "what": g.what,
+            "because": g.bears_on,
+            "pages": int(g.pages.sum()),
+            "clicks": int(pages.loc[g.pages, "clicks"].sum()),
+            "export": g.export,
+            "guards": g.protects,
+        }
+        for g in gaps
+    ]
+    return sorted(found, key=lambda one: (not one["guards"], -one["clicks"], -one["pages"], one["what"]))
