@@ -28,7 +28,7 @@ def reshape(folder: Path, shape: str) -> None:
     """Write the search and visits files of a daily demo workspace anew in another shape, and its settings with them."""
     if shape == "daily":
         return
-    pages, pairs, visits = _daily_pages(folder), _daily_pairs(folder), _daily_visits(folder)
+    pages, pairs, visits = daily_pages(folder), daily_pairs(folder), _daily_visits(folder)
     for part in ("search", "visits"):
         shutil.rmtree(folder / part)
         (folder / part).mkdir()
@@ -51,13 +51,15 @@ def reshape(folder: Path, shape: str) -> None:
 # -- what the daily files hold -------------------------------------------------------------------------------------------------------------
 
 
-def _daily_pages(folder: Path) -> pd.DataFrame:
+def daily_pages(folder: Path) -> pd.DataFrame:
+    """date, page, device, clicks, impressions, position, places of the page rows of a daily workspace."""
     rows = pd.concat([pd.read_csv(path) for path in sorted((folder / "search").glob("pages-*"))])
     rows = rows.set_axis(["date", "page", "device", "clicks", "impressions", "position"], axis=1)
     return rows.assign(date=pd.to_datetime(rows["date"]).dt.date, places=rows["position"] * rows["impressions"])
 
 
-def _daily_pairs(folder: Path) -> pd.DataFrame:
+def daily_pairs(folder: Path) -> pd.DataFrame:
+    """date, query, page, device, clicks, impressions, position, places of its query rows."""
     rows = pd.concat([pd.read_csv(path, sep=";", decimal=",") for path in sorted((folder / "search").glob("queries-*"))])
     rows = rows.set_axis(["date", "query", "page", "device", "clicks", "impressions", "position"], axis=1)
     return rows.assign(date=pd.to_datetime(rows["date"], format="%d.%m.%Y").dt.date, places=rows["position"] * rows["impressions"])

@@ -162,6 +162,11 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
         return "month first"
     if all(p[0] == p[1] for p in parts):
         return "day first"  # both readings are the same day
+    if len({p[2] for p in parts}) > 1 and len(parts) > 3:  # firsts of months, over more than a year; else a few days of each January
+        if {p[0] for p in parts} == {1}:
+            return "day first"
+        if {p[1] for p in parts} == {1}:
+            return "month first"
     shown = "{:02d}/{:02d}/{}".format(*next(p for p in parts if p[0] != p[1])[:3])
     raise SourceError(
         f'{where}: the dates under "{header}" (such as {shown}) can be read day first or month first. '
