@@ -47,7 +47,7 @@ def with_source(kind: str, name: str, content: str | bytes) -> dict[str, str | b
 
 #: files (nibbet.toml and search.csv are good unless given; null takes one away) and the words that the message must hold
 REFUSED: dict[str, tuple[dict[str, str | bytes | None], list[str]]] = {
-    "no settings": ({"nibbet.toml": None}, ["nibbet.toml", "nibbet init"]),
+    "no settings and no table": ({"nibbet.toml": None, "search.csv": "Dear reader,\nthis is a letter\n"}, ["no table was understood", "search.csv"]),
     "settings not UTF-8": ({"nibbet.toml": b"[site]\nhome = '\xff'"}, ["UTF-8"]),
     "settings not TOML": ({"nibbet.toml": SITE + "[[source\n"}, ["nibbet.toml", "line 4"]),
     "no home": ({"nibbet.toml": "[site]\n" + SEARCH}, ["site.home is missing", "home ="]),

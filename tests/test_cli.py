@@ -125,6 +125,17 @@ def test_load_prints_the_account(ran: Path, capsys: pytest.CaptureFixture[str]) 
     assert "total row" in capsys.readouterr().out
 
 
+def test_without_settings_run_looks_at_the_files_and_others_say_so(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (workspace / "nibbet.toml").unlink()
+    assert main(["load", str(workspace), "-q"]) == 2
+    assert "nibbet init" in capsys.readouterr().err
+    assert main(["run", str(workspace), "-q"]) == 0
+    said = capsys.readouterr().out
+    assert "Wrote " in said
+    assert "Verdicts: " in said
+    assert 'brand = ["tarnbrook"]' in (workspace / "nibbet.toml").read_text(), "queries hold the host's name"
+
+
 def test_init_writes_settings_that_run(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
     (workspace / "nibbet.toml").unlink()
     (workspace / "notes.txt").write_text("nothing to see")
@@ -162,7 +173,6 @@ def _without_shown(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("damage", "said"),
     [
-        (lambda f: (f / "nibbet.toml").unlink(), ["nibbet.toml", "nibbet init"]),
         (
             lambda f: _edit(f / "nibbet.toml", 'kind = "crawl"', 'kind = "crawl"\nfilse = "x"'),
             ["line 17", "unknown key", "filse", "Did you mean files"],

@@ -320,7 +320,7 @@ def test_what_is_no_page_is_named_and_columns_of_other_values_are_not_taken(tmp_
     assert fates(site) == {"no page, by its media type": 2}
     assert "Handler" in notes(site)["unused"]
     absent = {one["what"]: one for one in site.account["missing"]}
-    assert {"visits", "links from outside", "protected pages", "an earlier window", "days"} <= set(absent)
+    assert {"visits", "an earlier window", "days", "canonical in the crawl"} <= set(absent)
     assert absent["visits"]["clicks"] == clicks(RECENT)
     site.close()
 

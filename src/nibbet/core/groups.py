@@ -234,13 +234,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     stays = pages.set_index("page")["stays"]
     held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
     together, undated = rows["turn_taking"] < like.turn_taking, rows["turn_taking"].isna()
-    far = say.joined(
-        "No days tell whether they take turns; ",
-        say.share(rows["mutual"]),
-        f" of what either draws is drawn by both (at least {like.overlap_undated:.0%} are asked) and their places differ by a factor of ",
-        np.exp(rows["place_gap"]).round(1).astype("str") if "place_gap" in rows else pd.Series("?", index=rows.index),
-        f" (at most {np.exp(like.place_gap):.1f}).",
-    )
+    far = _far_apart(rows, like) if undated.any() else pd.Series("", index=rows.index)
     turns = say.joined(
         "On ",
         say.share(rows["turn_taking"]),
@@ -257,6 +251,17 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)
     return out.sort_values(["shared_impressions", "page", "other"], ascending=[False, True, True], ignore_index=True)[APART]
+
+
+def _far_apart(rows: pd.DataFrame, like: Likeness) -> pd.Series:
+    """Why pages are not merged where no days tell whether they take turns."""
+    return say.joined(
+        "No days tell whether they take turns; ",
+        say.share(rows["mutual"]),
+        f" of what either draws is drawn by both (at least {like.overlap_undated:.0%} are asked) and their places differ by a factor of ",
+        np.exp(rows["place_gap"]).round(1).astype("str"),
+        f" (at most {np.exp(like.place_gap):.1f}).",
+    )
 
 
 def merge_gain(

@@ -122,6 +122,7 @@ COLUMN_MEANINGS = {
     "in_landings": "whether the landings know the page",
     "in_search": "whether search rows know the page",
     "in_sitemap": "whether the sitemap lists the page",
+    "media": "media type of what the address answers with",
     "index_state": "whether the index holds the page, in the words of the source",
     "indexable": "whether it may stand in an index: status 200, not noindex, not canonical to another",
     "inlinks": "links to it from the site's own pages",

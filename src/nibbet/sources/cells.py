@@ -122,6 +122,7 @@ def keeps_out(header: str) -> bool | None:
     from nibbet.sources.recognise import words_of
 
     words = " ".join(words_of(header))
-    if any(word in words for word in KEPT_OUT_WORDS):
+    out, in_ = ([" ".join(words_of(word)) for word in known] for known in (KEPT_OUT_WORDS, INDEXABLE_WORDS))
+    if any(word in words for word in out):
         return True
-    return False if any(word in words for word in INDEXABLE_WORDS) else None
+    return False if any(word in words for word in in_) else None

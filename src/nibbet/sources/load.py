@@ -75,7 +75,8 @@ def read_sources(
     found: list[Clean] = []
     for at, one in [] if faults else todo:
         try:
-            found.append(_moved(_cleaned(at, one), engine, at.engine if at.engine is main else main))
+            cleaned = _cleaned(at, one)
+            found.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
         except NibbetError as fault:
             faults.append(fault)
     if len(faults) == 1:

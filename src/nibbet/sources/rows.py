@@ -127,7 +127,7 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
 
 
 #: rows of a sheet up to which repeated ones are looked for
-MOST_COMPARED = 2_000_000
+MOST_COMPARED = 300_000
 
 
 def oddities(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
