@@ -132,7 +132,7 @@ def delimited(plain: Plain) -> list[Sheet]:
     if not text.strip():
         raise SourceError(f"{plain.name}: the file holds no rows. Export it again.")
     delimiter = _delimiter(text)
-    rows, starts = _split(text, delimiter)
+    rows, starts = _split(text, delimiter, MOST_ROWS_OF_BLOCKS if whole else SAMPLE_ROWS + 60)
     if whole and len(parts := blocks(rows)) > 1:
         return _of_blocks(plain.name, parts, plain.digest)
     filled = [(row, start) for row, start in zip(rows, starts, strict=True) if row]
@@ -262,7 +262,7 @@ def _rows(text: str, delimiter: str) -> list[list[str]]:
     return rows
 
 
-def _split(text: str, delimiter: str) -> tuple[list[list[str]], list[int]]:
+def _split(text: str, delimiter: str, most: int) -> tuple[list[list[str]], list[int]]:
     """Rows of cells, blank ones as empty lists, and the line on which each begins, counted from 0; the tail of the sample aside."""
     reader = csv.reader(io.StringIO(text), delimiter=delimiter)
     rows, starts, line = [], [], 0
@@ -271,7 +271,7 @@ def _split(text: str, delimiter: str) -> tuple[list[list[str]], list[int]]:
             rows.append(row)
             starts.append(line)
             line = reader.line_num
-            if len(rows) > MOST_ROWS_OF_BLOCKS:
+            if len(rows) > most:
                 break
     except csv.Error:
         pass  # a cell larger than the reader takes: what was read so far is sample enough
