@@ -197,7 +197,7 @@ def _snapped(windows: Windows, dated: list[Cover], first: date) -> Windows:
     if "day" in steps or not steps & {"month", "week"}:
         return windows
     if "month" in steps:
-        return replace(windows, **{name: _to_months(getattr(windows, name), windows.as_of) for name in ("recent", "reference", "long")})
+        return windows.changed(_to_months)
     ends = windows.as_of
 
     def to_weeks(window: Window) -> Window:
@@ -205,10 +205,10 @@ def _snapped(windows: Windows, dated: list[Cover], first: date) -> Windows:
         end = ends - timedelta(days=7 * behind)
         return Window(end - timedelta(days=7 * max(1, round(window.days / 7)) - 1), end)
 
-    return replace(windows, **{name: to_weeks(getattr(windows, name)) for name in ("recent", "reference", "long")})
+    return windows.changed(to_weeks)
 
 
-def _to_months(window: Window, as_of: date) -> Window:
+def _to_months(window: Window) -> Window:
     months = max(1, round(window.days / 30.44))
     last = window.end + timedelta(days=1)
     end = last if last.day == 1 else date(last.year, last.month, 1) if last.day < 16 else _month_after(last, 1)
@@ -238,13 +238,12 @@ def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Window
         needed = best is not None and days_in(window) < ENOUGH_DAYS * window.days and overlap(best, window) >= SAME_DAYS
         return tiled(window, best) if needed and best is not None else window
 
-    found = {name: of(getattr(windows, name)) for name in ("recent", "reference", "long")}
-    as_of = windows.as_of
+    found, as_of = windows.changed(of), windows.as_of
     usual = Window(as_of - timedelta(days=long - 1), as_of)
     ends = [w for w in whole if abs((as_of - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     best = min(ends, key=lambda w: (abs(math.log(w.days / long)), w.start), default=None)
     if best is not None and best.days > days_in(usual):
-        return replace(windows, **found, visits=tiled(Window(best.start, best.end), best), visit_days=best.days)
+        return replace(found, visits=tiled(Window(best.start, best.end), best), visit_days=best.days)
     starts = [c.start for c in visits if c.is_dated]
     clipped = Window(max(usual.start, min(starts)), as_of) if starts and min(starts) <= as_of else usual
-    return replace(windows, **found, visits=clipped, visit_days=round(days_in(usual)))
+    return replace(found, visits=clipped, visit_days=round(days_in(usual)))

@@ -375,13 +375,7 @@ def group_pairs(
     else:
         asked["demand"] = np.nan
     if lone is not None and len(lone):
-        own = lone.set_index("query")["impressions"].astype(float)
-        asked = (
-            asked.set_index("query")
-            .reindex(asked["query"].tolist() + own.index.difference(asked["query"], sort=True).tolist())
-            .reset_index()
-        )
-        asked["impressions"] = asked["impressions"].fillna(0.0) + asked["query"].map(own).fillna(0.0)
+        asked = _with_lone(asked, lone)
     asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
     if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
         more = lexicon.matrix(asked["query"].iloc[len(texts) :])
@@ -426,6 +420,14 @@ def group_pairs(
     code, labels = pd.factorize(label, sort=True)
     topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)
+
+
+def _with_lone(asked: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
+    """Queries with the impressions of totals that name no page; those that nothing else knows stand behind the others, by alphabet."""
+    own = lone.set_index("query")["impressions"].astype(float)
+    more = own.index.difference(pd.Index(asked["query"]), sort=True)
+    table = asked.set_index("query").reindex([*asked["query"], *more]).reset_index()
+    return table.assign(impressions=table["impressions"].fillna(0.0) + table["query"].map(own).fillna(0.0))
 
 
 def _among_all(texts: pd.Series, at: Ints, count: int) -> pd.Categorical:

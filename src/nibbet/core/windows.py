@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any, NamedTuple
@@ -72,6 +73,10 @@ class Windows:
         """The last complete day, with which the recent and the long window end."""
         return self.recent.end
 
+    def changed(self, change: Callable[[Window], Window]) -> Windows:
+        """The same with each of recent, reference and long window changed."""
+        return replace(self, recent=change(self.recent), reference=change(self.reference), long=change(self.long))
+
     def serves(self, window: Window, role: str) -> bool:
         """Whether rows of a role serve a window: always where rows carry days, else where a period does."""
         by_days = self.is_daily if role == "page" else self.has_daily_pairs
@@ -96,7 +101,8 @@ class Windows:
 
         def window(name: str) -> Window:
             spans = [Span(role, grain, date.fromisoformat(a), date.fromisoformat(b)) for role, grain, a, b in known["spans"][name]]
-            return Window(*map(date.fromisoformat, known[name]), tuple(spans))
+            start, end = known[name]
+            return Window(date.fromisoformat(start), date.fromisoformat(end), tuple(spans))
 
         more = {name: known[name] for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
         return cls(

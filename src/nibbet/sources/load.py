@@ -19,8 +19,8 @@ from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import Limits, Plain, find_files, name_in, small_neighbours, unpack
 from nibbet.sources.kinds import MEASURES, TABLES
-from nibbet.sources.read import read_sheets
 from nibbet.sources.profile import DATE
+from nibbet.sources.read import read_sheets
 from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns, words_of
 from nibbet.sources.sheets import Sheet, bundle, delimited, frame_sheet
 from nibbet.sources.side_by_side import windows_apart

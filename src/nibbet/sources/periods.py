@@ -33,7 +33,7 @@ _QUARTER = re.compile(
 _START = r"\b(start|from|begin|von|beginn|ab|debut|début|depuis|du|desde|inicio|da|dal|inizio|van|begin|fran|från|fra|od)\b"
 _END = r"\b(end|to|until|till|bis|ende|fin|au|jusqu|hasta|a|al|fine|tot|eind|til|slut|do|koniec)\b"
 #: words of a column set that is held against another
-_BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior", "vorige"}  # fmt: skip
+_BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior"}  # fmt: skip
 _YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy"}
 
 

@@ -4,32 +4,21 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
+from nibbet.sources.by_values import BY_VALUES, ByValues, Match
 from nibbet.sources.kinds import TABLES, Column
-from nibbet.sources.profile import Profile, is_ratio, never_above
+from nibbet.sources.profile import Profile
 
 if TYPE_CHECKING:
     from nibbet.sources.sheets import Sheet
 
 SURE, DOUBTFUL = 0.62, 0.40
-#: how sure a column is that only its values tell: it serves, and is marked
-BY_VALUES = 0.6
-
-
-@dataclass(frozen=True)
-class Match:
-    """What one column of a sheet was taken for; confidence runs from 0 to 1, and 1 means the user said so."""
-
-    column: str
-    header: str
-    place: int
-    confidence: float
 
 
 @dataclass(frozen=True)
@@ -143,7 +132,9 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         if scores[row, col] >= DOUBTFUL
     }
     matches, twice = _without_twins(sheet, matches, fixed)
-    matches = _by_values(sheet, kind, matches, fixed)
+    words = [words_of(header) for header in sheet.header]
+    twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
+    matches = ByValues(sheet.header, sheet.sample, seen, matches, twins | sheet.hidden, set(fixed)).fill(kind)
     matches = {name: matches[name] for name in names if name in matches}
     taken = {match.place for match in matches.values()}
     spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
@@ -169,142 +160,6 @@ def _without_twins(sheet: Sheet, matches: dict[str, Match], fixed: dict[str, int
 
     twice = [name for name, match in matches.items() if name not in fixed and has_twin(match)]
     return {name: match for name, match in matches.items() if name not in twice}, tuple((name, matches[name].header) for name in twice)
-
-
-# -- by values -----------------------------------------------------------------------------------------------------------------------------
-
-
-def _by_values(sheet: Sheet, kind: str, matches: dict[str, Match], fixed: dict[str, int]) -> dict[str, Match]:
-    """The matches and what only values tell: columns that are the only ones with the right values, and rates that prove their parts."""
-    seen, found = sheet.profiles, dict(matches)
-    words = [words_of(header) for header in sheet.header]
-    twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
-
-    def spare() -> list[int]:
-        taken = {match.place for match in found.values()}
-        return [place for place in range(len(seen)) if place not in taken and place not in sheet.hidden and place not in twins]
-
-    def take(name: str, place: int | None) -> None:
-        if place is not None and name not in found:
-            found[name] = Match(name, sheet.header[place], place, BY_VALUES)
-
-    def only(places: list[int]) -> int | None:
-        return places[0] if len(places) == 1 else None
-
-    def addresses() -> list[int]:
-        return [place for place in spare() if seen[place].address > 0.8]
-
-    def days() -> list[int]:
-        return [place for place in spare() if seen[place].date > 0.9]
-
-    if kind in ("search", "landings"):
-        take("page", only(addresses()))
-        take("date", only(days()))
-        _counts_of_rates(sheet, kind, found, fixed, spare(), take)
-    if kind == "search":
-        known = [seen[p].numbers for p in spare() if seen[p].number > 0.9 and not seen[p].percent and not seen[p].date > 0.9]
-        places = [
-            p for p in spare() if seen[p].number > 0.9 and not seen[p].percent and not seen[p].whole and np.nanmin(seen[p].numbers) >= 1
-        ]
-        take("position", only(places) if known else None)
-        take("query", _wordiest(seen, spare()))
-    elif kind == "crawl":
-        _pages_of_crawl(sheet, found, addresses(), take)
-        take("status", only([p for p in spare() if seen[p].status and np.nanmax(seen[p].numbers) >= 200]))
-        take("noindex", only([p for p in spare() if seen[p].index_words]))
-        take("media", only([p for p in spare() if seen[p].media > 0.6]))
-    elif kind == "editorial":
-        take("page", only(addresses()))
-        take("published", only(days()))
-        take("protected", only([p for p in spare() if seen[p].yes_no]))
-    elif kind in ("links", "backlinks"):
-        one, other = ("source", "target") if kind == "links" else ("from_url", "page")
-        ends = addresses()
-        if one not in found and other not in found and len(ends) == 2:
-            take(one, ends[0])
-            take(other, ends[1])
-        elif len(ends) == 1:
-            take(one if other in found else other, ends[0])
-    elif kind == "results":
-        take("url", only(addresses()))
-        take("rank", only([p for p in spare() if seen[p].whole and 1 <= np.nanmin(seen[p].numbers) and np.nanmax(seen[p].numbers) <= 200]))
-        take("query", _most_repeated(seen, [p for p in spare() if seen[p].is_text]))
-    elif kind == "demand":
-        take("month", only(days()))
-        take("volume", only([p for p in spare() if seen[p].whole and seen[p].date < 0.9]))
-        take("query", _wordiest(seen, spare()))
-    elif kind == "hits":
-        take("time", only(days()))
-        take("path", only(addresses()))
-        take("status", only([p for p in spare() if seen[p].status]))
-    elif kind == "sitemap":
-        take("page", only(addresses()))
-    return found
-
-
-def _counts_of_rates(sheet: Sheet, kind: str, found: dict[str, Match], fixed: dict[str, int], spare: list[int], take) -> None:  # type: ignore[no-untyped-def]
-    """Counts that a rate beside them proves (clicks and impressions by CTR, sessions and engaged ones), else by their sizes."""
-    seen = sheet.profiles
-    part, whole = ("clicks", "impressions") if kind == "search" else ("engaged_sessions", "sessions")
-    rates = [place for place in spare if seen[place].number > 0.9 and not seen[place].date > 0.9]
-    if kind == "search" and part in found and whole in found and not {part, whole} & set(fixed):
-        a, b = found[part], found[whole]
-        proved = any(is_ratio(seen[r], seen[a.place], seen[b.place]) for r in rates)
-        if not proved and any(is_ratio(seen[r], seen[b.place], seen[a.place]) for r in rates):  # headed the other way round
-            found[part], found[whole] = (
-                replace(b, column=part, confidence=BY_VALUES),
-                replace(a, column=whole, confidence=BY_VALUES),
-            )
-        return
-    counts = [place for place in spare if seen[place].whole and seen[place].date < 0.9 and not seen[place].yes_no]
-    ones = [found[part].place] if part in found else counts
-    others = [found[whole].place] if whole in found else counts
-    pairs = [(a, b) for a in ones for b in others if a != b and never_above(seen[a], seen[b])]
-    proved_pairs = [(a, b) for a, b in pairs if any(r not in (a, b) and is_ratio(seen[r], seen[a], seen[b]) for r in rates)]
-    if kind == "search":
-        if len(proved_pairs) == 1 or (not proved_pairs and len(pairs) == 1 and len({*ones, *others}) == 2):
-            a, b = (proved_pairs or pairs)[0]
-            take(part, a)
-            take(whole, b)
-    elif len(proved_pairs) == 1 and part not in found and whole not in found:
-        take(part, proved_pairs[0][0])
-        take(whole, proved_pairs[0][1])
-    elif whole not in found:
-        take(whole, counts[0] if len(counts) == 1 else None)
-
-
-def _wordiest(seen: list[Profile], places: list[int]) -> int | None:
-    """The text column with the most different values, where one stands out."""
-    texts = [place for place in places if seen[place].is_text and not seen[place].device and not seen[place].surface]
-    texts.sort(key=lambda place: (-seen[place].distinct, -seen[place].words, place))
-    clear = len(texts) == 1 or (
-        len(texts) > 1 and seen[texts[0]].distinct * seen[texts[0]].words > 1.2 * seen[texts[1]].distinct * seen[texts[1]].words
-    )
-    return texts[0] if texts and clear else None
-
-
-def _most_repeated(seen: list[Profile], places: list[int]) -> int | None:
-    """The text column whose values stand in several rows each, as a query above its results."""
-    places = sorted(places, key=lambda place: (seen[place].distinct, place))
-    return places[0] if places and (len(places) == 1 or seen[places[0]].distinct < seen[places[1]].distinct) else None
-
-
-def _pages_of_crawl(sheet: Sheet, found: dict[str, Match], places: list[int], take) -> None:  # type: ignore[no-untyped-def]
-    """The address column that names the row (always filled, each value once), and the one that mostly repeats it: the canonical."""
-    seen = sheet.profiles
-    if "page" not in found:
-        full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
-        take("page", full[0] if full else places[0] if len(places) == 1 else None)
-    if "page" in found and "canonical" not in found:
-        own = found["page"].place
-        same = [
-            p
-            for p in places
-            if p != own
-            and seen[p].filled
-            and sum(row[p].rstrip("/") == row[own].rstrip("/") for row in sheet.sample) > 0.6 * seen[p].filled
-        ]
-        take("canonical", same[0] if len(same) == 1 else None)
 
 
 # -- what the user said, and what is missing -----------------------------------------------------------------------------------------------

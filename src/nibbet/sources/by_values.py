@@ -1,0 +1,200 @@
+"""Columns that only their values tell: the only ones of the right values, and those that a rate beside them proves."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from nibbet.sources.profile import Profile, is_ratio, never_above
+
+#: how sure a column is that only its values tell: it serves, and is marked
+BY_VALUES = 0.6
+#: the most results that a page of them has, by rank
+MOST_RANK = 200
+
+
+@dataclass(frozen=True)
+class Match:
+    """What one column of a sheet was taken for; confidence runs from 0 to 1, and 1 means the user said so."""
+
+    column: str
+    header: str
+    place: int
+    confidence: float
+
+
+class ByValues:
+    """Fills what header words leave open in the columns of one kind."""
+
+    def __init__(
+        self,
+        header: Sequence[str],
+        sample: Sequence[Sequence[str]],
+        seen: Sequence[Profile],
+        found: Mapping[str, Match],
+        closed: set[int],
+        fixed: set[str],
+    ) -> None:
+        """header, sample, seen: of the columns of a sheet; found: what words told; closed: places that are not to be taken; fixed: columns that
+        the user named.
+        """
+        self.found = dict(found)
+        self._header, self._sample, self._seen, self._closed, self._fixed = header, sample, seen, closed, fixed
+
+    def fill(self, kind: str) -> dict[str, Match]:
+        """The matches with those that values tell."""
+        of_kind = {
+            "search": self._search,
+            "landings": self._landings,
+            "crawl": self._crawl,
+            "editorial": self._editorial,
+            "links": lambda: self._ends("source", "target"),
+            "backlinks": lambda: self._ends("from_url", "page"),
+            "results": self._results,
+            "demand": self._demand,
+            "hits": self._hits,
+            "sitemap": lambda: self._take("page", self._only(self._addresses())),
+        }
+        if kind in of_kind:
+            of_kind[kind]()
+        return self.found
+
+    # -- places ----------------------------------------------------------------------------------------------------------------------------
+
+    def _spare(self) -> list[int]:
+        taken = {match.place for match in self.found.values()} | self._closed
+        return [place for place in range(len(self._seen)) if place not in taken]
+
+    def _take(self, name: str, place: int | None) -> None:
+        if place is not None and name not in self.found:
+            self.found[name] = Match(name, self._header[place], place, BY_VALUES)
+
+    @staticmethod
+    def _only(places: list[int]) -> int | None:
+        return places[0] if len(places) == 1 else None
+
+    def _addresses(self) -> list[int]:
+        return [place for place in self._spare() if self._seen[place].address > 0.8]
+
+    def _days(self) -> list[int]:
+        return [place for place in self._spare() if self._seen[place].date > 0.9]
+
+    def _numbers(self) -> list[int]:
+        return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
+
+    def _counts(self) -> list[int]:
+        return [place for place in self._numbers() if self._seen[place].whole and not self._seen[place].yes_no]
+
+    def _statuses(self) -> list[int]:
+        return [place for place in self._spare() if self._seen[place].status]
+
+    def _wordiest(self) -> int | None:
+        """The text column with the most different values, where one stands out."""
+        texts = [p for p in self._spare() if self._seen[p].is_text and not self._seen[p].device and not self._seen[p].surface]
+        weight = {place: self._seen[place].distinct * self._seen[place].words for place in texts}
+        texts.sort(key=lambda place: (-weight[place], place))
+        clear = len(texts) == 1 or (len(texts) > 1 and weight[texts[0]] > 1.2 * weight[texts[1]])
+        return texts[0] if clear else None
+
+    def _most_repeated(self) -> int | None:
+        """The text column whose values stand in several rows each, as a query above its results."""
+        texts = [place for place in self._spare() if self._seen[place].is_text]
+        texts.sort(key=lambda place: (self._seen[place].distinct, place))
+        return texts[0] if texts and (len(texts) == 1 or self._seen[texts[0]].distinct < self._seen[texts[1]].distinct) else None
+
+    # -- kinds -----------------------------------------------------------------------------------------------------------------------------
+
+    def _search(self) -> None:
+        self._take("page", self._only(self._addresses()))
+        self._take("date", self._only(self._days()))
+        self._clicks_and_impressions()
+        places = [
+            p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and np.nanmin(self._seen[p].numbers) >= 1
+        ]
+        self._take("position", self._only(places))
+        self._take("query", self._wordiest())
+
+    def _clicks_and_impressions(self) -> None:
+        seen, rates = self._seen, self._numbers()
+        if {"clicks", "impressions"} <= set(self.found):
+            a, b = self.found["clicks"], self.found["impressions"]
+            named = self._fixed & {"clicks", "impressions"}
+            proved = any(is_ratio(seen[r], seen[a.place], seen[b.place]) for r in rates)
+            if (
+                not named and not proved and any(is_ratio(seen[r], seen[b.place], seen[a.place]) for r in rates)
+            ):  # headed the other way round
+                self.found["clicks"] = replace(b, column="clicks", confidence=BY_VALUES)
+                self.found["impressions"] = replace(a, column="impressions", confidence=BY_VALUES)
+            return
+        pairs, proved_pairs, places = self._parts_and_wholes("clicks", "impressions")
+        if len(proved_pairs) == 1 or (not proved_pairs and len(pairs) == 1 and len(places) == 2):
+            part, whole = (proved_pairs or pairs)[0]
+            self._take("clicks", part)
+            self._take("impressions", whole)
+
+    def _parts_and_wholes(self, part: str, whole: str) -> tuple[list[tuple[int, int]], list[tuple[int, int]], set[int]]:
+        """Pairs of counts that can be a part and its whole, those of them that a rate proves, and the places looked at."""
+        seen, counts, rates = self._seen, self._counts(), self._numbers()
+        ones = [self.found[part].place] if part in self.found else counts
+        others = [self.found[whole].place] if whole in self.found else counts
+        pairs = [(a, b) for a in ones for b in others if a != b and never_above(seen[a], seen[b])]
+        proved = [(a, b) for a, b in pairs if any(r not in (a, b) and is_ratio(seen[r], seen[a], seen[b]) for r in rates)]
+        return pairs, proved, {*ones, *others}
+
+    def _landings(self) -> None:
+        self._take("page", self._only(self._addresses()))
+        self._take("date", self._only(self._days()))
+        _, proved, _ = self._parts_and_wholes("engaged_sessions", "sessions")
+        if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.found):
+            self._take("engaged_sessions", proved[0][0])
+            self._take("sessions", proved[0][1])
+        self._take("sessions", self._only(self._counts()))
+
+    def _crawl(self) -> None:
+        """page: the address column that is always filled, each value once; canonical: the one that mostly repeats it."""
+        seen, places = self._seen, self._addresses()
+        full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
+        self._take("page", full[0] if full else self._only(places))
+        if "page" in self.found:
+            own = self.found["page"].place
+            alike = {p: sum(row[p].rstrip("/") == row[own].rstrip("/") for row in self._sample) for p in self._addresses()}
+            self._take("canonical", self._only([p for p, same in alike.items() if seen[p].filled and same > 0.6 * seen[p].filled]))
+        self._take("status", self._only(self._statuses()))
+        self._take("noindex", self._only([p for p in self._spare() if seen[p].index_words]))
+        self._take("media", self._only([p for p in self._spare() if seen[p].media > 0.6]))
+
+    def _editorial(self) -> None:
+        self._take("page", self._only(self._addresses()))
+        self._take("published", self._only(self._days()))
+        self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # to protect is never wrong
+
+    def _ends(self, one: str, other: str) -> None:
+        """Where a link stands and where it leads: the only two columns of addresses, in that order, or the only one left."""
+        places = self._addresses()
+        if one not in self.found and other not in self.found and len(places) == 2:
+            self._take(one, places[0])
+            self._take(other, places[1])
+        elif len(places) == 1:
+            self._take(one if other in self.found else other, places[0])
+
+    def _results(self) -> None:
+        self._take("url", self._only(self._addresses()))
+        ranks = [
+            p
+            for p in self._counts()
+            if 1 <= float(np.nanmin(self._seen[p].numbers)) <= float(np.nanmax(self._seen[p].numbers)) <= MOST_RANK
+        ]
+        self._take("rank", self._only(ranks))
+        self._take("query", self._most_repeated())
+
+    def _demand(self) -> None:
+        self._take("month", self._only(self._days()))
+        self._take("volume", self._only(self._counts()))
+        self._take("query", self._wordiest())
+
+    def _hits(self) -> None:
+        self._take("time", self._only(self._days()))
+        self._take("path", self._only(self._addresses()))
+        self._take("status", self._only(self._statuses()))
