@@ -374,8 +374,7 @@ def group_pairs(
         asked = asked.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
     else:
         asked["demand"] = np.nan
-    if lone is not None and len(lone):
-        asked = _with_lone(asked, lone)
+    asked = _with_lone(asked, lone)
     asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
     if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
         more = lexicon.matrix(asked["query"].iloc[len(texts) :])
@@ -422,8 +421,10 @@ def group_pairs(
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)
 
 
-def _with_lone(asked: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
+def _with_lone(asked: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame:
     """Queries with the impressions of totals that name no page; those that nothing else knows stand behind the others, by alphabet."""
+    if lone is None or lone.empty:
+        return asked
     own = lone.set_index("query")["impressions"].astype(float)
     more = own.index.difference(pd.Index(asked["query"]), sort=True)
     table = asked.set_index("query").reindex([*asked["query"], *more]).reset_index()

@@ -177,6 +177,7 @@ class Joined:
                 rows = found[daily & (grain == "site") & found["pageless"]]
                 days = rows.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
             notes = [note for one in settled.values() for note in one.notes]
+            notes += _disagreements(found, self.files)
             notes += [{"code": code, "text": text} for _, one in self.files for code, text in one.notes]
             return {
                 "sources": _account(self.files, fates),
@@ -292,6 +293,32 @@ def _fates(
             found = engine.fetch(balance(final, given))
             fates[kind] = found.assign(date=pd.to_datetime(found["date"])).sort_values(["file", "date"], ignore_index=True)
     return fates
+
+
+#: share by which totals of one period may differ before it is said
+DISAGREE = 0.02
+
+
+def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict[str, str]]:
+    """A note for each table of totals (of queries, days, devices ...) whose clicks differ from those of pages over the same days."""
+    used = fates[fates["aside"].isna()]
+    grain = used["file"].map(dict(enumerate(one.grain for _, one in files)))
+    period = used["file"].map({number: one.period for number, (_, one) in enumerate(files)})
+    pages = used[(grain == "page") | ((grain == "pair") & ~grain.eq("page").any())]
+    notes = []
+    for number, rows in used[grain.isin(["query", "site"])].groupby("file"):
+        name, one = files[int(number)]
+        mine = int(rows["clicks"].sum())
+        if one.period is not None:
+            same = pages[period.reindex(pages.index).map(lambda p, own=one.period: p == own)]
+        else:
+            same = pages[pages["date"].isin(rows["date"]) & period.reindex(pages.index).isna()]
+            mine = int(rows.loc[rows["date"].isin(same["date"]), "clicks"].sum())
+        theirs = int(same["clicks"].sum())
+        if theirs and mine and abs(mine - theirs) > DISAGREE * theirs:
+            text = f"{name} has {mine:,} clicks where pages over the same days have {theirs:,} ({mine / theirs - 1:+.0%}): queries are withheld, or one of the tables is cut."
+            notes.append({"code": "totals_differ", "text": text})
+    return notes
 
 
 def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> list[dict[str, Any]]:
