@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sys
+import tempfile
 from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -42,7 +43,6 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
 
     Raises ConfigError where there are settings already, and SourceError where nothing was understood.
     """
-    from nibbet.engine import Engine
     from nibbet.sources.files import Limits
     from nibbet.sources.survey import survey
 
@@ -51,11 +51,8 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
         raise ConfigError(f"{root} is not a folder. Name the folder that holds the exports: nibbet init FOLDER")
     if target.exists() and not force:
         raise ConfigError(f"{target} is there already. Edit it, or write it anew with: nibbet init {root} --force")
-    engine = Engine()
-    try:
-        found = survey(root, engine, Limits(40_000_000_000, 400.0))
-    finally:
-        engine.close()
+    with tempfile.TemporaryDirectory(prefix="nibbet-") as spill:
+        found = survey(root, Path(spill), Limits(40_000_000_000, 400.0))
     if not found.entries:
         listed = "".join(f"\n  {name}: {why}" for name, why in found.left_out[:6])
         raise SourceError(

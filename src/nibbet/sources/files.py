@@ -209,7 +209,7 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
     with path.open("rb") as file:
         head = file.read(4 * CHUNK)
     encoding = _encoding(head, path, name)
-    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and b"\r" not in head.replace(b"\r\n", b""):
+    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and (b"\r" not in head or b"\r" not in head.replace(b"\r\n", b"")):
         return _text(path, name, digest, suffix)
     target = _target(spill, str(path) + ".utf8", suffix or ".csv")
     try:

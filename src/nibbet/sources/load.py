@@ -178,8 +178,10 @@ def _dated(package: list[Sheet]) -> tuple[date, date] | None:
     """The days that the one small table of days in a package covers."""
     spans = set()
     for sheet in package:
+        if sheet.column is None or is_settings(sheet):
+            continue
         place = next((n for n, seen in enumerate(sheet.profiles) if seen.date > 0.95), None)
-        if place is None or sheet.column is None or is_settings(sheet) or sheet.profiles[place].distinct < 0.99:
+        if place is None or sheet.profiles[place].distinct < 0.99:
             continue
         try:
             days = [day for day in day_of_text(sorted(set(sheet.column(place))), where=sheet.name, header="").values() if day]
@@ -293,8 +295,10 @@ def combined_apart(sheet: Sheet, kind: str) -> Sheet:
     if kind != "landings":
         return sheet
     for place, header in enumerate(sheet.header):
-        words, seen = set(words_of(header)), sheet.profiles[place]
-        if place in sheet.hidden or seen.combined < 0.6 or seen.address > 0.5 or not (words & SOURCE_WORDS or words & MEDIUM_WORDS):
+        words = set(words_of(header))
+        if place in sheet.hidden or not words & (SOURCE_WORDS | MEDIUM_WORDS):
+            continue
+        if sheet.profiles[place].combined < 0.6 or sheet.profiles[place].address > 0.5:
             continue
         wider = sheet.with_columns(
             ["source", "medium"],

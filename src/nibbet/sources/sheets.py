@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
+#: characters in which the separator is looked for
+DELIMITER_CHARACTERS = 20_000
 #: rows in which tables below each other are looked for
 MOST_ROWS_OF_BLOCKS = 20_000
 #: files that are read together as long as they are smaller; to read so much again costs less than a table for each
@@ -241,7 +243,7 @@ def _portions(sizes: list[int]) -> tuple[slice, ...]:
 
 def _delimiter(text: str) -> str:
     """The separator that gives most lines the same number of cells, more than one; a comma where none does."""
-    lines = text[:60_000]
+    lines = text[:DELIMITER_CHARACTERS]
     best, score = ",", 0.0
     for mark in (",", ";", "\t", "|"):
         rows = _rows(lines, mark)
@@ -280,8 +282,8 @@ def _split(text: str, delimiter: str, most: int) -> tuple[list[list[str]], list[
 
 def header_row(rows: list[list[Any]]) -> int | None:
     """Where the header stands: the first full row of words above rows that are as wide; None where nothing fits."""
-    filled = [sum(1 for cell in row if str(cell).strip()) for row in rows]
-    wide = Counter(width for width in filled[:200] if width).most_common()
+    filled = [sum(1 for cell in row if str(cell).strip()) for row in rows[:200]]
+    wide = Counter(width for width in filled if width).most_common()
     if not wide:
         return None
     usual = max(wide, key=lambda item: (item[1], item[0]))[0]

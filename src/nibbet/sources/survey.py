@@ -6,7 +6,6 @@ import re
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from nibbet.errors import SourceError
@@ -19,8 +18,9 @@ from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
 
-if TYPE_CHECKING:
-    from nibbet.engine import Engine
+
+#: rows of each table in which hosts are looked for
+LOOKED_AT = 60
 
 
 @dataclass(frozen=True)
@@ -67,21 +67,21 @@ class Survey:
         return [(pattern, entries) for (pattern, _, _), entries in found.items()]
 
 
-def survey(root: Path, engine: Engine, limits: Limits) -> Survey:
-    """What lies in `root` and its folders, hidden ones and Nibbet's own aside."""
+def survey(root: Path, spill: Path, limits: Limits) -> Survey:
+    """What lies in `root` and its folders, hidden ones and Nibbet's own aside; packed files are unpacked into `spill`."""
     found = Survey([], [], Counter(), [])
     known: dict[tuple[str, tuple[str, ...]], Reading | None] = {}
     beside: dict[Path, list[str]] = {}
     for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
         name = str(path.relative_to(root))
         try:
-            sheets, notes = tables_of(list(unpack(path, name, engine.spill, limits, lambda _: "")))
+            sheets, notes = tables_of(list(unpack(path, name, spill, limits, lambda _: "")))
         except SourceError as fault:
             found.left_out.append((name, str(fault).removeprefix(f"{name}: ")))
             continue
         found.left_out += [(name, text.removeprefix("left out: ")) for _, text in notes]
         entries = []
-        for sheet in with_surroundings(sheets, sheets, settings_beside(path, beside)):
+        for sheet in sheets:
             shape = (_digits_out(name), tuple(sheet.header))
             if shape not in known:
                 known[shape] = guess_kind(sheet)
@@ -90,6 +90,8 @@ def survey(root: Path, engine: Engine, limits: Limits) -> Survey:
                 why = "a table of settings" if is_settings(sheet) else "no kind of table was recognised"
                 found.left_out.append((sheet.name, f"{why} (columns: {', '.join(sheet.header[:8])})"))
                 continue
+            if reading.kind in MEASURES and "date" not in reading.matches:
+                sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
             entries.append(_entry(name, sheet, sheets, reading))
             _look_at(found, sheet, reading)
         found.entries += entries
@@ -119,7 +121,7 @@ def _look_at(found: Survey, sheet: Sheet, reading: Reading) -> None:
     for name in ADDRESSES.get(reading.kind, ()):
         if name in reading.matches and not (reading.kind == "links" and name == "target"):
             place = reading.matches[name].place
-            found.hosts.update(host for row in sheet.sample if (host := _host(row[place] if place < len(row) else "")))
+            found.hosts.update(host for row in sheet.sample[:LOOKED_AT] if (host := _host(row[place] if place < len(row) else "")))
     if reading.kind == "search" and "query" in reading.matches:
         place = reading.matches["query"].place
         found.queries += [row[place] for row in sheet.sample if place < len(row)]
