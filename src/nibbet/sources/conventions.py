@@ -6,8 +6,6 @@ import re
 from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING
 
-import ibis
-
 from nibbet.errors import SourceError
 from nibbet.sources.kinds import NO_VALUE
 
@@ -33,6 +31,8 @@ def number_expression(text: StringValue, *, decimal: str) -> Expression:
 
     Placeholders give null; so does what is not a number, which the caller counts.
     """
+    import ibis
+
     bare = text.lower().re_replace(BLANKS, "").re_replace("^[>~≈+]|^(eur|usd|gbp|chf)|(eur|usd|gbp|chf)$", "")
     scale = ibis.cases(
         (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0
@@ -99,6 +99,8 @@ def evidence_form(mark: str) -> str:
 
 def misfits(text: StringValue, style: str) -> Expression:
     """How many filled cells of a column do not keep to the style that its sample showed."""
+    import ibis
+
     if style == "general":
         return _count(text.notnull() & ibis.literal(False))
     if style == "whole":

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from datetime import date
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,23 +14,19 @@ import ibis
 from nibbet.engine import key_of, program
 from nibbet.errors import NibbetError, SourceError
 from nibbet.sources.clean import Clean, Place, clean
-from nibbet.sources.conventions import day_of_text
-from nibbet.sources.files import Limits, Plain, find_files, name_in, small_neighbours, unpack
+from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.kinds import MEASURES, TABLES
+from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.profile import DATE
-from nibbet.sources.read import read_sheets
-from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns, words_of
-from nibbet.sources.sheets import Sheet, bundle, delimited, frame_sheet
+from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns
+from nibbet.sources.sheets import Sheet, bundle, frame_sheet
 from nibbet.sources.side_by_side import windows_apart
-from nibbet.sources.surroundings import is_settings, settings_lines, with_periods
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings
     from nibbet.engine import AnyEngine, Engine, Store
 
 Say = Callable[[str], None]
-#: headers of a column that holds source and medium
-SOURCE_WORDS, MEDIUM_WORDS = {"source", "quelle", "fuente", "fonte", "bron", "origine"}, {"medium", "medio", "mezzo", "support"}
 
 
 @dataclass(frozen=True)
@@ -154,44 +148,6 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict
     return parts
 
 
-def tables_of(plains: list[Plain]) -> tuple[list[Sheet], list[tuple[str, str]]]:
-    """The tables in the plain files of one package, and notes of those that hold none. Raises SourceError where no file holds any."""
-    sheets: list[Sheet] = []
-    faults: list[SourceError] = []
-    for plain in plains:
-        try:
-            sheets += read_sheets(plain)
-        except SourceError as fault:
-            faults.append(fault)
-    if not sheets and faults:
-        raise faults[0]
-    return sheets, [("left_out", f"left out: {fault}") for fault in faults]
-
-
-def with_surroundings(sheets: list[Sheet], package: list[Sheet], beside: list[str]) -> list[Sheet]:
-    """The sheets with the days that their package tells: its tables of settings, or the days of a dated table in it."""
-    lines = [line for sheet in package if is_settings(sheet) for line in settings_lines(sheet)]
-    return with_periods(sheets, lines or beside, _dated(package))
-
-
-def _dated(package: list[Sheet]) -> tuple[date, date] | None:
-    """The days that the one small table of days in a package covers."""
-    spans = set()
-    for sheet in package:
-        if sheet.column is None or is_settings(sheet):
-            continue
-        place = next((n for n, seen in enumerate(sheet.profiles) if seen.date > 0.95), None)
-        if place is None or sheet.profiles[place].distinct < 0.99:
-            continue
-        try:
-            days = [day for day in day_of_text(sorted(set(sheet.column(place))), where=sheet.name, header="").values() if day]
-        except SourceError:
-            continue
-        if len(days) > 6:
-            spans.add((min(days), max(days)))
-    return spans.pop() if len(spans) == 1 else None
-
-
 def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
     """Whether the rows of a table carry their days: by header and first row where these are plain, else by all that is known of it."""
     day = TABLES[settings.kind][0]
@@ -199,19 +155,6 @@ def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
         if sheet.sample and header_score(header, day) > 0.9 and DATE.match(sheet.sample[0][place].strip()):
             return True
     return "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
-
-
-def settings_beside(path: Path, known: dict[Path, list[str]]) -> list[str]:
-    """The lines of small tables of settings that lie in the folder of a file."""
-    if path.parent not in known:
-        lines: list[str] = []
-        for other in small_neighbours(path.parent):
-            with contextlib.suppress(OSError, UnicodeDecodeError, SourceError):
-                text = other.read_text("utf-8-sig")
-                plain = Plain(other.name, "", other.suffix, len(text), text, "", lambda other=other: other)  # type: ignore[misc]
-                lines += [line for sheet in delimited(plain) if is_settings(sheet) for line in settings_lines(sheet)]
-        known[path.parent] = lines
-    return known[path.parent]
 
 
 def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
@@ -288,25 +231,6 @@ def _cleaned(place: Place, one: Understood) -> Clean:
     if one.rate is not None and "revenue" in found.table.columns:
         found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
     return found
-
-
-def combined_apart(sheet: Sheet, kind: str) -> Sheet:
-    """A column that holds source and medium, parted by a slash, as two."""
-    if kind != "landings":
-        return sheet
-    for place, header in enumerate(sheet.header):
-        words = set(words_of(header))
-        if place in sheet.hidden or not words & (SOURCE_WORDS | MEDIUM_WORDS):
-            continue
-        if sheet.profiles[place].combined < 0.6 or sheet.profiles[place].address > 0.5:
-            continue
-        wider = sheet.with_columns(
-            ["source", "medium"],
-            lambda row, place=place: [row[place].partition(" / ")[0].strip(), row[place].partition(" / ")[2].strip()],  # type: ignore[misc]
-            lambda table, place=place: [table[f"c{place}"].split(" / ")[0].strip(), table[f"c{place}"].split(" / ")[1].strip()],  # type: ignore[misc]
-        )
-        return replace(wider, hidden=wider.hidden | {place})
-    return sheet
 
 
 def with_constants(sheet: Sheet, constant: Mapping[str, str]) -> Sheet:

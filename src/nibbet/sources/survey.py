@@ -11,13 +11,12 @@ from urllib.parse import urlsplit
 from nibbet.errors import SourceError
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
-from nibbet.sources.load import combined_apart, settings_beside, tables_of, with_surroundings
+from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period
 from nibbet.sources.recognise import Reading, guess_kind
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
-
 
 #: rows of each table in which hosts are looked for
 LOOKED_AT = 60
