@@ -15,7 +15,7 @@ from nibbet.sources.cells import bare_cell
 from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
-from nibbet.sources.rows import completed, hidden_values, oddities, opened, plain_cells, typed_rows
+from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, repeats, typed_rows
 from nibbet.sources.sheets import Cells, Sheet
 
 if TYPE_CHECKING:
@@ -121,7 +121,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
 
     table = place.store.table(place.engine, "text", whole, make)
     _whole(place, sheet, table, "text", whole, slice(None))
-    odd = place.store.value("odd", whole, lambda: oddities(place.engine, table, sheet, reading))
+    odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, sheet, reading))
     table = completed(table, reading, sheet.period)
     return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
@@ -143,7 +143,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
         table = place.store.table(place.engine, name, key(at), make)
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
         _whole(place, sheet, table, name, key(at), at)
-        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: oddities(place.engine, table, sheet, reading)))
+        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, sheet, reading)))
         return completed(_mended(table, mends), reading, sheet.period)
 
     parts, met = [], []

@@ -177,8 +177,8 @@ class Joined:
                 rows = found[daily & (grain == "site") & found["pageless"]]
                 days = rows.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
             notes = [note for one in settled.values() for note in one.notes]
-            notes += _disagreements(found, self.files)
-            notes += [{"code": code, "text": text} for _, one in self.files for code, text in one.notes]
+            notes += [*_disagreements(found, self.files), *_placeless(found, self.files)]
+            notes += [{"code": code, "text": text} for code, text in dict.fromkeys(note for _, one in self.files for note in one.notes)]
             return {
                 "sources": _account(self.files, fates),
                 "first": first.isoformat(),
@@ -290,7 +290,7 @@ def _fates(
         if table is not None:
             final = _with_address_fate(table, addresses, engine) if "page" in table.columns else table
             given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in files if one.kind == kind)]
-            found = engine.fetch(balance(final, given))
+            found = engine.fetch(balance(final, [*given, "placed"] if kind == "search" else given))
             fates[kind] = found.assign(date=pd.to_datetime(found["date"])).sort_values(["file", "date"], ignore_index=True)
     return fates
 
@@ -305,7 +305,9 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
     grain = used["file"].map(dict(enumerate(one.grain for _, one in files)))
     period = used["file"].map({number: one.period for number, (_, one) in enumerate(files)})
     pages = used[(grain == "page") | ((grain == "pair") & ~grain.eq("page").any())]
-    notes = []
+    notes: list[dict[str, str]] = []
+    if pages.empty:
+        return notes
     for number, rows in used[grain.isin(["query", "site"])].groupby("file"):
         name, one = files[int(number)]
         mine = int(rows["clicks"].sum())
@@ -319,6 +321,19 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
             text = f"{name} has {mine:,} clicks where pages over the same days have {theirs:,} ({mine / theirs - 1:+.0%}): queries are withheld, or one of the tables is cut."
             notes.append({"code": "totals_differ", "text": text})
     return notes
+
+
+def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict[str, str]]:
+    """A note for each file whose column of positions holds none for some of its impressions."""
+    sums = fates[fates["aside"].isna()].groupby("file")[["impressions", "placed"]].sum()
+    short = sums[(sums["placed"] < sums["impressions"]) & (sums["placed"] > 0)]
+    return [
+        {
+            "code": "placeless",
+            "text": f"{files[int(number)][0]}: {row.impressions - row.placed:,.0f} impressions have no usable position; they count, but for positions.",
+        }
+        for number, row in zip(short.index, short.itertuples(), strict=True)
+    ]
 
 
 def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> list[dict[str, Any]]:

@@ -13,7 +13,7 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.sources.by_values import BY_VALUES, ByValues, Match
 from nibbet.sources.kinds import TABLES, Column
-from nibbet.sources.profile import Profile
+from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
     from nibbet.sources.sheets import Sheet
@@ -138,6 +138,9 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     matches = {name: matches[name] for name in names if name in matches}
     taken = {match.place for match in matches.values()}
     spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
+    if {"clicks", "impressions"} <= set(matches):  # a rate that its parts prove says nothing more
+        a, b = (seen[matches[name].place] for name in ("clicks", "impressions"))
+        spare = [place for place in spare if seen[place].number < 0.9 or not is_ratio(seen[place], a, b)]
     telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
     unused = [sheet.header[place] or f"column {place + 1}" for place in (*telling, *(p for p in spare if p not in telling))]
     return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice, len(telling))

@@ -130,33 +130,18 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
 MOST_COMPARED = 300_000
 
 
-def oddities(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """Notes of what stands in the rows and should not: repeated rows, positions that are none."""
-    notes = []
+def repeats(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """A note where rows of a small table repeat others in every column."""
     used = table.filter(table.aside.isnull())
-    counts: dict[str, Any] = {"rows": used.count()}
-    if reading.kind == "search" and {"position", "impressions"} <= set(reading.matches):
-        counts["placeless"] = (used.position.isnull() & (used.impressions > 0)).cast("int64").sum().coalesce(0)
-    found = engine.fetch(used.aggregate(**counts)).iloc[0]
-    if found.get("placeless", 0):
-        notes.append(
-            (
-                "placeless",
-                f"{sheet.name}: {int(found['placeless']):,} rows with impressions have no usable position; they count but for positions.",
-            )
-        )
-    if reading.kind in MEASURES and 0 < found["rows"] <= MOST_COMPARED:
-        whole = [name for name in (*reading.matches, "part") if name in used.columns]
-        several = used.group_by(whole).aggregate(times=used.count()).filter(ibis._.times > 1)
-        extra = int(engine.fetch(several.aggregate(n=(ibis._.times - 1).sum().coalesce(0)))["n"].iloc[0])
-        if extra:
-            notes.append(
-                (
-                    "repeated",
-                    f"{sheet.name}: {extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them.",
-                )
-            )
-    return notes
+    if reading.kind not in MEASURES or int(engine.fetch(table.aggregate(n=table.count()))["n"].iloc[0]) > MOST_COMPARED:
+        return []
+    whole = [name for name in (*reading.matches, "part") if name in used.columns]
+    several = used.group_by(whole).aggregate(times=used.count()).filter(_.times > 1)
+    extra = int(engine.fetch(several.aggregate(n=(_.times - 1).sum().coalesce(0)))["n"].iloc[0])
+    text = (
+        f"{sheet.name}: {extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them."
+    )
+    return [("repeated", text)] if extra else []
 
 
 def hidden_values(engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:

@@ -64,7 +64,7 @@ def shared_values(lines: Sequence[str]) -> dict[str, str]:
                 "todos",
                 "any",
             ):
-                found.setdefault(column.name, value)
+                found.setdefault(column.name, value.casefold() if column.name in ("device", "surface") else value)
     return found
 
 
