@@ -167,7 +167,8 @@ def show_account(account: dict[str, Any], style: str) -> None:
                 out.print(Text(for_terminal(f"{name.replace('_', ' ')}: {told}")))
         for note in account["notes"]:
             out.print(Text(for_terminal(f"{note['code']}: {note['text']}")))
-        out.print()
+        if account["missing"]:
+            out.print()
         show_missing(out, account["missing"], len(account["missing"]))
 
 
