@@ -102,7 +102,7 @@ class Analysis:
             visits = found.assign(date=pd.to_datetime(found["date"]))
             sums["sessions"] = self._visit_sums["sessions_all"]
         said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
-        said += self._doubts_of_flags
+        said += self._doubts_of_flags + self._moved_windows
         more = missing_evidence(
             self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self._limits.covered_days
         )
@@ -306,8 +306,8 @@ class Analysis:
         return self._reduced(f"split-{dimension}", lambda: reductions.splits(self._joined.search, self.windows, dimension))
 
     def visit_sums_by(self, by: str) -> pd.DataFrame | None:
-        """Visits of both windows by page_id or channel; None without landings."""
-        if (landings := self._joined.landings) is None:
+        """Visits of both windows by page_id or channel; None where landings do not cover both."""
+        if (landings := self._joined.landings) is None or len(self.windows.visits_in) < 2:
             return None
         sums = self._reduced(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))
         return sums.astype({name: "float64" for name in sums if name != by})
@@ -501,7 +501,8 @@ class Analysis:
         sums, placed = (np.bincount(number, self._mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
         place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)
         asked = self._grouping.grouped
-        return asked.assign(position=place[pd.Index(texts).get_indexer(asked["query"])])
+        lone = asked["query"].map(self._lone_queries.set_index("query")["position"])
+        return asked.assign(position=pd.Series(place[pd.Index(texts).get_indexer(asked["query"])], index=asked.index).fillna(lone))
 
     @once
     def _neighbours(self) -> Neighbours:
@@ -592,6 +593,16 @@ class Analysis:
             links=self._links,
         )
         return table
+
+    @property
+    def _moved_windows(self) -> list[dict[str, str]]:
+        """A note where the windows are not as long as the settings ask, for the rows do not allow it."""
+        w, asked_days = self.windows, self.config.windows.recent
+        if w.recent.days == asked_days and not w.recent.spans:
+            return []
+        why = "rows without days serve whole periods" if w.recent.spans else "the data have no days to cut otherwise"
+        against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"
+        return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
 
     @property
     def _doubts_of_flags(self) -> list[dict[str, str]]:

@@ -68,7 +68,7 @@ def ledger(
         known=table["reference_known"].to_numpy(bool),
     )
     table = pd.concat([table, compared.set_axis(table.index)], axis=1)
-    table = _with_visits(table, visits)
+    table = _with_visits(table, visits, windows)
     table = _with_inventory(table, inventory)
     table = _with_links(table, backlinks)
     table = _with_dates(table, editorial, found["first_seen"], windows)
@@ -81,16 +81,15 @@ def ledger(
     return table
 
 
-def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFrame:
+def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Windows) -> pd.DataFrame:
     names = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue", "sessions_organic", "engaged_organic")
     table["sessions_known"] = visits is not None
     for name in names:
         for window, suffix in (("recent", ""), ("long", "_long")):
-            value: Any = np.nan if visits is None else visits[f"{name}_{window}"].reindex(table.index).fillna(0)
-            table[name + suffix] = (
-                value if visits is None or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
-            )
-            if visits is not None and name in ("conversions", "revenue", "engagement_seconds"):
+            unknown = visits is None or (window == "recent" and "recent" not in windows.visits_in)
+            value: Any = np.nan if unknown or visits is None else visits[f"{name}_{window}"].reindex(table.index).fillna(0)
+            table[name + suffix] = value if unknown or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
+            if not unknown and name in ("conversions", "revenue", "engagement_seconds"):
                 table[name + suffix] = value.astype(float)
     sessions = table["sessions"].where(table["sessions"] > 0) if visits is not None else np.nan
     table["engagement_rate"] = table["engaged_sessions"] / sessions

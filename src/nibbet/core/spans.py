@@ -239,6 +239,9 @@ def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Window
         return tiled(window, best) if needed and best is not None else window
 
     found, as_of = windows.changed(of), windows.as_of
+    two = {"recent": found.recent, "reference": found.reference}
+    held = [n for n, w in two.items() if days_in(w) >= ENOUGH_DAYS * w.days or any(s.role == "visits" for s in w.spans)]
+    found = replace(found, visits_in=tuple(held))
     usual = Window(as_of - timedelta(days=long - 1), as_of)
     ends = [w for w in whole if abs((as_of - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     best = min(ends, key=lambda w: (abs(math.log(w.days / long)), w.start), default=None)

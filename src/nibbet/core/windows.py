@@ -54,7 +54,7 @@ class Windows:
 
     reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
     last weeks can be looked at; has_daily_pairs: the same of queries; visits: the long window of visits (null without landings), which may reach
-    further back than searches do, and visit_days: how many of its days they cover.
+    further back than searches do, and visit_days: how many of its days they cover; visits_in: which of recent and reference visits cover.
     """
 
     recent: Window
@@ -67,6 +67,7 @@ class Windows:
     has_daily_pairs: bool = True
     visits: Window | None = None
     visit_days: int = 0
+    visits_in: tuple[str, ...] = ("recent", "reference")
 
     @property
     def as_of(self) -> date:
@@ -93,7 +94,7 @@ class Windows:
             spans["visits"] = [str(self.visits.start), str(self.visits.end)]
         tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
         more = {name: getattr(self, name) for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
-        return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days}
+        return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days, "visits_in": list(self.visits_in)}
 
     @classmethod
     def from_dict(cls, known: dict[str, Any]) -> Windows:
@@ -112,6 +113,7 @@ class Windows:
             first=date.fromisoformat(known["first"]),
             visits=window("visits") if "visits" in known else None,
             visit_days=known["visit_days"],
+            visits_in=tuple(known["visits_in"]),
             **more,
         )
 

@@ -470,11 +470,13 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
             else ""
         )
         out.print(Text(for_terminal(f"{path_of(owner['page'].iloc[0])} answers it{beside}.")))
+    elif rows["page"].notna().any():
+        out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].dropna().iloc[0])} is shown for it.")))
     else:
-        out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].iloc[0])} is shown for it.")))
+        out.print(Text("No row names the pages that are shown for it."))
     for topic in topics.to_dict("records"):
         ask = {"extend": "extend the page", "new page": "write a new page", "translate": "translate the page"}.get(
-            topic["proposal"], topic["served"]
+            topic["proposal"], "pages unknown" if topic["served"] == "unknown" else topic["served"]
         )
         out.print(Text(for_terminal(f'Topic "{topic["label"]}", {topic["queries"]:,} queries: {ask}. {topic["because"]}')))
     out.print()
