@@ -58,7 +58,6 @@ class Profile:
     surface: bool
     status: bool
     combined: float
-    hosts: frozenset[str]
 
     @property
     def whole(self) -> bool:
@@ -89,7 +88,6 @@ def profile(cells: Sequence[str]) -> Profile:
     flags = bool(filled) and len(lower) <= 3 and lower <= (YES_WORDS | NO_WORDS)
     index = bool(filled) and len(lower) <= 40 and sum("index" in cell or "follow" in cell for cell in lower) > 0.6 * len(lower)
     addresses = share(ADDRESS)
-    hosts = frozenset(match[1].casefold() for cell in filled[:200] if (match := re.match(r"(?:https?:)?//([^/?#:]+)", cell, re.IGNORECASE)))
     return Profile(
         rows=len(cells),
         filled=len(filled),
@@ -108,7 +106,6 @@ def profile(cells: Sequence[str]) -> Profile:
         surface=bool(filled) and lower <= SURFACES,
         status=len(known) > 0 and len(known) == len(filled) and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
         combined=sum(" / " in cell for cell in filled) / count,
-        hosts=hosts,
     )
 
 

@@ -34,7 +34,6 @@ class Reading:
     score: float
     unused: list[str]
     twice: tuple[tuple[str, str], ...] = ()
-    telling_unused: int = 0
 
     @property
     def doubtful(self) -> list[Match]:
@@ -143,7 +142,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         spare = [place for place in spare if seen[place].number < 0.9 or not is_ratio(seen[place], a, b)]
     telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
     unused = [sheet.header[place] or f"column {place + 1}" for place in (*telling, *(p for p in spare if p not in telling))]
-    return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice, len(telling))
+    return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice)
 
 
 def _without_twins(sheet: Sheet, matches: dict[str, Match], fixed: dict[str, int]) -> tuple[dict[str, Match], tuple[tuple[str, str], ...]]:
