@@ -37,11 +37,12 @@ from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries, rows_at, spelt, with_lone
 from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
-from nibbet.core.windows import MONTH_DAYS, Windows, weekday_scale
+from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.once import ahead, by_one_thread, once
+from nibbet.scopes import RESULTS, SUMS, scope
 from nibbet.sources.joined import Joined, matched
 from nibbet.sources.load import read_sources
 
@@ -62,15 +63,17 @@ CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
 class Analysis:
     """From the sources of a site to its verdicts. Frames carry pages by their number; the tables for people name them."""
 
-    def __init__(self, config: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Say) -> None:
-        """key: the digest of all that the reductions rest on, under which the store keeps them."""
-        self.config, self._root, self._frames, self._store, self._key, self._say = config, root, frames, store, key, by_one_thread(say)
+    def __init__(self, settings: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Say) -> None:
+        """key: the digest of all that the reductions rest on, under which the store keeps them; of the settings those in `scopes.SUMS`."""
+        self._whole, self._root, self._frames, self._store, self._key, self._say = settings, root, frames, store, key, by_one_thread(say)
+        self.config, self._of_sums = scope(settings, RESULTS), scope(settings, SUMS)
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
     @once
     def _engines(self) -> tuple[Engine, AnyEngine]:
-        own = self.config.engine
+        own = self._whole.engine
+        self._store.at_work()
         return open_engines(own.backend, memory=own.memory, threads=own.threads, root=self._root)
 
     @property
@@ -79,8 +82,8 @@ class Analysis:
 
     @once
     def _joined(self) -> Joined:
-        cleans = read_sources(*self._engines, self._store, self.config, self._root, self._frames, self._say)
-        joined = Joined(self._engine, self._store, self._key, self.config, cleans, self._say)
+        cleans = read_sources(*self._engines, self._store, self._of_sums, self._root, self._frames, self._say)
+        joined = Joined(self._engine, self._store, self._key, self._of_sums, cleans, self._say)
         joined.account  # noqa: B018 - asked for here, so that rows that cannot be used are told before anything is summed
         return joined
 
@@ -116,10 +119,8 @@ class Analysis:
     @once
     def windows(self) -> Windows:
         """The recent, reference and long window."""
-        own = self.config.windows
-        joined = self._joined
-        days = {"recent": own.recent, "long": own.long, "reference": own.reference, "halves": "recent" not in own.model_fields_set}
-        return chosen(joined.covers, joined.first, joined.as_of, **days)
+        own, joined = self._of_sums.windows, self._joined
+        return chosen(joined.covers, joined.first, joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
 
     @once
     def days(self) -> pd.DataFrame:
@@ -143,7 +144,7 @@ class Analysis:
         """The same analysis with other windows; what was read and the CTR curve are shared."""
         if windows == self.windows:
             return self
-        other = Analysis(self.config, self._root, self._frames, self._store, key_of(self._key, windows.as_dict()), self._say)
+        other = Analysis(self._whole, self._root, self._frames, self._store, key_of(self._key, windows.as_dict()), self._say)
         shared = {
             "_engines": self._engines,
             "_joined": self._joined,
@@ -597,7 +598,7 @@ class Analysis:
     @property
     def _moved_windows(self) -> list[dict[str, str]]:
         """A note where the windows are not as long as the settings ask, for the rows do not allow it."""
-        w, asked_days = self.windows, self.config.windows.recent
+        w, asked_days = self.windows, self.config.windows.recent or RECENT_DAYS
         if w.recent.days == asked_days and not w.recent.spans:
             return []
         why = "rows without days serve whole periods" if w.recent.spans else "the data have no days to cut otherwise"

@@ -111,8 +111,8 @@ class SourceSettings(Section):
 class WindowSettings(Section):
     """[windows]: the days that are compared."""
 
-    recent: int = Field(90, ge=7, le=366)
-    "Days up to the last complete one that are judged: long enough for rates, short enough to be now."
+    recent: int | None = Field(None, ge=7, le=366)
+    "Days up to the last complete one that are judged: long enough for rates, short enough to be now. When left out 90, or half of a history that is shorter."
     reference: Literal["year", "before"] | None = None
     "The days a year earlier, or the days just before; the default is the year where the data reach that far."
     long: int = Field(365, ge=30, le=1100)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nibbet.config import KINDS, Config, load_config, make_config
 from nibbet.engine.store import Store, key_of, program
 from nibbet.errors import NotFoundError
+from nibbet.scopes import RESULTS, SUMS, values_of
 from nibbet.sources.files import find_files, name_in, small_neighbours
 
 if TYPE_CHECKING:
@@ -24,8 +25,6 @@ if TYPE_CHECKING:
     from nibbet.core.windows import Windows
 
 Say = Callable[[str], None]
-#: settings on which only the judgement rests, not the sums
-JUDGEMENT = {"verdicts", "protect", "purpose", "topics", "groups", "value", "engine", "limits"}
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
@@ -94,7 +93,7 @@ class Site:
         ]
         folders = {path.parent for source in self.config.source if source.table is None for path in find_files(self.root, source.files)}
         beside = [(path.name, self._store.digest(path)) for folder in sorted(folders) for path in small_neighbours(folder)]
-        return key_of(program(), files, beside, self.config.model_dump(exclude=JUDGEMENT), self.config.engine.backend)
+        return key_of(program(), files, beside, values_of(self.config, SUMS))
 
     @cached_property
     def _analysis(self) -> Analysis:
@@ -108,7 +107,7 @@ class Site:
 
     @cached_property
     def _result_key(self) -> str:
-        return key_of(self._sources_key, self.config.model_dump(include=JUDGEMENT))
+        return key_of(self._sources_key, values_of(self.config, RESULTS))
 
     def __repr__(self) -> str:
         return f"<Site {self.config.site.home}>"
@@ -230,7 +229,10 @@ class Site:
             raise NotFoundError(f'No topic has the query "{fault.args[0]}". See: nibbet topics') from None
 
     def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
-        """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window."""
+        """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window.
+
+        Texts of Nibbet's own writers are kept; what another function writes is not known by its name, so that it is always asked.
+        """
 
         def make(analysis: Analysis) -> pd.DataFrame:
             import pandas as pd
@@ -239,7 +241,8 @@ class Site:
             texts = [write(analysis.brief(topic), str(analysis.windows.recent)) for topic in found]
             return pd.DataFrame({"topic": found.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
 
-        return self._kept(f"briefs-{most}", make)
+        own = f"{write.__module__}.{write.__qualname__}"
+        return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._analysis)
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""

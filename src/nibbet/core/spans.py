@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
-from nibbet.core.windows import Span, Window, Windows, make_windows, year_before
+from nibbet.core.windows import RECENT_DAYS, Span, Window, Windows, make_windows, year_before
 
 #: days by which the end of a period may miss the newest day and still be called now
 NOW_DAYS = 10
@@ -57,20 +57,18 @@ def disjoint(periods: Iterable[tuple[date, date]]) -> list[tuple[date, date]]:
     return sorted(kept)
 
 
-def chosen(
-    covers: Sequence[Cover], first: date, as_of: date, *, recent: int, long: int, reference: str | None, halves: bool = True
-) -> Windows:
+def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | None, long: int, reference: str | None) -> Windows:
     """The windows that the rows allow: the usual ones where they carry days, else their periods that come nearest.
 
     Args:
-        covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference, halves: see `make_windows`.
+        covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference: see `make_windows`.
     Returns:
         Windows whose `spans` name the periods that serve them; months and weeks move their edges.
     """
     search = [c for c in covers if c.kind == "search" and c.grain in ("page", "pair")] or [c for c in covers if c.kind == "search"]
     dated = [c for c in search if c.is_dated]
     periods = [c for c in search if not c.is_dated]
-    usual = make_windows(first, as_of, recent=recent, long=long, reference=reference, halves=halves)
+    usual = make_windows(first, as_of, recent=recent, long=long, reference=reference)
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
@@ -81,7 +79,7 @@ def chosen(
         return _with_visits(
             replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers, long
         )
-    now = min([*candidates, *current], key=lambda w: (-_roles(w, search), abs(math.log(w.days / recent)), w.start))
+    now = min([*candidates, *current], key=lambda w: (-_roles(w, search), abs(math.log(w.days / (recent or RECENT_DAYS))), w.start))
     then, kind = _reference(now, whole, dated, reference, search)
     ends = [w for w in [*whole, *([usual.long] if dated else [])] if abs((now.end - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     longest = min([*ends, now], key=lambda w: (abs(math.log(_reach(w, search, first) / long)), w.start))

@@ -158,19 +158,22 @@ def last_complete_month(months: pd.DataFrame) -> date:
     return pd.Timestamp(series.index[-2 if begun else -1]).date()
 
 
+#: days of the recent window where the settings name none: long enough for rates, short enough to be now
+RECENT_DAYS = 90
 #: days of history from which it is halved into a recent window and one before it, where it is too short for one of the usual length
 LEAST_HALVED = 56
 
 
-def make_windows(first: date, as_of: date, *, recent: int, long: int, reference: str | None, halves: bool = True) -> Windows:
+def make_windows(first: date, as_of: date, *, recent: int | None, long: int, reference: str | None) -> Windows:
     """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before.
 
-    A history shorter than `recent` days is halved into two windows, in whole weeks, where `halves` says so; no window begins before the
-    data do, but for a reference that is not known.
+    Without `recent` it is RECENT_DAYS, and a history shorter than that is halved into two windows, in whole weeks; no window begins before
+    the data do, but for a reference that is not known.
     """
     days = (as_of - first).days + 1
-    if days < recent:
-        recent = 7 * (days // 14) if halves and days >= LEAST_HALVED else min(recent, max(days, 1))
+    if recent is None and LEAST_HALVED <= days < RECENT_DAYS:
+        recent = 7 * (days // 14)
+    recent = min(recent or RECENT_DAYS, max(days, 1))
     now = Window(as_of - timedelta(days=recent - 1), as_of)
     year = Window(year_before(now.start), year_before(now.end))
     before = Window(now.start - timedelta(days=recent), now.start - timedelta(days=1))

@@ -1,7 +1,8 @@
 """Tables kept between commands: each lies whole in a file of its own, named by the digest of all that decides it.
 
-A file is written beside its place and moved there, so that it is whole or absent whatever happens; equal inputs, settings and
-program find it again; whatever differs makes another. So nothing in the store is ever changed, and nothing in it can be out of date.
+A file is written beside its place, brought to the disk and moved there, so that it is whole or absent whatever happens; equal inputs,
+settings and program find it again; whatever differs makes another. So nothing in the store is ever changed, and nothing in it can be out
+of date. What a file held when it was written is known by its digest: one that a fault of the disk has damaged is made anew.
 """
 
 from __future__ import annotations
@@ -9,7 +10,9 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import shutil
+import sys
 import tempfile
 import threading
 import time
@@ -41,11 +44,23 @@ def key_of(*parts: object) -> str:
 @cache
 def program() -> str:
     """The digest of this program: what another version computed is not taken for its own."""
-    from importlib.metadata import version
-
     root = Path(__file__).parent.parent
     code = [path.read_bytes() for path in sorted(root.rglob("*")) if path.suffix in (".py", ".j2")]
-    return key_of([xxhash.xxh3_64_hexdigest(text) for text in code], version("duckdb"), version("pandas"))
+    return key_of([xxhash.xxh3_64_hexdigest(text) for text in code], libraries())
+
+
+def libraries() -> list[tuple[str, str]]:
+    """Name and version of Python and of every library that this program rests on."""
+    from importlib.metadata import PackageNotFoundError, requires, version
+
+    found = [("python", f"{sys.version_info.major}.{sys.version_info.minor}")]
+    for need in requires("nibbet") or []:
+        if 'extra == "dev"' in need:
+            continue
+        name = re.split(r"[^\w.-]", need, maxsplit=1)[0]
+        with contextlib.suppress(PackageNotFoundError):
+            found.append((name, version(name)))
+    return sorted(set(found))
 
 
 class Store:
@@ -65,6 +80,7 @@ class Store:
         self.folder = folder if self._lasts and folder is not None else Path(tempfile.mkdtemp(prefix="nibbet-"))
         self._inputs: dict[str, list[Any]] = self._manifest()
         self.changed = False
+        self._sound: dict[Path, tuple[int, int]] = {}  # size and number on the disk of each file that was looked through
         self._lock: Any = None
         self._depth, self._counting = 0, threading.Lock()
 
@@ -98,8 +114,8 @@ class Store:
     # -- what is kept --------------------------------------------------------------------------------------------------------------------
 
     def has(self, name: str, key: str, suffix: str = ".parquet") -> bool:
-        """Whether it is there."""
-        return self.path(name, key, suffix).exists()
+        """Whether it is there and whole; asking counts as use."""
+        return self._serves(self.path(name, key, suffix))
 
     def path(self, name: str, key: str, suffix: str = ".parquet") -> Path:
         """Where the file of that name and key lies."""
@@ -125,21 +141,23 @@ class Store:
 
     def forget(self, name: str, key: str) -> None:
         """Take a kept table away."""
-        self.path(name, key).unlink(missing_ok=True)
+        self._sound.pop(path := self.path(name, key), None)
+        path.unlink(missing_ok=True)
 
     def _made(self, name: str, key: str, suffix: str, write: Callable[[Path], Any]) -> Path:
         path = self.path(name, key, suffix)
-        if path.exists():
-            with contextlib.suppress(OSError):
-                os.utime(path)
+        if self._serves(path):
             return path
         with self.held():
-            if path.exists():  # another process has made it while we waited
+            if self._serves(path):  # another process has made it while we waited
                 return path
             partial = self.folder / f"partial-{os.getpid()}-{threading.get_ident()}-{path.name}"
             try:
                 write(partial)
+                self._note(path.name, partial)
                 os.replace(partial, path)
+                seen = path.stat()
+                self._sound[path] = (seen.st_size, seen.st_ino)
             except OSError as fault:
                 raise SourceError(
                     f"{self.folder}: writing failed ({fault.strerror or fault}); what was kept before is whole. Free space there."
@@ -147,6 +165,42 @@ class Store:
             finally:
                 partial.unlink(missing_ok=True)
         return path
+
+    def _serves(self, path: Path) -> bool:
+        """Whether a kept file is there as it was written; then it is marked as used. Its bytes are looked through once."""
+        from nibbet.engine.digest import digest_of
+
+        try:
+            seen = path.stat()
+            if self._sound.get(path) != (seen.st_size, seen.st_ino):
+                if digest_of(path) != self._digests().get(path.name):
+                    return False
+                self._sound[path] = (seen.st_size, seen.st_ino)
+            os.utime(path)
+        except OSError:
+            return path in self._sound and path.exists()
+        return True
+
+    @property
+    def _journal(self) -> Path:
+        return self.folder / "digests"
+
+    def _digests(self) -> dict[str, str]:
+        """The digest with which each file was written, by its name."""
+        try:
+            lines = self._journal.read_text("utf-8", errors="replace").splitlines()
+        except OSError:
+            return {}
+        return {name: digest for digest, dot, name in (line.partition(" ") for line in lines) if dot}
+
+    def _note(self, name: str, partial: Path) -> None:
+        """Bring a file that was written to the disk, and note its digest under the name that it is to have."""
+        from nibbet.engine.digest import digest_of
+
+        if self._lasts:
+            _to_disk(partial)
+        with self._journal.open("a", encoding="utf-8") as journal:
+            journal.write(f"{digest_of(partial)} {name}\n")
 
     # -- one at a time -------------------------------------------------------------------------------------------------------------------
 
@@ -191,28 +245,74 @@ class Store:
         if not self._lasts:
             return
         with self.held():
-            partial = self.folder / f"partial-{os.getpid()}-manifest.json"
             there = {name: seen for name, seen in self._inputs.items() if Path(name).exists()}
-            partial.write_text(json.dumps({"program": program(), "inputs": there}, indent=1), "utf-8")
-            os.replace(partial, self.folder / "manifest.json")
+            self._replace("manifest.json", json.dumps({"program": program(), "inputs": there}, indent=1))
+            for path in self._sound:
+                with contextlib.suppress(OSError):
+                    os.utime(path)
+            served = self._others_at_work()
             for path in self.folder.iterdir():
                 with contextlib.suppress(OSError):
                     old = time.time() - path.stat().st_mtime > UNUSED_SECONDS and path.suffix in (".parquet", ".json")
-                    if path.name.startswith("partial-") or (old and path.name != "manifest.json"):
+                    if path.name.startswith("partial-") or (old and not served and path.name != "manifest.json"):
                         path.unlink()
+            digests = self._digests()
+            left = [f"{digest} {name}\n" for name, digest in digests.items() if (self.folder / name).exists()]
+            self._replace("digests", "".join(left))
+
+    def _replace(self, name: str, text: str) -> None:
+        partial = self.folder / f"partial-{os.getpid()}-{name}"
+        partial.write_text(text, "utf-8")
+        _to_disk(partial)
+        os.replace(partial, self.folder / name)
+
+    def at_work(self) -> None:
+        """Say that this process reads kept tables, until it closes the store: none is taken away meanwhile."""
+        if self._lasts:
+            (self.folder / f"reader-{os.getpid()}").touch()
+
+    def _others_at_work(self) -> bool:
+        """Whether another living process reads kept tables; what a dead one left of its mark goes."""
+        living = False
+        for mark in self.folder.glob("reader-*"):
+            process = mark.name.partition("-")[2]
+            if process == str(os.getpid()):
+                continue
+            if _is_alive(process):
+                living = True
+            else:
+                mark.unlink(missing_ok=True)
+        return living
 
     def clear(self) -> None:
-        """Forget everything."""
+        """Forget everything: all is made anew and takes the place of what is there, which others may read until then."""
         with self.held():
             self._inputs = {}
-            for path in self.folder.iterdir():
-                if path.suffix in (".parquet", ".json"):
-                    path.unlink()
+            self._sound.clear()
+            self._replace("digests", "")
 
     def close(self) -> None:
         """Give a passing folder back."""
+        (self.folder / f"reader-{os.getpid()}").unlink(missing_ok=True)
         if not self._lasts:
             shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _is_alive(process: str) -> bool:
+    """Whether a process of this number runs."""
+    try:
+        os.kill(int(process), 0)
+    except (ProcessLookupError, ValueError, OverflowError):
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def _to_disk(path: Path) -> None:
+    """Wait until the bytes of a file have reached the disk."""
+    with path.open("rb+") as file:
+        os.fsync(file.fileno())
 
 
 def write_frame(frame: pd.DataFrame, path: Path) -> None:

@@ -88,7 +88,8 @@ def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         table, met, hidden = _kept(place, sheet, reading, settings)
     except SourceError as fault:
         raise _of_file(sheet, fault) from None
-    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *hidden), met=met)
+    named = [(code, f"{sheet.name}: {text}") for code, text in hidden]
+    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *named), met=met)
 
 
 Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]
@@ -121,7 +122,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
 
     table = place.store.table(place.engine, "text", whole, make)
     _whole(place, sheet, table, "text", whole, slice(None))
-    odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, sheet, reading))
+    odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, reading))
     table = completed(table, reading, sheet.period)
     return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
@@ -143,7 +144,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
         table = place.store.table(place.engine, name, key(at), make)
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
         _whole(place, sheet, table, name, key(at), at)
-        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, sheet, reading)))
+        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, reading)))
         return completed(_mended(table, mends), reading, sheet.period)
 
     parts, met = [], []
@@ -271,7 +272,7 @@ def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSetti
     kinds = {column.name: column.type for column in TABLES[reading.kind]}
     if any(raw[name].type().is_string() for name in reading.matches if kinds[name] in ("date", "count", "number", "place")):
         raw = place.engine.keep(raw)
-    return typed_rows(place.engine, place.brand, raw, sheet, reading, settings), hidden_values(place.engine, raw, sheet, reading)
+    return typed_rows(place.engine, place.brand, raw, sheet, reading, settings), hidden_values(place.engine, raw, reading)
 
 
 def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:

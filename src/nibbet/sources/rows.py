@@ -130,22 +130,20 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
 MOST_COMPARED = 300_000
 
 
-def repeats(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """A note where rows of a small table repeat others in every column."""
+def repeats(engine: AnyEngine, table: ibis.Table, reading: Reading) -> list[tuple[str, str]]:
+    """A note where rows of a small table repeat others in every column; it does not name the table, for another of the same content shares it."""
     used = table.filter(table.aside.isnull())
     if reading.kind not in MEASURES or int(engine.fetch(table.aggregate(n=table.count()))["n"].iloc[0]) > MOST_COMPARED:
         return []
     whole = [name for name in (*reading.matches, "part") if name in used.columns]
     several = used.group_by(whole).aggregate(times=used.count()).filter(_.times > 1)
     extra = int(engine.fetch(several.aggregate(n=(_.times - 1).sum().coalesce(0)))["n"].iloc[0])
-    text = (
-        f"{sheet.name}: {extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them."
-    )
+    text = f"{extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them."
     return [("repeated", text)] if extra else []
 
 
-def hidden_values(engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """A note where a source writes small numbers as "<10", or a word where a number should stand; they count 0."""
+def hidden_values(engine: AnyEngine, raw: ibis.Table, reading: Reading) -> list[tuple[str, str]]:
+    """A note where a source writes small numbers as "<10", or a word where a number should stand; they count 0. It does not name the table."""
     names = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches and raw[name].type().is_string()]
     if not names:
         return []
@@ -153,12 +151,12 @@ def hidden_values(engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Rea
     words = {f"word_{name}": ((raw[name] != "") & no_value(raw[name])).cast("int64").sum().coalesce(0) for name in names}
     found = engine.fetch(raw.aggregate(**small, **words)).iloc[0]
     notes = [
-        ("thresholded", f'{sheet.name}: {int(found[f"small_{name}"]):,} values of {name} are hidden (as "<10") and count 0.')
+        ("thresholded", f'{int(found[f"small_{name}"]):,} values of {name} are hidden (as "<10") and count 0.')
         for name in names
         if found[f"small_{name}"]
     ]
     return notes + [
-        ("no_number", f"{sheet.name}: {int(found[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
+        ("no_number", f"{int(found[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
         for name in names
         if found[f"word_{name}"]
     ]
