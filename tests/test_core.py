@@ -20,15 +20,16 @@ from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
-from nibbet.core.groups import Likeness, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
-from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings
-from nibbet.core.querymap import Roles, add_answer, add_roles, page_words
+from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
+from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
+from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import covering_page, straighten
 from nibbet.core.robots import disallowed
 from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import group_pairs, set_aside
 from nibbet.core.words import LETTERS, Lexicon, among, bytes_met, plain, rarity, typos_mended, with_others
 from nibbet.render.files import as_csv
@@ -37,7 +38,7 @@ from nibbet.render.files import as_csv
 def roles_of(rows: list[tuple[int, str, int, int, float]], targets: pd.DataFrame | None = None) -> dict[tuple[int, str], str]:
     pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "impressions", "answer"])
     addresses = pd.Series(["/longer-address/", "/short/", "/b/", "/a/"])
-    found = add_roles(pairs, addresses, Roles(), targets)
+    found = add_roles(pairs, addresses, Thresholds(), targets)
     shares = found.groupby("query")["share_impressions"].sum()
     assert np.allclose(shares[shares > 0], 1)
     assert (found["role"] == "owner").groupby(found["query"]).sum().max() <= 1, "at most one owner"
@@ -103,12 +104,12 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     neighbours = {2: {"d": 50, "e": 500, "f": 400}, 3: {"d": 40, "g": 30, "h": 30}}
     small = {4: {"i": 5, "j": 5}, 5: {"i": 5, "j": 5}}
     one = {6: {"k": 5}, 7: {"k": 5}}
-    found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Likeness())
+    found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
-    assert Likeness().meets(found.assign(turn_taking=0.5, intent=np.nan)).tolist() == [True, False], "three are merged"
+    assert are_one(found.assign(turn_taking=0.5, intent=np.nan), Thresholds()).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
-    assert candidate_pairs(alike(twins).assign(brand=True), Likeness()).empty, "brand queries say nothing of intent"
+    assert candidate_pairs(alike(twins).assign(brand=True), Thresholds()).empty, "brand queries say nothing of intent"
 
 
 def test_turn_taking_counts_changes_of_the_leading_page() -> None:
@@ -127,11 +128,11 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
     ).assign(shared=5, intent=np.nan)
-    found = merge_groups(pairs, pages, Likeness())
+    found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
-    assert merge_groups(pairs.assign(turn_taking=0.05), pages, Likeness()).empty
-    free = merge_groups(pairs, pages.assign(protected=False, stays=False), Likeness())
+    assert merge_groups(pairs.assign(turn_taking=0.05), pages, Thresholds()).empty
+    free = merge_groups(pairs, pages.assign(protected=False, stays=False), Thresholds())
     assert free[free["survivor"]]["page"].tolist() == [1], "links from outside count"
 
 
@@ -152,14 +153,14 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     pairs = pd.DataFrame(rows, columns=["page", "query", "role", "answer", "position", "clicks", "impressions", "expected_clicks"]).assign(
         brand=False
     )
-    found = by_gain(find_openings(pairs, CURVE, ASSUMPTION, 90, Reach(), standing=Standing()))  # type: ignore[arg-type]
+    found = by_gain(find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing()))  # type: ignore[arg-type]
     assert dict(zip(found["page"], found["kind"], strict=True)) == {0: "climb", 1: "snippet", 2: "stray"}
     assert (found["gain_low"] <= found["gain"]).all()
     assert (found["gain"] <= found["gain_high"]).all()
     assert found["gain"].is_monotonic_decreasing
     snippet = found.set_index("page").loc[1]
     assert snippet["gain"] == pytest.approx((140 - 40) * 30.4 / 90)
-    assert find_openings(pairs.assign(brand=True), CURVE, ASSUMPTION, 90, Reach(), standing=Standing()).empty  # type: ignore[arg-type]
+    assert find_openings(pairs.assign(brand=True), CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing()).empty  # type: ignore[arg-type]
 
 
 def test_climbs_of_a_page_add_up_and_name_the_first() -> None:
@@ -212,9 +213,9 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     pairs = pd.DataFrame(rows, columns=names)
     pages = pd.DataFrame({"page": range(10), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
-    groups = merge_groups(pairs, pages, Likeness())
+    groups = merge_groups(pairs, pages, Thresholds())
     assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
-    apart = kept_apart(pairs, groups, pages, Likeness())
+    apart = kept_apart(pairs, groups, pages, Thresholds())
     assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9]]
     assert "On 2% of days the leading page changes, under 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
@@ -372,10 +373,10 @@ def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
     rows += [(page, f"own {page} {n}", 50) for page in range(300) for n in range(3)]
     rows += [(page, f"shared {n}", 200) for page in (0, 1) for n in range(3)]
     pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=1.0, brand=False)
-    found = candidate_pairs(pairs, Likeness())
+    found = candidate_pairs(pairs, Thresholds())
     assert found[["page_a", "page_b", "shared", "shared_impressions"]].to_numpy().tolist() == [[0, 1, 4, 1220]]
     assert found["overlap"].iloc[0] == pytest.approx(610 / 760)
-    assert candidate_pairs(pairs, Likeness(), np.arange(300) != 1).empty, "a page that is gone is like none"
+    assert candidate_pairs(pairs, Thresholds(), np.arange(300) != 1).empty, "a page that is gone is like none"
 
 
 cells = st.one_of(st.none(), st.text(max_size=12).filter(lambda text: "\x00" not in text and "\r" not in text))
@@ -492,9 +493,9 @@ def test_categories_and_texts_of_queries_mean_the_same() -> None:
     for kind in ("str", pd.CategoricalDtype(["", *sorted(set(pairs["query"])), "zzz of an editor"])):
         lexicon = Lexicon()
         mapped = add_answer(pairs.astype({"query": kind}), pages, brand=[], language="english", lexicon=lexicon)
-        mapped = add_roles(mapped, pages["page"], Roles())
+        mapped = add_roles(mapped, pages["page"], Thresholds())
         topics = group_pairs(mapped, 12, None, None, brand=[], aside=[], most=99, language="english", lexicon=lexicon)
-        opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Reach(), standing=Standing(), lexicon=lexicon))
+        opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing(), lexicon=lexicon))
         found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics.topic)), opened))
     for one, other in zip(*found, strict=True):
         pd.testing.assert_frame_equal(one, other, check_dtype=False, rtol=1e-9)

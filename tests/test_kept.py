@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
@@ -15,6 +16,8 @@ import pytest
 import nibbet
 from nibbet.analysis import Analysis
 from nibbet.config import Config, load_config, make_config
+from nibbet.core.ledger import with_pull
+from nibbet.core.thresholds import Thresholds
 from nibbet.engine.store import Store, key_of, libraries
 from nibbet.scopes import RESULTS, SUMS, scope, values_of
 
@@ -127,6 +130,18 @@ def test_a_changed_setting_gives_what_a_fresh_store_gives(settings: str, after: 
     if "rates" in after:
         assert again["revenue"].sum() == pytest.approx(2 * first["revenue"].sum())
     assert kept > 20
+
+
+def test_every_threshold_is_obeyed_by_the_rules() -> None:
+    core = Path(nibbet.__file__).parent
+    code = "".join(path.read_text() for path in [*(core / "core").glob("*.py"), core / "analysis.py"])
+    unread = [name for name in Thresholds.model_fields if not re.search(rf"(\bt|limits|verdicts)\.{name}\b", code)]
+    assert not unread, "a threshold that nothing reads"
+    pages = pd.DataFrame({"clicks": [9], "impressions": [90]})
+    pair = {"page": 0, "query": "q", "clicks": 9, "impressions": 90, "expected_clicks": 8.0, "answer": 0.6, "brand": False, "role": "owner"}
+    pairs = pd.DataFrame([{**pair, "position_sum": 180.0, "placed": 90}])
+    assert with_pull(pages.copy(), pairs, 0.5)["clicks_answered"].tolist() == [9]
+    assert with_pull(pages.copy(), pairs, 0.7)["clicks_answered"].tolist() == [0]
 
 
 def test_a_renamed_file_is_named_as_it_is_now(tmp_path: Path) -> None:

@@ -14,8 +14,9 @@ from scipy import sparse
 import nibbet
 from nibbet.core.briefs import Neighbours, make_brief
 from nibbet.core.ideas import between, check_ideas
-from nibbet.core.rules import Thresholds, stays
+from nibbet.core.rules import stays
 from nibbet.core.standing import Standing, learn_standing, with_withheld
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import Grouping, group_pairs, labels_of
 from nibbet.errors import SourceError
 from nibbet.sources.ideas import read_ideas
@@ -81,7 +82,7 @@ def test_what_is_never_merged_away() -> None:
         [(False, 0, 3, 900, None), (True, 0, 3, 900, None), (False, 5, 3, 900, None), (False, 0, 99, 900, None), (False, 0, 3, 20, None), (False, 0, 3, 900, "support"), (False, 0, None, None, None)],
         columns=["protected", "children", "outlinks", "age_days", "purpose"],
     )  # fmt: skip
-    assert stays(pages, Thresholds()).tolist() == [False, True, True, True, True, True, False]
+    assert stays(pages, Thresholds(), 180).tolist() == [False, True, True, True, True, True, False]
 
 
 QUERIES = ["dry bag", "dry bags", "best dry bag", "paddle float", "paddle floats", "bag for paddle", "tarn brook shop", "77"]

@@ -19,16 +19,16 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags
+from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
-from nibbet.core.openings import Reach, by_gain, climbs_of_pages, find_openings, within_reach
+from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within_reach
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
-from nibbet.core.querymap import Roles, add_answer, add_roles, page_words, query_totals
+from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
 from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
-from nibbet.core.rules import Facts, Thresholds, stays
+from nibbet.core.rules import Facts, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.spans import chosen
 from nibbet.core.split import Sight, learn_sight, searched
@@ -52,8 +52,6 @@ if TYPE_CHECKING:
     from nibbet.config import Config
 
 Say = Callable[[str], None]
-#: days into the data after which the first day with a page is its birth, not the beginning of the export
-NEW_DAYS = 42
 #: ways in which rows of one page and query may be split
 DIMENSIONS = ("device", "country", "surface")
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
@@ -107,7 +105,7 @@ class Analysis:
         said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
         said += self._doubts_of_flags + self._moved_windows
         more = missing_evidence(
-            self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self._limits.covered_days
+            self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self.config.verdicts.covered_days
         )
         return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self._pages), "notes": said, "missing": more}
 
@@ -349,8 +347,7 @@ class Analysis:
         own = self.config
         lexicon, on_page = self._words_of_pages
         pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
-        roles = Roles(own.verdicts.answers, own.verdicts.rival_share)
-        pairs = add_roles(pairs, pages["page"], roles, self._targets)
+        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets)
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
@@ -639,7 +636,7 @@ class Analysis:
 
     @once
     def _measured(self) -> pd.DataFrame:
-        table = with_pull(self._pages.copy(), self._pairs)
+        table = with_pull(self._pages.copy(), self._pairs, self.config.verdicts.answers)
         if not self._is_paired:
             table = judged_as_one(table, self._pages_as_pairs)
         table = table.assign(**{name: self._change_parts[name] for name in self._change_parts})
@@ -663,9 +660,8 @@ class Analysis:
     @once
     def _openings(self) -> pd.DataFrame:
         t, pairs = self.config.verdicts, self._pairs if self._is_paired else self._pages_as_pairs
-        reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
         return find_openings(
-            pairs, self.curve, self.sight, self.windows.recent.days, reach, standing=self.standing, lexicon=self._words_of_pages[0]
+            pairs, self.curve, self.sight, self.windows.recent.days, t, standing=self.standing, lexicon=self._words_of_pages[0]
         )
 
     @once
@@ -779,18 +775,13 @@ class Analysis:
 
     # -- verdicts ------------------------------------------------------------------------------------------------------------------------
 
-    @property
-    def _likeness(self) -> merging.Likeness:
-        t = self.config.verdicts
-        return merging.Likeness(t.overlap, t.shared_queries, t.turn_taking, t.answers, t.same_intent)
-
     @once
     def _candidates(self) -> tuple[pd.DataFrame, pd.DataFrame]:
         """Pairs of pages that share queries, with turn_taking; and the days of their queries."""
         pages, pairs = self._pages, self._mapped
         self._say("looking for pages to merge")
-        candidates = merging.candidate_pairs(pairs, self._likeness, (~pages["gone"] & ~pages["blocked"]).to_numpy())
-        enough = candidates["shared"] >= self._likeness.shared_queries
+        candidates = merging.candidate_pairs(pairs, self.config.verdicts, (~pages["gone"] & ~pages["blocked"]).to_numpy())
+        enough = candidates["shared"] >= self.config.verdicts.shared_queries
         if not self.windows.has_daily_pairs:  # nothing tells who leads on which day
             none = pd.DataFrame({"query": [], "date": [], "page": [], "impressions": [], "position": []})
             gaps = merging.place_gap(pairs, candidates)
@@ -813,8 +804,8 @@ class Analysis:
     @once
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
         """Merge groups, what each gains, and which pages that share queries stay apart."""
-        pages, like, (candidates, _) = self._measured, self._likeness, self._candidates
-        facts = pages.assign(address=pages["page"], page=pages.index, stays=stays(pages, self._limits))
+        pages, like, (candidates, _) = self._measured, self.config.verdicts, self._candidates
+        facts = pages.assign(address=pages["page"], page=pages.index, stays=stays(pages, self.config.verdicts, self.config.windows.settled))
         facts["answer"] = self._answer_of_pages.reindex(pages.index)
         facts = facts.fillna({"conversions_long": 0, "backlinks": 0})
         found = merging.merge_groups(candidates, facts, like)
@@ -913,14 +904,10 @@ class Analysis:
             self._stray_topics,
             self._covers,
             self.windows,
-            self._limits,
+            self.config.verdicts,
+            self.config.windows.settled,
             self.standing,
         )
-
-    @property
-    def _limits(self) -> Thresholds:
-        own = self.config.verdicts.model_dump()
-        return Thresholds(settled=self.config.windows.settled, **{k: v for k, v in own.items() if k in Thresholds.__dataclass_fields__})
 
     def why(self, page: str) -> pd.DataFrame:
         """Every figure that every rule looked at for a page, by its address."""
@@ -1000,10 +987,9 @@ class Analysis:
     def _lone_openings(self) -> pd.DataFrame:
         """Openings of queries whose pages no row tells: climbs and snippets, as if the site answered them."""
         t, rows = self.config.verdicts, self._lone_in_topics
-        reach = Reach(t.climb_position[0], t.climb_position[1], t.snippet_pull, t.answers)
         rows = rows.assign(page=-1, role="owner", answer=1.0, query=pd.Categorical(rows["query"]), topic=pd.Categorical(rows["topic"]))
         days = self.windows.recent.days
-        return find_openings(rows, self.curve, self.sight, days, reach, standing=self.standing, lexicon=self._words_of_pages[0])
+        return find_openings(rows, self.curve, self.sight, days, t, standing=self.standing, lexicon=self._words_of_pages[0])
 
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""

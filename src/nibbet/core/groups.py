@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -16,6 +16,7 @@ from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing, with_withheld
 from nibbet.core.tables import rows_at
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import numbered
 
@@ -34,34 +35,24 @@ ALONE_LOST = (0.5, 0.2)
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
-@dataclass(frozen=True)
-class Likeness:
-    """When two pages are one: shared impressions, shared queries, and days on which the leading page changes."""
-
-    overlap: float = 0.55
-    shared_queries: int = 3
-    turn_taking: float = 0.12
-    answers: float = 0.5
-    same_intent: float = 0.3
-    "Share of impressions in topics that both pages draw, where snapshots of results tell topics apart."
-    overlap_undated: float = 0.75
-    "Share of impressions on shared queries asked of both pages where no days tell whether they take turns."
-    place_gap: float = 0.4
-    "How far apart two pages may stand on shared queries, in the logarithm of the position, where no days tell: beyond half the place one leads."
-
-    def meets(self, candidates: pd.DataFrame) -> pd.Series:
-        """Which candidates are alike enough to be one page: they take turns; where no days tell, both draw nearly all that either
-        draws, and stand close to each other for it.
-        """
-        turns = candidates["turn_taking"] >= self.turn_taking
-        undated = candidates["turn_taking"].isna()
-        if undated.any():
-            mutual = (candidates["mutual"] >= self.overlap_undated) & (candidates["place_gap"] <= self.place_gap)
-            turns = turns | (undated & mutual)
-        return (candidates["shared"] >= self.shared_queries) & turns & ~(candidates["intent"] < self.same_intent)
+#: clicks that a conversion and a link from outside weigh when the survivor of a group is chosen: about one visit in 25 converts, and a link
+#: is what no redirect passes on whole
+CONVERSION_CLICKS, BACKLINK_CLICKS = 25, 10
 
 
-def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
+def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
+    """Which candidates are alike enough to be one page: they take turns; where no days tell, both draw nearly all that either draws, and
+    stand close to each other for it.
+    """
+    turns = candidates["turn_taking"] >= t.turn_taking
+    undated = candidates["turn_taking"].isna()
+    if undated.any():
+        mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
+        turns = turns | (undated & mutual)
+    return (candidates["shared"] >= t.shared_queries) & turns & ~(candidates["intent"] < t.same_intent)
+
+
+def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
     """Pairs of pages whose queries overlap by impressions, both answering them.
 
     Args:
@@ -72,7 +63,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_]
         the other draws too; mutual: the lesser of that share of either. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
         to merge, enough to be asked about.
     """
-    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= like.answers)
+    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers)
     own = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
     if own.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"])
@@ -83,7 +74,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_]
     on_pages = np.bincount(query)
     proposing = drawn[:, (on_pages > 1) & (on_pages <= MOST_PAGES)]
     both = sparse.triu(proposing @ proposing.T, k=1).tocoo()
-    joined = pd.DataFrame({"a": both.row, "b": both.col}, dtype=np.int64)[both.data >= min(PROPOSING, like.shared_queries)]
+    joined = pd.DataFrame({"a": both.row, "b": both.col}, dtype=np.int64)[both.data >= min(PROPOSING, t.shared_queries)]
     one, other = joined["a"].to_numpy(), joined["b"].to_numpy()
 
     def rows_sum(left: sparse.csr_matrix, right: sparse.csr_matrix) -> np.ndarray:
@@ -96,9 +87,7 @@ def candidate_pairs(pairs: pd.DataFrame, like: Likeness, live: NDArray[np.bool_]
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
     joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
     joined = joined[
-        (joined["shared"] >= min(PROPOSING, like.shared_queries))
-        & (joined["overlap"] >= like.overlap)
-        & (joined["mutual"] >= like.overlap / 2)
+        (joined["shared"] >= min(PROPOSING, t.shared_queries)) & (joined["overlap"] >= t.overlap) & (joined["mutual"] >= t.overlap / 2)
     ]
     out: pd.DataFrame = joined.rename(columns={"a": "page_a", "b": "page_b"})
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"]].sort_values(
@@ -181,7 +170,7 @@ def shown_once(days: pd.DataFrame, groups: pd.DataFrame) -> pd.Series:
     return (sums["max"] / sums["sum"].where(sums["sum"] > 0)).fillna(1.0)
 
 
-def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) -> pd.DataFrame:
+def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -> pd.DataFrame:
     """The groups: one row per member, group number, survivor.
 
     Args:
@@ -193,13 +182,13 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"])
-    alike = candidates[like.meets(candidates)]
+    alike = candidates[are_one(candidates, t)]
     if alike.empty:
         return empty
     members = np.unique(alike[["page_a", "page_b"]].to_numpy())
     a, b = np.searchsorted(members, alike["page_a"]), np.searchsorted(members, alike["page_b"])
     table = pd.DataFrame({"page": members, "group": connected(a, b, len(members))}).merge(pages, on="page", how="left", validate="1:1")
-    earned = table["clicks_long"] + 25 * table["conversions_long"] + 10 * table["backlinks"]
+    earned = table["clicks_long"] + CONVERSION_CLICKS * table["conversions_long"] + BACKLINK_CLICKS * table["backlinks"]
     table["worth"] = earned * (0.5 + 0.5 * table["answer"].fillna(0.5))
     table = table.assign(length=table["address"].str.len()).sort_values(
         ["group", "protected", "worth", "length", "address"], ascending=[True, False, False, True, True]
@@ -222,7 +211,7 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, like: Likeness) 
     ]
 
 
-def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFrame, like: Likeness) -> pd.DataFrame:
+def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -> pd.DataFrame:
     """Pairs of pages that draw the same queries and yet are not merged, with the reason: APART, by shared impressions.
 
     Args:
@@ -233,19 +222,19 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
     held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
-    together, undated = rows["turn_taking"] < like.turn_taking, rows["turn_taking"].isna()
-    far = _far_apart(rows, like) if undated.any() else pd.Series("", index=rows.index)
+    together, undated = rows["turn_taking"] < t.turn_taking, rows["turn_taking"].isna()
+    far = _far_apart(rows, t) if undated.any() else pd.Series("", index=rows.index)
     turns = say.joined(
         "On ",
         say.share(rows["turn_taking"]),
-        f" of days the leading page changes, under {like.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
+        f" of days the leading page changes, under {t.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
     )
-    few = say.joined("They share ", say.plural(rows["shared"], "query").str.replace("querys", "queries"), f", under {like.shared_queries}.")
+    few = say.joined("They share ", say.plural(rows["shared"], "query").str.replace("querys", "queries"), f", under {t.shared_queries}.")
     apart = say.joined(
-        "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {like.same_intent:.0%}."
+        "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {t.same_intent:.0%}."
     )
     because = np.select(
-        [rows["shared"] < like.shared_queries, together, rows["intent"] < like.same_intent, undated & ~like.meets(rows), held],
+        [rows["shared"] < t.shared_queries, together, rows["intent"] < t.same_intent, undated & ~are_one(rows, t), held],
         [few, turns, apart, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
@@ -253,14 +242,14 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     return out.sort_values(["shared_impressions", "page", "other"], ascending=[False, True, True], ignore_index=True)[APART]
 
 
-def _far_apart(rows: pd.DataFrame, like: Likeness) -> pd.Series:
+def _far_apart(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
     """Why pages are not merged where no days tell whether they take turns."""
     return say.joined(
         "No days tell whether they take turns; ",
         say.share(rows["mutual"]),
-        f" of what either draws is drawn by both (at least {like.overlap_undated:.0%} are asked) and their places differ by a factor of ",
+        f" of what either draws is drawn by both (at least {t.overlap_undated:.0%} are asked) and their places differ by a factor of ",
         np.exp(rows["place_gap"]).round(1).astype("str"),
-        f" (at most {np.exp(like.place_gap):.1f}).",
+        f" (at most {np.exp(t.place_gap):.1f}).",
     )
 
 

@@ -113,6 +113,10 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
     return table
 
 
+#: days into the data after which the first day with a page is its birth, not the beginning of the export
+NEW_DAYS = 42
+#: clicks and impressions of the long window from which a page's first day in search tells its age: fewer come and go by chance
+BORN_IMPRESSIONS = 50
 #: share of the pages that search shows which a crawl may keep out of the index, and pages from which that is looked at
 MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
 
@@ -152,8 +156,8 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     table["published"] = pd.to_datetime(told).fillna(crawled) if told is not None else crawled
     table["modified"] = pd.to_datetime(table["modified"])
     seen = pd.to_datetime(first_seen)
-    fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=42))
-    table["born"] = table["published"].fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > 50))
+    fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
+    table["born"] = table["published"].fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
     table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
     return table
 
@@ -205,8 +209,11 @@ def with_others(
     return table
 
 
-def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the answered non-brand queries, and their share."""
+def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the answered non-brand queries, and their share.
+
+    answers: from which answer a page answers a query.
+    """
     page = pairs["page"].to_numpy()
 
     def of_pages(chosen: pd.Series, name: str) -> pd.Series:
@@ -215,7 +222,7 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
 
     shown = pairs["impressions"] > 0
     plain = shown & ~pairs["brand"]
-    meant = plain & (pairs["answer"] >= 0.5)
+    meant = plain & (pairs["answer"] >= answers)
     answered = meant & pairs["role"].isin(["owner", "rival"])
     table["queries"] = np.bincount(page[shown], minlength=len(table))
     table["withheld_share"] = (1 - of_pages(shown, "impressions") / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)

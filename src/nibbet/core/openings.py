@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 import pandas as pd
 from scipy import sparse
@@ -14,6 +12,7 @@ from nibbet.core.pull import pull_interval
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.tables import rows_at, spelt
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import Lexicon, rarity
 
@@ -24,20 +23,10 @@ COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "ga
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
 
-@dataclass(frozen=True)
-class Reach:
-    """Between which positions a climb starts, where it ends, and from which pull down a snippet fails."""
-
-    climb_from: float = 5.5
-    climb_until: float = 20.0
-    snippet_pull: float = 0.7
-    answers: float = 0.5
-
-
 def find_openings(
-    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, reach: Reach, *, standing: Standing, lexicon: Lexicon | None = None
+    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing, lexicon: Lexicon | None = None
 ) -> pd.DataFrame:
-    """Every (page, query) with clicks within reach.
+    """Every (page, query) with clicks within t.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
@@ -52,10 +41,12 @@ def find_openings(
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
     place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
-    answered = shown & (pairs["answer"] >= reach.answers) & role.isin(["owner", "rival"])
-    low_pull = pairs["clicks"] < reach.snippet_pull * expected
-    climbs = rows_at(pairs, answered & (role == "owner") & (place >= reach.climb_from) & (place <= reach.climb_until), [*measured, "query"])
-    snippets = rows_at(pairs, answered & (place < reach.climb_until / 2) & low_pull & (expected >= 5), measured)
+    answered = shown & (pairs["answer"] >= t.answers) & role.isin(["owner", "rival"])
+    low_pull = pairs["clicks"] < t.snippet_pull * expected
+    climbs = rows_at(
+        pairs, answered & (role == "owner") & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"]
+    )
+    snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
     held = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])

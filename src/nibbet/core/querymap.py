@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_mended
 
 Floats = NDArray[np.float64]
@@ -24,14 +24,6 @@ BEHAVIOUR_SHARE = 0.6
 #: the roles, the one that serves the query first
 ROLES: pd.CategoricalDtype = pd.CategoricalDtype(["owner", "rival", "passing", "stray"])
 ROWS_AT_ONCE = 500_000
-
-
-@dataclass(frozen=True)
-class Roles:
-    """Thresholds of the roles: from which answer a page answers a query, and from which share another page is a rival."""
-
-    answers: float = 0.5
-    rival_share: float = 0.1
 
 
 def page_words(pages: pd.DataFrame, lexicon: Lexicon, anchors: pd.DataFrame | None = None) -> sparse.csr_matrix:
@@ -97,7 +89,7 @@ def add_answer(
     return pairs.assign(answer=np.clip(share + (1 - share) * BEHAVIOUR_SHARE * behaviour, 0, 1))
 
 
-def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: pd.DataFrame | None = None) -> pd.DataFrame:
+def add_roles(pairs: pd.DataFrame, addresses: pd.Series, t: Thresholds, targets: pd.DataFrame | None = None) -> pd.DataFrame:
     """The query map with its roles, and a row of zeros for every owner that editors name and searchers have not met.
 
     Args:
@@ -116,7 +108,7 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
         whole = np.bincount(query, pairs[name].to_numpy(float), len(unique))[query]
         shares[f"share_{name}"] = np.divide(pairs[name].to_numpy(float), whole, out=np.full(len(pairs), np.nan), where=whole > 0)
     answer, named = pairs["answer"].to_numpy(), pairs["named"].to_numpy(bool)
-    answers = answer >= roles.answers
+    answers = answer >= t.answers
     fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
     page = addresses.index.get_indexer(pd.Index(pairs["page"]))
     length, alphabet = addresses.str.len().to_numpy()[page], addresses.rank().to_numpy()[page]
@@ -130,7 +122,7 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, roles: Roles, targets: 
     share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
     role = np.full(len(pairs), 2, dtype=np.int8)
     role[~answers & ~answered & ~owned] = 3
-    role[owned & (share >= roles.rival_share)] = 1
+    role[owned & (share >= t.rival_share)] = 1
     role[owner] = 0
     return pairs.assign(**shares, role=pd.Categorical.from_codes(role, dtype=ROLES)).drop(columns="named")
 

@@ -12,6 +12,7 @@ from nibbet.core import sentences as say
 from nibbet.core.languages import asked_words
 from nibbet.core.pull import false_discovery, too_low_p
 from nibbet.core.standing import Z80, Standing, with_withheld
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS, Windows
 
 GAINS = ["gain", "gain_low", "gain_high"]
@@ -19,31 +20,15 @@ GAINS = ["gain", "gain_low", "gain_high"]
 CURVE_SPREAD = 0.08
 #: how sure a verdict can be that rests on the totals of a page, without its queries: the place of a mean smears many
 AS_ONE = 0.7
+#: share of findings of one rule that may be chance (false discovery rate)
+CHANCE = 0.05
+#: clicks of the reference from which a share of them is told
+LEAST_BASE = 20
+#: how far clicks of one page and window swing beyond counting, and what the split of a change may be wrong by, in logarithms
+SWING, SPLIT_ERROR = 0.13, 0.12
+#: share of impressions below the clicks from which a page climbs rather than needs another answer
+BELOW_CLICKS = 0.6
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
-
-
-@dataclass(frozen=True)
-class Thresholds:
-    """Every figure a rule is held against; the settings table [verdicts] of nibbet.toml has the same names."""
-
-    settled: int = 180
-    prune_clicks: int = 20
-    prune_impressions: int = 600
-    prune_sessions: int = 10
-    prune_needs: str = "both"
-    hub_outlinks: int = 30
-    hub_children: int = 3
-    overlap: float = 0.55
-    shared_queries: int = 3
-    turn_taking: float = 0.12
-    decay_share: float = 0.25
-    climb_share: float = 0.5
-    snippet_pull: float = 0.7
-    engagement_share: float = 0.7
-    engagement_sessions: int = 50
-    stray_impressions: int = 300
-    min_gain: float = 5.0
-    covered_days: int = 300
 
 
 @dataclass
@@ -97,7 +82,7 @@ def _all(checks: list[Check]) -> pd.Series:
 class Facts:
     """All that the rules read.
 
-    pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and age_days, first_seen, children, protected,
+    settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and age_days, first_seen, children, protected,
     position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
     pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
     """
@@ -109,7 +94,8 @@ class Facts:
     stray_topics: pd.DataFrame
     covers: pd.Series
     windows: Windows
-    limits: Thresholds = field(default_factory=Thresholds)
+    limits: Thresholds = field(default_factory=Thresholds)  # type: ignore[arg-type]
+    settled: int = 180
     standing: Standing = field(default_factory=Standing)
 
 
@@ -117,10 +103,10 @@ def _age(pages: pd.DataFrame) -> pd.Series:
     return pages["age_days"].fillna(10_000)
 
 
-def stays(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
+def stays(pages: pd.DataFrame, limits: Thresholds, settled: int) -> pd.Series:
     """Pages that are never merged away: protected, new, hubs, or not there for search."""
     hub = (pages["children"] >= limits.hub_children) | (pages["outlinks"].fillna(0) >= limits.hub_outlinks)
-    return pages["protected"] | hub | (_age(pages) < limits.settled) | pages["purpose"].notna()
+    return pages["protected"] | hub | (_age(pages) < settled) | pages["purpose"].notna()
 
 
 def _rows(
@@ -148,7 +134,7 @@ def _not_blocked(pages: pd.DataFrame) -> Check:
 
 def young(facts: Facts) -> Finding:
     """watch: younger than the settled age, or no rule can be judged for want of days."""
-    pages, limit = facts.pages, facts.limits.settled
+    pages, limit = facts.pages, facts.settled
     age = _age(pages)
     checks = [Check("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen", age < limit)]
     chosen = _all(checks)
@@ -314,8 +300,8 @@ def consolidate(facts: Facts) -> Finding:
         f" ({facts.windows.recent}): they answer the same searches and divide them.",
     )
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
-    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
     recent, t = str(facts.windows.recent), facts.limits
+    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
     figures = leaving[["overlap", "turn_taking", "shared_impressions"]].reindex(pages.index)
     turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
     checks = [
@@ -331,11 +317,11 @@ def decay(facts: Facts) -> Finding:
     pages, t, w = facts.pages, facts.limits, facts.windows
     base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
     lost = -(pages["rank"] + pages["pull_part"])
-    share = lost / base.where(base >= 20)
+    share = lost / base.where(base >= LEAST_BASE)
     mean = np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5)))
     ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
-    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.13**2)
-    z = (-np.log(ratio) - 0.12) / noise
+    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * SWING**2)
+    z = (-np.log(ratio) - SPLIT_ERROR) / noise
     q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
@@ -348,7 +334,7 @@ def decay(facts: Facts) -> Finding:
         Check("pull", pages["pull_part"], "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),
         Check("clicks", recent, "< reference", between, "search", recent < base),
-        Check("q_value", q, "< 0.05", str(w.recent), "search", q < 0.05),
+        Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
         Check("last_four_weeks_share", four, "still down", "the last 28 days", "search", lasting),
         _not_blocked(pages),
     ]
@@ -404,7 +390,7 @@ def climb(facts: Facts) -> Finding:
     own = gains["gain"] * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
     search, curve = "search", "search, own CTR curve"
     checks = [
-        Check("impressions_share_below_clicks", share, ">= 0.6", str(w.recent), search, share >= 0.6),
+        Check("impressions_share_below_clicks", share, f">= {BELOW_CLICKS}", str(w.recent), search, share >= BELOW_CLICKS),
         Check("gain", gains["gain"], f">= {t.min_gain}", str(w.recent), curve, gains["gain"] >= t.min_gain),
         Check("gain_low", gains["gain_low"], f">= {t.min_gain / 3:.2g}", str(w.recent), curve, gains["gain_low"] >= t.min_gain / 3),
         Check("gain_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
@@ -453,7 +439,7 @@ def snippet(facts: Facts) -> Finding:
     checks = [
         Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
         Check("expected_clicks", pages["expected_answered"], ">= 3", str(w.recent), curve, pages["expected_answered"] >= 3),
-        Check("q_value", q, "< 0.05", str(w.recent), "search", q < 0.05),
+        Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
         Check("position_answered", pages["position_answered"], "<= 10", str(w.recent), "search", pages["position_answered"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         _not_blocked(pages),
@@ -493,7 +479,7 @@ def engagement(facts: Facts) -> Finding:
         Check("engagement_rate", rate, limit, long, "landings", (rate < t.engagement_share * usual) & bool(engaged.sum() > 0)),
         Check("engagement_rate_of_section", usual, "", long, "landings"),
         Check("sessions_organic_long", sessions, f">= {t.engagement_sessions}", long, "landings", enough),
-        Check("q_value", q, "< 0.05", long, "landings", q < 0.05),
+        Check("q_value", q, f"< {CHANCE}", long, "landings", q < CHANCE),
         _not_blocked(pages),
     ]
     chosen = _all(checks)
