@@ -55,7 +55,7 @@ class SiteSettings(Section):
     old_hosts: Texts = []
     "Hosts on which the same paths lived before a move: their pages keep rows of their own, shown beside the new ones."
     brand: Texts = []
-    "Words by which people ask for you by name."
+    'Names by which people ask for you: whole words, joined, spaced or hyphened; from six letters on also with one slip, unless written `"=name"`.'
     as_of: date | None = None
     "The last day to count; found from the search rows when left out."
     tracking: Texts = []

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -11,6 +10,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from nibbet.core.brand import without_brand
 from nibbet.core.change import change, noise_of
 from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
 from nibbet.core.tables import PARTS, spelt
@@ -264,9 +264,7 @@ def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
         pairs: query and what else is to be kept; brand: its spellings.
     """
     number, texts = numbered(pairs)
-    names = sorted({name.lower() for name in brand if name.strip()}, key=len, reverse=True)
-    rest = texts.str.replace("|".join(re.escape(name) for name in names), " ", regex=True).str.split()
-    words = rest.explode().dropna().reset_index().drop_duplicates()
+    words = without_brand(texts, brand).str.split().explode().dropna().reset_index().drop_duplicates()
     words.columns = pd.Index(["number", "subject"])
     words = words[words["subject"].str.len() > 2]
     return pairs.assign(number=number).merge(words, on="number").drop(columns="number")

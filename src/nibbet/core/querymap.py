@@ -9,6 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import sparse
 
+from nibbet.core.brand import brand_columns
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_mended
@@ -74,7 +75,7 @@ def add_answer(
     home = pairs["page"].to_numpy()
     drawn = sparse.csr_matrix((np.ones(len(pairs), dtype=np.float32), (home, number)), shape=(len(pages), len(texts))) @ words
     weight = rarity(drawn.tocsr())
-    known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
+    known_brand = brand_columns(lexicon, brand)
     weight[known_brand[known_brand < len(weight)]] *= 0.05
 
     def covered(at: int) -> Floats:

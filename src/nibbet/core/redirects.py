@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
+from nibbet.core.brand import brand_columns
 from nibbet.core.entries import places
 from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
@@ -36,7 +37,7 @@ def covering_page(
     """
     lexicon, texts = words or (Lexicon(language), None)
     subject = lexicon.matrix(subject_of(pages))
-    known_brand = lexicon.matrix(pd.Series([" ".join(brand)])).indices
+    known_brand = brand_columns(lexicon, brand)
     texts = page_words(pages, lexicon) if texts is None else texts
     subject, texts = lexicon.same_width(subject, texts)
     weight = rarity(texts) ** 2

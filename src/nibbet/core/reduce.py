@@ -12,6 +12,7 @@ import ibis
 from ibis import _
 
 from nibbet.core.bins import BINS, BINS_PER_E
+from nibbet.core.brand import brand_pattern, surely_in
 from nibbet.core.windows import Span, Window, Windows
 
 #: expected clicks are counted in this part of one, so that their sums are exact and do not depend on the order of rows
@@ -421,8 +422,12 @@ def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
 
 
 def is_brand(query: Any, brand: Sequence[str]) -> Any:
-    """Whether a query in small letters names the brand."""
-    return reduce(or_, [query.contains(word) for word in sorted({word.lower() for word in brand if word.strip()})], ibis.literal(False))
+    """Whether a query in small letters names the brand (see `core.brand`); null where it is null."""
+    pattern, pieces = brand_pattern(brand), surely_in(brand)
+    if pattern is None:
+        return ibis.literal(False)
+    near = reduce(or_, [query.contains(piece) for piece in pieces]) if pieces else query.notnull()
+    return ibis.cases((near, query.re_search(pattern)), (query.notnull(), ibis.literal(False)), else_=ibis.null("boolean"))
 
 
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core import sentences as say
+from nibbet.core.brand import brand_pattern
 from nibbet.core.entries import connected, largest, places, strongest
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
@@ -289,7 +289,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
     Args:
         texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
     """
-    names = "|".join(re.escape(name.lower()) for name in brand if name.strip())
+    names = brand_pattern(brand)
     reasons = ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"]
 
     def told(portion: pa.Array) -> NDArray[np.int64]:
