@@ -27,6 +27,7 @@ LETTERS = st.text("abcdefghijklmnopqrstuvwxyz", min_size=6, max_size=14)
         (["tarn brook"], ["tarnbrook", "tarn brok tours", "tarn  brook"], ["brook tarn", "tarn", "brook"]),
         (["Café Rouge"], ["cafe rouge", "café-rouge menu", "cafe rouge"], ["rouge", "cafe noir"]),
         (["b&q"], ["b & q", "bq", "b and b & q"], ["bqx", "bbq"]),
+        (["kayak24"], ["kayak24", "kayk24"], ["kayak25", "kayak2", "kayak"]),
         (["=planet"], ["planet", "my planet"], ["plant", "planets"]),
         (["日本屋"], ["東京日本屋"], ["日本"]),
         (["c++"], ["c++ tours"], ["c tours"]),

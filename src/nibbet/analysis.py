@@ -19,7 +19,7 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags
+from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags, without_page
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within_reach
@@ -28,6 +28,7 @@ from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
 from nibbet.core.redirects import covering_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
+from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.spans import chosen
@@ -103,7 +104,7 @@ class Analysis:
             visits = found.assign(date=pd.to_datetime(found["date"]))
             sums["sessions"] = self._visit_sums["sessions_all"]
         said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
-        said += self._doubts_of_flags + self._moved_windows
+        said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone
         more = missing_evidence(
             self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self.config.verdicts.covered_days
         )
@@ -566,7 +567,7 @@ class Analysis:
     @once
     def _pages(self) -> pd.DataFrame:
         """The ledger without what needs the query map."""
-        own, joined, engine = self.config, self._joined, self._engine
+        own, joined = self.config, self._joined
         search, visits = self._page_sums, self._visit_sums
         self._say("measuring pages")
         table = ledger(
@@ -586,9 +587,10 @@ class Analysis:
             table,
             home=joined.home.root,
             sitemap=joined.few("sitemap"),
-            robots=None if joined.table("robots") is None else engine.fetch(joined.table("robots")),
+            robots=self._robots,
             hits=self._hits,
             links=self._links,
+            agents=own.site.search_agents,
         )
         return table
 
@@ -601,6 +603,33 @@ class Analysis:
         why = "rows without days serve whole periods" if w.recent.spans else "the data have no days to cut otherwise"
         against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"
         return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
+
+    @once
+    def _robots(self) -> pd.DataFrame | None:
+        """The rules of robots.txt: agent, rule, pattern; None where it is not given."""
+        rules = self._joined.table("robots")
+        return None if rules is None else self._engine.fetch(rules)
+
+    @property
+    def _closed_alone(self) -> list[dict[str, str]]:
+        """A note where robots.txt closes pages to some agent alone, which may be a search engine's."""
+        if self._robots is None or self.config.site.search_agents:
+            return []
+        found = closed_alone(self.known_pages["path"], self._robots)
+        text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
+        return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in found.items()]
+
+    @property
+    def _patterns_without_page(self) -> list[dict[str, str]]:
+        """A note where a pattern of the settings fits no page: what it was meant to protect stands under another address."""
+        own = self.config
+        tables = {"[protect] pages": own.protect.pages, **{f"[purpose] {name}": given for name, given in own.purpose.model_dump().items()}}
+        text = '{}: {} fits no page of this site. Patterns are paths, as "/legal/*": look up the address in pages.csv.'
+        return [
+            {"code": "pattern_without_page", "text": text.format(table, " and ".join(f'"{one}"' for one in lost))}
+            for table, given in tables.items()
+            if (lost := without_page(self.known_pages["path"], given))
+        ]
 
     @property
     def _doubts_of_flags(self) -> list[dict[str, str]]:

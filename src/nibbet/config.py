@@ -60,6 +60,8 @@ class SiteSettings(Section):
     "The last day to count; found from the search rows when left out."
     tracking: Texts = []
     "More names of parameters that never distinguish pages; `*` at the end stands for any ending."
+    search_agents: Texts = []
+    "User agents of the search engines that matter to you: what robots.txt closes to one of them counts as closed. When left out, what it closes to all."
     language: str = "english"
     "Whose word endings are folded when queries are compared with pages; a Snowball language name."
 
@@ -126,7 +128,7 @@ class ProtectSettings(Section):
     """[protect]: pages that are never removed or merged away."""
 
     pages: Texts = []
-    "Patterns of addresses that are never removed or merged away."
+    "Paths or addresses that are never removed or merged away; `*` stands for anything, with or without the slash at the end."
 
 
 class PurposeSettings(Section):

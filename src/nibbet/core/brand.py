@@ -17,8 +17,8 @@ from nibbet.core.words import Lexicon
 
 #: letters of a name from which one slip of the finger still names it: shorter names are a slip away from too many other words
 LEAST_SLIPPED = 6
-#: letters and digits, and what may stand between the words of a name, in the syntax of RE2
-LETTER, BETWEEN = r"[\pL\pN\pM]", r"[^\pL\pN\pM]{0,3}"
+#: a letter that stands wrong, one too many, and what may stand between the words of a name, in the syntax of RE2
+WRONG, MORE, BETWEEN = r"[\pL\pM]", r"[^\pN]", r"[^\pL\pN\pM]{0,3}"
 #: scripts that set no blanks between words, or hang endings on them
 WITHOUT_BLANKS = re.compile("[\u0e00-\u0eff\u1780-\u17ff\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
 
@@ -28,7 +28,7 @@ def brand_pattern(names: Sequence[str]) -> str | None:
 
     A name is met as whole words, joined, spaced or hyphened, with or without its accents. Names of LEAST_SLIPPED letters and more are also
     met with one slip: a letter left out, doubled or strange, or two that changed places; the first letter stands, as it does in nine of ten
-    slips. A name that begins with `=` is met only as it is written.
+    slips, and so do digits. A name that begins with `=` is met only as it is written.
     """
     spellings = dict.fromkeys(_of_name(name) for name in _names(names))
     return "|".join(spellings) if spellings else None
@@ -121,9 +121,9 @@ def _slips(words: list[str]) -> list[str]:
         wrong = []
         for place in range(len(letters)):
             left, rest = "".join(letters[:place]), "".join(letters[place + 1 :])
-            if at or place:
-                wrong += [f"{left}{LETTER}?{rest}"]  # another letter, or none
-            wrong += [f"{left}{letters[place]}.{rest}"]  # one more, which may be a blank
+            if (at or place) and not word[place].isdigit():
+                wrong += [f"{left}{WRONG}?{rest}"]  # another letter, or none
+            wrong += [f"{left}{letters[place]}{MORE}{rest}"]  # one more, which may be a blank
         wrong += ["".join([*letters[:n], letters[n + 1], letters[n], *letters[n + 2 :]]) for n, _ in enumerate(pairwise(letters))]
         found += [f"{before}{one}{after}" for one in wrong]
     return found

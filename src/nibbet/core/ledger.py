@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import fnmatch
 import re
+from collections.abc import Sequence
 from typing import Any
+from urllib.parse import unquote
 
 import numpy as np
 import pandas as pd
@@ -168,11 +169,31 @@ def _editorial_flag(editorial: pd.DataFrame | None, name: str) -> pd.Series:
     return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")[name]
 
 
-def matches(paths: pd.Series, patterns: list[str]) -> pd.Series:
-    """Which paths fit any of the patterns, in which * stands for anything."""
+def matches(paths: pd.Series, patterns: Sequence[str]) -> pd.Series:
+    """Which paths fit any of the patterns; capitals, and how signs are escaped, make no difference.
+
+    Args:
+        patterns: paths or whole addresses in which * stands for anything and all else for itself; with or without the slash at the end, and
+            a pattern that ends with /* covers the page above as well.
+    """
     if not patterns:
         return pd.Series(False, index=paths.index)
-    return paths.str.match("|".join(f"(?:{fnmatch.translate(p)})" for p in patterns), flags=re.DOTALL)
+    escaped = paths.str.contains("%", regex=False)
+    plain = paths.where(~escaped, paths[escaped].map(unquote)) if escaped.any() else paths
+    return plain.str.match("|".join(map(_path_pattern, patterns)), flags=re.DOTALL | re.IGNORECASE)
+
+
+def _path_pattern(pattern: str) -> str:
+    path = unquote(re.sub(r"^(https?:)?//[^/]*", "", pattern.strip(), flags=re.IGNORECASE))
+    if not path.startswith(("/", "*")):
+        path = "/" + path
+    end = "(?:/.*)?$" if path.endswith("/*") else "/?$" if not path.endswith("*") else "$"
+    return "^" + ".*".join(map(re.escape, path.removesuffix("/*").rstrip("/").split("*"))) + end
+
+
+def without_page(paths: pd.Series, patterns: Sequence[str]) -> list[str]:
+    """The patterns that no path fits."""
+    return [pattern for pattern in patterns if not matches(paths, [pattern]).any()]
 
 
 def with_others(
@@ -183,16 +204,17 @@ def with_others(
     robots: pd.DataFrame | None,
     hits: pd.Series | None,
     links: pd.Series | None,
+    agents: Sequence[str] = (),
 ) -> pd.DataFrame:
     """The ledger with what smaller sources tell, null where there is no such source.
 
-    in_sitemap; robots_blocked (closed to crawlers by robots.txt); hits (of people, long window); inlinks from the links where the crawl
+    in_sitemap; robots_blocked (closed by robots.txt to search engines, by the user agents in `agents`); hits (of people, long window); inlinks from the links where the crawl
     has none; moved_from (the address from which this page's history comes) and clicks_moved (its clicks in the long window, which are
     shown beside those of the page and never added to them).
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
-    table["robots_blocked"] = disallowed(table["path"], robots).astype("boolean") if robots is not None else pd.NA
+    table["robots_blocked"] = disallowed(table["path"], robots, agents).astype("boolean") if robots is not None else pd.NA
     table["hits"] = hits.reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))

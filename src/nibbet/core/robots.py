@@ -1,30 +1,72 @@
-"""Which paths robots.txt keeps crawlers from, by RFC 9309: the longest matching rule of the group for all agents wins, allow on a tie."""
+"""Which paths robots.txt keeps search engines from, by RFC 9309: of the rules of an agent's group the longest that fits wins, allow on a tie."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
+from urllib.parse import quote, unquote
 
 import numpy as np
 import pandas as pd
 
+#: what stays as it is when a path is escaped
+UNESCAPED = "/?=&:;@!$'()*+,%#[]~"
 
-def disallowed(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
-    """Whether each path is closed to crawlers without a group of their own.
+
+def disallowed(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] = ()) -> pd.Series:
+    """Whether each path is closed to search engines.
 
     Args:
-        paths: path and query. rules: agent, rule (allow, disallow, other), pattern; only those of agent * are used.
+        paths: path and query. rules: agent, rule (allow, disallow, other), pattern.
+        agents: the user agents of the engines that matter: a path is closed when it is closed to one of them. Without any it is what is
+            closed to agents without a group of their own; where those are kept from the home page, what is closed to all that are let in.
     """
-    own = rules[(rules["agent"] == "*") & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
-    length = np.zeros(len(paths), dtype=np.int64)
-    closed = np.zeros(len(paths), dtype=bool)
-    ordered = own.assign(size=own["pattern"].str.len(), open=own["rule"] == "allow").sort_values(["size", "open"])
+    if agents:
+        return pd.concat([closed_to(agent, paths, rules) for agent in agents], axis=1).any(axis=1)
+    if welcome := _welcome(rules):
+        return pd.concat([closed_to(agent, paths, rules) for agent in welcome], axis=1).all(axis=1)
+    return closed_to("*", paths, rules)
+
+
+def closed_alone(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
+    """How many of the paths are closed to each agent that is let in and has a group of its own, and to nobody else: by agent."""
+    usual, home = closed_to("*", paths, rules), pd.Series(["/"])
+    named = [agent for agent in rules["agent"].dropna().unique() if agent not in ("", "*")]
+    counts = {agent: int((closed_to(agent, paths, rules) & ~usual).sum()) for agent in named if not closed_to(agent, home, rules).any()}
+    return pd.Series({agent: count for agent, count in counts.items() if count}, dtype="int64")
+
+
+def closed_to(agent: str, paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
+    """Whether each path is closed to an agent: by its own group, or by that for all where it has none."""
+    name = re.split(r"[/\s]", agent.strip().lower(), maxsplit=1)[0]
+    told = rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
+    group = told == (name if (told == name).any() else "*")
+    own = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
+    odd = paths.str.contains(r"[^\x00-\x7f]|%", regex=True)
+    closed, plain = np.zeros(len(paths), dtype=bool), paths.where(~odd, paths[odd].map(_escaped)) if odd.any() else paths
+    ordered = own.assign(pattern=own["pattern"].map(_escaped), open=own["rule"] == "allow")
+    ordered = ordered.assign(size=ordered["pattern"].str.len()).sort_values(["size", "open"])
     for pattern, is_open in zip(ordered["pattern"], ordered["open"], strict=True):  # a handful of rules, each over all paths
-        hit = paths.str.match(_expression(pattern)).to_numpy(dtype=bool)
-        closed[hit], length[hit] = not is_open, len(pattern)
+        closed[plain.str.match(_expression(pattern)).to_numpy(dtype=bool)] = not is_open
     return pd.Series(closed, index=paths.index)
+
+
+def _welcome(rules: pd.DataFrame) -> list[str]:
+    """Where robots.txt keeps all from the home page but some: those."""
+    home = pd.Series(["/"])
+    if not closed_to("*", home, rules).iloc[0]:
+        return []
+    named = [agent for agent in rules["agent"].dropna().unique() if agent not in ("", "*")]
+    return [agent for agent in named if not closed_to(agent, home, rules).iloc[0]]
+
+
+def _escaped(path: str) -> str:
+    """A path with the same escapes however it was written; what is escaped to mean itself stays so."""
+    parts = re.split(r"(%2[aA]|%24|%2[fF])", path)  # an escaped *, $ or / is no sign
+    return "".join(part.upper() if number % 2 else quote(unquote(part), safe=UNESCAPED) for number, part in enumerate(parts))
 
 
 def _expression(pattern: str) -> str:
     """* stands for anything, $ at the end for the end."""
-    body = re.escape(pattern.removesuffix("$")).replace(r"\*", ".*")
+    body = re.sub(r"(\\\*)+", ".*", re.escape(pattern.removesuffix("$")))
     return body + ("$" if pattern.endswith("$") else "")
