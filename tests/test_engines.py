@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
@@ -49,6 +50,28 @@ def test_a_table_of_a_database_is_read_where_it_lies(tmp_path: Path, capsys: pyt
 
 
 spark = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs Java")
+
+
+@spark
+@pytest.mark.filterwarnings("ignore")
+def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path) -> None:
+    from pyspark.sql import SparkSession
+
+    from nibbet.engine.spark import SparkEngine
+
+    left = set(Path(tempfile.gettempdir()).glob("nibbet-*"))
+    one, other = SparkEngine(memory="1GB"), SparkEngine(memory="1GB")
+    first = one.frame(pd.DataFrame({"clicks": [1, 2]}))
+    second = other.frame(pd.DataFrame({"clicks": [30]}))
+    assert one.fetch(first)["clicks"].tolist() == [1, 2], "a name that both would give means what it meant"
+    kept = other.keep(second)
+    one.close()
+    one.close()
+    assert other.fetch(kept)["clicks"].tolist() == [30], "closing one leaves the other its session"
+    assert {view.name for view in other.session.catalog.listTables()} == set(other._views)
+    other.close()
+    assert SparkSession.getActiveSession() is None
+    assert set(Path(tempfile.gettempdir()).glob("nibbet-*")) == left, "nothing is left behind"
 
 
 @spark

@@ -232,3 +232,17 @@ def test_fresh_takes_nothing_from_who_reads(tmp_path: Path) -> None:
         is not None
     )
     assert len(reader.pages()) == 2
+
+
+def test_other_windows_rest_on_the_same_calibration(tmp_path: Path) -> None:
+    site = nibbet.open_site(hand_made(tmp_path))
+    analysis = site._analysis
+    for days in (28, 21, 14):
+        site.compare(days, "before")
+    for windows, comparison in site._comparisons.items():
+        other = comparison._a
+        assert windows.recent.days < 28, "the sums of few comparisons stay in memory"
+        assert other.curve is analysis.curve
+        assert other.countries is analysis.countries
+        assert other.sight is analysis.sight
+    site.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -59,11 +60,36 @@ DIMENSIONS = ("device", "country", "surface")
 CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
 
 
+@dataclass(frozen=True)
+class Calibration:
+    """What figures of every window are held against, so that a page and its comparison rest on the same: learnt once for a site.
+
+    curve: the CTR curve; countries: country, level of those where searchers choose otherwise; sight: how far searchers look.
+    """
+
+    curve: Curve
+    countries: pd.DataFrame
+    sight: Sight
+
+
 class Analysis:
     """From the sources of a site to its verdicts. Frames carry pages by their number; the tables for people name them."""
 
-    def __init__(self, settings: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Say) -> None:
-        """key: the digest of all that the reductions rest on, under which the store keeps them; of the settings those in `scopes.SUMS`."""
+    def __init__(
+        self,
+        settings: Config,
+        root: Path,
+        frames: Mapping[str, Any],
+        store: Store,
+        key: str,
+        say: Say,
+        calibration: Calibration | None = None,
+    ) -> None:
+        """key: the digest of all that the reductions rest on, under which the store keeps them; of the settings those in `scopes.SUMS`.
+
+        calibration: what was learnt already; else it is learnt from the windows of the settings.
+        """
+        self._given = calibration
         self._whole, self._root, self._frames, self._store, self._key, self._say = settings, root, frames, store, key, by_one_thread(say)
         self.config, self._of_sums = scope(settings, RESULTS), scope(settings, SUMS)
 
@@ -140,14 +166,14 @@ class Analysis:
         return self._engines[0].share() if "_engines" in self.__dict__ else None
 
     def at(self, windows: Windows) -> Analysis:
-        """The same analysis with other windows; what was read and the CTR curve are shared."""
+        """The same analysis with other windows; what was read and the calibration are shared."""
         if windows == self.windows:
             return self
-        other = Analysis(self._whole, self._root, self._frames, self._store, key_of(self._key, windows.as_dict()), self._say)
+        key = key_of(self._key, windows.as_dict())
+        other = Analysis(self._whole, self._root, self._frames, self._store, key, self._say, self.calibration)
         shared = {
             "_engines": self._engines,
             "_joined": self._joined,
-            "curve": self.curve,
             "days": self.days,
             "section_weeks": self.section_weeks,
         }
@@ -230,6 +256,8 @@ class Analysis:
     @once
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
+        if self._given is not None:
+            return self._given.curve
         self._say("learning the CTR curve")
         cells = self._reduced("curve", lambda: reductions.curve_cells(self._curve_rows))
         kinds = [cells[name].astype("category").cat.codes.to_numpy() for name in SEGMENT]
@@ -277,6 +305,8 @@ class Analysis:
     @once
     def countries(self) -> pd.DataFrame:
         """How much more or less searchers of a country choose at the same place: only countries that differ."""
+        if self._given is not None:
+            return self._given.countries
         if not self.differs("country"):
             return pd.DataFrame(columns=["country", "level", "clicks", "expected"])
         cells = self._reduced("country-cells", lambda: reductions.country_cells(self._curve_rows))
@@ -336,7 +366,12 @@ class Analysis:
     @once
     def sight(self) -> Sight:
         """How far this site's searchers look, learnt from pairs that moved between the windows."""
-        return learn_sight(self._expected)
+        return self._given.sight if self._given is not None else learn_sight(self._expected)
+
+    @property
+    def calibration(self) -> Calibration:
+        """The curve, the levels of countries and the sight."""
+        return Calibration(self.curve, self.countries, self.sight)
 
     @once
     def _mapped(self) -> pd.DataFrame:

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from nibbet.core.windows import Windows
 
 Say = Callable[[str], None]
+#: pairs of windows whose sums stay in memory: each may hold as much as the site's own
+COMPARISONS = 2
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
@@ -350,9 +352,11 @@ class Site:
     def _comparison(self, windows: Windows) -> Comparison:
         from nibbet.comparison import Comparison
 
-        if windows not in self._comparisons:
-            self._comparisons[windows] = Comparison(self._analysis.at(windows))
-        return self._comparisons[windows]
+        found = self._comparisons.pop(windows, None) or Comparison(self._analysis.at(windows))
+        while len(self._comparisons) >= COMPARISONS:  # the one that was asked for longest ago
+            self._comparisons.pop(next(iter(self._comparisons)))
+        self._comparisons[windows] = found
+        return found
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import threading
+import uuid
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,8 +19,17 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+#: the mark of an engine that is closed
+CLOSED = ""
+#: sessions that were started here -> how many open engines work in each, of which the last stops it, and the folder in which it spills
+_STARTED: dict[Any, tuple[int, Path]] = {}
+
+
 class SparkEngine:
-    """As Engine, for tables that live in Spark and for Parquet files; only reduced tables come to this machine."""
+    """As Engine, for tables that live in Spark and for Parquet files; only reduced tables come to this machine.
+
+    A session is shared by all that work in it, so names and jobs carry a mark of the engine that made them.
+    """
 
     def __init__(self, *, memory: str = "4GB", threads: int | None = None) -> None:
         try:
@@ -30,8 +40,9 @@ class SparkEngine:
         except (ImportError, AttributeError):
             raise SourceError('backend = "pyspark" needs: pip install "nibbet[spark]"') from None
         self.spill = Path(tempfile.mkdtemp(prefix="nibbet-"))
-        self._own = SparkSession.getActiveSession() is None
-        session = SparkSession.getActiveSession() or (
+        known = SparkSession.getActiveSession()
+        local = None if known else Path(tempfile.mkdtemp(prefix="nibbet-"))
+        session = known or (
             SparkSession.builder.appName("nibbet")
             .config("spark.driver.memory", memory.lower().removesuffix("b"))
             .config("spark.sql.session.timeZone", "UTC")
@@ -40,25 +51,41 @@ class SparkEngine:
             .config("spark.ui.showConsoleProgress", "false")
             .config("spark.log.level", "ERROR")
             .config("spark.sql.execution.arrow.pyspark.enabled", "true")
-            .config("spark.local.dir", str(self.spill))
+            .config("spark.local.dir", str(local))
             .master(f"local[{threads or '*'}]")
             .getOrCreate()
         )
-        if self._own:
+        if local is not None:
             session.sparkContext.setLogLevel("ERROR")
+            _STARTED[session] = (1, local)
+        elif session in _STARTED:
+            users, local = _STARTED[session]
+            _STARTED[session] = (users + 1, local)
         self.session = session
         self.connection = ibis.pyspark.connect(session)
-        self._names, self.turn = 0, threading.RLock()
+        self._mark, self._names, self._views, self.turn = uuid.uuid4().hex[:12], 0, list[str](), threading.RLock()
 
     def close(self) -> None:
-        """Stop the session that was started here, and give its folder back."""
-        if self._own:
+        """Give back what this engine made; stop the session where it was started here and no other engine works in it."""
+        if self._mark == CLOSED:
+            return
+        self._mark = CLOSED
+        users, local = _STARTED.get(self.session, (0, self.spill))
+        if users == 1:
+            del _STARTED[self.session]
             self.session.stop()
+            shutil.rmtree(local, ignore_errors=True)
+        else:
+            if users:
+                _STARTED[self.session] = (users - 1, local)
+            for name in self._views:
+                self.session.catalog.uncacheTable(name)
+                self.session.catalog.dropTempView(name)
         shutil.rmtree(self.spill, ignore_errors=True)
 
     def interrupt(self) -> None:
-        """End the jobs under way; to be called by another thread."""
-        self.session.sparkContext.cancelAllJobs()
+        """End the jobs of this engine; to be called by another thread."""
+        self.session.sparkContext.cancelJobGroup(self._mark)
 
     @in_turn
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
@@ -114,6 +141,7 @@ class SparkEngine:
         return self._fetched(table).to_pandas()
 
     def _fetched(self, table: ibis.Table) -> Any:
+        self.session.sparkContext.setJobGroup(self._mark, "nibbet", interruptOnCancel=True)
         try:
             return self.connection.to_pyarrow(table)
         except Exception as fault:
@@ -125,8 +153,9 @@ class SparkEngine:
     def _view(self, frame: Any) -> ibis.Table:
         name = self._fresh()
         frame.createOrReplaceTempView(name)
+        self._views.append(name)
         return self.connection.table(name)
 
     def _fresh(self) -> str:
         self._names += 1
-        return f"nibbet_table_{self._names}"
+        return f"nibbet_{self._mark}_{self._names}"
