@@ -41,7 +41,7 @@ def score(base: Path, shape: str) -> dict[str, float]:
         shutil.copy(base / "truth.csv", folder.parent / "truth.csv")
         wanted = true_clicks(folder, shape)
         reshape(folder, shape)
-        with nibbet_site(folder) as site:
+        with nibbet.open_site(folder) as site:
             pages = site.pages()
         both = against_truth(folder, pages)
     judged = both[both["verdict_true"] != ""]
@@ -50,19 +50,6 @@ def score(base: Path, shape: str) -> dict[str, float]:
         "costly": float(len(costly(both))),
         "totals right": float(all(int(pages[name].sum()) == clicks for name, clicks in wanted.items())),
     }
-
-
-class nibbet_site:  # noqa: N801 - reads as a statement
-    """An open site that is closed behind the block."""
-
-    def __init__(self, folder: Path) -> None:
-        self._site = nibbet.open_site(folder)
-
-    def __enter__(self) -> nibbet.Site:
-        return self._site
-
-    def __exit__(self, *_: object) -> None:
-        self._site.close()
 
 
 def main() -> None:

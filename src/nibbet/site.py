@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import date
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Self
 
 from nibbet.config import KINDS, Config, load_config, make_config
 from nibbet.engine.store import Store, key_of, program
@@ -548,12 +548,22 @@ class Site:
         return write_all(self, Path(folder) if folder is not None else self.root / "out")
 
     def close(self) -> None:
-        """Note what was read, and give the engine's memory and spill folder back; what was computed stays."""
-        if "_analysis" in self.__dict__:
-            self._analysis.close()
-        if "_analysis" in self.__dict__ or self._store.changed:
+        """Note what was read, and give everything back: the engine, its memory and its folders. Tables that were handed out stay; what is asked
+        afterwards is looked up or computed again.
+        """
+        self._comparisons.clear()
+        analysis = self.__dict__.pop("_analysis", None)
+        if analysis is not None:
+            analysis.close()
+        if analysis is not None or self._store.changed:
             self._store.save()
         self._store.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
 
 def _type_name(kind: Any) -> str:

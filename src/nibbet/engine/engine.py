@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import inspect
-import shutil
-import tempfile
 import threading
 import warnings
 from collections.abc import Sequence
@@ -13,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError, is_interrupt
 from nibbet.once import in_turn
+from nibbet.passing import Passing
 
 if TYPE_CHECKING:
     import ibis
@@ -35,7 +34,8 @@ class Engine:
         import ibis
 
         self._parquet = "v1" if shared else "v2"  # the second version has encodings of numbers that Spark does not read
-        self.spill, self._database = Path(tempfile.mkdtemp(prefix="nibbet-")), database
+        self._passing, self._database = Passing(), database
+        self.spill = self._passing.path
         options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill), "preserve_insertion_order": False}
         if threads:
             options["threads"] = threads
@@ -45,14 +45,14 @@ class Engine:
             if database is not None:
                 self.connection.attach(database, "given", read_only=True)
         except Exception as fault:
-            shutil.rmtree(self.spill, ignore_errors=True)
+            self._passing.close()
             raise SourceError(f"The engine did not open: {fault}. Mend [engine] in nibbet.toml.") from None
         self._names, self.turn = 0, threading.RLock()
 
     def close(self) -> None:
         """Give memory and spill folder back."""
         self.connection.disconnect()
-        shutil.rmtree(self.spill, ignore_errors=True)
+        self._passing.close()
 
     def interrupt(self) -> None:
         """End the query under way; to be called by another thread."""

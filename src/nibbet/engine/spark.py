@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import tempfile
 import threading
 import uuid
 from collections.abc import Sequence
@@ -13,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from nibbet.engine.engine import as_arrow, as_meant, engine_function
 from nibbet.errors import SourceError
 from nibbet.once import in_turn
+from nibbet.passing import Passing
 
 if TYPE_CHECKING:
     import ibis
@@ -22,7 +21,7 @@ if TYPE_CHECKING:
 #: the mark of an engine that is closed
 CLOSED = ""
 #: sessions that were started here -> how many open engines work in each, of which the last stops it, and the folder in which it spills
-_STARTED: dict[Any, tuple[int, Path]] = {}
+_STARTED: dict[Any, tuple[int, Passing]] = {}
 
 
 class SparkEngine:
@@ -39,9 +38,10 @@ class SparkEngine:
             ibis.pyspark  # noqa: B018 - asked for before the session starts, which takes a while
         except (ImportError, AttributeError):
             raise SourceError('backend = "pyspark" needs: pip install "nibbet[spark]"') from None
-        self.spill = Path(tempfile.mkdtemp(prefix="nibbet-"))
+        self._passing = Passing()
+        self.spill = self._passing.path
         known = SparkSession.getActiveSession()
-        local = None if known else Path(tempfile.mkdtemp(prefix="nibbet-"))
+        local = None if known else Passing()
         session = known or (
             SparkSession.builder.appName("nibbet")
             .config("spark.driver.memory", memory.lower().removesuffix("b"))
@@ -51,7 +51,7 @@ class SparkEngine:
             .config("spark.ui.showConsoleProgress", "false")
             .config("spark.log.level", "ERROR")
             .config("spark.sql.execution.arrow.pyspark.enabled", "true")
-            .config("spark.local.dir", str(local))
+            .config("spark.local.dir", str(local and local.path))
             .master(f"local[{threads or '*'}]")
             .getOrCreate()
         )
@@ -70,18 +70,18 @@ class SparkEngine:
         if self._mark == CLOSED:
             return
         self._mark = CLOSED
-        users, local = _STARTED.get(self.session, (0, self.spill))
+        users, local = _STARTED.get(self.session, (0, self._passing))
         if users == 1:
             del _STARTED[self.session]
             self.session.stop()
-            shutil.rmtree(local, ignore_errors=True)
+            local.close()
         else:
             if users:
                 _STARTED[self.session] = (users - 1, local)
             for name in self._views:
                 self.session.catalog.uncacheTable(name)
                 self.session.catalog.dropTempView(name)
-        shutil.rmtree(self.spill, ignore_errors=True)
+        self._passing.close()
 
     def interrupt(self) -> None:
         """End the jobs of this engine; to be called by another thread."""

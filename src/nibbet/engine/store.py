@@ -11,7 +11,6 @@ import contextlib
 import json
 import os
 import re
-import shutil
 import sys
 import tempfile
 import threading
@@ -30,6 +29,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from nibbet.engine.engine import Engine
+    from nibbet.passing import Passing
 
 #: seconds for which a table that no longer serves is kept: another process may still read it, and settings are often turned back
 UNUSED_SECONDS = 86_400
@@ -77,12 +77,24 @@ class Store:
             except OSError as fault:
                 say(f"nothing is kept for the next command, {folder} cannot be written ({fault.strerror or fault})")
                 self._lasts = False
-        self.folder = folder if self._lasts and folder is not None else Path(tempfile.mkdtemp(prefix="nibbet-"))
-        self._inputs: dict[str, list[Any]] = self._manifest()
+        self._own = folder
+        self._passing: Passing | None = None
+        self._inputs: dict[str, list[Any]] = self._manifest() if self._lasts else {}
         self.changed = False
         self._sound: dict[Path, tuple[int, int]] = {}  # size and number on the disk of each file that was looked through
         self._lock: Any = None
         self._depth, self._counting = 0, threading.Lock()
+
+    @property
+    def folder(self) -> Path:
+        """Where it lies; a passing folder is made when it is first asked for."""
+        if self._lasts and self._own is not None:
+            return self._own
+        if self._passing is None:
+            from nibbet.passing import Passing
+
+            self._passing = Passing()
+        return self._passing.path
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
@@ -292,10 +304,13 @@ class Store:
             self._replace("digests", "")
 
     def close(self) -> None:
-        """Give a passing folder back."""
-        (self.folder / f"reader-{os.getpid()}").unlink(missing_ok=True)
-        if not self._lasts:
-            shutil.rmtree(self.folder, ignore_errors=True)
+        """Give a passing folder back; what is asked afterwards is made anew."""
+        if self._lasts:
+            (self.folder / f"reader-{os.getpid()}").unlink(missing_ok=True)
+        if self._passing is not None:
+            self._passing.close()
+            self._passing = None
+            self._sound.clear()
 
 
 def _is_alive(process: str) -> bool:

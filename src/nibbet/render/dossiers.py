@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.tables import act_first, records
-from nibbet.render.safe import path_of
+from nibbet.render.safe import page_name
 from nibbet.render.terminal import cell_text, history
 
 if TYPE_CHECKING:
@@ -111,13 +111,13 @@ def facts(site: Site) -> dict[str, Any]:
     weeks = site.weekly(chosen["page"].tolist())
     ends = [str(weeks.columns[0]), str(weeks.columns[-1])] if len(weeks.columns) else ["", ""]
     return {
-        "lists": {name: _list(name, table) for name, table in tables.items()},
+        "lists": {name: _list(name, table, site.config.site.home) for name, table in tables.items()},
         "dossiers": _dossiers(site, chosen, weeks),
         "weeks": ends,
     }
 
 
-def _list(name: str, table: pd.DataFrame) -> dict[str, Any]:
+def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
     columns = [
         {
             "field": f,
@@ -134,7 +134,7 @@ def _list(name: str, table: pd.DataFrame) -> dict[str, Any]:
     rows = table.head(MOST_PAGES if name == "pages" else MOST_ROWS)[[f for f, *_ in LISTS[name]]].copy()
     for field, _, kind, _ in LISTS[name]:
         if kind == "page":
-            rows[field] = rows[field].map(path_of, na_action="ignore")
+            rows[field] = rows[field].map(lambda address: page_name(address, home), na_action="ignore")
         elif field == "status":
             rows[field] = rows[field].astype("str")
         elif kind not in ("text", "page"):
@@ -167,7 +167,7 @@ def _dossiers(site: Site, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str
     trends = site.trends()
     trended = {row["page"]: [row] for row in records(trends[trends["page"].isin(wanted)])}
     lines = dict(zip(weeks.index, weeks.to_numpy().tolist(), strict=True))
-    found = {}
+    found, home = {}, site.config.site.home
     for row in records(chosen):
         page = row["page"]
         said = [row["because"], row["also"] and f"Second best: {row['also']}"]
@@ -175,10 +175,10 @@ def _dossiers(site: Site, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str
             said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
         told = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
         said += history({"change": told, "trend": trended.get(page, [])})
-        found[path_of(page)] = {
+        found[page_name(page, home)] = {
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},
-            "target": row["target"] and path_of(row["target"]),
+            "target": row["target"] and page_name(row["target"], home),
             "said": [line for line in said if line],
             "weeks": lines.get(page),
             "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in MEASURES],

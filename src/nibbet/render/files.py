@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import tempfile
-import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -16,12 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
+from nibbet.passing import Passing
 from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
 
 Floats = NDArray[np.float64]
-#: seconds after which files that a run was still writing are no longer taken for those of another run
-LEFT_SECONDS = 3600
 MOST_SHEET_ROWS = 1_048_575
 #: rows of a CSV file that are made into text at once
 ROWS_AT_ONCE = 100_000
@@ -83,7 +80,28 @@ def write_all(site: Site, folder: Path) -> list[Path]:
     for name, figure in drawn.items():
         writers[f"figures/{name}.png"] = _png(figure)
     writers["workbook.xlsx"] = workbook(site)
-    return write_files(folder, writers)
+    written = write_files(folder, writers, beside=True)
+    _take_away_old(folder / "briefs", {path.name: path for path in written if path.parent.name == "briefs"})
+    return written
+
+
+def _take_away_old(folder: Path, written: dict[str, Path]) -> None:
+    """Take away what an earlier run wrote into a folder and this one did not; what people have changed or added since stays."""
+    from nibbet.engine.digest import digest_of
+
+    record = folder / ".written"
+    try:
+        before = dict(json.loads(record.read_text("utf-8")))
+    except (OSError, ValueError, TypeError):
+        before = {}
+    for name, digest in before.items():
+        path = folder / Path(str(name)).name
+        if path.name not in written and path.is_file() and digest_of(path) == digest:
+            path.unlink()
+    if written or record.exists():
+        write_files(
+            folder, {record.name: _text(json.dumps({name: digest_of(path) for name, path in sorted(written.items())}, indent=1) + "\n")}
+        )
 
 
 def write_report(site: Site, path: Path) -> Path:
@@ -96,16 +114,17 @@ def write_report(site: Site, path: Path) -> Path:
     return path
 
 
-def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> list[Path]:
-    """Run every writer on a path in a folder of its own, then move the results to `folder`; returns where they lie."""
+def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, beside: bool = False) -> list[Path]:
+    """Run every writer on a path in a folder of its own, then move the results to `folder`; returns where they lie.
+
+    beside: whether that folder of its own lies beside `folder` rather than in it, where that can be.
+    """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for left in folder.glob(".nibbet-*"):  # of a run that was killed
-            if time.time() - left.stat().st_mtime > LEFT_SECONDS:
-                shutil.rmtree(left, ignore_errors=True)
-        staging = Path(tempfile.mkdtemp(prefix=".nibbet-", dir=folder))
+        passing = Passing(_place(folder) if beside else folder, ".nibbet-writes-")
     except OSError as fault:
         raise SourceError(f"{folder}: cannot be written ({fault.strerror or fault}). Name another folder: --out DIR") from None
+    staging = passing.path
     try:
         for name in writers:
             (staging / name).parent.mkdir(exist_ok=True)
@@ -124,8 +143,20 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]]) -> lis
             f"{folder}: writing failed ({fault.strerror or fault}); the files of the last run are kept. Free space or name another folder: --out DIR"
         ) from None
     finally:
-        shutil.rmtree(staging, ignore_errors=True)
+        passing.close()
     return [folder / name for name in writers]
+
+
+def _place(folder: Path) -> Path:
+    """Beside the folder, so that it holds only whole files; in it, where the two are not of one file system or only it may be written."""
+    beside = folder.resolve().parent
+    with tempfile.TemporaryFile(dir=folder):  # it must be writable in any case
+        pass
+    try:
+        with tempfile.TemporaryFile(dir=beside):
+            return beside if beside.stat().st_dev == folder.stat().st_dev else folder
+    except OSError:
+        return folder
 
 
 def write_table(frame: pd.DataFrame, path: Path) -> None:

@@ -22,7 +22,8 @@ from nibbet.render.figures import (
     trend,
     verdict_overview,
 )
-from nibbet.render.terminal import account_rows, aside_sentence, cell_text, condensed, path_of, told_change
+from nibbet.render.safe import page_name
+from nibbet.render.terminal import account_rows, aside_sentence, cell_text, condensed, told_change
 
 if TYPE_CHECKING:
     from markupsafe import Markup
@@ -85,7 +86,7 @@ def report(site: Site, drawn: dict[str, Figure]) -> str:
     rest = pages[~pages["page"].isin(chosen_pages(pages)["page"])]
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cell"] = cell_text
-    environment.filters["path"] = path_of
+    environment.filters["path"] = lambda address: page_name(address, site.config.site.home)
     own = files("nibbet.render")
     template = environment.from_string((own / "templates" / "report.html.j2").read_text("utf-8"))
     carried = facts(site)

@@ -49,6 +49,13 @@ def path_of(address: str) -> str:
     return "/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address
 
 
+def page_name(address: str, home: str) -> str:
+    """The path of a page of the home's host; of any other, host and path, so that no two pages share a name."""
+    host = home.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
+    own = address.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
+    return path_of(address) if own == host or "://" not in address else address.split("://", 1)[1]
+
+
 def for_terminal(text: str) -> str:
     """The text with control and direction characters shown as a mark, so that no escape code reaches the terminal."""
     return "".join("\ufffd" if _is_control(character) else character for character in text.replace("\n", " ").replace("\t", " "))

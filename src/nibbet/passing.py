@@ -1,0 +1,47 @@
+"""Folders that serve one process and go with it, also when it was killed: the next one takes them away."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import tempfile
+import time
+from pathlib import Path
+
+import filelock
+
+#: seconds after which a folder without a lock is no longer taken for one that is just being made
+UNLOCKED_SECONDS = 60
+LOCK = "in-use"
+
+
+class Passing:
+    """A new folder that is held while its process lives; those beside it that nobody holds any more are taken away."""
+
+    def __init__(self, parent: Path | None = None, prefix: str = "nibbet-") -> None:
+        """Raises OSError where nothing can be written."""
+        parent = parent if parent is not None else Path(tempfile.gettempdir())
+        sweep(parent, prefix)
+        self.path = Path(tempfile.mkdtemp(prefix=prefix, dir=parent))
+        self._lock = filelock.FileLock(self.path / LOCK, thread_local=False)
+        self._lock.acquire(timeout=0)
+
+    def close(self) -> None:
+        """Take the folder away."""
+        self._lock.release()
+        shutil.rmtree(self.path, ignore_errors=True)
+
+
+def sweep(parent: Path, prefix: str) -> None:
+    """Take away the folders of processes that are gone: their locks are free."""
+    for left in parent.glob(f"{prefix}*"):
+        with contextlib.suppress(OSError, filelock.Timeout):
+            if not left.is_dir() or left.is_symlink():
+                continue
+            if not (left / LOCK).exists():
+                gone = time.time() - left.stat().st_mtime > UNLOCKED_SECONDS and not any(left.iterdir())
+            else:
+                with filelock.FileLock(left / LOCK, timeout=0):
+                    gone = True
+            if gone:
+                shutil.rmtree(left, ignore_errors=True)
