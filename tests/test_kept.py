@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import warnings
 from collections.abc import Callable, Iterator
 from datetime import date
 from pathlib import Path
@@ -18,6 +19,7 @@ from nibbet.analysis import Analysis
 from nibbet.config import Config, load_config, make_config
 from nibbet.core.ledger import with_pull
 from nibbet.core.thresholds import Thresholds
+from nibbet.engine.sql import value_of
 from nibbet.engine.store import Store, key_of, libraries
 from nibbet.scopes import RESULTS, SUMS, scope, values_of
 
@@ -245,4 +247,46 @@ def test_other_windows_rest_on_the_same_calibration(tmp_path: Path) -> None:
         assert other.curve is analysis.curve
         assert other.countries is analysis.countries
         assert other.sight is analysis.sight
+    site.close()
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ("12", 12), ("-3", -3), ("0", 0), ("2.50", 2.5), ("-0.5", -0.5), ("true", True), ("False", False), ("2026-10-31", date(2026, 10, 31)),
+        *[(text, text) for text in ("nan", "NaN", "inf", "-inf", "007", "0x1f", "1_000", "1e5", "+5", " 5", "٣", ".5", "5.", "2026-13-01", "canoe")],
+    ],
+)  # fmt: skip
+def test_values_mean_what_is_written(text: str, value: object) -> None:
+    assert value_of(text) == value
+    assert type(value_of(text)) is type(value)
+
+
+def test_a_fault_inside_is_not_taken_for_an_unknown_query(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    site = nibbet.open_site(hand_made(tmp_path))
+    with pytest.raises(nibbet.errors.NotFoundError, match="No source knows the query"):
+        site.between("canoe trip", "never asked")
+    with pytest.raises(nibbet.errors.NotFoundError, match="No topic has the query"):
+        site.brief("never asked")
+    monkeypatch.setattr("nibbet.core.ideas._cosine", lambda *_: {}["missing"])
+    with pytest.raises(KeyError, match="missing"):
+        site.between("canoe trip", "kayak trip")
+    site.close()
+
+
+def test_settings_of_the_users_own_session_stay(tmp_path: Path) -> None:
+    import matplotlib as mpl
+
+    from nibbet.render.figures import as_svg, verdict_overview
+
+    mpl.rcParams["font.size"] = 33.0
+    before, filters = dict(mpl.rcParams), list(warnings.filters)
+    site = nibbet.open_site(hand_made(tmp_path))
+    figure = verdict_overview(site.pages())
+    drawn = as_svg(figure)
+    assert dict(mpl.rcParams) == before
+    assert warnings.filters == filters
+    mpl.rcParams["font.size"] = 4.0
+    assert as_svg(verdict_overview(site.pages())) == drawn, "nor do they change ours"
+    mpl.rcdefaults()
     site.close()

@@ -43,6 +43,7 @@ from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
+from nibbet.errors import NotFoundError
 from nibbet.once import ahead, by_one_thread, once
 from nibbet.scopes import RESULTS, SUMS, scope
 from nibbet.sources.joined import Joined, matched
@@ -543,12 +544,12 @@ class Analysis:
         return Neighbours(self.topics(), self._measured, self.config.site.language)
 
     def brief(self, topic: str) -> Brief:
-        """What an author needs to write on a topic, by its label or any of its queries. Raises KeyError for what is not known."""
+        """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""
         topics, asked = self.topics(), self._placed_queries
         wanted = as_typed(pd.Series([topic])).iloc[0]
         label = asked.loc[asked["query"] == wanted, "topic"]
         if label.empty:
-            raise KeyError(wanted)
+            raise NotFoundError(f'No topic has the query "{wanted}". See: nibbet topics')
         return make_brief(topics[topics["topic"] == label.iloc[0]].iloc[0], asked, self.snapshots, self._neighbours)
 
     def topics_aside(self) -> pd.DataFrame:

@@ -218,17 +218,11 @@ class Site:
 
         Raises NotFoundError for a query that no source knows.
         """
-        try:
-            return self._analysis.between(one, other)
-        except KeyError as fault:
-            raise NotFoundError(f'No source knows the query "{fault.args[0]}". Name a query of queries.csv or of your demand.') from None
+        return self._analysis.between(one, other)
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, named by its label or any of its queries. Raises NotFoundError."""
-        try:
-            return self._analysis.brief(topic)
-        except KeyError as fault:
-            raise NotFoundError(f'No topic has the query "{fault.args[0]}". See: nibbet topics') from None
+        return self._analysis.brief(topic)
 
     def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
         """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window.

@@ -10,6 +10,7 @@ from scipy import sparse
 
 from nibbet.core.topics import Grouping, telling, unit_rows
 from nibbet.core.words import Lexicon, as_typed, plain
+from nibbet.errors import NotFoundError
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
 #: likeness in words (cosine) from which an idea is taken for a topic that is known
@@ -66,14 +67,14 @@ def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lang
 def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | None, *, language: str) -> dict[str, Any]:
     """Whether two queries need one page or two: one, other, answer (one page, two pages, unclear), because, and the figures behind it.
 
-    snapshots: query, kind (result, question), title; or None. Raises KeyError with the text that no source knows.
+    snapshots: query, kind (result, question), title; or None. Raises NotFoundError for a query that no source knows.
     """
     queries, texts = known.grouped, as_typed(pd.Series([one, other])).tolist()
     index = pd.Index(queries["query"])
     at = index.get_indexer(texts)
     for text, place in zip(texts, at, strict=True):
         if place < 0:
-            raise KeyError(text)
+            raise NotFoundError(f'No source knows the query "{text}". Name a query of queries.csv or of your demand.')
     topic = queries["topic"].to_numpy()[at]
     lexicon = Lexicon(language)
     words = lexicon.matrix(queries["query"]).astype(np.float64)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import inspect
 import threading
-import warnings
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,10 +15,6 @@ from nibbet.passing import Passing
 if TYPE_CHECKING:
     import ibis
     import pandas as pd
-
-# the frameworks below talk to each other in ways that their newer versions call old; that is no news to a user
-warnings.filterwarnings("ignore", message="fetch_arrow_table", category=DeprecationWarning)
-warnings.filterwarnings("ignore", message="The 'future.infer_string' option")
 
 
 #: bytes of one record; the reader keeps two such buffers a thread

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -122,15 +123,18 @@ def _in_words(fault: Exception, columns: Iterable[str]) -> str:
 
 
 def value_of(text: str) -> Any:
-    """What a text given on the command line means: a whole number, a number, a day, true or false, else the text itself."""
+    """What a text given on the command line means: a whole number, a number, a day, true or false where it is written as these are written
+    (1200, -0.5, 2026-10-31, true); else the text itself, as for 007, nan or 1e5.
+    """
     from datetime import date
 
-    readings: list[Callable[[str], Any]] = [int, float, date.fromisoformat]
-    for read in readings:
-        try:
-            return read(text)
-        except ValueError:
-            continue
+    if re.fullmatch(r"-?(0|[1-9][0-9]*)", text):
+        return int(text)
+    if re.fullmatch(r"-?(0|[1-9][0-9]*)\.[0-9]+", text):
+        return float(text)
+    if re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", text):
+        with contextlib.suppress(ValueError):
+            return date.fromisoformat(text)
     return {"true": True, "false": False}.get(text.lower(), text)
 
 

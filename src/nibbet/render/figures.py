@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Callable
+from functools import wraps
 from html import escape
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ParamSpec, TypeVar
 
 import numpy as np
 import pandas as pd
@@ -38,23 +40,38 @@ VERDICT_LOOKS = {
 }
 
 
+#: how figures look, without a trace in the settings of the user's own
+STYLE = {
+    "svg.fonttype": "none",
+    "svg.hashsalt": "nibbet",
+    "font.family": "sans-serif",
+    "font.size": 10,
+    "axes.edgecolor": "#9aa7b0",
+    "axes.labelcolor": INK,
+    "text.color": INK,
+    "xtick.color": INK,
+    "ytick.color": INK,
+}
+Given = ParamSpec("Given")
+Made = TypeVar("Made")
+
+
+def _styled(make: Callable[Given, Made]) -> Callable[Given, Made]:
+    """Draw in our style, from the defaults of Matplotlib; whatever the user has set counts again afterwards."""
+
+    @wraps(make)
+    def drawn(*given: Given.args, **named: Given.kwargs) -> Made:
+        from matplotlib import style
+
+        with style.context(["default", STYLE]):
+            return make(*given, **named)
+
+    return drawn
+
+
 def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
-    import matplotlib as mpl
     from matplotlib.figure import Figure
 
-    mpl.rcParams.update(
-        {
-            "svg.fonttype": "none",
-            "svg.hashsalt": "nibbet",
-            "font.family": "sans-serif",
-            "font.size": 10,
-            "axes.edgecolor": "#9aa7b0",
-            "axes.labelcolor": INK,
-            "text.color": INK,
-            "xtick.color": INK,
-            "ytick.color": INK,
-        }
-    )
     figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots()
     axes.spines[["top", "right"]].set_visible(False)
@@ -90,6 +107,7 @@ def _saying(figure: Figure, text: str) -> Figure:
     return figure
 
 
+@_styled
 def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     """Clicks a week with the recent and reference windows shaded.
 
@@ -121,6 +139,7 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
 PART_LOOKS = {"demand": ("#8fa3ad", ""), "rank": (MAIN, "///"), "pull": (SECOND, "...")}
 
 
+@_styled
 def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int = 7) -> Figure:
     """The pages that lost and gained most beyond chance, each change in its parts.
 
@@ -160,6 +179,7 @@ def _inert(text: str) -> str:
     return "".join(character if character.isprintable() else "?" for character in text).replace("$", r"\$")
 
 
+@_styled
 def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     """The topics that no page answers or only in part, by what they could bring, with 80% intervals and how much they are wanted.
 
@@ -202,6 +222,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     return _told(figure, finding, f"Search and demand; the {len(shown)} with most to gain")
 
 
+@_styled
 def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows | None = None) -> Figure:
     """The site's own CTR by position for queries without the brand, with its 95% band, per device.
 
@@ -251,6 +272,7 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
     )
 
 
+@_styled
 def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = 20) -> Figure:
     """Where the site stands for what is searched, and where clicks are within reach.
 
@@ -292,6 +314,7 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
     )
 
 
+@_styled
 def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     """How many pages of each section have which verdict.
 
@@ -326,6 +349,7 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     return _told(figure, finding, f"Verdicts by section{'' if len(counts) <= most else f', the {most} largest of {len(counts)}'}")
 
 
+@_styled
 def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figure:
     """Pages that compete for the same queries: each group on a line, its members by clicks.
 
@@ -359,6 +383,7 @@ def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figu
     return _told(figure, finding, "Search, recent window" + ("" if len(heads) <= most else f"; the {most} with most to gain"))
 
 
+@_styled
 def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
     """When each section has its season in the year ahead, and by when work for it should be done.
 
@@ -392,6 +417,7 @@ def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
     return _told(figure, finding, "Search, all weeks read; the number is the peak over the section's mean")
 
 
+@_styled
 def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     """All topics by how much they are wanted and where the site stands for them, those without an answer named.
 
@@ -451,6 +477,7 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     return _told(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")
 
 
+@_styled
 def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figure:
     """The queries of one topic by volume, with the position of the site for each.
 
@@ -480,6 +507,7 @@ def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figur
     return _told(figure, f"{topic}: {len(queries):,} queries, {where}", "Search and demand")
 
 
+@_styled
 def as_svg(figure: Figure, name: str = "figure") -> str:
     """The figure as an SVG element that tells its title to those who do not see it: equal figures give equal text.
 
@@ -500,6 +528,7 @@ def as_svg(figure: Figure, name: str = "figure") -> str:
     return text.replace("<svg", f'<svg role="img" aria-label="{escape(title, quote=True)}"', 1)
 
 
+@_styled
 def as_png(figure: Figure) -> bytes:
     """The figure as a PNG on white: equal figures give equal bytes."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
