@@ -97,3 +97,14 @@ def test_a_short_history_says_nothing() -> None:
     clicks, truth = weeks_of_pages(np.random.default_rng(1), 50, weeks=20)
     assert not lasting_changes(clicks[:, :9], truth["section"].to_numpy())["real"].any()
     assert lasting_changes(clicks[:0], truth["section"].to_numpy()[:0]).empty
+
+
+@pytest.mark.parametrize("weeks", [26, 70, 260])
+def test_chance_is_called_lasting_as_rarely_however_long_the_history(weeks: int) -> None:
+    called = 0
+    for seed in range(20):
+        random = np.random.default_rng(1000 * weeks + seed)
+        rate = 6 * random.lognormal(0, 0.6, 1500)
+        clicks = random.poisson(rate[:, None] * np.exp(0.15 * random.standard_normal((1500, weeks))))
+        called += lasting_changes(clicks, np.zeros(1500, dtype=np.int64))["real"].any()
+    assert called <= 3, "of 20 sites on which nothing happened, one in twenty may be told that something did"

@@ -24,8 +24,8 @@ YEAR = 52
 BUSY, TEACHERS = 8.0, 1500
 #: pages that are judged at once: few enough that their tables stay in the processor's cache
 AT_ONCE = 12_000
-#: candidate weeks overlap: the best of all is about as lucky as the best of so many independent ones
-SCANNED = 4.0
+#: share of the steps that chance makes which are still there in the last weeks, and so could be called
+STILL_THERE = 0.6
 #: expected clicks after the change under which nothing can be said
 LEAST_EXPECTED = 8.0
 #: weeks until a new page has come to its level
@@ -241,7 +241,7 @@ def _judged(
     below = special.betainc(size, x + 1, 1 - chance)
     above = special.betainc(np.maximum(x, 1e-9), size, chance)
     tail = above if rising else below
-    p = np.minimum(tail * SCANNED, 1.0)
+    p = np.minimum(tail * looks(tail, weeks), 1.0)
     last, e_last = raw[:, -LATELY:].sum(axis=1), expected[:, -LATELY:].sum(axis=1)
     usual = m / np.maximum(e1[row, at], 1e-9) * e_last
     ratio = x / np.maximum(m, 1e-9)
@@ -277,6 +277,23 @@ def _judged(
         result["onset"], result["weeks"] = onset, weeks - onset
     result.loc[~told, ["onset", "weeks", "before", "after", "depth", "depth_low", "depth_high"]] = np.nan
     return result
+
+
+def looks(tail: Floats, weeks: int) -> Floats:
+    """As how many independent looks the best of all candidate weeks counts, for a tail as small as that of the best.
+
+    Steps at neighbouring weeks share most of their clicks: standardised, they move as a Brownian bridge does, whose chance to pass z
+    somewhere is Q(z) + z phi(z) L / 2, with L the range of candidate weeks in log odds (Siegmund 1985, Sequential Analysis, ch. 4), less
+    exp(-0.583 z d) because weeks lie a step d apart (ch. 10). Of such chances STILL_THERE outlive the last weeks; with it, false ones come
+    out as asked over 26 to 260 weeks (benchmarks/lasting.py).
+    """
+    first, last = BEFORE / weeks, 1 - AFTER / weeks
+    odds = float(np.log(last / (1 - last) * (1 - first) / first))
+    z = np.clip(-special.ndtri(np.clip(tail, 1e-300, 0.5)), 1.0, None)
+    apart = np.sqrt(odds / max(weeks - BEFORE - AFTER, 1))
+    density = z * np.exp(-0.5 * z**2 - special.log_ndtr(-z)) / np.sqrt(2 * np.pi)  # z phi(z) / Q(z), also far out
+    number: Floats = 1 + STILL_THERE * np.exp(-0.583 * z * apart) * density * odds / 2
+    return number
 
 
 def _as_last_year(clicks: Floats, expected: Floats, start: Whole, ratio: Floats, *, onset_at: Whole, rising: bool) -> NDArray[np.bool_]:
