@@ -368,6 +368,15 @@ def test_the_short_way_to_a_covering_page_finds_the_best_of_all(titles: list[lis
             assert np.isnan(found[page])
 
 
+@given(st.lists(st.tuples(st.integers(0, 9), st.sampled_from("abcdefgh"), st.integers(1, 90)), min_size=1, max_size=60))
+def test_candidates_found_in_portions_are_those_found_at_once(rows: list[tuple[int, str, int]]) -> None:
+    pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).drop_duplicates(["page", "query"]).assign(answer=1.0, brand=False)
+    whole = candidate_pairs(pairs, Thresholds())
+    with pytest.MonkeyPatch.context() as small:
+        small.setattr("nibbet.core.groups.MEETINGS_AT_ONCE", 3)
+        pd.testing.assert_frame_equal(candidate_pairs(pairs, Thresholds()), whole)
+
+
 def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
     rows = [(page, "canoe", 10) for page in range(300)]
     rows += [(page, f"own {page} {n}", 50) for page in range(300) for n in range(3)]

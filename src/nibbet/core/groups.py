@@ -22,6 +22,8 @@ from nibbet.core.words import numbered
 
 #: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
 MOST_PAGES = 200
+#: how often two pages may meet on a query among the pages that are looked at together: what bounds memory
+MEETINGS_AT_ONCE = 20_000_000
 #: shared queries, none of them so common, from which on two pages are looked at
 PROPOSING = 2
 
@@ -73,13 +75,31 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
     whole = np.asarray(shown.sum(axis=1)).ravel()
     on_pages = np.bincount(query)
     proposing = drawn[:, (on_pages > 1) & (on_pages <= MOST_PAGES)]
-    both = sparse.triu(proposing @ proposing.T, k=1).tocoo()
-    joined = pd.DataFrame({"a": both.row, "b": both.col}, dtype=np.int64)[both.data >= min(PROPOSING, t.shared_queries)]
-    one, other = joined["a"].to_numpy(), joined["b"].to_numpy()
+    meetings = np.cumsum(proposing @ np.asarray(proposing.sum(axis=0)).ravel())
+    bounds = np.searchsorted(meetings, np.arange(0, meetings[-1], MEETINGS_AT_ONCE), side="left")
+    ends = np.unique([*bounds, proposing.shape[0]])
+    parts = [
+        _alike(proposing, shown, drawn, whole, slice(start, end), t)
+        for start, end in zip(np.append(0, ends[:-1]), ends, strict=True)
+        if end > start
+    ]
+    out = pd.concat(parts, ignore_index=True)
+    return out.sort_values(["page_a", "page_b"], ignore_index=True)
 
-    def rows_sum(left: sparse.csr_matrix, right: sparse.csr_matrix) -> np.ndarray:
+
+def _alike(
+    proposing: sparse.csr_matrix, shown: sparse.csr_matrix, drawn: sparse.csr_matrix, whole: NDArray[np.float64], at: slice, t: Thresholds
+) -> pd.DataFrame:
+    """Candidates whose first page is among the rows `at`: see `candidate_pairs`."""
+    both = (proposing[at] @ proposing.T).tocoo()
+    one, other = both.row.astype(np.int64) + at.start, both.col.astype(np.int64)
+    meet = (other > one) & (both.data >= min(PROPOSING, t.shared_queries))
+    one, other = one[meet], other[meet]
+
+    def rows_sum(left: sparse.csr_matrix, right: sparse.csr_matrix) -> NDArray[np.float64]:
         return np.asarray(left[one].multiply(right[other]).sum(axis=1)).ravel()
 
+    joined = pd.DataFrame({"a": one, "b": other})
     joined["on_shared"], joined["on_shared_b"] = rows_sum(shown, drawn), rows_sum(drawn, shown)
     joined["contained"], joined["contained_b"] = joined["on_shared"] / whole[one], joined["on_shared_b"] / whole[other]
     joined["shared"] = rows_sum(drawn, drawn).astype(int)
@@ -90,9 +110,7 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
         (joined["shared"] >= min(PROPOSING, t.shared_queries)) & (joined["overlap"] >= t.overlap) & (joined["mutual"] >= t.overlap / 2)
     ]
     out: pd.DataFrame = joined.rename(columns={"a": "page_a", "b": "page_b"})
-    return out[["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"]].sort_values(
-        ["page_a", "page_b"], ignore_index=True
-    )
+    return out[["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"]]
 
 
 def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:

@@ -255,10 +255,7 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (
         rows["canonical_page"].notna() & (rows["canonical_page"] != own)
     )
-    return (
-        rows.assign(elsewhere=other, rank=gone * 2 + other)
-        .sort_values(["page_id", "rank", "page"], kind="stable")
-        .drop_duplicates("page_id")
-        .astype({"page_id": "int64"})
-        .set_index("page_id")
-    )
+    keys = pd.DataFrame({"page_id": rows["page_id"], "rank": gone * 2 + other, "page": rows["page"]}).reset_index(drop=True)
+    best = keys.sort_values(["page_id", "rank", "page"], kind="stable").drop_duplicates("page_id").index  # the texts stay where they are
+    chosen = rows.assign(elsewhere=other, rank=gone * 2 + other).iloc[best]
+    return chosen.astype({"page_id": "int64"}).set_index("page_id")
