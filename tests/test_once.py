@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 import pytest
 
@@ -79,6 +83,63 @@ def test_what_is_worked_out_ahead_is_stopped_when_its_result_is_no_longer_wanted
 
     with pytest.raises(KeyboardInterrupt), ahead(Long(), "sums"):
         raise KeyboardInterrupt
+
+
+def test_work_ahead_ends_before_its_next_step_when_nobody_waits() -> None:
+    class Slow(Steps):
+        begun, go_on = threading.Event(), threading.Event()
+
+        @once
+        def first(self) -> int:
+            self.begun.set()
+            return int(self.go_on.wait(20))
+
+        @once
+        def second(self) -> int:
+            raise AssertionError("nobody waits for it")
+
+        def interrupt(self) -> None:
+            self.go_on.set()
+
+    steps = Slow()
+    with pytest.raises(KeyboardInterrupt), ahead(steps, "first", "second"):
+        raise KeyboardInterrupt if steps.begun.wait(20) else AssertionError
+    assert "first" in vars(steps)
+
+
+BUSY = 'hashlib.pbkdf2_hmac("sha256", b"a", b"b", 2_000_000_000)'  # many minutes in which Python is not asked
+STUCK = f"""
+import hashlib, sys
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+import nibbet.cli.main as program
+from nibbet.passing import Passing
+
+def task(*_, **__):
+    kept = Passing(Path(sys.argv[1]))
+    print("at work", flush=True)
+    if sys.argv[2] == "here":
+        {BUSY}
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(lambda: {BUSY})
+
+program.app = task
+program.run()
+"""
+
+
+@pytest.mark.parametrize("where", ["here", "on another thread"])
+def test_an_interrupt_ends_what_cannot_be_stopped(where: str, tmp_path: Path) -> None:
+    command = [sys.executable, "-c", STUCK, str(tmp_path), where]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+        assert process.stdout is not None
+        assert process.stdout.readline() == "at work\n"
+        time.sleep(0.3)
+        process.send_signal(signal.SIGINT)
+        said = process.communicate(timeout=20)[1]
+    assert process.returncode == 130
+    assert said == "nibbet: interrupted; what was written before is whole.\n"
+    assert not list(tmp_path.iterdir()), "its folder goes with it"
 
 
 def test_only_the_thread_that_is_waited_for_tells_its_steps() -> None:

@@ -31,6 +31,7 @@ class once(Generic[Value]):  # noqa: N801 - read as a word before a property
     def __get__(self, of: object | None, owner: type) -> Any:
         if of is None:
             return self
+        _stop_if_told()
         known = vars(of)
         with known.setdefault(f"lock of {self._name}", threading.RLock()):
             if self._name not in known:
@@ -44,6 +45,7 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
     @wraps(method)
     def run(self: Any, *given: Any, **named: Any) -> Value:
         with self.turn:
+            _stop_if_told()
             return method(self, *given, **named)
 
     return run
@@ -53,16 +55,35 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
 def ahead(of: object, *names: str) -> Iterator[None]:
     """Ask for these properties in another thread while the block runs; what fails there is raised at its end.
 
-    When the block fails or is interrupted, `of.interrupt()` is called where there is such a method, so that nobody waits for what is not wanted.
+    When the block fails or is interrupted, nobody waits for what is not wanted: the thread ends before its next step, and `of.interrupt()` is
+    called where there is such a method, for the step under way.
     """
+    stopped = threading.Event()
+
+    def work() -> None:
+        _THREAD.stopped = stopped
+        for name in names:
+            getattr(of, name)
+
     with ThreadPoolExecutor(1, AHEAD) as pool:
-        done = pool.submit(lambda: [getattr(of, name) for name in names])
+        done = pool.submit(work)
         try:
             yield
             done.result()
         except BaseException:
+            stopped.set()
             getattr(of, "interrupt", bool)()
             raise
+
+
+_THREAD = threading.local()
+
+
+def _stop_if_told() -> None:
+    """End the work of a thread that works ahead once nobody waits for it."""
+    stopped = getattr(_THREAD, "stopped", None)
+    if stopped is not None and stopped.is_set():
+        raise KeyboardInterrupt
 
 
 def by_one_thread(say: Callable[[str], None]) -> Callable[[str], None]:

@@ -25,11 +25,23 @@ class Passing:
         self.path = Path(tempfile.mkdtemp(prefix=prefix, dir=parent))
         self._lock = filelock.FileLock(self.path / LOCK, thread_local=False)
         self._lock.acquire(timeout=0)
+        _HELD.add(self)
 
     def close(self) -> None:
         """Take the folder away."""
+        _HELD.discard(self)
         self._lock.release()
         shutil.rmtree(self.path, ignore_errors=True)
+
+
+_HELD: set[Passing] = set()
+
+
+def close_all() -> None:
+    """Take all folders of this process away, whoever uses them: for the end of the process."""
+    for one in list(_HELD):
+        with contextlib.suppress(OSError):
+            one.close()
 
 
 def sweep(parent: Path, prefix: str) -> None:

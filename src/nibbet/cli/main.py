@@ -139,6 +139,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def _interrupted() -> int:
+    if sys.stderr.isatty():
+        sys.stderr.write("\x1b[?25h\r\x1b[K")  # the cursor, and an empty line, whatever a bar had made of them
     sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
     return INTERRUPTED
 
@@ -166,7 +168,12 @@ def _harmless(text: str) -> str:
 
 def run() -> None:
     """The program's entry."""
-    code = main()
+    from nibbet.cli.interrupt import leave, watched
+
+    with watched(_interrupted):
+        code = main()
+        if code == INTERRUPTED:
+            leave(code)
     sys.stdout.flush()
     sys.exit(code)
 
