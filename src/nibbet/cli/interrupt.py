@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import os
+import select
 import signal
 import socket
 import sys
 import threading
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
-#: seconds from an interrupt after which the program no longer waits for an orderly end
-PATIENCE = 1.2
+#: seconds from an interrupt after which the program no longer waits for an orderly end, and after which it is ended from outside
+PATIENCE, LAST = 1.2, 1.6
 
 
 @contextlib.contextmanager
@@ -19,24 +21,22 @@ def watched(tell: Callable[[], int]) -> Iterator[None]:
     """End the process PATIENCE seconds after an interrupt, with what `tell` returns, where the block has not ended by then.
 
     An interrupt reaches Python only between two of its steps, and one step may take long over millions of rows, on this thread or on one that
-    is waited for. So the signal wakes another thread, by a socket that the system writes to at once.
+    is waited for. So the signal wakes another thread, by a socket that the system writes to at once; and where a step keeps every thread of
+    Python waiting, a small process beside this one ends it LAST seconds after the interrupt.
     """
     if threading.current_thread() is not threading.main_thread():
         yield
         return
     here, there = socket.socketpair()
+    helper = _beside(here, there, tell) if hasattr(os, "fork") and threading.active_count() == 1 else 0
     here.setblocking(False)
-    ended = threading.Event()
+    ended, source = threading.Event(), here if helper else there
 
     def watch() -> None:
-        with contextlib.suppress(OSError):
-            while number := there.recv(1):
-                if number[0] == signal.SIGINT:
-                    break
-            else:
-                return
-        if not ended.wait(PATIENCE):
-            leave(tell())
+        with contextlib.suppress(OSError, ValueError):
+            select.select([source], [], [])
+            if source.recv(1) == bytes([signal.SIGINT]) and not ended.wait(PATIENCE):
+                leave(tell())
 
     before = signal.set_wakeup_fd(here.fileno(), warn_on_full_buffer=False)
     threading.Thread(target=watch, name="nibbet-interrupt", daemon=True).start()
@@ -45,6 +45,10 @@ def watched(tell: Callable[[], int]) -> Iterator[None]:
     finally:
         ended.set()
         signal.set_wakeup_fd(before)
+        with contextlib.suppress(OSError):
+            here.shutdown(socket.SHUT_RDWR)
+        if helper:
+            os.waitpid(helper, 0)
         here.close()
         there.close()
 
@@ -57,3 +61,37 @@ def leave(code: int) -> None:
     if "nibbet.passing" in sys.modules:
         sys.modules["nibbet.passing"].close_all()
     os._exit(code)
+
+
+def _beside(here: socket.socket, there: socket.socket, tell: Callable[[], int]) -> int:
+    """A process that hands interrupts on to the watching thread of this one, and ends this one where that does not help; its number."""
+    number = os.fork()
+    if number:
+        there.close()
+        return number
+    try:
+        for one in (signal.SIGINT, signal.SIGQUIT, signal.SIGTSTP):
+            signal.signal(one, signal.SIG_IGN)
+        here.close()
+        while (told := there.recv(1)) and told != bytes([signal.SIGINT]):
+            pass
+        if told:
+            there.send(told)
+            if not select.select([there], [], [], LAST)[0]:
+                _end(os.getppid(), tell)
+    except OSError:
+        pass
+    finally:
+        os._exit(0)
+
+
+def _end(process: int, tell: Callable[[], int]) -> None:
+    """End a process, say so, and take away what it leaves."""
+    import tempfile
+
+    from nibbet.passing import sweep
+
+    os.kill(process, signal.SIGTERM)
+    tell()
+    sys.stderr.flush()
+    sweep(Path(tempfile.gettempdir()), "nibbet-")
