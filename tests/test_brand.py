@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pandas as pd
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import nibbet
@@ -45,6 +45,7 @@ def test_names_are_met_as_whole_words(names: list[str], named: list[str], others
     engine.close()
 
 
+@settings(max_examples=30)
 @given(LETTERS, st.integers(1, 13), st.sampled_from(["out", "other", "more", "swap"]), st.sampled_from(["", " ", "-"]), st.integers(1, 12))
 def test_one_slip_still_names_it(name: str, place: int, slip: str, gap: str, cut: int) -> None:
     place, cut = min(place, len(name) - 1), min(cut, len(name) - 1)

@@ -18,7 +18,7 @@ from nibbet.core.rules import stays
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import Grouping, group_pairs, labels_of
-from nibbet.errors import SourceError
+from nibbet.errors import NotFoundError, SourceError
 from nibbet.sources.ideas import read_ideas
 
 
@@ -137,7 +137,7 @@ def test_ideas_and_pairs_of_queries_are_told_apart() -> None:
     assert told("dry bag", "paddle float", []) == "two pages"
     assert told("dry bag", "paddle float", same) == "one page", "results overrule words"
     assert told("dry bag", "best dry bag", apart) == "two pages"
-    with pytest.raises(KeyError, match="sourdough"):
+    with pytest.raises(NotFoundError, match="sourdough"):
         told("dry bag", "Sourdough", [])
 
 

@@ -126,7 +126,7 @@ class Analysis:
         joined, account = self._joined, self._joined.account
         sums = {"clicks": self._page_sums["clicks_all"]}
         visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
-        if (landings := joined.landings) is not None:
+        if (landings := joined.landings) is not None and self._visit_sums is not None:
             found = self._reduced("visit-days", lambda: reductions.visit_days(landings))
             visits = found.assign(date=pd.to_datetime(found["date"]))
             sums["sessions"] = self._visit_sums["sessions_all"]
@@ -204,7 +204,8 @@ class Analysis:
         age = (end - days["date"]).dt.days // 7
         whole = (end - pd.Timestamp(self.windows.first)).days + 1
         weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
-        return weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
+        found: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
+        return found
 
     # -- measures ------------------------------------------------------------------------------------------------------------------------
 
@@ -347,12 +348,12 @@ class Analysis:
     def _expected(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         pairs = self._reduced("pairs", self._numbered_pairs)
-        texts = self._reduced("asked", lambda: self._asked)
-        if not texts["query_id"].is_monotonic_increasing:  # some engines keep no order
-            texts = texts.sort_values("query_id")
-        texts = texts["query"].astype("str")
+        asked = self._reduced("asked", lambda: self._asked)
+        if not asked["query_id"].is_monotonic_increasing:  # some engines keep no order
+            asked = asked.sort_values("query_id")
+        texts = pd.Index(asked["query"].astype("str"))
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
-        seen = [name for name in pairs if name.startswith("seen_")]
+        seen = [name for name in map(str, pairs) if name.startswith("seen_")]
         days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
         pairs = pairs.drop(columns=seen).assign(days=days)
         for suffix in ("", "_reference"):
@@ -431,7 +432,8 @@ class Analysis:
         rows = rows.dropna(subset=["volume"])
         month = pd.to_datetime(rows["month"])
         rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
-        return rows.groupby("query", as_index=False)["volume"].mean().rename(columns={"volume": "demand"}).astype({"query": "str"})
+        found: pd.DataFrame = rows.groupby("query", as_index=False)[["volume"]].mean()
+        return found.rename(columns={"volume": "demand"}).astype({"query": "str"})
 
     @once
     def snapshots(self) -> pd.DataFrame | None:
@@ -704,7 +706,7 @@ class Analysis:
         table = with_pull(self._pages.copy(), self._pairs, self.config.verdicts.answers)
         if not self._is_paired:
             table = judged_as_one(table, self._pages_as_pairs)
-        table = table.assign(**{name: self._change_parts[name] for name in self._change_parts})
+        table = table.assign(**{str(name): part for name, part in self._change_parts.items()})
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
@@ -761,7 +763,7 @@ class Analysis:
         last = pd.Timestamp(self.windows.as_of)
         count = ((last - pd.Timestamp(self.windows.first)).days + 1) // 7
         rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
-        place = pd.Index(pages).get_indexer(self.known_pages["page"])[rows["page_id"].to_numpy()]
+        place = pd.Index(pages).get_indexer(pd.Index(self.known_pages["page"]))[rows["page_id"].to_numpy()]
         use = (place >= 0) & (rows["back"] < count).to_numpy()
         clicks = np.zeros((len(pages), count), dtype=np.int64)
         np.add.at(clicks, (place[use], count - 1 - rows["back"].to_numpy()[use]), rows["clicks"].to_numpy()[use])
@@ -1001,7 +1003,8 @@ class Analysis:
         of_site = whole[earned] / max(whole["sessions_long"], 1.0)
         per_session = (of_section[earned] + 200 * of_site) / (of_section["sessions_long"] + 200)
         per_session.loc[-1] = of_site
-        return per_session * (value if value is not None else 1.0)
+        worth: pd.Series = per_session * (value if value is not None else 1.0)
+        return worth
 
     # -- tables for people ---------------------------------------------------------------------------------------------------------------
 

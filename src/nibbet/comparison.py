@@ -112,13 +112,13 @@ class Comparison:
         members = pages_in_groups(self._a.known_pages["path"], own.pages)
         for name, rows in members.groupby("group", sort=False):
             inside = pd.Series(pd.NA, index=self._pages.index, dtype="object")
-            inside.iloc[number.reindex(rows["page"]).dropna().astype(int)] = name
+            inside.iloc[number.reindex(rows["page"]).dropna().to_numpy(int)] = str(name)
             parts.append(self._above("group", inside))
         if own.queries and len(self._named):
-            number, texts = numbered(self._named)
+            code, texts = numbered(self._named)
             found = queries_in_groups(texts, own.queries)
             found["number"] = pd.Index(texts).get_indexer(found["query"])
-            rows = self._named.assign(number=number).merge(found[["number", "group"]], on="number")
+            rows = self._named.assign(number=code).merge(found[["number", "group"]], on="number")
             parts.append(self._of_pairs("query group", rows, "group"))
         return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
 

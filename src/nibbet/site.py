@@ -335,7 +335,7 @@ class Site:
         return chosen_windows(self.windows, recent, against)
 
     def _compared(
-        self, recent: int | str | None, against: str | None, name: str, make: Callable[[Comparison], pd.DataFrame]
+        self, recent: int | str | None, against: str | None, name: str, make: Callable[[Comparison | None], pd.DataFrame]
     ) -> pd.DataFrame:
         windows = self.compared_windows(recent, against)
         if not windows.reference_known or windows.reference.start < windows.first:  # the usual windows of a short history
@@ -464,12 +464,12 @@ class Site:
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
-        queries, evidence = self.queries(), self.evidence()
+        queries, evidence, trends = self.queries(), self.evidence(), self.trends()
         changes = self.compare(by="page")
         return {
             "page": row,
             "change": records(changes[changes["key"] == row["page"]]),
-            "trend": records(self.trends()[lambda f: f["page"] == row["page"]]),
+            "trend": records(trends[trends["page"] == row["page"]]),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
             "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
         }
@@ -500,7 +500,7 @@ class Site:
         own = self.config.site
         home = Home(own.home, tuple(own.hosts), tuple(own.tracking), tuple(own.old_hosts))
         wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
-        rows = pages[pages["page"] == wanted]
+        rows: pd.DataFrame = pages[pages["page"] == wanted]
         if rows.empty and isinstance(wanted, str):
             other = wanted.rstrip("/") if wanted.endswith("/") else wanted + "/"
             rows = pages[pages["page"] == other]

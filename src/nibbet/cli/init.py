@@ -61,7 +61,11 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
     _show(found)
     answers = _Answers(asks=sys.stdin.isatty() and sys.stdout.isatty())
     text = _settings(found, root, home or _home(found.hosts), answers)
-    write_files(root, {"nibbet.toml": lambda path: path.write_text(text, "utf-8") and None})
+
+    def write(path: Path) -> None:
+        path.write_text(text, "utf-8")
+
+    write_files(root, {"nibbet.toml": write})
     open_lines = text.count("# not known:")
     if not open_lines:
         load_config(target)

@@ -427,7 +427,7 @@ def topics(
     if between is not None and form is Form.table:
         from nibbet.render.terminal import show_between
 
-        show_between(rows[0].iloc[0].to_dict())
+        show_between({str(name): value for name, value in rows[0].iloc[0].items()})
         return
     listed = ["topic", "queries", "volume", "served", "page", "position", "proposal", "gain"]
     columns = None if check is not None or between is not None else listed
@@ -482,7 +482,7 @@ def query(
     """Print everything about one query: how much it brings, which topic it is of, which pages draw it and which should answer it."""
     from nibbet.render.terminal import show_query
 
-    found: list[Any] = []
+    found: list[pd.DataFrame] = []
 
     def task(s: Site) -> None:
         rows = s.query(text)
@@ -490,7 +490,7 @@ def query(
         found.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
 
     _with_site(None, site, quiet, verbose, task, as_of=as_of)
-    show_query(*found, form.value)
+    show_query(found[0], found[1], form.value)
 
 
 @app.command(short_help="What changed between two windows, and why.")

@@ -26,7 +26,7 @@ def find(folder: Path, question: str) -> str:
     if bare not in known:
         raise NotFoundError(f"There is no question {bare}. Known: {', '.join(sorted(known))}. Or give a SELECT.")
     try:
-        return known[bare].read_text("utf-8")
+        return str(known[bare].read_text("utf-8"))
     except (OSError, UnicodeDecodeError) as fault:
         raise NotFoundError(f"{known[bare]}: cannot be read as UTF-8 text ({fault}). Save it again.") from None
 

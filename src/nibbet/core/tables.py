@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,11 @@ PARTS = ["demand", "rank", "pull"]
 THIN_CLICKS = 3.0
 #: verdicts that ask for no work
 IDLE = ("keep", "watch")
+
+
+def rows_of(frame: pd.DataFrame) -> Iterator[Any]:
+    """The rows as tuples whose fields bear the names of the columns."""
+    return iter(frame.itertuples())
 
 
 def to_act_on(table: pd.DataFrame) -> pd.DataFrame:

@@ -6,6 +6,7 @@ import gzip
 from collections.abc import Callable
 from itertools import islice
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -119,7 +120,8 @@ def _csv_bytes(frame: pd.DataFrame, *, sep: str, header: bool) -> bytes:
     except pa.ArrowInvalid:  # a cell holds the mark that parts cells
         text = pa.BufferOutputStream()
         csv.write_csv(table, text, csv.WriteOptions(include_header=False, delimiter=sep, quoting_style="needed"))
-    return (sep.join(frame.columns) + "\n" if header else "").encode() + text.getvalue().to_pybytes()
+    body: bytes = text.getvalue().to_pybytes()
+    return (sep.join(frame.columns) + "\n" if header else "").encode() + body
 
 
 def _gzip(path: Path, frame: pd.DataFrame, *, sep: str, first: bool = True) -> None:
@@ -277,6 +279,7 @@ def _write_inventory(path: Path, world: World) -> None:
         book.set_properties({"created": datetime(2026, 11, 1)})
         sheet = book.add_worksheet("Inventory")
         sheet.write_row(0, 0, head)
+        page: Any
         for number, page in enumerate(crawled.itertuples(), 1):
             address = HOME + page.path
             leads_to = HOME + page.redirect_path if page.redirect_path else ""
@@ -352,7 +355,7 @@ def _asked(world: World) -> pd.DataFrame:
     pairs = world.pairs[(world.pairs["query"] != "") & ~world.pairs["brand"].astype(bool)]
     stray = pairs["role"] == "stray"
     kind = pairs["page"].map(world.pages.set_index("page")["kind"])
-    intent = pairs["unit"].astype("str") + np.where(
+    intent: pd.Series = pairs["unit"].astype("str") + np.where(
         stray, "-stray-" + pairs["page"].astype("str"), "-" + kind.where(kind != "journal", "rivers")
     )
     rows = pairs.assign(intent=intent, query=pairs["query"].str.lower(), own=(pairs["role"] == "own") | stray)
@@ -373,7 +376,7 @@ def _write_results(path: Path, world: World) -> None:
     swapped = rng.random(len(rows)) < 0.2
     host = np.where(swapped, rng.integers(0, len(OTHERS), len(rows)), place)
     subject = rows["intent"].map(head)
-    slug = subject.str.replace(" ", "-") + np.where(swapped, "-" + rng.integers(1, 400, len(rows)).astype("str"), "")
+    slug: pd.Series = subject.str.replace(" ", "-") + np.where(swapped, "-" + rng.integers(1, 400, len(rows)).astype("str"), "")
     results = pd.DataFrame(
         {
             "Search term": rows["query"],

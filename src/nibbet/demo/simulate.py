@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -48,7 +49,8 @@ def season_wave(names: pd.Series, days: pd.DatetimeIndex) -> Floats:
     """Rows x days: the annual and weekday multiplier of demand."""
     peak, strength, weekend = (names.map({k: v[i] for k, v in SEASONS.items()}).to_numpy(float)[:, None] for i in range(3))
     turn = 2 * np.pi * (days.day_of_year.to_numpy()[None, :] - peak) / 365.25
-    return np.exp(strength * np.cos(turn)) * np.where(days.day_of_week.to_numpy()[None, :] >= 5, weekend, 1.0)
+    wave: Floats = np.exp(strength * np.cos(turn)) * np.where(days.day_of_week.to_numpy()[None, :] >= 5, weekend, 1.0)
+    return wave
 
 
 def seen_share(position: Floats) -> Floats:
@@ -81,13 +83,15 @@ def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
     fading = np.interp(np.arange(len(days)), [0, 200, 430], [1.0, 0.95, 0.34])
     trend = np.where((pairs["trend"] == "fading").to_numpy()[:, None], fading[None, :], 1.0)
     of_market = market.loc[pairs["season"].to_numpy()].to_numpy()
-    return pairs["demand"].to_numpy()[:, None] * season_wave(pairs["season"], days) * of_market * trend * (noise * drift)[code]
+    demand: Floats = pairs["demand"].to_numpy()[:, None] * season_wave(pairs["season"], days) * of_market * trend * (noise * drift)[code]
+    return demand
 
 
 def _fallen(pairs: pd.DataFrame, days: int, length: float) -> Floats:
     """Rows x days: 0 before what befell the page, 1 once it has come about."""
     onset, day = pairs["onset"].to_numpy()[:, None], np.arange(days)[None, :]
-    return np.clip((day - onset) / length, 0, 1) * (onset >= 0)
+    part: Floats = np.clip((day - onset) / length, 0, 1) * (onset >= 0)
+    return part
 
 
 def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> Floats:
@@ -96,7 +100,10 @@ def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIn
     pages = pairs["page"].astype("category").cat.codes.to_numpy()
     slow = wander(rng, pages.max() + 1, n, 0.08 * noise, 30)[pages]
     sink = np.log(pairs["sink"].to_numpy())[:, None] * _fallen(pairs, n, 21.0)
-    return np.maximum(1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n)) * noise))
+    place: Floats = np.maximum(
+        1.0, np.exp(np.log(pairs["position"].to_numpy())[:, None] + slow + sink + rng.normal(0, 0.10, (count, n)) * noise)
+    )
+    return place
 
 
 def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Floats, Floats]:
@@ -147,10 +154,10 @@ class Latent:
     appeal: Floats
     brand: NDArray[np.bool_]
 
-    def chosen(self, eager: float, at: object = ...) -> Floats:
+    def chosen(self, eager: float, at: Any = ...) -> Floats:
         """The share of those shown who click, of searchers so eager."""
         brand = np.broadcast_to(self.brand[:, None], self.position.shape)
-        likely: Floats = np.clip(chosen_share(self.position[at], brand[at]) * self.appeal[at] * eager, 0, 0.9)  # type: ignore[index]
+        likely: Floats = np.clip(chosen_share(self.position[at], brand[at]) * self.appeal[at] * eager, 0, 0.9)
         return likely
 
 

@@ -138,7 +138,8 @@ class SparkEngine:
     @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
-        return self._fetched(table).to_pandas()
+        found: pd.DataFrame = self._fetched(table).to_pandas()
+        return found
 
     def _fetched(self, table: ibis.Table) -> Any:
         self.session.sparkContext.setJobGroup(self._mark, "nibbet", interruptOnCancel=True)

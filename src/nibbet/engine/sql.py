@@ -65,11 +65,11 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
         connection.execute("SET allowed_paths = ?", [[str(path) for path in tables.values()]])
         connection.execute("SET enable_external_access = false")
         connection.execute("SET lock_configuration = true")
-        found = connection.extract_statements(statement)[0]
-        if missing := sorted(set(found.named_parameters) - set(values)):
+        asked = connection.extract_statements(statement)[0]
+        if missing := sorted(set(asked.named_parameters) - set(values)):
             raise NotFoundError(f"The question needs a value: --set {missing[0]}=...")
-        if extra := sorted(set(values) - set(found.named_parameters)):
-            raise NotFoundError(f"--set {extra[0]}: the question has no ${extra[0]}. It has: {_listed(found.named_parameters)}.")
+        if extra := sorted(set(values) - set(asked.named_parameters)):
+            raise NotFoundError(f"--set {extra[0]}: the question has no ${extra[0]}. It has: {_listed(asked.named_parameters)}.")
         rows = connection.sql(statement, params=dict(values)) if values else connection.sql(statement)
         casts = [
             f'TRY_CAST("{name.replace(chr(34), chr(34) * 2)}" AS {_PLAIN[kind]})' if (kind := str(type_).split("(")[0]) in _PLAIN else None
@@ -78,7 +78,8 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
         if any(casts) and len(set(rows.columns)) == len(rows.columns):
             quoted = ['"' + name.replace('"', '""') + '"' for name in rows.columns]
             rows = rows.project(", ".join(f"{cast} AS {name}" if cast else name for cast, name in zip(casts, quoted, strict=True)))
-        return rows.to_arrow_table().to_pandas(date_as_object=False)
+        found: pd.DataFrame = rows.to_arrow_table().to_pandas(date_as_object=False)
+        return found
     except duckdb.Error as fault:
         raise NotFoundError(_said(fault, statement)) from None
     finally:
@@ -100,12 +101,13 @@ def rows_where(frame: pd.DataFrame, condition: str) -> pd.DataFrame:
         statements = connection.extract_statements(f"SELECT nibbet_row FROM rows WHERE ({condition}\n) ORDER BY nibbet_row")
         if len(statements) != 1:
             raise NotFoundError(f"--where {condition}: give one condition, without a semicolon.")
-        kept = connection.execute(statements[0]).fetchnumpy()["nibbet_row"]
+        kept: Any = connection.execute(statements[0]).fetchnumpy()["nibbet_row"]
     except duckdb.Error as fault:
         raise NotFoundError(f"--where {condition}: {_in_words(fault, frame.columns)}") from None
     finally:
         connection.close()
-    return frame.iloc[kept].reset_index(drop=True)
+    chosen: pd.DataFrame = frame.iloc[kept].reset_index(drop=True)
+    return chosen
 
 
 def _in_words(fault: Exception, columns: Iterable[str]) -> str:

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     import ibis
     import pandas as pd
 
-    from nibbet.engine.engine import Engine
+    from nibbet.engine import AnyEngine
     from nibbet.passing import Passing
 
 #: seconds for which a table that no longer serves is kept: another process may still read it, and settings are often turned back
@@ -133,7 +133,7 @@ class Store:
         """Where the file of that name and key lies."""
         return self.folder / f"{name}-{key}{suffix}"
 
-    def table(self, engine: Engine, name: str, key: str, make: Callable[[], ibis.Table]) -> ibis.Table:
+    def table(self, engine: AnyEngine, name: str, key: str, make: Callable[[], ibis.Table]) -> ibis.Table:
         """A kept table of the engine; computed and written when it is not there."""
         path = self._made(name, key, ".parquet", lambda target: engine.write(make(), target))
         return engine.parquet([path])
@@ -142,7 +142,7 @@ class Store:
         """A kept frame, always as it is when read back."""
         return read_frame(self._made(name, key, ".parquet", lambda target: write_frame(make(), target)))
 
-    def fetched(self, engine: Engine, name: str, key: str, make: Callable[[], ibis.Table]) -> pd.DataFrame:
+    def fetched(self, engine: AnyEngine, name: str, key: str, make: Callable[[], ibis.Table]) -> pd.DataFrame:
         """The rows of a kept table of the engine as a frame."""
         return read_frame(self._made(name, key, ".parquet", lambda target: engine.write(make(), target)))
 
@@ -342,6 +342,5 @@ def read_frame(path: Path) -> pd.DataFrame:
     """A frame from Parquet."""
     import pyarrow.parquet as pq
 
-    return pq.read_table(path).to_pandas(
-        split_blocks=True, self_destruct=True
-    )  # each column by itself, so that one is dropped or taken alone
+    found: pd.DataFrame = pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column can be dropped or taken alone
+    return found

@@ -10,6 +10,7 @@ import pandas as pd
 
 from nibbet.core.briefs import Brief
 from nibbet.core.languages import NAMES
+from nibbet.core.tables import rows_of
 from nibbet.render.safe import for_terminal, path_of
 
 
@@ -48,29 +49,29 @@ def brief_text(brief: Brief, window: str) -> str:
         lines.append(f"- {safe(path_of(page))} catches it now at position {row['position']:.1f}")
     lines += ["", "## What is asked", "", "| query | volume | position |", "|---|---:|---:|"]
     lines += [
-        f"| {safe(q.query)} | {q.volume:,.0f} | {'' if pd.isna(q.position) else f'{q.position:.1f}'} |" for q in brief.queries.itertuples()
+        f"| {safe(q.query)} | {q.volume:,.0f} | {'' if pd.isna(q.position) else f'{q.position:.1f}'} |" for q in rows_of(brief.queries)
     ]
     if len(brief.questions):
         lines += ["", f"## Questions (of {brief.snapshots} result snapshots)", ""]
-        lines += [f"- {safe(q.question)} ({q.shown})" for q in brief.questions.itertuples()]
+        lines += [f"- {safe(q.question)} ({q.shown})" for q in rows_of(brief.questions)]
     if len(brief.titles):
         lines += ["", "## What ranks now", ""]
-        lines += [f"- {safe(t.title)} ({t.share:.0%} of snapshots)" for t in brief.titles.itertuples()]
+        lines += [f"- {safe(t.title)} ({t.share:.0%} of snapshots)" for t in rows_of(brief.titles)]
     if len(brief.covered):
-        words = ", ".join(f"{safe(w.word)} {w.share:.0%}" for w in brief.covered.itertuples())
+        words = ", ".join(f"{safe(w.word)} {w.share:.0%}" for w in rows_of(brief.covered))
         lines += ["", f"Their titles speak of, beyond the words asked: {words}."]
     if len(brief.kinds):
-        lines += ["", f"What kind of page ranks: {', '.join(f'{kind.kind} {kind.share:.0%}' for kind in brief.kinds.itertuples())}."]
+        lines += ["", f"What kind of page ranks: {', '.join(f'{kind.kind} {kind.share:.0%}' for kind in rows_of(brief.kinds))}."]
     lines += _existing(brief, page)
     if len(brief.links):
         lines += ["", "## Link to it from", ""]
         lines += [
-            f'- {safe(path_of(link.page))} ("{safe(link.title)}", {link.clicks:,.0f} clicks), with the words "{safe(row["label"])}"'
-            for link in brief.links.itertuples()
+            f'- {safe(path_of(str(link.page)))} ("{safe(link.title)}", {link.clicks:,.0f} clicks), with the words "{safe(row["label"])}"'
+            for link in rows_of(brief.links)
         ]
     if len(brief.others):
         lines += ["", "## Leave to others, and link to them", ""]
-        lines += [f'- "{safe(o.topic)}" is answered by {safe(path_of(str(o.page)))}' for o in brief.others.itertuples()]
+        lines += [f'- "{safe(o.topic)}" is answered by {safe(path_of(str(o.page)))}' for o in rows_of(brief.others)]
     return "\n".join(lines) + "\n"
 
 
@@ -87,5 +88,5 @@ def _existing(brief: Brief, page: str) -> list[str]:
     if pd.notna(brief.existing["words"]):
         told.append(f"- {brief.existing['words']:,.0f} words")
     if len(brief.missing):
-        told.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in brief.missing.itertuples())}")
+        told.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in rows_of(brief.missing))}")
     return ["", f"## What {safe(path_of(page))} already says", "", *told] if told else []

@@ -120,14 +120,14 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     weeks = days.groupby(age).agg(end=("date", "max"), clicks=("clicks", "sum"), n=("date", "size"))
     weeks = weeks[weeks["n"] == 7].sort_values("end")
     for window, label in ((windows.reference, "reference"), (windows.recent, "recent")):
-        axes.axvspan(pd.Timestamp(window.start), pd.Timestamp(window.end), color=SHADE)
-        axes.text(pd.Timestamp(window.start), 1.01, f" {label}", transform=axes.get_xaxis_transform(), va="bottom", fontsize=9)
+        axes.axvspan(pd.Timestamp(window.start), pd.Timestamp(window.end), color=SHADE)  # type: ignore[arg-type]
+        axes.text(pd.Timestamp(window.start), 1.01, f" {label}", transform=axes.get_xaxis_transform(), va="bottom", fontsize=9)  # type: ignore[arg-type]
     axes.plot(weeks["end"], weeks["clicks"], color=MAIN, linewidth=2)
     axes.set_ylim(bottom=0)
     axes.set_ylabel("clicks a week")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     sums = [
-        days.loc[days["date"].between(*map(pd.Timestamp, (w.start, w.end))), "clicks"].sum() for w in (windows.reference, windows.recent)
+        days["clicks"][days["date"].between(pd.Timestamp(w.start), pd.Timestamp(w.end))].sum() for w in (windows.reference, windows.recent)
     ]
     finding = f"{sums[1]:,.0f} clicks in {windows.recent.days} days"
     if sums[0] > 0:
@@ -519,7 +519,7 @@ def as_svg(figure: Figure, name: str = "figure") -> str:
     looks = [{"facecolor": patch.get_facecolor(), "edgecolor": patch.get_edgecolor()} for patch in behind]
     for patch in behind:  # the page shows through
         patch.set(facecolor="none", edgecolor="none")
-    FigureCanvasSVG(figure).print_svg(out, metadata={"Date": None, "Creator": None})  # `savefig` would draw twice
+    FigureCanvasSVG(figure).print_svg(out, metadata={"Date": None, "Creator": None})  # type: ignore[no-untyped-call]  # `savefig` would draw twice
     for patch, look in zip(behind, looks, strict=True):
         patch.set(**look)
     text = out.getvalue()
@@ -535,5 +535,5 @@ def as_png(figure: Figure) -> bytes:
 
     out = io.BytesIO()
     figure.set_dpi(140)
-    FigureCanvasAgg(figure).print_png(out, metadata={"Software": None})  # `savefig` would draw twice
+    FigureCanvasAgg(figure).print_png(out, metadata={"Software": None})  # type: ignore[no-untyped-call]  # `savefig` would draw twice
     return out.getvalue()

@@ -259,17 +259,26 @@ def _quoted(texts: Any) -> Any:
 
 
 def _csv(frame: pd.DataFrame) -> Callable[[Path], None]:
-    return lambda path: path.write_bytes(csv_bytes(frame)) and None
+    def write(path: Path) -> None:
+        path.write_bytes(csv_bytes(frame))
+
+    return write
 
 
 def _text(text: str) -> Callable[[Path], None]:
-    return lambda path: path.write_text(text, "utf-8", newline="") and None
+    def write(path: Path) -> None:
+        path.write_text(text, "utf-8", newline="")
+
+    return write
 
 
 def _png(figure: Figure) -> Callable[[Path], None]:
     from nibbet.render.figures import as_png
 
-    return lambda path: path.write_bytes(as_png(figure)) and None
+    def write(path: Path) -> None:
+        path.write_bytes(as_png(figure))
+
+    return write
 
 
 def _parquet(frame: pd.DataFrame) -> Callable[[Path], None]:

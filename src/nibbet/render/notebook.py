@@ -29,9 +29,13 @@ def styled(frame: pd.DataFrame, *, most: int = MOST_SHOWN) -> Styler:
     if "gain" in shown and shown["gain"].fillna(0).max() > 0:
         style = style.bar(subset=["gain"], color="#8fc1cf", vmin=0)
     texts = [name for name in ("because", "also", "page", "key") if name in shown]
-    style = style.set_properties(subset=texts, **{"text-align": "left"}) if texts else style
+    style = style.set_properties(subset=pd.Index(texts), **{"text-align": "left"}) if texts else style
     figures = [name for name in shown.columns if pd.api.types.is_numeric_dtype(shown[name]) and not pd.api.types.is_bool_dtype(shown[name])]
-    style = style.set_properties(subset=figures, **{"text-align": "right", "font-variant-numeric": "tabular-nums"}) if figures else style
+    style = (
+        style.set_properties(subset=pd.Index(figures), **{"text-align": "right", "font-variant-numeric": "tabular-nums"})
+        if figures
+        else style
+    )
     return style.set_caption(f"the first {most:,} of {len(frame):,} rows") if len(frame) > most else style
 
 

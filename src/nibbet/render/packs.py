@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from nibbet.core.tables import to_act_on
+from nibbet.core.tables import rows_of, to_act_on
 from nibbet.errors import NibbetError
 from nibbet.render.safe import for_terminal, path_of
 
@@ -41,16 +41,16 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
     ]
     shown = f"of {brief.snapshots} result snapshots"
     parts: list[Part] = [
-        ("queries: text, volume, position", [_line(q.query, f"{q.volume:,.0f}", _place(q.position)) for q in brief.queries.itertuples()]),
-        (f"questions: text, shown in, {shown}", [_line(q.question, q.shown) for q in brief.questions.itertuples()]),
-        (f"titles that rank: text, share {shown}", [_line(t.title, f"{t.share:.0%}") for t in brief.titles.itertuples()]),
-        ("words of those titles beyond the queries: word, share", [_line(w.word, f"{w.share:.0%}") for w in brief.covered.itertuples()]),
+        ("queries: text, volume, position", [_line(q.query, f"{q.volume:,.0f}", _place(q.position)) for q in rows_of(brief.queries)]),
+        (f"questions: text, shown in, {shown}", [_line(q.question, q.shown) for q in rows_of(brief.questions)]),
+        (f"titles that rank: text, share {shown}", [_line(t.title, f"{t.share:.0%}") for t in rows_of(brief.titles)]),
+        ("words of those titles beyond the queries: word, share", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.covered)]),
         ("what that page already says", _said(brief)),
-        ("words asked that it lacks: word, share of volume", [_line(w.word, f"{w.share:.0%}") for w in brief.missing.itertuples()]),
-        ("pages of the site to link from: page, clicks", [_line(path_of(p.page), f"{p.clicks:,.0f}") for p in brief.links.itertuples()]),
+        ("words asked that it lacks: word, share of volume", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.missing)]),
+        ("pages of the site to link from: page, clicks", [_line(path_of(str(p.page)), f"{p.clicks:,.0f}") for p in rows_of(brief.links)]),
         (
             "answered elsewhere, leave to it: topic, page",
-            [_line(o.topic, _quoted(path_of(str(o.page)))) for o in brief.others.itertuples()],
+            [_line(o.topic, _quoted(path_of(str(o.page)))) for o in rows_of(brief.others)],
         ),
     ]
     return _packed(head, parts, OF_TOPIC, size)
@@ -61,7 +61,8 @@ def site_pack(site: Site, size: int) -> str:
     verdicts, pages, topics, w = site.verdicts(), site.pages(), site.topics(), site.windows
     counts, gains = verdicts["verdict"].value_counts(), verdicts.groupby("verdict")["gain"].sum()
     told = ", ".join(
-        f"{name} {count}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name, count in counts.items()
+        f"{name} {count}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "")
+        for name, count in zip(map(str, counts.index), counts, strict=True)
     )
     head = [
         f"site {_quoted(site.config.site.home)}, recent window {w.recent}, held against {w.reference}",
@@ -78,13 +79,13 @@ def site_pack(site: Site, size: int) -> str:
         (
             "actions, most to gain first: page, verdict, gain a month, reason",
             [
-                _line(path_of(a.page), a.verdict, f"{a.gain or 0:,.0f}", _quoted(a.because))
-                for a in actions.head(200).fillna({"gain": 0}).itertuples()
+                _line(path_of(str(a.page)), a.verdict, f"{a.gain or 0:,.0f}", _quoted(a.because))
+                for a in rows_of(actions.head(200).fillna({"gain": 0}))
             ],
         ),
         (
             "topics without an answer: topic, proposal, volume, gain a month",
-            [_line(t.label, t.proposal, f"{t.volume:,.0f} {t.volume_kind}", _range(t._asdict())) for t in asked.head(100).itertuples()],
+            [_line(t.label, t.proposal, f"{t.volume:,.0f} {t.volume_kind}", _range(t._asdict())) for t in rows_of(asked.head(100))],
         ),
         (
             "clicks by section: recent, reference, by demand, by rank, by pull, real",
@@ -95,16 +96,16 @@ def site_pack(site: Site, size: int) -> str:
                     *(f"{value:+,.0f}" for value in (c.demand, c.rank, c.pull)),
                     "real" if c.real else "noise",
                 )
-                for c in moved.head(30).itertuples()
+                for c in rows_of(moved.head(30))
             ],
         ),
         (
             "what works: section, clicks per page, clicks per search beside the usual (1.00)",
-            [_line(s.key, f"{s.clicks_per_page:,.0f}", f"{s.strength:.2f}") for s in strong.head(20).itertuples()],
+            [_line(s.key, f"{s.clicks_per_page:,.0f}", f"{s.strength:.2f}") for s in rows_of(strong.head(20))],
         ),
         (
             "repairs: page, fault, reason",
-            [_line(path_of(r.page), r.repair, _quoted(r.because)) for r in site.repairs().head(50).itertuples()],
+            [_line(path_of(str(r.page)), r.repair, _quoted(r.because)) for r in rows_of(site.repairs().head(50))],
         ),
     ]
     return _packed(head, parts, OF_SITE, size)

@@ -163,7 +163,7 @@ def _account(account: dict[str, Any]) -> dict[str, Any]:
     rows = condensed(account_rows(account))
     return {
         "columns": list(rows.columns),
-        "rows": [[cell_text(value, name) for name, value in row.items()] for row in rows.to_dict("records")],
+        "rows": [[cell_text(value, str(name)) for name, value in row.items()] for row in rows.to_dict("records")],
     }
 
 

@@ -6,7 +6,7 @@ import json
 import shutil
 import sys
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import pandas as pd
 from rich.console import Console
@@ -14,7 +14,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nibbet.core.tables import PARTS, records
+from nibbet.core.tables import PARTS, records, rows_of
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
@@ -100,10 +100,10 @@ def grid(frame: pd.DataFrame) -> Table:
     wide = sys.stdout.isatty()
     for name in frame.columns:
         numeric = pd.api.types.is_numeric_dtype(frame[name]) and frame[name].dtype != bool
-        fold = "fold" if name in ("because", "text", "reason") or not wide else "ellipsis"
+        fold: Literal["fold", "ellipsis"] = "fold" if name in ("because", "text", "reason") or not wide else "ellipsis"
         table.add_column(
             name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause")
-        )  # type: ignore[arg-type]
+        )
     for row in zip(*(_cells(frame[name]) for name in frame.columns), strict=True):
         table.add_row(*[Text(cell, style=TINT.get(cell, "")) for cell in row])
     return table
@@ -389,7 +389,7 @@ def _chain_grid(rows: pd.DataFrame) -> Table:
 def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     """The columns named that hold something, counts to the unit, and the interval in one cell."""
     table = rows.rename(columns={part: f"by {part}" for part in (*PARTS, "volume", "rate")})
-    counts = [name for name in table if name in ("recent", "reference", "change") or name.startswith("by ")]
+    counts = [name for name in map(str, table) if name in ("recent", "reference", "change") or name.startswith("by ")]
     table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
     ends = [table[name].map("{:+,.0f}".format) for name in ("change_low", "change_high")]
     table["95% between"] = ends[0] + " to " + ends[1]
@@ -434,7 +434,7 @@ def aside_sentence(rows: pd.DataFrame) -> str:
     if rows.empty:
         return ""
     told = rows.sort_values(["queries", "reason"], ascending=[False, True])
-    parts = ", ".join(f"{row.queries:,} {for_terminal(row.reason)}" for row in told.itertuples())
+    parts = ", ".join(f"{row.queries:,} {for_terminal(str(row.reason))}" for row in rows_of(told))
     return f"{rows['queries'].sum():,} queries belong to no topic: {parts}. Rules of your own: [topics] aside in nibbet.toml."
 
 

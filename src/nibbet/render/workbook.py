@@ -145,7 +145,7 @@ def _heights(shown: pd.DataFrame) -> list[float]:
         if _look(column, "") == "wrapped":
             length = shown[column].astype("str").str.len().fillna(0).to_numpy(float)
             lines = np.maximum(lines, np.ceil(length / (1.04 * WIDTHS.get(column, 12))))
-    return (LINE * lines).tolist()
+    return [float(height) for height in LINE * lines]
 
 
 def _printed(sheet: Any) -> None:
@@ -186,8 +186,8 @@ def _start(sheet: Any, site: Site, tables: dict[str, pd.DataFrame], counts: pd.D
     for verdict, meaning in MEANING.items():
         if verdict in counts.index:
             sheet.write_string(row, 0, verdict, looks["text"])
-            sheet.write_number(row, 1, int(counts.loc[verdict, "pages"]), looks["whole"])
-            sheet.write_number(row, 2, round(float(counts.loc[verdict, "gain"])), looks["whole"])
+            sheet.write_number(row, 1, int(counts["pages"][verdict]), looks["whole"])
+            sheet.write_number(row, 2, round(float(counts["gain"][verdict])), looks["whole"])
             sheet.write_string(row, 3, meaning, looks["text"])
             row += 1
     row += 1

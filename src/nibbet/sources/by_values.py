@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -45,7 +45,7 @@ class ByValues:
 
     def fill(self, kind: str) -> dict[str, Match]:
         """The matches with those that values tell."""
-        of_kind = {
+        of_kind: dict[str, Callable[[], object]] = {
             "search": self._search,
             "landings": self._landings,
             "crawl": self._crawl,

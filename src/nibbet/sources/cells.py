@@ -28,7 +28,7 @@ LONGEST_PLACEHOLDER = max(map(len, NO_TEXT))
 PLACEHOLDER_LETTERS = sorted({letter for word in NO_TEXT for letter in (word[:1].lower(), word[:1].upper()) if letter})
 
 
-@ibis.udf.scalar.builtin
+@ibis.udf.scalar.builtin  # type: ignore[untyped-decorator]
 def trim(text: str) -> str:  # type: ignore[empty-body]
     """The text without blanks around it."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import date
-from functools import reduce
+from functools import partial, reduce
 from typing import TYPE_CHECKING
 
 import ibis
@@ -159,7 +159,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
                 raise
             loose, table = True, read(at, "dated", texts, told)
         if (found := _met(table)) is not None:
-            met.append(place.store.table(place.engine, "met", key(at), lambda found=found: found))
+            met.append(place.store.table(place.engine, "met", key(at), partial(_same, found)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
     return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None, notes
@@ -260,6 +260,10 @@ def _met(table: ibis.Table) -> ibis.Table | None:
         return None
     used = table.filter(table.aside.isnull(), table.page.notnull())
     return used.select("page_key", spelling=used.page).distinct()
+
+
+def _same(table: ibis.Table) -> ibis.Table:
+    return table
 
 
 def _below(tables: list[ibis.Table]) -> ibis.Table:

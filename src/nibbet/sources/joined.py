@@ -13,6 +13,7 @@ import pandas as pd
 from nibbet.core.address import Home
 from nibbet.core.join import account_of_file, balance, served_days, settle_landings, settle_search
 from nibbet.core.spans import Cover
+from nibbet.core.tables import rows_of
 from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
 from nibbet.once import once
@@ -174,8 +175,8 @@ class Joined:
             days = served_days(found[daily])
             if days.empty:  # totals of the site by day, where no page has days
                 grain = found["file"].map(dict(enumerate(one.grain for _, one in self.files)))
-                rows = found[daily & (grain == "site") & found["pageless"]]
-                days = rows.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
+                lone = found[daily & (grain == "site") & found["pageless"]]
+                days = lone.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
             notes = [note for one in settled.values() for note in one.notes]
             notes += [*_disagreements(found, self.files), *_placeless(found, self.files)]
             notes += [{"code": code, "text": text} for code, text in dict.fromkeys(note for _, one in self.files for note in one.notes)]
@@ -276,7 +277,7 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
         rows = found[found["step"] == step]
         days = next((of for grain in ("page", "pair") if len(of := rows[rows["grain"] == grain])), rows)
         if len(days):
-            sums = days.groupby("date", as_index=False)["impressions"].sum()
+            sums: pd.DataFrame = days.groupby("date", as_index=False)[["impressions"]].sum()
             return last_complete_month(sums) if step == "month" else last_complete_day(sums)
     return pd.Timestamp(found["date"].max()).date()
 
@@ -304,12 +305,12 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
     used = fates[fates["aside"].isna()]
     grain = used["file"].map(dict(enumerate(one.grain for _, one in files)))
     period = used["file"].map({number: one.period for number, (_, one) in enumerate(files)})
-    pages = used[(grain == "page") | ((grain == "pair") & ~grain.eq("page").any())]
+    pages = used[(grain == "page") | ((grain == "pair") & (not grain.eq("page").any()))]
     notes: list[dict[str, str]] = []
     if pages.empty:
         return notes
     for number, rows in used[grain.isin(["query", "site"])].groupby("file"):
-        name, one = files[int(number)]
+        name, one = files[int(str(number))]
         mine = int(rows["clicks"].sum())
         if one.period is not None:
             same = pages[period.reindex(pages.index).map(lambda p, own=one.period: p == own)]
@@ -330,9 +331,9 @@ def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict
     return [
         {
             "code": "placeless",
-            "text": f"{files[int(number)][0]}: {row.impressions - row.placed:,.0f} impressions have no usable position; they count, but for positions.",
+            "text": f"{files[int(str(number))][0]}: {row.impressions - row.placed:,.0f} impressions have no usable position; they count, but for positions.",
         }
-        for number, row in zip(short.index, short.itertuples(), strict=True)
+        for number, row in zip(short.index, rows_of(short), strict=True)
     ]
 
 
@@ -342,8 +343,8 @@ def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> 
     for kind, found in fates.items():
         totals = found.drop(columns="date").groupby(["file", "aside", "detail", "nested", "pageless"], dropna=False, as_index=False).sum()
         for number, rows in totals.groupby("file"):
-            name, one = files[int(number)]
-            entries[int(number)] = account_of_file(name, kind, rows, one.measures, DIGITS)
+            name, one = files[int(str(number))]
+            entries[int(str(number))] = account_of_file(name, kind, rows, one.measures, DIGITS)
     for number, (name, one) in enumerate(files):
         entries.setdefault(number, {"file": name, "kind": one.kind, "rows_read": 0, "rows_used": 0, "set_aside": [], "measures": {}})
     return [entries[number] for number in sorted(entries)]

@@ -135,7 +135,10 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict
         return laid[number]
 
     known = place.store.value("plain", key_of(program(), name, place.store.digest(path), limits), described)
-    plains = [Plain(name + inner, *rest, partial(lay, number)) for number, (inner, *rest) in enumerate(known)]
+    plains = [
+        Plain(name + inner, digest, suffix, size, head, tail, partial(lay, number))
+        for number, (inner, digest, suffix, size, head, tail) in enumerate(known)
+    ]
     sheets, notes = tables_of(plains)
     chosen = _wanted(sheets, settings, name)
     if settings.kind in MEASURES and not settings.period and not all(_has_days(sheet, settings) for sheet in chosen):
@@ -177,7 +180,8 @@ def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sh
         return named
     if len(sheets) == 1:
         return sheets
-    fitting, others = [], []
+    fitting: list[Sheet] = []
+    others: list[Sheet] = []
     for sheet in sheets:
         given = _present(settings.columns, sheet)
         best = None if given else guess_kind(sheet)
@@ -259,4 +263,5 @@ def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Under
 
 
 def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:
-    return frame_sheet(name, table, engine.fetch(table.limit(400)).to_dict("records"))
+    rows = [{str(column): value for column, value in row.items()} for row in engine.fetch(table.limit(400)).to_dict("records")]
+    return frame_sheet(name, table, rows)

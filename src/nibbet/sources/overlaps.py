@@ -129,7 +129,7 @@ def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[i
         if layer.period
     ]
     for number, rows in dated.groupby("layer"):
-        layer, days = layers[int(number)], covered_days(rows, layers)["date"]
+        layer, days = layers[int(str(number))], covered_days(rows, layers)["date"]
         found.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), len(days)))
     return sorted(set(found), key=lambda c: (c.grain, c.step, c.start, c.end))
 
@@ -223,10 +223,10 @@ def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataF
 def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
     """Of several tables of one grain and period, split in different ways, the one that serves: the best split, then the least."""
     found = days.assign(instead=None)
-    same: dict[object, list[Layer]] = {}
+    same: dict[tuple[str, object], list[Layer]] = {}
     for number in sorted(days["layer"].unique()):
         same.setdefault((layers[number].grain, layers[number].period), []).append(layers[number])
-    for (grain, _), alike in ((key, group) for key, group in same.items() if len(group) > 1):  # type: ignore[misc]
+    for (grain, _), alike in ((key, group) for key, group in same.items() if len(group) > 1):
         prefer = PREFER["landings" if kind == "landings" else str(grain)]
         best = min(alike, key=lambda x: (*[p not in x.dimensions for p in prefer], len(x.dimensions), x.number))
         others = [layer.number for layer in alike if layer is not best]

@@ -120,8 +120,8 @@ def _days(text: str) -> list[date] | None:
             year = int(m["y3"]) + (2000 if len(m["y3"]) == 2 else 0)
             found.append((year, int(m["a"]), int(m["b"]), "dmy" if m["s3"] == "." else "?"))
         else:
-            name, day, year = (m["n4"], m["d4"], m["y4"]) if m["n4"] else (m["n5"], m["d5"], m["y5"])
-            found.append((int(year), MONTHS[words_of(name)[0]], int(day)))
+            name, day, of_year = (m["n4"], m["d4"], m["y4"]) if m["n4"] else (m["n5"], m["d5"], m["y5"])
+            found.append((int(of_year), MONTHS[words_of(name)[0]], int(day)))
     loose = [one for one in found if len(one) == 4 and one[3] == "?"]
     orders = {"dmy", "mdy"}
     if any(one[1] > 12 for one in loose):

@@ -293,4 +293,4 @@ def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
 
     hosts = [[host(row[reading.matches[name].place]) for row in sheet.sample] for name in ends]
     same = sum(a is None or b is None or a.removeprefix("www.") == b.removeprefix("www.") for a, b in zip(*hosts, strict=True))
-    return same * 2 > len(sheet.sample)
+    return bool(same * 2 > len(sheet.sample))

@@ -43,7 +43,7 @@ LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, cells: Cells = TEXTS, at: slice = slice(None)) -> ibis.Table:
     """The recognised columns under their names, and part."""
-    return sheet.open(engine, cells, at).select(
+    return sheet.open(engine, cells, at).select(  # type: ignore[arg-type]
         part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}
     )
 
@@ -54,7 +54,9 @@ def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cel
     The engine then reads numbers and days as it cuts the cells, which spares reading all of them twice.
     """
     columns = {column.name: column.type for column in TABLES[reading.kind]}
-    types, forms, marks = {}, set(), {settings.decimal} - {None}
+    types: dict[int, str] = {}
+    forms: set[str | None] = set()
+    marks: set[str] = {settings.decimal} if settings.decimal else set()
     for name, match in reading.matches.items():
         cells = [row[match.place] for row in sheet.sample]
         if columns[name] == "date":
@@ -68,7 +70,7 @@ def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cel
             types[match.place] = "DECIMAL(18,6)" if columns[name] == "number" else "DOUBLE"  # wider ones are read far slower
     if sheet.shape is None or not sheet.sample or not types or None in forms or len(forms) > 1 or len(marks) > 1:
         return None
-    return Cells(types, *forms or {""}, *marks or {"."})
+    return Cells(types, next(iter(forms)) or "" if forms else "", next(iter(marks), "."))
 
 
 def typed_rows(

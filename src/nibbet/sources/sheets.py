@@ -438,7 +438,7 @@ def cell_text(cell: object) -> str:
     if isinstance(cell, float):
         return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
     if hasattr(cell, "isoformat"):
-        return cell.isoformat().removesuffix("T00:00:00")
+        return str(cell.isoformat()).removesuffix("T00:00:00")
     return str(cell)
 
 

@@ -92,7 +92,7 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
     known = [tag for tag in tags if not tag or _tells_window(tag)]
     if not counts or len(known) != len(tags) or len(tags) < 2:
         return {}, set()
-    places = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
+    places: dict[Period | str, set[int]] = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
     for place, cell in enumerate(sheet.header):  # rates of a window that no column of ours stands for
         for tag in tags:
             if tag and not any(place in held for held in places.values()) and set(tag.split()) <= set(words_of(cell)):

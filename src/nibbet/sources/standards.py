@@ -48,7 +48,9 @@ def is_robots(name: str, head: str) -> bool:
 
 def robots_sheet(plain: Plain) -> Sheet:
     """robots.txt (RFC 9309) as rows: agent, rule (allow, disallow, sitemap, other), pattern; lines not understood have the rule "other"."""
-    rows, agents, open_group = [], [], False
+    rows: list[list[str]] = []
+    agents: list[str] = []
+    open_group = False
     for line in plain.path.read_text("utf-8", "replace").splitlines()[:100_000]:
         bare = line.split("#", 1)[0].strip()
         if not bare:

@@ -38,7 +38,7 @@ class Entry:
         has = self.reading.matches
         if self.reading.kind not in MEASURES:
             return ""
-        about = [name for name in ("page", "query") if name in has or name in self.constant] or ["site"]
+        about = [name for name in ("page", "query") if name in has or name in self.constant] or ["site"]  # type: ignore[list-item]
         split = [name for name in ("date", "country", "device", "surface", "channel", "source") if name in has]
         return " x ".join(about) + (" by " + ", ".join("day" if name == "date" else name for name in split) if split else "")
 
