@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 import os
 import signal
 import subprocess
@@ -11,10 +12,12 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import pandas as pd
 import pytest
 
+import nibbet
 from nibbet.engine.store import Store
-from nibbet.once import ahead, by_one_thread, in_turn, once
+from nibbet.once import ahead, by_one_thread, in_turn, limit_threads, once, threads
 
 
 class Steps:
@@ -183,3 +186,24 @@ def test_threads_of_one_run_hold_the_store_together(tmp_path: object) -> None:
     assert not (store.folder / "holder").exists()
     with store.held():
         pass
+
+
+def test_no_more_threads_compute_than_are_allowed(monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[int | None] = []
+    real = concurrent.futures.ThreadPoolExecutor
+
+    def counted(number: int | None = None, *given: object) -> concurrent.futures.ThreadPoolExecutor:
+        asked.append(number)
+        return real(number, *given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr("nibbet.once.ThreadPoolExecutor", counted)
+    days = pd.date_range("2026-08-01", "2026-10-31")
+    rows = pd.DataFrame({"date": days, "page": "/a/", "query": "canoe", "clicks": 3, "impressions": 60, "position": 3.0})
+    with nibbet.Site("https://tarnbrook.example/", search=rows, settings={"engine": {"threads": 1}}) as site:
+        site.pages()
+        site.check_ideas(["canoe"])
+        assert site._analysis._engine.connection.raw_sql("SELECT current_setting('threads')").fetchone() == (1,)
+    assert asked
+    assert set(asked) == {1}
+    limit_threads(None)
+    assert threads() == os.cpu_count()

@@ -44,7 +44,7 @@ from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.errors import NotFoundError
-from nibbet.once import ahead, by_one_thread, once
+from nibbet.once import ahead, by_one_thread, limit_threads, once
 from nibbet.scopes import RESULTS, SUMS, scope
 from nibbet.sources.joined import Joined, matched
 from nibbet.sources.load import read_sources
@@ -99,6 +99,7 @@ class Analysis:
     @once
     def _engines(self) -> tuple[Engine, AnyEngine]:
         own = self._whole.engine
+        limit_threads(own.threads)
         self._store.at_work()
         return open_engines(own.backend, memory=own.memory, threads=own.threads, root=self._root)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -58,6 +59,11 @@ def ahead(of: object, *names: str) -> Iterator[None]:
     When the block fails or is interrupted, nobody waits for what is not wanted: the thread ends before its next step, and `of.interrupt()` is
     called where there is such a method, for the step under way.
     """
+    if threads() == 1:  # nothing beside the work under way
+        yield
+        for name in names:
+            getattr(of, name)
+        return
     stopped = threading.Event()
 
     def work() -> None:
@@ -77,6 +83,22 @@ def ahead(of: object, *names: str) -> Iterator[None]:
 
 
 _THREAD = threading.local()
+_LIMIT: list[int] = []
+
+
+def limit_threads(number: int | None) -> None:
+    """How many threads this process may compute on; all processors where it is None."""
+    _LIMIT[:] = [number] if number else []
+
+
+def threads() -> int:
+    """How many threads may compute at once."""
+    return _LIMIT[0] if _LIMIT else os.cpu_count() or 1
+
+
+def workers() -> ThreadPoolExecutor:
+    """Threads for work that runs outside the interpreter's lock, as many as may compute."""
+    return ThreadPoolExecutor(threads())
 
 
 def _stop_if_told() -> None:

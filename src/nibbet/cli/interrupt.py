@@ -78,14 +78,14 @@ def _beside(here: socket.socket, there: socket.socket, tell: Callable[[], int]) 
         if told:
             there.send(told)
             if not select.select([there], [], [], LAST)[0]:
-                _end(os.getppid(), tell)
+                _end(os.getppid(), there, tell)
     except OSError:
         pass
     finally:
         os._exit(0)
 
 
-def _end(process: int, tell: Callable[[], int]) -> None:
+def _end(process: int, there: socket.socket, tell: Callable[[], int]) -> None:
     """End a process, say so, and take away what it leaves."""
     import tempfile
 
@@ -94,4 +94,5 @@ def _end(process: int, tell: Callable[[], int]) -> None:
     os.kill(process, signal.SIGTERM)
     tell()
     sys.stderr.flush()
+    select.select([there], [], [], LAST)  # until it is gone, and with it its locks
     sweep(Path(tempfile.gettempdir()), "nibbet-")

@@ -11,6 +11,7 @@ from scipy import sparse
 from nibbet.core.topics import Grouping, telling, unit_rows
 from nibbet.core.words import Lexicon, as_typed, plain
 from nibbet.errors import NotFoundError
+from nibbet.once import threads
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
 #: likeness in words (cosine) from which an idea is taken for a topic that is known
@@ -43,7 +44,7 @@ def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lang
         weight = np.concatenate([weight, np.full(max(new, 0), np.log1p(words.shape[0]))])
         words, asked = lexicon.same_width(words, asked)
         asked, words = (unit_rows(sparse.csr_matrix(table.multiply(weight[None, :]))) for table in (asked, words))
-        near = sp_matmul_topn(asked, words.T.tocsr(), top_n=1, threshold=KNOWN, n_threads=2).tocsr()
+        near = sp_matmul_topn(asked, words.T.tocsr(), top_n=1, threshold=KNOWN, n_threads=threads()).tocsr()
         like = np.diff(near.indptr) > 0
         best, value = np.zeros(len(like), dtype=np.int64), np.zeros(len(like))
         best[like], value[like] = near.indices, near.data

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
@@ -13,6 +11,7 @@ from nibbet.core.brand import brand_columns
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_mended
+from nibbet.once import workers
 
 Floats = NDArray[np.float64]
 
@@ -82,7 +81,7 @@ def add_answer(
         part = slice(at, at + ROWS_AT_ONCE)
         return covered_share(words[number[part]], on_page[home[part]], weight)
 
-    with ThreadPoolExecutor() as pool:  # sparse tables are computed outside the interpreter's lock
+    with workers() as pool:  # sparse tables are computed outside the interpreter's lock
         share = np.concatenate([np.zeros(0), *pool.map(covered, range(0, len(pairs), ROWS_AT_ONCE))])
     pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
     place = pairs["position"].fillna(100.0).to_numpy(float)

@@ -23,6 +23,7 @@ from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
 from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, plain_array, typos_mended
+from nibbet.once import threads
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -79,7 +80,7 @@ def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_
 
     count = np.bincount(unit.indices, minlength=unit.shape[1])
     rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES], dtype=np.float32)
-    near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=2).tocsr()
+    near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=threads()).tocsr()
     near.setdiag(0)
     near.eliminate_zeros()
     return sparse.csr_matrix(near.maximum(near.T))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.errors import NibbetError
+from nibbet.once import workers
 
 #: what stands between words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
@@ -43,7 +43,7 @@ def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array, at_once: int 
     portions = [texts.slice(at, at_once) for at in range(0, max(len(texts), 1), at_once)]
     if len(portions) == 1:
         return [work(texts)]
-    with ThreadPoolExecutor() as pool:
+    with workers() as pool:
         return list(pool.map(work, portions))
 
 

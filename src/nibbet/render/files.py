@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.errors import SourceError
+from nibbet.once import workers
 from nibbet.passing import Passing
 from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
@@ -200,7 +201,7 @@ def csv_bytes(frame: pd.DataFrame) -> bytes:
 
     header = ",".join(_quoted(pa.array([str(name)], pa.large_string()))[0].as_py() for name in frame.columns) + "\n"
     parts = [frame.iloc[at : at + ROWS_AT_ONCE] for at in range(0, len(frame), ROWS_AT_ONCE)]
-    with ThreadPoolExecutor() as pool:  # Arrow computes outside the interpreter's lock
+    with workers() as pool:  # Arrow computes outside the interpreter's lock
         return b"".join([header.encode("utf-8"), *pool.map(_lines, parts)])
 
 

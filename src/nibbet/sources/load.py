@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -13,6 +12,7 @@ import ibis
 
 from nibbet.engine import key_of, program
 from nibbet.errors import NibbetError, SourceError
+from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.kinds import MEASURES, TABLES
@@ -97,7 +97,7 @@ def _of_files(
     names = [name_in(root, path) for path in paths]
     sheets: list[Sheet] = []
     beside: dict[Path, list[str]] = {}
-    with ThreadPoolExecutor() as pool:  # unpacking runs outside the interpreter's lock
+    with workers() as pool:  # unpacking runs outside the interpreter's lock
         waiting = [pool.submit(_sheets, place, settings, limits, beside, path, name) for path, name in zip(paths, names, strict=True)]
     for one in waiting:
         try:
