@@ -17,6 +17,20 @@ settings.register_profile("untimed", deadline=None)  # how busy a machine is say
 settings.load_profile("untimed")
 
 
+#: files whose tests share nothing that is dear: any worker takes them in portions of so many
+IN_PORTIONS = {"test_dress.py": 4, "test_store.py": 5, "test_truth.py": 1, "test_engines.py": 1}
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The tests of a file stay with one worker, who makes what they share; those of some files are dealt out in portions."""
+    count: dict[str, int] = {}
+    for item in items:
+        name = item.path.name
+        number = count[name] = count.get(name, -1) + 1
+        portion = f" {number // IN_PORTIONS[name]}" if name in IN_PORTIONS else ""
+        item.add_marker(pytest.mark.xdist_group(f"{name}{portion}"))
+
+
 @pytest.fixture(scope="session")
 def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Path]:
     """A function of (seed, pages, level) that gives the workspace of that demo world; written once."""
