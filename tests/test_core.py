@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+from datetime import date
 
 import numpy as np
 import pandas as pd
@@ -21,6 +22,8 @@ from nibbet.core.curve import learn_curve
 from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
+from nibbet.core.ledger import _with_inventory
+from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import covering_page, straighten
@@ -31,6 +34,7 @@ from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import group_pairs, set_aside
+from nibbet.core.windows import Window, Windows
 from nibbet.core.words import LETTERS, Lexicon, among, bytes_met, plain, rarity, typos_mended, with_others
 from nibbet.render.files import as_csv
 
@@ -283,6 +287,30 @@ def test_robots_rules_by_the_longest_match(path: str, closed: bool) -> None:
     rules = [("*", "disallow", "/fish"), ("*", "allow", "/fish/open"), ("*", "disallow", "/*.pdf$"), ("*", "disallow", "/tmp/"), ("*", "disallow", ""),
              ("*", "disallow", "/*?print="), ("other", "disallow", "/")]  # fmt: skip
     assert disallowed(pd.Series([path]), pd.DataFrame(rules, columns=["agent", "rule", "pattern"]))[0] == closed
+
+
+def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
+    window = Window(date(2026, 8, 3), date(2026, 10, 31))
+    windows = Windows(window, window, window, "before", date(2026, 8, 3))
+    columns = {"clicks": [9, 90, 1], "clicks_long": [19, 900, 4], "gone": [False, False, True], "published": [pd.Timestamp("2020-01-01"), pd.NaT, pd.NaT]}
+    given = {"search": {"pair"}, "crawl": {"published"}, "landings": {"page"}}
+
+    def pages(poor_clicks: int) -> dict[str, int]:
+        found = missing_evidence(pd.DataFrame(columns), given, windows, protects=False, needed=300, poor_clicks=poor_clicks)
+        return {one["what"]: one["pages"] for one in found}
+
+    assert (pages(20)["protected pages"], pages(19).get("protected pages")) == (1, None)
+    assert pages(20)["visits over a year"] == 1
+    assert pages(20)["dates of publication"] == 1, "of living pages without a day"
+
+
+def test_what_can_be_found_is_indexable() -> None:
+    pages = pd.DataFrame({"page": ["/a/", "/b/", "/c/", "/d/"], "path": ["/a/", "/b/", "/c/", "/d/"], "section": "/"})
+    crawl = pd.DataFrame({"status": [200, 200, 404, None], "noindex": [False, True, False, None], "elsewhere": [False] * 4, "redirect_page": None})
+    table = _with_inventory(pages, crawl)
+    assert table["indexable"].tolist() == [True, False, False, pd.NA]
+    assert table["blocked"].tolist() == [False, True, False, False]
+    assert table["gone"].tolist() == [False, False, True, False]
 
 
 def test_what_a_section_shares_is_its_season() -> None:

@@ -45,6 +45,13 @@ def test_sessions_far_from_clicks() -> None:
     assert said["sessions_per_click"].startswith("3.00 sessions from search per click")
 
 
+@pytest.mark.parametrize(("ratio", "usual"), [(0.4, False), (0.6, True), (1.25, True), (1.5, False)])
+def test_sessions_near_clicks_are_no_news(ratio: float, usual: bool) -> None:
+    table = search()
+    table["clicks"] *= 20
+    assert ("sessions_per_click" not in notes(search=table, landings=landings(table, sessions=(table["clicks"] * ratio).round().astype(int)))) == usual
+
+
 def test_a_page_without_its_tag() -> None:
     table = search()
     visits = landings(table)

@@ -154,6 +154,8 @@ def test_a_brief_names_questions_titles_links_and_what_to_leave() -> None:
         ("dry bag", "question", "Is it dry?"),
         ("best dry bag", "question", "Is it dry?"),
         ("dry bag", "result", "Dry bag volume chart"),
+        ("river map", "question", "Where is the river?"),
+        ("dry bag", "question", None),
     ]
     snapshots = pd.DataFrame(shots, columns=["query", "kind", "title"]).assign(url="https://bags.example/")
     neighbours = Neighbours(topics, pages, "english")

@@ -124,7 +124,7 @@ class Analysis:
         from nibbet.core.missing import missing_evidence
         from nibbet.core.notes import notes, unmatched
 
-        joined, account = self._joined, self._joined.account
+        joined, account, own = self._joined, self._joined.account, self.config
         sums = {"clicks": self._page_sums["clicks_all"]}
         visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
         if (landings := joined.landings) is not None and self._visit_sums is not None:
@@ -134,7 +134,12 @@ class Analysis:
         said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
         said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone
         more = missing_evidence(
-            self._pages, joined.given, self.windows, protects=bool(self.config.protect.pages), needed=self.config.verdicts.covered_days
+            self._pages,
+            joined.given,
+            self.windows,
+            protects=bool(own.protect.pages),
+            needed=own.verdicts.covered_days,
+            poor_clicks=own.verdicts.prune_clicks,
         )
         return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self._pages), "notes": said, "missing": more}
 

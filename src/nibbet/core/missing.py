@@ -23,19 +23,20 @@ class _Gap:
 
 
 def missing_evidence(
-    pages: pd.DataFrame, given: Mapping[str, set[str]], windows: Windows, *, protects: bool, needed: int
+    pages: pd.DataFrame, given: Mapping[str, set[str]], windows: Windows, *, protects: bool, needed: int, poor_clicks: int
 ) -> list[dict[str, Any]]:
     """What more would tell, those that guard pages from removal first, then by the clicks they bear on.
 
     Args:
         pages: the ledger: clicks, clicks_long, published, gone; one row per page.
         given: by kind of source, the columns that it gives; for search also the grains of its rows.
-        protects: whether the settings protect any page; needed: days that must be covered before a page is removed.
+        protects: whether the settings protect any page; needed: days that must be covered before a page is removed;
+            poor_clicks: clicks of the long window below which one may be.
     Returns:
         One dictionary each: what, because, pages, clicks (recent window), export.
     """
     living = ~pages["gone"]
-    poor = living & (pages["clicks_long"] < 20)
+    poor = living & (pages["clicks_long"] < poor_clicks)
     undated = living & pages["published"].isna()
     search, landings, crawl = (given.get(kind, set()) for kind in ("search", "landings", "crawl"))
     gaps: list[_Gap] = []

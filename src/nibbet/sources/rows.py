@@ -140,7 +140,8 @@ def repeats(engine: AnyEngine, table: ibis.Table, reading: Reading) -> list[tupl
     whole = [name for name in (*reading.matches, "part") if name in used.columns]
     several = used.group_by(whole).aggregate(times=used.count()).filter(_.times > 1)
     extra = int(engine.fetch(several.aggregate(n=(_.times - 1).sum().coalesce(0)))["n"].iloc[0])
-    text = f"{extra:,} rows repeat another row in every column. They are added up; if the export was pasted twice, remove them."
+    rows, they, them = ("row repeats", "It is", "it") if extra == 1 else ("rows repeat", "They are", "them")
+    text = f"{extra:,} {rows} another row in every column. {they} added up; if the export was pasted twice, remove {them}."
     return [("repeated", text)] if extra else []
 
 
