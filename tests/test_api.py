@@ -98,7 +98,7 @@ def test_any_grain_serves(kept: list[str], tmp_path: Path) -> None:
 
 def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
     frame = days(["/a/", "/b/"])
-    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"]})
+    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"], "published": "2019-01-01"})
     visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
 
     def said(needs: str, **sources: pd.DataFrame) -> pd.Series:
@@ -118,7 +118,7 @@ def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
 
 def test_pages_with_another_purpose_are_judged_by_their_visits() -> None:
     frame = days(["/a/", "/b/"])
-    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/offers/may/", "/offers/june/", "/login/"], "status": 200, "title": list("ABMJL")})
+    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/offers/may/", "/offers/june/", "/login/"], "status": 200, "title": list("ABMJL"), "published": "2019-01-01"})
     visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
     visits.loc[len(visits)] = [pd.Timestamp("2026-05-01"), "/offers/may/", "newsletter", 60, 0]
     links = pd.DataFrame({"from_url": ["https://other.example/"], "page": ["/a/"], "anchor": ["x"]})

@@ -88,3 +88,40 @@ def test_what_is_closed_to_one_agent_alone_is_told() -> None:
     assert ['search_agents = ["finder"]' in note["text"] for note in site.account["notes"] if note["code"] == "closed_alone"] == [True]
     told = nibbet.Site(HOME, search=search, robots=robots, settings={"site": {"search_agents": ["finder"]}})
     assert told.pages()["robots_blocked"].all()
+
+
+@pytest.mark.parametrize(
+    ("sign", "verdict", "says"),
+    [
+        ({}, "watch", "No source tells since when it is there"),
+        ({"published": "2019-01-01"}, "prune", "no page covers its subject"),
+        ({"seen": "2026-10-01"}, "watch", "The first sign of it is 30 days old"),
+        ({"seen": "2025-08-05"}, "prune", "no page covers its subject"),
+        ({"lastmod": "2025-02-01"}, "prune", "no page covers its subject"),
+        ({"lastmod": "2026-10-20"}, "watch", "The first sign of it is 11 days old"),
+        ({"hit": "2026-01-10"}, "prune", "no page covers its subject"),
+    ],
+)
+def test_a_page_of_unknown_age_is_never_removed(sign: dict[str, str], verdict: str, says: str) -> None:
+    days = pd.date_range("2025-08-01", "2026-10-31")
+    rows = [{"date": day, "page": "/canoe/", "query": "canoe trip", "clicks": 9, "impressions": 90, "position": 2.0} for day in days]
+    if "seen" in sign:
+        rows.append({"date": pd.Timestamp(sign["seen"]), "page": "/quiet/", "query": "calm", "clicks": 0, "impressions": 2, "position": 70.0})
+    sources: dict[str, pd.DataFrame] = {
+        "search": pd.DataFrame(rows),
+        "landings": pd.DataFrame({"date": days, "page": "/canoe/", "channel": "organic", "sessions": 9, "conversions": 0}),
+        "crawl": pd.DataFrame({"page": ["/canoe/", "/quiet/"], "status": 200, "published": pd.to_datetime(["2019-01-01", sign.get("published")])}),
+        "backlinks": pd.DataFrame({"source": ["https://fernhollow.example/"], "target": ["/canoe/"]}),
+    }
+    if "lastmod" in sign:
+        sources["sitemap"] = pd.DataFrame({"page": ["/quiet/"], "modified": [pd.Timestamp(sign["lastmod"])]})
+    if "hit" in sign:
+        agent = "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
+        sources["hits"] = pd.DataFrame({"time": [pd.Timestamp(sign["hit"])], "path": ["/quiet/"], "status": [200], "agent": [agent]})
+    with nibbet.Site(HOME, **sources) as site:
+        found = site.verdicts().set_index("page").loc[HOME + "quiet/"]
+        assert (found["verdict"], says in found["because"]) == (verdict, True), found["because"]
+        assert found["cause"] == ("dead" if verdict == "prune" else "age unknown")
+        if verdict == "watch":
+            why = site.why(HOME + "quiet/")
+            assert "known_days" in set(why["measure"])

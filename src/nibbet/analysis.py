@@ -635,6 +635,7 @@ class Analysis:
             hits=self._hits,
             links=self._links,
             agents=own.site.search_agents,
+            as_of=pd.Timestamp(self.windows.as_of),
         )
         return table
 
@@ -689,11 +690,11 @@ class Analysis:
         return [{"code": "flag_contradicts", "text": text}]
 
     @property
-    def _hits(self) -> pd.Series | None:
-        """Hits of people by page number; None without a server's log."""
+    def _hits(self) -> pd.DataFrame | None:
+        """hits of people and the first day of them, by page number; None without a server's log."""
         if (hits := self._joined.table("hits")) is None:
             return None
-        return self._reduced("hit-sums", lambda: reductions.hit_sums(hits, self.windows)).set_index("page_id")["hits"]
+        return self._reduced("hit-sums", lambda: reductions.hit_sums(hits, self.windows)).set_index("page_id")
 
     @property
     def _links(self) -> pd.Series | None:

@@ -160,6 +160,7 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
     table["born"] = table["published"].fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
     table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
+    table["known_since"] = pd.concat([table["published"], seen], axis=1).min(axis=1)
     return table
 
 
@@ -202,20 +203,27 @@ def with_others(
     home: str,
     sitemap: pd.DataFrame | None,
     robots: pd.DataFrame | None,
-    hits: pd.Series | None,
+    hits: pd.DataFrame | None,
     links: pd.Series | None,
     agents: Sequence[str] = (),
+    as_of: pd.Timestamp,
 ) -> pd.DataFrame:
     """The ledger with what smaller sources tell, null where there is no such source.
 
-    in_sitemap; robots_blocked (closed by robots.txt to search engines, by the user agents in `agents`); hits (of people, long window); inlinks from the links where the crawl
+    in_sitemap; robots_blocked (closed by robots.txt to search engines, by the user agents in `agents`); hits (of people, long window); known_days (since the first sign of the page: its
+    publication, a search row, an older day in the sitemap, a hit; null without any); inlinks from the links where the crawl
     has none; moved_from (the address from which this page's history comes) and clicks_moved (its clicks in the long window, which are
     shown beside those of the page and never added to them).
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
     table["robots_blocked"] = disallowed(table["path"], robots, agents).astype("boolean") if robots is not None else pd.NA
-    table["hits"] = hits.reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
+    table["hits"] = hits["hits"].reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
+    signs = [] if sitemap is None else [pd.to_datetime(sitemap.dropna(subset=["page_id"]).groupby("page_id")["modified"].min())]
+    signs += [] if hits is None else [pd.to_datetime(hits["first"])]
+    signs = [sign.reindex(table.index) for sign in signs]
+    table["known_since"] = pd.concat([table["known_since"], *signs], axis=1).min(axis=1)
+    table["known_days"] = (as_of - table["known_since"]).dt.days
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
     elsewhere = ~table["page"].str.startswith(home + "/")

@@ -177,10 +177,10 @@ def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
 
 
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: hits of people (not of robots and scripts) in the long window."""
+    """One row per page: hits of people (not of robots and scripts) in the long window, and the first day of them."""
     used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
     inside_long = used.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
-    return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count())
+    return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count(), first=_.time.cast("date").min())
 
 
 def link_sums(links: ibis.Table) -> ibis.Table:

@@ -202,6 +202,36 @@ def _needed_by_none(facts: Facts) -> list[Check]:
     ]
 
 
+def _old_enough(facts: Facts) -> Check:
+    """Whether a page is known to have been there long enough to find its place."""
+    days, limit = facts.pages["known_days"], facts.settled
+    return Check(
+        "known_days", days, f">= {limit}", "all", "crawl, editorial, search, sitemap, hits", (days >= limit).fillna(False).astype(bool)
+    )
+
+
+def undated(facts: Facts) -> Finding:
+    """watch: it earned nothing, but no source tells that it is old enough to judge."""
+    pages, old = facts.pages, _old_enough(facts)
+    new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
+    checks = [*_needed_by_none(facts), _told(facts), new]
+    chosen = _all(checks)
+    here = pages[chosen]
+    first = here["known_days"].notna()
+    because = say.joined(
+        pd.Series(
+            np.where(
+                first,
+                "The first sign of it is " + here["known_days"].astype("Int64").astype("str") + " days old",
+                "No source tells since when it is there",
+            ),
+            index=here.index,
+        ),
+        f", so that it may be new: before {facts.settled} days nothing is removed. Add a column of first publication to the crawl or the editorial list.",
+    )
+    return Finding("watch", "age unknown", _rows(pages, chosen, "age unknown", because, 0.8), checks)
+
+
 def _told(facts: Facts) -> Check:
     """How many of the sources that would tell whether a page is needed were given: landings and backlinks."""
     pages, least = facts.pages, {"both": 2, "one": 1, "none": 0}[facts.limits.prune_needs]
@@ -245,7 +275,7 @@ def untold(facts: Facts) -> Finding:
 def prune(facts: Facts) -> Finding:
     """prune: settled, earning nothing anywhere over the long window, and none that others need."""
     pages, long, told = facts.pages, facts.windows.long, _told(facts)
-    checks = [*_needed_by_none(facts), told]
+    checks = [*_needed_by_none(facts), told, _old_enough(facts)]
     chosen = _all(checks)
     here = pages[chosen]
     target = facts.covers.reindex(here.index)

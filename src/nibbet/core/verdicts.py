@@ -18,6 +18,7 @@ from nibbet.core.rules import (
     expand,
     prune,
     snippet,
+    undated,
     unsettled,
     untold,
     young,
@@ -25,9 +26,10 @@ from nibbet.core.rules import (
 
 #: what the rules may say of pages that are not there for search; the rest asks what search should bring
 OF_PURPOSE = {"campaign": ("watch", "prune"), "support": ("watch", "prune", "engagement"), "account": ("watch", "prune")}
-RULES = (young, unsettled, untold, prune, consolidate, decay, climb, snippet, engagement, expand)
+WATCHING = (young, unsettled, untold, undated)
+RULES = (*WATCHING, prune, consolidate, decay, climb, snippet, engagement, expand)
 #: watch for any reason comes first, then prune, then consolidate; the rest stand side by side
-ORDER = {rule: max(0, number - 2) for number, rule in enumerate(RULES)}
+ORDER = {rule: max(0, number + 1 - len(WATCHING)) for number, rule in enumerate(RULES)}
 REASONING = "rule measure value threshold passed window source".split()
 
 
