@@ -22,12 +22,12 @@ LETTERS = st.text("abcdefghijklmnopqrstuvwxyz", min_size=6, max_size=14)
 @pytest.mark.parametrize(
     ("names", "named", "others"),
     [
-        (["on"], ["on", "on shoes", "shoes by on", "on-shoes"], ["london", "shoes o n", "onto", "canon"]),
+        (["on"], ["on", "on boats", "boats by on", "on-boats"], ["london", "boats o n", "onto", "upon"]),
         (["Tarnbrook"], ["tarn brook", "tarn-brook", "tarnbrok", "tranbrook", "tarnbrook's map", "www.tarnbrook.example"], ["warnbrook", "tarnbrookland", "brook"]),
         (["tarn brook"], ["tarnbrook", "tarn brok tours", "tarn  brook"], ["brook tarn", "tarn", "brook"]),
-        (["Café Rouge"], ["cafe rouge", "café-rouge menu", "cafe rouge"], ["rouge", "cafe noir"]),
-        (["b&q"], ["b & q", "bq", "b and b & q"], ["bqx", "bbq"]),
-        (["kayak24"], ["kayak24", "kayk24"], ["kayak25", "kayak2", "kayak"]),
+        (["Café Ulme"], ["cafe ulme", "café-ulme menu", "cafe ulme"], ["ulme", "cafe alt"]),
+        (["q&x"], ["q & x", "qx", "a and q & x"], ["qxz", "qqx"]),
+        (["paddle24"], ["paddle24", "padle24"], ["paddle25", "paddle2", "paddle"]),
         (["=planet"], ["planet", "my planet"], ["plant", "planets"]),
         (["日本屋"], ["東京日本屋"], ["日本"]),
         (["c++"], ["c++ tours"], ["c tours"]),
@@ -73,7 +73,7 @@ def test_what_is_searched_beside_the_brand() -> None:
 
 
 def test_a_short_name_takes_no_other_query(tmp_path: Path) -> None:
-    rows = pd.DataFrame({"date": pd.date_range("2026-08-01", "2026-10-31")}).merge(pd.DataFrame({"query": ["london trip", "on shoes"]}), "cross")
-    rows = rows.assign(page="/shoes/", clicks=3, impressions=60, position=4.0)
+    rows = pd.DataFrame({"date": pd.date_range("2026-08-01", "2026-10-31")}).merge(pd.DataFrame({"query": ["london trip", "on boats"]}), "cross")
+    rows = rows.assign(page="/boats/", clicks=3, impressions=60, position=4.0)
     queries = nibbet.Site("https://on.example/", search=rows, settings={"site": {"brand": ["on"]}}).query_totals()
-    assert queries.set_index("query")["brand"].to_dict() == {"london trip": False, "on shoes": True}
+    assert queries.set_index("query")["brand"].to_dict() == {"london trip": False, "on boats": True}
