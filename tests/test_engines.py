@@ -54,12 +54,12 @@ spark = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs Jav
 
 @spark
 @pytest.mark.filterwarnings("ignore")
-def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path) -> None:
+def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from pyspark.sql import SparkSession
 
     from nibbet.engine.spark import SparkEngine
 
-    left = set(Path(tempfile.gettempdir()).glob("nibbet-*"))
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     one, other = SparkEngine(memory="1GB"), SparkEngine(memory="1GB")
     first = one.frame(pd.DataFrame({"clicks": [1, 2]}))
     second = other.frame(pd.DataFrame({"clicks": [30]}))
@@ -71,7 +71,7 @@ def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path) -> None:
     assert {view.name for view in other.session.catalog.listTables()} == set(other._views)
     other.close()
     assert SparkSession.getActiveSession() is None
-    assert set(Path(tempfile.gettempdir()).glob("nibbet-*")) == left, "nothing is left behind"
+    assert not list(tmp_path.glob("nibbet-*")), "nothing is left behind"
 
 
 @spark

@@ -17,6 +17,7 @@ import pytest
 
 import nibbet
 from nibbet.engine.store import Store
+from nibbet.errors import is_interrupt
 from nibbet.once import ahead, by_one_thread, in_turn, limit_threads, once, threads
 
 
@@ -207,3 +208,11 @@ def test_no_more_threads_compute_than_are_allowed(monkeypatch: pytest.MonkeyPatc
     assert set(asked) == {1}
     limit_threads(None)
     assert threads() == os.cpu_count()
+
+
+@pytest.mark.parametrize(
+    ("fault", "told"),
+    [(RuntimeError("Query interrupted"), True), (ValueError("KeyboardInterrupt: <EMPTY MESSAGE>"), True), (RuntimeError("no interrupt"), False)],
+)
+def test_an_engines_interrupt_is_one(fault: Exception, told: bool) -> None:
+    assert is_interrupt(fault) == told
