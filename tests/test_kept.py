@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.metadata
 import json
 import re
 import warnings
@@ -163,7 +164,12 @@ def test_libraries_are_part_of_the_program(monkeypatch: pytest.MonkeyPatch) -> N
     names = [name for name, _ in libraries()]
     assert {"numpy", "scipy", "pandas", "duckdb", "pystemmer", "scikit-network", "python"} <= set(names)
     before = key_of(libraries())
-    monkeypatch.setattr("importlib.metadata.version", lambda name: "0.0" if name == "scipy" else "1.0")
+    real = importlib.metadata.distribution
+
+    def other(name: str) -> object:
+        return SimpleNamespace(read_text=lambda _: "Name: scipy\nVersion: 0.0\n") if name == "scipy" else real(name)
+
+    monkeypatch.setattr("importlib.metadata.distribution", other)
     assert key_of(libraries()) != before
 
 
