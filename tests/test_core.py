@@ -21,7 +21,8 @@ from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
-from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent, turn_taking
+from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent
+from nibbet.core.likeness import leads, one_search
 from nibbet.core.ledger import _with_inventory
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
@@ -80,7 +81,7 @@ def test_answer_comes_from_telling_words_and_from_behaviour() -> None:
         (2, "best canoe rental", 40, 2.0),
         (1, "best knots", 20, 2.0),
     ]
-    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position"]).assign(expected_clicks=[20.0, 20.0, 40.0, 20.0])
+    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position"]).assign(impressions=200, expected_clicks=[20.0, 20.0, 40.0, 20.0])
     answer = add_answer(pairs, pages, brand=["tarnbrook"], language="english")["answer"]
     assert answer[0] > 0.8, "plural, accent and order do not matter"
     assert answer[1] < 0.3, "no telling word and never chosen"
@@ -110,7 +111,7 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     one = {6: {"k": 5}, 7: {"k": 5}}
     found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
-    assert are_one(found.assign(turn_taking=0.5, intent=np.nan), Thresholds()).tolist() == [True, False], "three are merged"
+    assert are_one(found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0), Thresholds()).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
     assert candidate_pairs(alike(twins).assign(brand=True), Thresholds()).empty, "brand queries say nothing of intent"
@@ -121,9 +122,28 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
     lead = [0, 1, 0, 1, 1, 1, 0, 0, 1]  # five changes in eight steps
     rows = [("q", day, page, 2.0 if page == first else 6.0, 10) for day, first in zip(days, lead, strict=True) for page in (0, 1)]
     table = pd.DataFrame(rows, columns=["query", "date", "page", "position", "impressions"])
-    assert turn_taking(table, pd.DataFrame({"page_a": [0], "page_b": [1]})).iloc[0] == pytest.approx(5 / 8)
+    pair = pd.DataFrame({"page_a": [0], "page_b": [1]})
+    assert leads(table, pair)["turn_taking"].iloc[0] == pytest.approx(5 / 8)
+    assert leads(table, pair)["contested"].iloc[0] == pytest.approx(4 / 9)
     table["position"] = np.where(table["page"] == 0, 2.0, 6.0)
-    assert turn_taking(table, pd.DataFrame({"page_a": [0], "page_b": [1]})).iloc[0] == 0
+    assert leads(table, pair)["turn_taking"].iloc[0] == 0
+    other = table.assign(query="r", position=np.where(table["page"] == 0, 6.0, 2.0))
+    assert leads(table, pair)["lead_spread"].iloc[0] == 0
+    assert leads(pd.concat([table, other]), pair)["lead_spread"].iloc[0] == pytest.approx(np.log(10)), "each leads its own query"
+
+
+def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> None:
+    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7}
+    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3}
+    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45}
+    rng, few = np.random.default_rng(3), pd.DataFrame([double, between, sister])
+    many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(overlap=rng.uniform(0.55, 0.98, 200))
+    alone, among = one_search(few), one_search(pd.concat([few, many], ignore_index=True))
+    assert alone[0] > 0.95
+    assert alone[2] < 0.05
+    assert among[1] < alone[1], "where most pairs are sisters, more evidence is needed for a double"
+    unknown = one_search(pd.DataFrame([{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan}]))
+    assert 0.3 < unknown[0] < 0.99, "what is not known says nothing"
 
 
 def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
@@ -131,7 +151,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(shared=5, intent=np.nan)
+    ).assign(shared=5, intent=np.nan, one_search=0.95)
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
@@ -213,18 +233,19 @@ def test_gains_are_ordered_and_never_for_a_worse_place(rows: list[tuple[float, f
 def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking", "intent"]
     rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
-    rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan)]
-    pairs = pd.DataFrame(rows, columns=names)
-    pages = pd.DataFrame({"page": range(10), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
+    rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan), (10, 11, 0.8, 4, 20, 0.4, 0.9)]
+    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.95] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3)
+    pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
     groups = merge_groups(pairs, pages, Thresholds())
     assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
     apart = kept_apart(pairs, groups, pages, Thresholds())
-    assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9]]
+    assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9], [10, 11]]
     assert "On 2% of days the leading page changes, under 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
     assert apart["because"][2] == "By the results of their queries 10% of what they draw is one intent, under 30%."
     assert apart["because"][3] == "They share 2 queries, under 3."
+    assert "from query to query by a factor of 2.7), titles share 30% of their telling words, and 80%" in apart["because"][4]
 
 
 def test_intent_is_shared_as_far_as_both_draw_the_same_topics() -> None:

@@ -20,17 +20,18 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags, without_page
+from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags, with_ways, without_page
+from nibbet.core.likeness import leads, one_search, title_likeness
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within_reach
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
-from nibbet.core.redirects import covering_page, straighten, subject_of
+from nibbet.core.redirects import ANSWERS, answering_page, covering_page, section_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.robots import closed_alone
-from nibbet.core.rules import Facts, stays
+from nibbet.core.rules import Facts, is_hub, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.spans import chosen
 from nibbet.core.split import Sight, learn_sight, searched
@@ -391,7 +392,7 @@ class Analysis:
         own = self.config
         lexicon, on_page = self._words_of_pages
         pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
-        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets)
+        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets, dead=(pages["status"] >= 400).fillna(False) | pages["blocked"])
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
@@ -415,6 +416,7 @@ class Analysis:
             lexicon=self._words_of_pages[0],
             translate=own.topics.translate,
             lone=self._lone_queries,
+            on_page=self._words_of_pages[1],
         )
 
     @once
@@ -637,7 +639,7 @@ class Analysis:
             agents=own.site.search_agents,
             as_of=pd.Timestamp(self.windows.as_of),
         )
-        return table
+        return with_ways(table, self._rare_links, own.verdicts.prune_clicks)
 
     @property
     def _moved_windows(self) -> list[dict[str, str]]:
@@ -702,6 +704,14 @@ class Analysis:
         if (links := self._joined.table("links")) is None:
             return None
         return self._reduced("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
+
+    @property
+    def _rare_links(self) -> pd.DataFrame | None:
+        """source_id, target_id of links to pages that at most two pages link to; None without links."""
+        if (links := self._joined.table("links")) is None:
+            return None
+        rows = self._reduced("rare-links", lambda: reductions.rare_links(links))
+        return rows.sort_values(["target_id", "source_id"], ignore_index=True)
 
     @once
     def _change_parts(self) -> pd.DataFrame:
@@ -859,13 +869,21 @@ class Analysis:
         if not self.windows.has_daily_pairs:  # nothing tells who leads on which day
             none = pd.DataFrame({"query": [], "date": [], "page": [], "impressions": [], "position": []})
             gaps = merging.place_gap(pairs, candidates)
-            return candidates.assign(turn_taking=np.nan, intent=self._shared_intent(candidates), place_gap=gaps), none
+            known = {"turn_taking": np.nan, "contested": np.nan, "lead_spread": np.nan, "place_gap": gaps}
+            return self._likened(candidates.assign(**known)), none
         members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
         wanted = self._engine.frame(pd.DataFrame({"page_id": members}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
         days["query"] = pd.factorize(days["query"])[0]  # only told apart
-        turns = merging.turn_taking(days, candidates[enough]).reindex(candidates.index, fill_value=0.0)
-        return candidates.assign(turn_taking=turns, intent=self._shared_intent(candidates)), days
+        known = leads(days, candidates[enough]).reindex(candidates.index)
+        return self._likened(candidates.join(known.fillna({"turn_taking": 0.0}))), days
+
+    def _likened(self, candidates: pd.DataFrame) -> pd.DataFrame:
+        """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
+        titles = title_likeness(self._pages, candidates, self._words_of_pages[0], self.config.site.brand)
+        found = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates))
+        enough = found["shared"] >= self.config.verdicts.shared_queries
+        return found.assign(one_search=one_search(found[enough]).reindex(found.index))
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
         """How far the pages of each pair draw the same topics; null where no results are known."""
@@ -945,16 +963,25 @@ class Analysis:
 
     @once
     def _covers(self) -> pd.Series:
+        """For each poor or gone page the living page on the same question, by what its queries asked and by its words; null without one."""
+        pages, t = self._measured, self.config.verdicts
+        poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
+        leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
+        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & ~is_hub(pages, t)).to_numpy())
+        found = covering_page(pages, leaving, staying, brand=self.config.site.brand, words=self._words_of_pages)
+        if not self._is_paired:
+            return found
+        asked = answering_page(self._mapped, leaving, staying, t.answers).set_index("page").reindex(leaving)
+        known = asked["weight"] >= t.min_gain
+        return asked["other"].where(known & (asked["share"] >= ANSWERS), found.where(~known))
+
+    @once
+    def _sections_of(self) -> pd.Series:
+        """For each gone page the hub of its section; null without one."""
         pages = self._measured
-        poor = (pages["clicks_long"] < self.config.verdicts.prune_clicks) & ~pages["gone"]
-        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & (pages["children"] == 0)).to_numpy())
-        return covering_page(
-            pages,
-            np.flatnonzero((poor | pages["gone"]).to_numpy()),
-            staying,
-            brand=self.config.site.brand,
-            words=self._words_of_pages,
-        )
+        hubs = is_hub(pages, self.config.verdicts) & ~pages["gone"] & ~pages["blocked"]
+        gone = np.flatnonzero(pages["gone"].to_numpy())
+        return section_page(pages, gone, np.flatnonzero(hubs.to_numpy()), brand=self.config.site.brand, words=self._words_of_pages)
 
     def _prepare_facts(self) -> None:
         """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
@@ -1150,11 +1177,13 @@ class Analysis:
             & (pages["status"].fillna(200) >= 400)
             & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
         )
+        cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self._covers, self._sections_of))
+        why = np.select([cover.notna(), section.notna()], ["; that page covers it", "; put it back, until then its section"], "; put it back")
         mend = pd.DataFrame(
             {
                 "from": pages["page"],
-                "to": self._covers.reindex(pages.index).map(pages["page"]),
-                "because": "answers " + pages["status"].astype("str") + " but is still visited",
+                "to": cover.where(cover.notna(), section),
+                "because": "answers " + pages["status"].astype("str") + " but earned" + pd.Series(why, index=pages.index),
             }
         )[broken]
         return straighten(pd.concat([rows, now, mend], ignore_index=True))

@@ -34,6 +34,8 @@ MERGED, MERGED_SPREAD = 0.6, 0.3
 ALONE_LOST = (0.5, 0.2)
 
 
+#: what a member of a group has in common with its survivor
+LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
@@ -43,15 +45,16 @@ CONVERSION_CLICKS, BACKLINK_CLICKS = 25, 10
 
 
 def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
-    """Which candidates are alike enough to be one page: they take turns; where no days tell, both draw nearly all that either draws, and
-    stand close to each other for it.
+    """Which candidates are alike enough to be one page: they take turns, and all that is known of them speaks for one search; where no days
+    tell, both draw nearly all that either draws, and stand close to each other for it.
     """
     turns = candidates["turn_taking"] >= t.turn_taking
     undated = candidates["turn_taking"].isna()
     if undated.any():
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
-    return (candidates["shared"] >= t.shared_queries) & turns & ~(candidates["intent"] < t.same_intent)
+    one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
+    return (candidates["shared"] >= t.shared_queries) & turns & one & ~(candidates["intent"] < t.same_intent)
 
 
 def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
@@ -113,32 +116,6 @@ def _alike(
     return out[["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"]]
 
 
-def turn_taking(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, the share of days on which another page leads their queries than the day before, 0..1.
-
-    Args:
-        days: one row per (query, date, page): position of the best-placed row, impressions.
-        candidates: page_a, page_b.
-    """
-    sides = [pd.DataFrame({"pair": np.arange(len(candidates)), "page": candidates[f"page_{side}"].to_numpy()}) for side in "ab"]
-    rows = pd.concat(sides, keys=[0, 1], names=["side"]).reset_index("side").merge(days, on="page")
-    query, queries = pd.factorize(rows["query"])
-    both = pd.factorize(rows["pair"].to_numpy() * len(queries) + query)[0]
-    drawn = np.zeros((2, both.max(initial=-1) + 1), dtype=bool)
-    drawn[rows["side"], both] = True
-    shared = (drawn[0] & drawn[1])[both]
-    rows, both = rows[shared], both[shared]
-    date = pd.factorize(rows["date"], sort=True)[0]
-    page, impressions, position = (rows[name].to_numpy() for name in ("page", "impressions", "position"))
-    order = np.lexsort([page, -impressions, position, date, both])
-    both, date, page, pair = both[order], date[order], page[order], rows["pair"].to_numpy()[order]
-    lead = np.flatnonzero((np.diff(both, prepend=-1) != 0) | (np.diff(date, prepend=-1) != 0))
-    again = np.diff(both[lead], prepend=-1) == 0
-    turned = again & (np.diff(page[lead], prepend=-1) != 0)
-    seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
-    return pd.Series(turns / np.maximum(seen, 1), index=candidates.index)
-
-
 def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     """For each candidate pair, how far apart its pages stand on the queries they share: the mean distance of the logarithms of their positions,
     by impressions; null where no position is known.
@@ -192,14 +169,15 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, intent (null where results are not known).
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search (see `core.likeness`), intent (null where
+            results are not known).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
-        group, page, survivor (truth value), shared_impressions, overlap, turn_taking of the member with its survivor (the survivor's own
+        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search of the member with its survivor (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
     """
-    empty = pd.DataFrame(columns=["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"])
+    empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])
     alike = candidates[are_one(candidates, t)]
     if alike.empty:
         return empty
@@ -216,16 +194,16 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
         columns={"page_a": "page", "page_b": "of"}
     )
     table["of"] = table["group"].map(survivor)
-    joined = table.merge(links[["page", "of", "shared_impressions", "overlap", "turn_taking"]], on=["page", "of"], how="left")
+    joined = table.merge(links[["page", "of", *LIKE]], on=["page", "of"], how="left")
     joined["survivor"] = joined["page"] == joined["of"]
     joined = joined[joined["survivor"] | (joined["overlap"].notna() & ~joined["stays"])]
     size = joined.groupby("group")["page"].transform("size")
     joined = joined[size > 1]
-    for name in ("shared_impressions", "overlap", "turn_taking"):
+    for name in LIKE:
         joined[name] = joined[name].fillna(joined.groupby("group")[name].transform("max"))
     joined["group"] = pd.factorize(joined["group"])[0] + 1
     return joined.sort_values(["group", "survivor", "page"], ascending=[True, False, True], ignore_index=True)[
-        ["group", "page", "survivor", "shared_impressions", "overlap", "turn_taking"]
+        ["group", "page", "survivor", *LIKE]
     ]
 
 
@@ -251,9 +229,28 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     apart = say.joined(
         "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {t.same_intent:.0%}."
     )
+    two = say.joined(
+        "They are shown for each other's queries, but ",
+        say.joined("each leads its own (from query to query by a factor of ", np.exp(rows["lead_spread"]).round(1).astype("str"), "), ").where(
+            rows["lead_spread"].notna(), ""
+        ),
+        say.joined("titles share ", say.share(rows["title_likeness"]), " of their telling words, ").where(rows["title_likeness"].notna(), ""),
+        "and ",
+        say.share(rows["overlap"]),
+        " of the smaller page is on shared queries: that they answer one search is ",
+        say.share(rows["one_search"]),
+        f" likely, under {t.one_search:.0%}.",
+    )
     because = np.select(
-        [rows["shared"] < t.shared_queries, together, rows["intent"] < t.same_intent, undated & ~are_one(rows, t), held],
-        [few, turns, apart, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [
+            rows["shared"] < t.shared_queries,
+            together,
+            rows["intent"] < t.same_intent,
+            rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
+            undated & ~are_one(rows, t),
+            held,
+        ],
+        [few, turns, apart, two, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

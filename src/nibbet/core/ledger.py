@@ -77,8 +77,9 @@ def ledger(
     table["purpose"] = pd.Series(None, index=table.index, dtype="str")
     for name, patterns in (purposes or {}).items():
         table.loc[matches(table["path"], patterns), "purpose"] = name
-    parents = table["path"].str.replace(r"[^/]+/?$", "", regex=True).value_counts()
-    table["children"] = table["path"].map(parents).fillna(0).astype("int64")
+    whole = table["path"].str.rstrip("/")  # a site may end its addresses with a slash or without
+    parents = whole.str.replace(r"/[^/]*$", "", regex=True)[whole != ""].value_counts()
+    table["children"] = whole.map(parents).fillna(0).astype("int64")
     return table
 
 
@@ -239,8 +240,28 @@ def with_others(
     return table
 
 
+def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: float) -> pd.DataFrame:
+    """The ledger with only_way and main_way: to how many other living pages that earn something this page has the only link, and to how many
+    living pages at all one of two; null without links.
+
+    Args:
+        links: source_id, target_id of links to pages that at most two pages link to; poor_clicks: clicks in the long window from which a page
+            earns something, if it has no conversions and no links from outside.
+    """
+    if links is None:
+        return table.assign(**{name: pd.array([pd.NA] * len(table), dtype="Int64") for name in ("only_way", "main_way")})
+    alive = ~table["gone"] & ~table["blocked"]
+    earns = (table["clicks_long"].fillna(0) >= poor_clicks) | (table["conversions_long"].fillna(0) > 0) | (table["backlinks"].fillna(0) > 0)
+    rows = links[links["source_id"].map(alive).eq(True) & links["target_id"].map(alive).eq(True)]
+    alone = (rows.groupby("target_id")["source_id"].transform("size") == 1) & rows["target_id"].map(earns)
+    counts = {"only_way": rows[alone], "main_way": rows}
+    ways = {name: of.groupby("source_id").size().reindex(table.index).fillna(0).astype("Int64") for name, of in counts.items()}
+    return table.assign(**ways)
+
+
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the answered non-brand queries, and their share.
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner, and
+    the share of all that it answers.
 
     answers: from which answer a page answers a query.
     """
@@ -253,7 +274,7 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
     shown = pairs["impressions"] > 0
     plain = shown & ~pairs["brand"]
     meant = plain & (pairs["answer"] >= answers)
-    answered = meant & pairs["role"].isin(["owner", "rival"])
+    answered = meant & pairs["role"].eq("owner")
     table["queries"] = np.bincount(page[shown], minlength=len(table))
     table["withheld_share"] = (1 - of_pages(shown, "impressions") / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)
     table["pull"] = shrunk_pull(*(of_pages(plain, name).to_numpy() for name in ("clicks", "expected_clicks")))

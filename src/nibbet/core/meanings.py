@@ -224,6 +224,7 @@ COLUMN_MEANINGS = {
     "topic": "label of the topic",
     "trend": "lasting change: collapse, slow decay or rise",
     "turn_taking": "share of days on which another page leads than the day before",
+    "one_search": "how likely it is that the page and the survivor of its group answer one search",
     "unclear": "clicks of the change that may be demand or rank: queries seen in one window only",
     "updated": "last change as editors tell it",
     "url": "address of the result",

@@ -41,11 +41,9 @@ def find_openings(
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
     place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
-    answered = shown & (pairs["answer"] >= t.answers) & role.isin(["owner", "rival"])
+    answered = shown & (pairs["answer"] >= t.answers) & (role == "owner")
     low_pull = pairs["clicks"] < t.snippet_pull * expected
-    climbs = rows_at(
-        pairs, answered & (role == "owner") & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"]
-    )
+    climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"])
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])

@@ -19,8 +19,15 @@ Floats = NDArray[np.float64]
 FIELDS = {"title": 1.0, "h1": 1.0, "path": 0.9, "headings": 0.75, "description": 0.6, "text": 0.5}
 #: how much a word of the links to a page counts: others say what it is about, but say "here" and "more" too
 ANCHOR = 0.6
-#: how much of what the words leave open the searchers' behaviour may fill
-BEHAVIOUR_SHARE = 0.6
+#: how much of what the words leave open the searchers' behaviour may fill: chosen as usual from a high place, or standing where the page
+#: stands for its own subject
+BEHAVIOUR_SHARE, STANDING_SHARE = 0.6, 0.5
+#: coverage by words from which a page surely answers, pairs of that kind from which their spread is learnt, and the spread without them
+SURE, SURE_PAIRS, USUAL_SPREAD = 0.95, 50, 0.3
+#: how many such spreads below its own standing a page answers as usual, no longer surely, and not at all where words are missing
+AS_USUAL, DOUBTED, NOT_MEANT = 1.0, 2.5, 4.5
+#: share of the words that must be missing before a low place counts in full, and share that must be there for a usual place to count
+MISSING, SOME = 0.25, 0.25
 #: the roles, the one that serves the query first
 ROLES: pd.CategoricalDtype = pd.CategoricalDtype(["owner", "rival", "passing", "stray"])
 ROWS_AT_ONCE = 500_000
@@ -59,12 +66,14 @@ def add_answer(
     """The pairs with answer: 0..1, how far the page answers the query.
 
     Args:
-        pairs: page (row number in `pages`), query, clicks, expected_clicks, position (null without impressions).
+        pairs: page (row number in `pages`), query, clicks, impressions, expected_clicks, position (null where it is not known).
         pages: path, and title, h1, headings, description where known.
         lexicon, on_page: what `page_words` made of these pages with this lexicon, where that is there already.
     Returns:
         The same rows with answer. Words: the share of the query's telling words that stand on the page. What words leave open,
-        behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words.
+        behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words, and so does one that
+        stands for the query where it stands for its own subject. Where words are missing and it stands far below that, or far behind
+        another page of the site, it is shown beside the point: the words that it shares are those of its subject, not of the question.
     """
     lexicon = lexicon or Lexicon(language)
     on_page = page_words(pages, lexicon) if on_page is None else on_page
@@ -86,16 +95,47 @@ def add_answer(
     pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
     place = pairs["position"].fillna(100.0).to_numpy(float)
     behaviour = np.clip((pull - 0.4) / 0.5, 0, 1) * np.clip((9.0 - place) / 5.0, 0, 1)
-    return pairs.assign(answer=np.clip(share + (1 - share) * BEHAVIOUR_SHARE * behaviour, 0, 1))
+    said = share + (1 - share) * BEHAVIOUR_SHARE * behaviour
+    below = _below_its_own(pairs, number, said)
+    usual = np.clip((DOUBTED - 0.5 - below) / AS_USUAL, 0, 1) * (said >= SOME)
+    beside = np.clip((below - DOUBTED) / (NOT_MEANT - DOUBTED), 0, 1) * np.clip((1 - said) / MISSING, 0, 1)
+    return pairs.assign(answer=np.clip(said * (1 - beside) + (1 - said) * STANDING_SHARE * usual, 0, 1))
 
 
-def add_roles(pairs: pd.DataFrame, addresses: pd.Series, t: Thresholds, targets: pd.DataFrame | None = None) -> pd.DataFrame:
+def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:
+    """How far below its own standing, or behind the site's best page, each page is shown for each query, in spreads of the logarithm of the
+    position among pairs whose words leave no doubt; DOUBTED without a position, which tells nothing.
+
+    A page's own standing is the mean logarithm of its positions, by clicks had and expected, over the queries for which the site shows it
+    most and which it answers.
+    """
+    page, place = pairs["page"].to_numpy(), np.log(pairs["position"].clip(lower=1.0).to_numpy(float))
+    shown, known = pairs["impressions"].to_numpy(float), ~np.isnan(place)
+    best, most = np.full(query.max(initial=-1) + 1, np.inf), np.zeros(query.max(initial=-1) + 1)
+    np.minimum.at(best, query[known], place[known])
+    np.maximum.at(most, query, shown)
+    behind = np.where(known, place, 0.0) - np.where(known, best[query], 0.0)
+    weight = (pairs["clicks"] + pairs["expected_clicks"]).to_numpy(float) * answer**2 * (shown >= most[query]) + 1e-6
+    weight[~known] = 0.0
+    sums = np.bincount(page, weight)
+    own = np.bincount(page, weight * np.where(known, place, 0.0)) / np.where(sums > 0, sums, 1.0)
+    beyond = np.where(known, place - own[page], 0.0)
+    sure = beyond[known & (answer > SURE) & (behind <= 0)]
+    low, middle, high = np.quantile(sure, [0.16, 0.5, 0.84]) if len(sure) >= SURE_PAIRS else (-USUAL_SPREAD, 0.0, USUAL_SPREAD)
+    spread = max((high - low) / 2, USUAL_SPREAD / 3)
+    return np.where(known, np.maximum(beyond - middle, behind) / spread, DOUBTED)
+
+
+def add_roles(
+    pairs: pd.DataFrame, addresses: pd.Series, t: Thresholds, targets: pd.DataFrame | None = None, dead: pd.Series | None = None
+) -> pd.DataFrame:
     """The query map with its roles, and a row of zeros for every owner that editors name and searchers have not met.
 
     Args:
         pairs: page, query, clicks, impressions, answer; one row per pair.
         addresses: the address of each page, by page: its length and alphabet break ties.
         targets: page, query that editors named (one page per query).
+        dead: of each page, whether it fails or is kept out of the index: such a page answers nothing; none is when left out.
     Returns:
         The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
         owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
@@ -108,9 +148,12 @@ def add_roles(pairs: pd.DataFrame, addresses: pd.Series, t: Thresholds, targets:
         whole = np.bincount(query, pairs[name].to_numpy(float), len(unique))[query]
         shares[f"share_{name}"] = np.divide(pairs[name].to_numpy(float), whole, out=np.full(len(pairs), np.nan), where=whole > 0)
     answer, named = pairs["answer"].to_numpy(), pairs["named"].to_numpy(bool)
-    answers = answer >= t.answers
-    fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
     page = addresses.index.get_indexer(pd.Index(pairs["page"]))
+    answers = answer >= t.answers
+    if dead is not None:
+        gone = dead.to_numpy(bool)[page]
+        answers, named = answers & ~gone, named & ~gone
+    fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
     length, alphabet = addresses.str.len().to_numpy()[page], addresses.rank().to_numpy()[page]
     able = answers | named
     several = np.flatnonzero(able & (np.bincount(query[able], minlength=len(unique))[query] > 1))

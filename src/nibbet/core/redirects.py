@@ -12,8 +12,11 @@ from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
-#: share of a page's telling words that another page must carry to stand in for it
-COVERS = 0.6
+#: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
+#: subject without the question, which a sister page has too
+COVERS, ANSWERS = 0.8, 0.6
+#: share of a section's own subject that may lie beyond that of a page that goes to it
+BEYOND = 0.35
 ROWS_AT_ONCE = 20_000
 
 
@@ -40,7 +43,7 @@ def covering_page(
     known_brand = brand_columns(lexicon, brand)
     texts = page_words(pages, lexicon) if texts is None else texts
     subject, texts = lexicon.same_width(subject, texts)
-    weight = rarity(texts) ** 2
+    weight = rarity(texts)
     weight[known_brand] = 0.0
     asked = subject[leaving].multiply(weight[None, :]).tocsr()
     whole = np.asarray(asked.sum(axis=1)).ravel()
@@ -66,6 +69,61 @@ def covering_page(
         first = order[np.unique(one[order], return_index=True)[1]]
         best[one[first]] = other[first]
     return pd.Series(np.where(best >= 0, staying[best], np.nan), index=leaving)
+
+
+def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray, answers: float) -> pd.DataFrame:
+    """For each leaving page the staying page that answers most of what its queries asked: page (leaving), other, share (0..1, by clicks had and
+    expected in both windows), and weight, those clicks.
+
+    Args:
+        pairs: page, query, brand, answer, clicks, expected_clicks, and both with `_reference`; answers: from which answer a page answers a query.
+    """
+    drawn = ["clicks", "expected_clicks", "clicks_reference", "expected_clicks_reference"]
+    rows = pairs[pairs["page"].isin(leaving) & ~pairs["brand"]]
+    rows = pd.DataFrame({"page": rows["page"], "query": rows["query"], "weight": rows[drawn].fillna(0).sum(axis=1)})
+    known = pairs["page"].isin(staying) & pairs["query"].isin(rows["query"].unique()) & (pairs["answer"] >= answers)
+    able = pairs.loc[known, ["page", "query"]].rename(columns={"page": "other"})
+    weight = rows.groupby("page")["weight"].sum()
+    sums = rows.merge(able, on="query").groupby(["page", "other"])["weight"].sum().reset_index(name="answered")
+    sums = sums.sort_values(["page", "answered", "other"], ascending=[True, False, True]).drop_duplicates("page")
+    best = weight.rename("weight").reset_index().merge(sums, on="page", how="left")
+    return best.assign(share=(best["answered"] / best["weight"].where(best["weight"] > 0)).fillna(0.0)).drop(columns="answered")
+
+
+def section_page(
+    pages: pd.DataFrame, leaving: np.ndarray, hubs: np.ndarray, *, brand: list[str], words: tuple[Lexicon, sparse.csr_matrix]
+) -> pd.Series:
+    """For each leaving page the hub it belongs to: the nearest above it in the address, else the one whose own subject lies within that of the
+    page; null without one. The home page is the section of none.
+
+    Args:
+        pages: title, h1, path; leaving, hubs: row numbers; words: a lexicon and texts x words, as in `covering_page`.
+    """
+    path = pages["path"].str.rstrip("/")
+    known = pd.Series(hubs, index=path.iloc[hubs].to_numpy())
+    known = known[(known.index != "") & ~known.index.duplicated()]
+    above, found = path.iloc[leaving], pd.Series(np.nan, index=leaving)
+    for _ in range(int(path.str.count("/").max() or 0)):
+        above = above.str.replace(r"/[^/]*$", "", regex=True)
+        found = found.where(found.notna(), pd.Series(above.map(known).to_numpy(), index=leaving))
+    lost = np.flatnonzero(found.isna().to_numpy())
+    hubs = hubs[path.iloc[hubs].to_numpy() != ""]
+    if not len(lost) or not len(hubs):
+        return found
+    lexicon, texts = words
+    subject = lexicon.matrix(subject_of(pages))
+    subject, texts = lexicon.same_width(subject, texts)
+    weight = rarity(texts)
+    weight[brand_columns(lexicon, brand)] = 0.0
+    theirs = sparse.csr_matrix(subject[hubs].multiply(weight[None, :]))
+    about = np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)
+    common = (subject[leaving[lost]] @ theirs.T).tocoo()
+    good = common.data >= (1 - BEYOND) * about[common.col]
+    row, hub, share = common.row[good], common.col[good], common.data[good]
+    order = np.lexsort([hubs[hub], -share, row])
+    first = order[np.unique(row[order], return_index=True)[1]]
+    found.iloc[lost[row[first]]] = hubs[hub[first]]
+    return found
 
 
 def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:

@@ -188,6 +188,13 @@ def link_sums(links: ibis.Table) -> ibis.Table:
     return _between_pages(links).select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
 
 
+def rare_links(links: ibis.Table) -> ibis.Table:
+    """source_id, target_id: the links to pages that at most two other pages of the site link to."""
+    between = _between_pages(links).select("source_id", "target_id").distinct()
+    counted = between.mutate(pages=_.count().over(group_by="target_id"))
+    return counted.filter(counted.pages <= 2).select("source_id", "target_id")
+
+
 def link_anchors(links: ibis.Table) -> ibis.Table:
     """page, anchor: the texts of links from other pages of the site to each, once."""
     return _between_pages(links).filter(_.anchor.notnull()).select("anchor", page="target_id").distinct()

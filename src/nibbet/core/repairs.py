@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import sentences as say
-from nibbet.core.windows import Windows
+from nibbet.core.windows import MONTH_DAYS, Windows
 
 REPAIRS = ["page", "repair", "weight", "target", "because"]
 #: impressions in the long window from which a page draws search; clicks from which it matters
@@ -56,6 +56,8 @@ class _Table:
         self.used = (self.weight > 0) | (self.outside > 0)
         self.sold = pages["conversions_long"].fillna(0)
         self.matters = (self.clicks >= MATTERS) | (self.sold > 0) | (self.outside > 0)
+        self.recent_days = windows.recent.days
+        self.sales = say.joined(", ", say.plural(self.sold, "conversion")).where(self.sold > 0, "")
         self.linked = say.joined(", ", say.plural(self.outside, "link"), " from outside").where(self.outside > 0, "")
         self.drawn = say.joined(say.plural(self.clicks, "click"), ", ", say.plural(self.shown, "impression"), f" {self.long}", self.linked)
 
@@ -83,6 +85,12 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
     pages, failed = t.pages, t.status >= 400
     cover = pd.Series(np.where(near.notna(), "; the page named covers its subject.", "; no page covers its subject."), index=pages.index)
     t.add("error", failed & t.used, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
+    earned = failed & near.isna() & t.matters
+    month = MONTH_DAYS / t.recent_days
+    lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * month).clip(lower=0.0)
+    fell = say.joined(", ", say.count(lost), " clicks a month fewer than a year before").where(lost >= 0.5, "")
+    again = say.joined("Answers ", t.status.astype("str"), ", but earned: ", t.drawn, t.sales, fell, "; no page covers it: put it back.")
+    t.add("restore", earned, again)
     if links is not None:
         count = links.set_index("target")["pages"].reindex(pages.index).fillna(0)
         t.add(

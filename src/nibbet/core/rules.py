@@ -103,10 +103,16 @@ def _age(pages: pd.DataFrame) -> pd.Series:
     return pages["age_days"].fillna(10_000)
 
 
+def is_hub(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
+    """Pages by which others are reached: by the tree of addresses, by their links out, or as the only or main way to living pages."""
+    below, out = pages["children"] >= limits.hub_children, pages["outlinks"].fillna(0) >= limits.hub_outlinks
+    way = (pages["only_way"].fillna(0) > 0) | (pages["main_way"].fillna(0) >= limits.hub_children)
+    return below | out | way.astype(bool)
+
+
 def stays(pages: pd.DataFrame, limits: Thresholds, settled: int) -> pd.Series:
     """Pages that are never merged away: protected, new, hubs, or not there for search."""
-    hub = (pages["children"] >= limits.hub_children) | (pages["outlinks"].fillna(0) >= limits.hub_outlinks)
-    return pages["protected"] | hub | (_age(pages) < settled) | pages["purpose"].notna()
+    return pages["protected"] | is_hub(pages, limits) | (_age(pages) < settled) | pages["purpose"].notna()
 
 
 def _rows(
@@ -198,6 +204,8 @@ def _needed_by_none(facts: Facts) -> list[Check]:
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
+        Check("only_way_to", pages["only_way"], "none that earn", "all", "links", pages["only_way"].fillna(0) == 0),
+        Check("main_way_to", pages["main_way"], f"< {t.hub_children}", "all", "links", pages["main_way"].fillna(0) < t.hub_children),
         Check("covered_days", days, f">= {t.covered_days}", str(long), "search, landings", days >= t.covered_days),
     ]
 
@@ -211,10 +219,13 @@ def _old_enough(facts: Facts) -> Check:
 
 
 def undated(facts: Facts) -> Finding:
-    """watch: it earned nothing, but no source tells that it is old enough to judge."""
-    pages, old = facts.pages, _old_enough(facts)
+    """watch: it earned nothing, or search hardly shows it and no source dates it before its late first sign: it may be new."""
+    pages, old, t = facts.pages, _old_enough(facts), facts.limits
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
-    checks = [*_needed_by_none(facts), _told(facts), new]
+    nothing = _all([*_needed_by_none(facts), _told(facts)])
+    late = pages["known_days"].notna() & (pages["clicks_long"].fillna(0) < t.prune_clicks) & ~pages["protected"] & ~is_hub(pages, t)
+    hardly = Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", nothing | late)
+    checks = [hardly, new]
     chosen = _all(checks)
     here = pages[chosen]
     first = here["known_days"].notna()
@@ -227,7 +238,7 @@ def undated(facts: Facts) -> Finding:
             ),
             index=here.index,
         ),
-        f", so that it may be new: before {facts.settled} days nothing is removed. Add a column of first publication to the crawl or the editorial list.",
+        f", so that it may be new: before {facts.settled} days it is not judged. Add a column of first publication to the crawl or the editorial list.",
     )
     return Finding("watch", "age unknown", _rows(pages, chosen, "age unknown", because, 0.8), checks)
 
@@ -332,11 +343,13 @@ def consolidate(facts: Facts) -> Finding:
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
-    figures = leaving[["overlap", "turn_taking", "shared_impressions"]].reindex(pages.index)
+    sure = np.minimum(sure, leaving["one_search"].fillna(1.0))
+    figures = leaving[["overlap", "turn_taking", "one_search", "shared_impressions"]].reindex(pages.index)
     turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
     checks = [
         Check("overlap", figures["overlap"], f">= {t.overlap}", recent, "search", figures["overlap"] >= t.overlap),
         Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", turns),
+        Check("one_search", figures["one_search"], f">= {t.one_search}", recent, "search, crawl"),
         Check("shared_impressions", figures["shared_impressions"], "", recent, "search"),
     ]
     return Finding("consolidate", "duplicate", _rows(pages, chosen, "duplicate", because, sure, gains, target), checks)

@@ -19,6 +19,7 @@ from nibbet.core.brand import brand_pattern
 from nibbet.core.entries import connected, largest, places, strongest
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
+from nibbet.core.owned import by_owner
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
@@ -57,6 +58,17 @@ class Kinship:
     on_pages: int = 12
     density: tuple[float, float, float] = (0.05, 0.05, 0.15)
     "How tightly a topic must hold together: by words alone, and more with pages and with results."
+
+
+@dataclass(frozen=True)
+class Owned:
+    """Which pages own queries. owner: of each query its page, -1 for none; chosen: queries x pages, clicks had and expected; on_page: pages x
+    words (0..1), of the lexicon of the queries.
+    """
+
+    owner: Ints
+    chosen: sparse.csr_matrix
+    on_page: sparse.csr_matrix
 
 
 #: pairs of queries whose words are compared at once
@@ -176,12 +188,13 @@ def group_queries(
     tongue: Ints | None = None,
     how: Kinship | None = None,
     cut: tuple[Lexicon, sparse.csr_matrix] | None = None,
+    owned: Owned | None = None,
 ) -> Ints:
     """The group of each query (numbers from 0), so that one page can answer each.
 
     Args:
         texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts; cut: a lexicon and texts x
-            words, where they are cut already.
+            words, where they are cut already; owned: which pages own the queries, where any do: see `core.owned`.
     By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
     Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
     """
@@ -193,7 +206,7 @@ def group_queries(
     shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
     graph = kinship(words, pages, results, how, answered, shared, tongue)
     if not graph.nnz:
-        return np.arange(len(texts))
+        return _held(np.arange(len(texts)), owned, words, results, shared)
     least = how.density[0]
     least += how.density[1] if pages is not None and pages.nnz else 0.0
     least += how.density[2] if shared is not None else 0.0
@@ -211,7 +224,19 @@ def group_queries(
         labels = divided(labels, bodies_of_pages(labels, pages, shared), words)
     if shared is not None:
         labels = divided(labels, bodies_of_results(labels, shared), words)
-    return labels
+    return _held(labels, owned, words, results, shared)
+
+
+def _held(
+    labels: Ints, owned: Owned | None, words: sparse.csr_matrix, results: sparse.csr_matrix | None, near: sparse.csr_matrix | None
+) -> Ints:
+    """The groups with those queries that pages own grouped by their owners."""
+    if owned is None:
+        return labels
+    known = None if results is None else np.asarray(results.sum(axis=1)).ravel() > 0
+    width = max(words.shape[1], owned.on_page.shape[1])
+    wide = [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], width)) for t in (words, owned.on_page)]
+    return by_owner(labels, owned.owner, owned.chosen, wide[0], wide[1], near, known)
 
 
 #: queries on a page from which it speaks for a body of its own, and the share of the fewer that two pages have in common from which both are one
@@ -356,16 +381,18 @@ def group_pairs(
     lexicon: Lexicon | None = None,
     translate: bool = True,
     lone: pd.DataFrame | None = None,
+    on_page: sparse.csr_matrix | None = None,
 ) -> Grouping:
     """The queries of the map, and those that only a source of demand knows, in topics.
 
     Args:
-        pairs: page (number), query, role, impressions; pages: how many pages the site has.
+        pairs: page (number), query, role, impressions, clicks, expected_clicks; pages: how many pages the site has.
         demand: query, demand; results: query, url of first results; None without such a source.
         aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
         lexicon: of that language, where the words of the queries may have been cut already.
         translate: whether queries in other languages make topics too; else they are set aside.
         lone: query, impressions: totals of queries whose pages no row tells; their words and results group them.
+        on_page: pages x words (0..1) of that lexicon: with it, what one page owns is one topic.
     """
     lexicon = lexicon or Lexicon(language)
     number, texts, words = lexicon.of_queries(pairs)
@@ -411,7 +438,14 @@ def group_pairs(
     tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
     tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
     cut = (lexicon, words[kept])
-    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut)
+    owned = None
+    if on_page is not None:
+        page, counts = pairs["page"].to_numpy(), pairs["clicks"].to_numpy(float) + pairs["expected_clicks"].to_numpy(float)
+        use, owns = row >= 0, pairs["role"].eq("owner").to_numpy()
+        owner = np.full(len(kept), -1)
+        owner[row[use & owns]] = page[use & owns]
+        owned = Owned(owner, sparse.csr_matrix((counts[use] + 1e-6, (row[use], page[use])), shape=(len(kept), pages)), on_page)
+    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut, owned=owned)
     label = labels_of(queries, group, wanted[kept])
     asked["aside"], asked["topic"] = (
         pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),

@@ -31,6 +31,7 @@ SHARES = {
     "share_impressions",
     "overlap",
     "turn_taking",
+    "one_search",
     "engagement_usual",
     "engagement_shrunk",
     "depth",

@@ -27,7 +27,7 @@ SHEETS = {
         "inlinks backlinks published modified trend since purpose intended answered_share"
     ).split(),
     "openings": "page query kind position clicks expected_clicks gain gain_low gain_high".split(),
-    "groups": "group page survivor shared_impressions overlap turn_taking gain gain_low gain_high clicks_alone".split(),
+    "groups": "group page survivor shared_impressions overlap turn_taking one_search gain gain_low gain_high clicks_alone".split(),
     "topics": "label language queries volume volume_kind clicks impressions position served page proposal gain gain_low gain_high worth peak strength because".split(),
     "repairs": "page repair weight target because".split(),
     "redirects": "from to status because".split(),

@@ -1,0 +1,127 @@
+"""Whether two pages that are shown for the same queries answer one search or two: sisters of one subject are shown for each other's queries too."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core.brand import brand_columns
+from nibbet.core.sentences import named
+from nibbet.core.words import Lexicon, rarity
+
+Floats = NDArray[np.float64]
+#: what is looked at, by pair of pages: how far the logarithm of their share of leading days differs from query to query (natural logarithm);
+#: the share of the smaller page's impressions on shared queries, as ln(1.03 - share); the share of days on which the page leads that leads a query
+#: less often; the telling words of title and heading that both have, of those that either has
+EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness"]
+#: middle and spread of each where two pages answer one search (every query is led by either in the same measure, the smaller draws what the larger
+#: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
+#: share their subject)
+ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2]])
+TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.27, 0.14]])
+#: pairs of pages that what is known beforehand weighs, of the shape of each kind and of how common they are
+WEIGHT, PAIRS = 40.0, 5.0
+ROUNDS = 60
+#: least spread of leads that counts: less is the grain of few days
+LEAST_SPREAD = 0.15
+
+
+def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
+    """Who leads the shared queries of each candidate pair, day by day.
+
+    Args:
+        days: one row per (query, date, page): position of the best-placed row, impressions.
+        candidates: page_a, page_b.
+    Returns:
+        By candidate: turn_taking, the share of days on which another page leads than the day before, 0..1; contested, the share of days led by
+        the page that leads the query less often; lead_spread, the standard deviation over queries, by days, of the logarithm of how many times
+        more often the one leads. The latter two are null without a day.
+    """
+    sides = [pd.DataFrame({"pair": np.arange(len(candidates)), "page": candidates[f"page_{side}"].to_numpy()}) for side in "ab"]
+    rows = pd.concat(sides, keys=[0, 1], names=["side"]).reset_index("side").merge(days, on="page")
+    query, queries = pd.factorize(rows["query"])
+    both = pd.factorize(rows["pair"].to_numpy() * len(queries) + query)[0]
+    drawn = np.zeros((2, both.max(initial=-1) + 1), dtype=bool)
+    drawn[rows["side"], both] = True
+    shared = (drawn[0] & drawn[1])[both]
+    rows, both = rows[shared], both[shared]
+    date = pd.factorize(rows["date"], sort=True)[0]
+    page, impressions, position = (rows[name].to_numpy() for name in ("page", "impressions", "position"))
+    order = np.lexsort([page, -impressions, position, date, both])
+    both, date, page = both[order], date[order], page[order]
+    pair, side = rows["pair"].to_numpy()[order], rows["side"].to_numpy()[order]
+    lead = np.flatnonzero((np.diff(both, prepend=-1) != 0) | (np.diff(date, prepend=-1) != 0))
+    again = np.diff(both[lead], prepend=-1) == 0
+    turned = again & (np.diff(page[lead], prepend=-1) != 0)
+    seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
+    spread, contested = _over_queries(both[lead], side[lead], pair[lead], len(candidates))
+    found = {"turn_taking": turns / np.maximum(seen, 1), "contested": contested, "lead_spread": spread}
+    return pd.DataFrame(found, index=candidates.index)
+
+
+def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArray[np.int64], pairs: int) -> tuple[Floats, Floats]:
+    """lead_spread and contested of each pair, from one row per leading day: see `leads`."""
+    days, of_other = np.bincount(query).astype(float), np.bincount(query, side)
+    of = np.zeros(len(days), dtype=np.int64)
+    of[query] = pair
+    ratio = np.log((days - of_other + 1) / (of_other + 1))
+    with np.errstate(invalid="ignore"):
+        whole = np.bincount(of, days, pairs)
+        middle = np.bincount(of, days * ratio, pairs) / whole
+        spread = np.sqrt(np.bincount(of, days * (ratio - middle[of]) ** 2, pairs) / whole)
+        contested = np.bincount(of, np.minimum(of_other, days - of_other), pairs) / whole
+    return spread, contested
+
+
+def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
+    """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
+    has none of either.
+
+    Args:
+        pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
+    """
+    text = named(pages["title"]).astype("str") + " " + named(pages["h1"]).astype("str")
+    there = lexicon.matrix(text)
+    weight = rarity(there)
+    known_brand = brand_columns(lexicon, brand)
+    weight[known_brand[known_brand < len(weight)]] = 0.0
+    weighted = sparse.csr_matrix(there.multiply(weight[None, :]))
+    one, other = candidates["page_a"].to_numpy(), candidates["page_b"].to_numpy()
+    whole = np.asarray(weighted.sum(axis=1)).ravel()
+    common = np.asarray(weighted[one].multiply(there[other]).sum(axis=1)).ravel()
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = np.where((whole[one] > 0) & (whole[other] > 0), common / (whole[one] + whole[other] - common), np.nan)
+    return pd.Series(share, index=candidates.index)
+
+
+def one_search(candidates: pd.DataFrame) -> pd.Series:
+    """How likely it is that both pages of each candidate pair answer one search, 0..1, by all that is known of it.
+
+    Args:
+        candidates: overlap, and of EVIDENCE lead_spread, contested and title_likeness, each null where it is not known.
+    By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHT pairs of
+    pages, the site's own pairs shape the rest and tell how common each kind is (expectation-maximisation, Dempster, Laird & Rubin 1977,
+    J. R. Stat. Soc. B 39:1, with a prior): a site of many sisters needs more evidence for a double.
+    """
+    if candidates.empty:
+        return pd.Series(dtype="float64", index=candidates.index)
+    known = candidates.assign(apart_share=np.log(1.03 - candidates["overlap"].astype(float)))
+    known["lead_spread"] = np.log(known["lead_spread"].astype(float).clip(lower=LEAST_SPREAD))
+    figures = known[EVIDENCE].to_numpy(float)
+    there, figures = ~np.isnan(figures), np.nan_to_num(figures)
+    before = np.stack([ONE, TWO])
+    middle, spread, common = before[..., 0], before[..., 1] ** 2, np.array([0.5, 0.5])
+    one = np.full(len(figures), 0.5)
+    for _ in range(ROUNDS):
+        apart = ((figures[:, None] - middle) ** 2 / spread + np.log(spread)) * there[:, None]
+        likely = np.log(common) - apart.sum(axis=2) / 2
+        one = 1 / (1 + np.exp(np.clip(likely[:, 1] - likely[:, 0], -500, 500)))
+        share = np.stack([one, 1 - one])
+        common = (share.sum(axis=1) + PAIRS) / (len(figures) + 2 * PAIRS)
+        count = share @ there
+        middle = (share @ (figures * there) + WEIGHT * before[..., 0]) / (count + WEIGHT)
+        around = (figures[None] - middle[:, None]) ** 2 * there
+        spread = (np.einsum("kp,kpf->kf", share, around) + WEIGHT * before[..., 1] ** 2) / (count + WEIGHT)
+    return pd.Series(one, index=candidates.index)

@@ -1,0 +1,156 @@
+"""Topics from the pages that own queries: what one page owns is one topic unless results divide it, and what no page owns joins a topic that answers it."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core.entries import connected, places, strongest
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: share of what the fewer-chosen of two pages is chosen for that the other is chosen for too, from which both hold one topic
+ONE_TOPIC = 0.6
+#: share of the queries with known results of the smaller of two topics whose results lead to the other, from which both are one
+ONE_RESULT = 0.5
+#: share of a query's telling words that a topic's page and queries must hold for it to belong there without further evidence
+ANSWERED = 0.85
+#: topics that may hold a query's rarest word: a word of more tells nothing
+MOST_TOPICS = 500
+
+
+def by_owner(
+    labels: Ints,
+    owner: Ints,
+    chosen: sparse.csr_matrix,
+    words: sparse.csr_matrix,
+    on_page: sparse.csr_matrix,
+    near: sparse.csr_matrix | None,
+    known: NDArray[np.bool_] | None,
+) -> Ints:
+    """The topic of each query, from the page that owns it.
+
+    Args:
+        labels: the group of each query by likeness alone, which holds for what no page owns.
+        owner: the page that owns each query, -1 for none.
+        chosen: queries x pages, how much each page is chosen for each query (clicks had and expected).
+        words: queries x words (0 or 1); on_page: pages x words (0..1), of the same columns.
+        near: likeness of the results of queries; known: which queries have results; None without any.
+    Returns:
+        Numbers from 0. Pages that are chosen for the same queries, or whose queries share results, hold one topic; a query whose results are
+        those of another topic and not of its own goes there. What no page owns joins the topic whose results it shares, else one whose page
+        and queries hold each word that tells it apart, else it stays with its like.
+    """
+    held = owner >= 0
+    if not held.any():
+        return labels
+    pages = int(owner.max()) + 1
+    body = _one_body(owner, chosen[:, :pages])
+    topic = np.where(held, body[np.maximum(owner, 0)], -1)
+    if near is not None and known is not None:
+        topic = _by_results(topic, near, known)
+    _, topic[held] = np.unique(topic[held], return_inverse=True)
+    lost = np.flatnonzero(~held)
+    home = np.full(len(lost), -1)
+    if near is not None:
+        member = _members(topic, held)
+        home = strongest(sparse.csr_matrix(near[lost] @ member))
+    sure = np.zeros(len(lost), dtype=bool) if known is None else known[lost]
+    by_words = np.flatnonzero((home < 0) & ~sure)
+    home[by_words] = _by_words(lost[by_words], topic, held, owner, words, on_page)
+    topic[lost] = np.where(home >= 0, home, topic[held].max() + 1 + labels[lost])
+    return np.unique(topic, return_inverse=True)[1].astype(np.int64)
+
+
+def _members(topic: Ints, held: NDArray[np.bool_]) -> sparse.csr_matrix:
+    """Queries x topics, 1 where a held query belongs."""
+    at = np.flatnonzero(held)
+    return sparse.csr_matrix((np.ones(len(at)), (at, topic[at])), shape=(len(topic), int(topic[at].max()) + 1))
+
+
+def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
+    """The body of each page: those that are chosen for the same queries in the same measure are one."""
+    pages = chosen.shape[1]
+    holds = np.bincount(owner[owner >= 0], minlength=pages) > 0
+    whole = np.maximum(np.asarray(chosen.sum(axis=0)).ravel(), 1e-9)
+    share = sparse.csc_matrix(chosen @ sparse.diags(1 / whole))
+    drawn = sparse.csr_matrix((share > 0).astype(np.float32))
+    count = np.asarray(drawn.sum(axis=1)).ravel()
+    both = sparse.triu(drawn[(count > 1) & (count <= MOST_TOPICS)].T @ drawn[(count > 1) & (count <= MOST_TOPICS)], k=1).tocoo()
+    meet = (both.data >= 2) & holds[both.row] & holds[both.col]
+    one, other = both.row[meet], both.col[meet]
+    rows = share.T.tocsr()
+    least = rows[one].minimum(rows[other]) if len(one) else sparse.csr_matrix((0, 1))
+    alike = np.asarray(least.sum(axis=1)).ravel() >= ONE_TOPIC
+    return connected(one[alike].astype(np.int64), other[alike].astype(np.int64), pages)
+
+
+def _by_results(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
+    """Topics joined, divided and queries moved by the results that they share: see `by_owner`."""
+    held = topic >= 0
+    _, dense = np.unique(topic[held], return_inverse=True)
+    found = topic.copy()
+    found[held] = dense
+    member = _members(found, held)
+    leads = sparse.csr_matrix(near @ member)
+    row, column = places(leads)
+    own = held[row] & (found[row] == column)
+    alone = held & known & (np.bincount(row[own], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
+    moved = np.flatnonzero(alone)
+    found[moved] = strongest(sparse.csr_matrix(leads[moved]))
+    member = _members(found, held)
+    asks = sparse.csr_matrix(member.T @ sparse.diags((held & known).astype(float)) @ (near @ member > 0).astype(float)).tocoo()
+    size = np.bincount(found[held & known], minlength=member.shape[1])
+    smaller = (size[asks.row] > 0) & (asks.row != asks.col) & (size[asks.row] <= size[asks.col])
+    joined = smaller & (asks.data >= ONE_RESULT * size[asks.row])
+    body = connected(asks.row[joined].astype(np.int64), asks.col[joined].astype(np.int64), member.shape[1])
+    found[held] = body[found[held]]
+    return _divided(found, near, held & known)
+
+
+def _divided(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
+    """Topics with those divided whose results fall into parts that share none; queries without results stay with the largest part."""
+    links = near.tocoo()
+    inside = known[links.row] & known[links.col] & (topic[links.row] == topic[links.col])
+    part = connected(links.row[inside].astype(np.int64), links.col[inside].astype(np.int64), len(topic))
+    size = np.bincount(part)[part]
+    order = np.lexsort([part, -size, topic])
+    first = order[np.unique(topic[order], return_index=True)[1]]
+    main = np.full(int(topic.max()) + 2, -1)
+    main[topic[first]] = part[first]
+    apart = known & (size >= 2) & (part != main[topic]) & (topic >= 0)
+    return np.where(apart, int(topic.max()) + 1 + part, topic)
+
+
+def _by_words(
+    asked: Ints, topic: Ints, held: NDArray[np.bool_], owner: Ints, words: sparse.csr_matrix, on_page: sparse.csr_matrix
+) -> Ints:
+    """For each of the queries `asked` the topic that holds its telling words, on the page or in the queries; -1 for none."""
+    if not len(asked):
+        return np.full(0, -1)
+    member = _members(topic, held)
+    count = np.asarray(member.sum(axis=0)).ravel()
+    said = sparse.csr_matrix(sparse.diags(1 / np.maximum(count, 1)) @ (member.T @ words))
+    at = np.flatnonzero(held)
+    of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
+    there = sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(member.shape[1], on_page.shape[0])) @ on_page
+    holds = sparse.csr_matrix(said.maximum(there))
+    holds.data = np.minimum(holds.data, 1.0)
+    on = np.bincount(holds.indices, minlength=words.shape[1])
+    weight = np.log1p(holds.shape[0] / np.maximum(on, 1.0))
+    queries = sparse.csr_matrix(words[asked].multiply(weight[None, :]))
+    whole = np.asarray(queries.sum(axis=1)).ravel()
+    rarest = strongest(queries)
+    rare = (rarest >= 0) & (on[np.maximum(rarest, 0)] > 0) & (on[np.maximum(rarest, 0)] <= MOST_TOPICS)
+    row = np.flatnonzero(rare)
+    by_word = holds.T.tocsr()[rarest[row]]
+    place, candidate = places(by_word)
+    one = row[place]
+    there_too = holds[candidate]
+    covered = np.asarray(queries[one].multiply(there_too > 0).sum(axis=1)).ravel() / np.maximum(whole[one], 1e-9)
+    strength = np.asarray(queries[one].multiply(there_too).sum(axis=1)).ravel()
+    good = covered >= ANSWERED
+    score = sparse.csr_matrix((covered[good] + 1e-3 * strength[good], (one[good], candidate[good])), shape=(len(asked), holds.shape[0]))
+    return strongest(score)
