@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from hashlib import blake2b
 from pathlib import Path
 
 import numpy as np
@@ -269,9 +270,11 @@ def _pairs(
     rank[stuck] = rng.uniform(11.5, 17, int(stuck.sum()))
     rank[pages["case"].isin(["untitled", "dull_title"])] = rng.uniform(2.0, 5.0, int(pages["case"].isin(["untitled", "dull_title"]).sum()))
     shows = {(a, b): rng.beta(1.2, 1.2 / sisters - 1.2) for mine in by_subject.values() for a in mine for b in mine if a != b}
+    plain = pages["also"].eq("") & pages["verdict"].eq("keep") & pages["intent"].ne("")
+    pages.loc[plain & (rank >= 5.0), "also"] = "refresh"  # climbing pays there, whatever else is planted
     for at, query in asked.iterrows():
         intent = str(query["intent"])
-        subject = intent.split("|")[0]
+        subject = intent.split("|", maxsplit=1)[0]
         swing = float(np.exp(rng.normal(0, 0.25)))
         base = {"query": at, "intent": intent}
         if (mine := owner.get(intent)) is not None:
@@ -494,7 +497,7 @@ def _snapshots(site: Site, known: pd.DataFrame, folder: Path) -> None:
     top = pd.concat([group.nlargest(4, "monthly") for _, group in known.groupby("intent")])
     for _, query in top.iterrows():
         subject = str(query["intent"]).split("|")[0]
-        own = [f"https://{h}.example/{abs(hash_text(query['intent'] + h)) % 10**6}" for h in ("fenwick", "ashby", "corrin", "dunmore", "ellery", "garth", "hale", "ivers", "kestle", "loxley", "marden", "norrey")]
+        own = [f"https://{h}.example/{hash_text(query['intent'] + h) % 10**9}" for h in ("fenwick", "ashby", "corrin", "dunmore", "ellery", "garth", "hale", "ivers", "kestle", "loxley", "marden", "norrey")]
         chosen = [f"https://allthings.example/{subject}", *rng.permutation(own)[:8], f"https://wide.example/{subject}"]
         rows += [{"query": query["query"], "date": "2026-10-28", "rank": r + 1, "url": u} for r, u in enumerate(rng.permutation(chosen))]
     pd.DataFrame(rows).to_csv(folder / "result-snapshots.csv", index=False)
@@ -502,4 +505,4 @@ def _snapshots(site: Site, known: pd.DataFrame, folder: Path) -> None:
 
 def hash_text(text: str) -> int:
     """A number for a text that is the same in every process."""
-    return int.from_bytes(text.encode()[-6:], "big") * 2654435761 % 2**31 + sum(text.encode()) * 97
+    return int.from_bytes(blake2b(text.encode(), digest_size=6).digest(), "big")

@@ -71,6 +71,7 @@ def score(folder: Path) -> tuple[dict[str, float], dict[str, pd.DataFrame]]:
         with nibbet.open_site(folder) as site:
             pages, queries, topics = site.pages(), site.queries(), site.topics()
             redirects, repairs, groups = site.redirects(), site.repairs(), site.groups()
+            grouped = site._analysis._grouping.grouped  # of queries that demand alone knows no table tells the topic
     both = judged(folder, pages[["page", "verdict", "cause", "target", "because"]])
     asked, pairs = told(folder, "queries"), told(folder, "pairs")
     known = both[both["verdict_true"] != ""]
@@ -86,18 +87,18 @@ def score(folder: Path) -> tuple[dict[str, float], dict[str, pd.DataFrame]]:
     out["harmful"] = len(harmful)
     failed = both.loc[both["case"] == "failed", "page"]
     out["restore"] = float(failed.isin(repairs.loc[repairs["repair"] == "restore", "page"]).mean())
-    out |= _topics(asked, queries, topics)
+    out |= _topics(asked, queries, topics, grouped)
     out |= _roles(asked, pairs, queries, both)
     wrong = known[known["said"] != known["verdict_true"]][["path", "case", "verdict_true", "verdict", "cause", "because"]]
     return out, {"wrong": wrong, "costly": costly(both)[["path", "case", "verdict", "target"]], "harmful": harmful, "groups": groups}
 
 
-def _topics(asked: pd.DataFrame, queries: pd.DataFrame, topics: pd.DataFrame) -> dict[str, float]:
+def _topics(asked: pd.DataFrame, queries: pd.DataFrame, topics: pd.DataFrame, grouped: pd.DataFrame) -> dict[str, float]:
     """How near topics come to intents, beside the rule that a query's topic is the page shown most for it."""
     shown = queries[queries["query"].notna() & (queries["impressions"] > 0)].sort_values(
         ["query", "impressions", "page"], ascending=[True, False, True]
     )
-    of_query = queries.dropna(subset=["query", "topic"]).drop_duplicates("query").set_index("query")["topic"]
+    of_query = grouped.set_index("query")["topic"]
     plain = shown.drop_duplicates("query").set_index("query")["page"]
     truth = asked[(asked["intent"] != "brand") & asked["query"].isin(of_query.index)].set_index("query")
     drawn = truth[truth.index.isin(plain.index)]
@@ -133,7 +134,9 @@ def _roles(asked: pd.DataFrame, pairs: pd.DataFrame, queries: pd.DataFrame, both
     of = own.groupby("query")["page"].agg(set)
     owner = known[known["role"] == "owner"].set_index("query")["page"]
     right = [owner.get(query) in pages for query, pages in of.items()]
-    said, is_stray = met["role"] == "stray", met["role_true"] == "stray"
+    failed = both.loc[both["case"] == "failed", "page"]  # what such a page answered nothing answers now
+    lost = pairs.loc[pairs["page"].isin(failed) & (pairs["role"] == "own"), "query"]
+    said, is_stray = met["role"] == "stray", (met["role_true"] == "stray") | met["query"].isin(lost)
     return {
         "owner": float(np.mean(right)),
         "strays F1": float(2 * (said & is_stray).sum() / max(said.sum() + is_stray.sum(), 1)),

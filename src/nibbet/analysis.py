@@ -20,7 +20,17 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.join import DETAIL
 from nibbet.core.languages import asked_in
-from nibbet.core.ledger import NEW_DAYS, judged_as_one, ledger, parts_of_change, with_others, with_pull, with_sound_flags, with_ways, without_page
+from nibbet.core.ledger import (
+    NEW_DAYS,
+    judged_as_one,
+    ledger,
+    parts_of_change,
+    with_others,
+    with_pull,
+    with_sound_flags,
+    with_ways,
+    without_page,
+)
 from nibbet.core.likeness import leads, one_search, title_likeness
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
@@ -28,7 +38,7 @@ from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
-from nibbet.core.redirects import ANSWERS, answering_page, covering_page, section_page, straighten, subject_of
+from nibbet.core.redirects import ANSWERS, ANSWERS_TOO, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
 from nibbet.core.repairs import find_repairs, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
@@ -392,7 +402,8 @@ class Analysis:
         own = self.config
         lexicon, on_page = self._words_of_pages
         pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
-        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets, dead=(pages["status"] >= 400).fillna(False) | pages["blocked"])
+        dead = (pages["status"] >= 400).fillna(False).astype(bool) | pages["blocked"]
+        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets, dead)
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
@@ -891,7 +902,8 @@ class Analysis:
         if (first := self.snapshots) is None or candidates.empty:
             return pd.Series(np.nan, index=candidates.index)
         known = pairs["query"].isin(first["query"]) & self._grouping.topic.notna() & (pairs["impressions"] > 0)
-        return merging.shared_intent(self._pairs.loc[known, ["page", "topic", "impressions"]], candidates)
+        rows = self._pairs.loc[known, ["page", "topic", "clicks", "expected_clicks"]]
+        return merging.shared_intent(rows.assign(chosen=rows["clicks"] + rows["expected_clicks"]), candidates)
 
     @once
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
@@ -971,9 +983,17 @@ class Analysis:
         found = covering_page(pages, leaving, staying, brand=self.config.site.brand, words=self._words_of_pages)
         if not self._is_paired:
             return found
-        asked = answering_page(self._mapped, leaving, staying, t.answers).set_index("page").reindex(leaving)
-        known = asked["weight"] >= t.min_gain
-        return asked["other"].where(known & (asked["share"] >= ANSWERS), found.where(~known))
+        asked = answering_page(self._mapped, leaving, staying, t.answers)
+        asked = asked[asked["weight"] >= t.min_gain]
+        pairs = asked.dropna().astype({"other": "int64"}).rename(columns={"page": "page_a", "other": "page_b"})
+        said = pages.assign(title=subject_of(pages), h1="")
+        pairs["likeness"] = title_likeness(said, pairs, self._words_of_pages[0], self.config.site.brand)
+        several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
+        by_words = pairs["page_b"] == pairs["page_a"].map(found)
+        good = np.where(by_words, pairs["share"] >= ANSWERS_TOO, (pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several)
+        best = pairs[good].drop_duplicates("page_a").set_index("page_a")["page_b"]
+        known = found.index.isin(asked["page"])
+        return best.reindex(found.index).where(known, found)
 
     @once
     def _sections_of(self) -> pd.Series:
@@ -1178,7 +1198,9 @@ class Analysis:
             & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
         )
         cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self._covers, self._sections_of))
-        why = np.select([cover.notna(), section.notna()], ["; that page covers it", "; put it back, until then its section"], "; put it back")
+        why = np.select(
+            [cover.notna(), section.notna()], ["; that page covers it", "; put it back, until then its section"], "; put it back"
+        )
         mend = pd.DataFrame(
             {
                 "from": pages["page"],

@@ -48,7 +48,7 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
     """Which candidates are alike enough to be one page: they take turns, and all that is known of them speaks for one search; where no days
     tell, both draw nearly all that either draws, and stand close to each other for it.
     """
-    turns = candidates["turn_taking"] >= t.turn_taking
+    turns = (candidates["turn_taking"] >= t.turn_taking) & ~(candidates["contested"] < t.turn_taking)
     undated = candidates["turn_taking"].isna()
     if undated.any():
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
@@ -139,12 +139,13 @@ def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
 
 
 def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, how far both pages draw the same topics: the smaller share of impressions, topic by topic, added up, 0..1.
+    """For each candidate pair, how far both pages draw the same topics: the smaller share of what each is chosen for, topic by topic, added up,
+    0..1.
 
     Args:
-        pairs: page, topic, impressions of the queries whose results are known; candidates: page_a, page_b. Null where a page has none.
+        pairs: page, topic, chosen (clicks had and expected) of the queries whose results are known; candidates: page_a, page_b. Null where a page has none.
     """
-    sums = pairs.groupby(["page", "topic"], observed=True)["impressions"].sum()
+    sums = pairs.groupby(["page", "topic"], observed=True)["chosen"].sum()
     share = (sums / sums.groupby(level="page").transform("sum")).rename("share").reset_index()
     numbered_pairs = candidates.reset_index(names="pair")
     one, other = (numbered_pairs.merge(share, left_on=f"page_{side}", right_on="page")[["pair", "topic", "share"]] for side in "ab")
@@ -218,23 +219,27 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
     held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
-    together, undated = rows["turn_taking"] < t.turn_taking, rows["turn_taking"].isna()
+    together, undated = rows[["turn_taking", "contested"]].min(axis=1) < t.turn_taking, rows["turn_taking"].isna()
     far = _far_apart(rows, t) if undated.any() else pd.Series("", index=rows.index)
     turns = say.joined(
         "On ",
-        say.share(rows["turn_taking"]),
-        f" of days the leading page changes, under {t.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
+        say.share(rows[["turn_taking", "contested"]].min(axis=1)),
+        f" of days the leading page changes or the other leads, under {t.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
     )
     few = say.joined("They share ", say.plural(rows["shared"], "query").str.replace("querys", "queries"), f", under {t.shared_queries}.")
     apart = say.joined(
-        "By the results of their queries ", say.share(rows["intent"]), f" of what they draw is one intent, under {t.same_intent:.0%}."
+        "By the results of their queries ",
+        say.share(rows["intent"]),
+        f" of what they are chosen for is one intent, under {t.same_intent:.0%}.",
     )
     two = say.joined(
         "They are shown for each other's queries, but ",
-        say.joined("each leads its own (from query to query by a factor of ", np.exp(rows["lead_spread"]).round(1).astype("str"), "), ").where(
-            rows["lead_spread"].notna(), ""
+        say.joined(
+            "each leads its own (from query to query by a factor of ", np.exp(rows["lead_spread"]).round(1).astype("str"), "), "
+        ).where(rows["lead_spread"].notna(), ""),
+        say.joined("titles share ", say.share(rows["title_likeness"]), " of their telling words, ").where(
+            rows["title_likeness"].notna(), ""
         ),
-        say.joined("titles share ", say.share(rows["title_likeness"]), " of their telling words, ").where(rows["title_likeness"].notna(), ""),
         "and ",
         say.share(rows["overlap"]),
         " of the smaller page is on shared queries: that they answer one search is ",

@@ -20,9 +20,10 @@ EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness"]
 #: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
 #: share their subject)
 ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2]])
-TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.27, 0.14]])
-#: pairs of pages that what is known beforehand weighs, of the shape of each kind and of how common they are
-WEIGHT, PAIRS = 40.0, 5.0
+TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.2, 0.14]])
+#: pairs of pages that what is known beforehand weighs: of the shape of each kind (doubles are too few to tell theirs anew, sisters many), and of
+#: how common they are
+WEIGHTS, PAIRS = np.array([[1000.0], [40.0]]), 5.0
 ROUNDS = 60
 #: least spread of leads that counts: less is the grain of few days
 LEAST_SPREAD = 0.15
@@ -79,6 +80,8 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
     """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
     has none of either.
 
+    A word tells the less, the more of the other pages that share queries with either have it: it is their subject, not the question.
+
     Args:
         pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
     """
@@ -87,13 +90,27 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
     weight = rarity(there)
     known_brand = brand_columns(lexicon, brand)
     weight[known_brand[known_brand < len(weight)]] = 0.0
-    weighted = sparse.csr_matrix(there.multiply(weight[None, :]))
+    there = sparse.csr_matrix(there[:, weight > 0])
+    weight = weight[weight > 0]
     one, other = candidates["page_a"].to_numpy(), candidates["page_b"].to_numpy()
-    whole = np.asarray(weighted.sum(axis=1)).ravel()
-    common = np.asarray(weighted[one].multiply(there[other]).sum(axis=1)).ravel()
-    with np.errstate(invalid="ignore", divide="ignore"):
-        share = np.where((whole[one] > 0) & (whole[other] > 0), common / (whole[one] + whole[other] - common), np.nan)
+    ends = (np.concatenate([one, other]), np.concatenate([other, one]))
+    beside = sparse.csr_matrix((np.ones(2 * len(one)), ends), shape=(len(pages), len(pages)))
+    neighbours, said = np.asarray(beside.sum(axis=1)).ravel(), sparse.csr_matrix(beside @ there)
+
+    def telling(words: sparse.csr_matrix) -> Floats:
+        usual = _scaled(said[one] - there[other], 1 / neighbours[one]) + _scaled(said[other] - there[one], 1 / neighbours[other])
+        mine = sparse.csr_matrix(words.multiply(weight[None, :]))
+        return np.asarray(mine.sum(axis=1)).ravel() - np.asarray(mine.multiply(usual).sum(axis=1)).ravel() / 2
+
+    common, either = telling(there[one].multiply(there[other])), telling(there[one].maximum(there[other]))
+    filled = np.minimum(np.diff(there.indptr)[one], np.diff(there.indptr)[other]) > 0
+    share = np.divide(common, either, out=np.full(len(one), np.nan), where=filled & (either > 1e-9))
     return pd.Series(share, index=candidates.index)
+
+
+def _scaled(table: sparse.csr_matrix, by: Floats) -> sparse.csr_matrix:
+    """The rows of the table times `by`."""
+    return sparse.csr_matrix(sparse.diags(by) @ table)
 
 
 def one_search(candidates: pd.DataFrame) -> pd.Series:
@@ -101,7 +118,7 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
 
     Args:
         candidates: overlap, and of EVIDENCE lead_spread, contested and title_likeness, each null where it is not known.
-    By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHT pairs of
+    By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHTS pairs of
     pages, the site's own pairs shape the rest and tell how common each kind is (expectation-maximisation, Dempster, Laird & Rubin 1977,
     J. R. Stat. Soc. B 39:1, with a prior): a site of many sisters needs more evidence for a double.
     """
@@ -121,7 +138,7 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
         share = np.stack([one, 1 - one])
         common = (share.sum(axis=1) + PAIRS) / (len(figures) + 2 * PAIRS)
         count = share @ there
-        middle = (share @ (figures * there) + WEIGHT * before[..., 0]) / (count + WEIGHT)
+        middle = (share @ (figures * there) + WEIGHTS * before[..., 0]) / (count + WEIGHTS)
         around = (figures[None] - middle[:, None]) ** 2 * there
-        spread = (np.einsum("kp,kpf->kf", share, around) + WEIGHT * before[..., 1] ** 2) / (count + WEIGHT)
+        spread = (np.einsum("kp,kpf->kf", share, around) + WEIGHTS * before[..., 1] ** 2) / (count + WEIGHTS)
     return pd.Series(one, index=candidates.index)

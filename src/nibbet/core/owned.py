@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.entries import connected, places, strongest
+from nibbet.core.words import carried_by
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -17,8 +18,8 @@ ONE_TOPIC = 0.6
 ONE_RESULT = 0.5
 #: share of a query's telling words that a topic's page and queries must hold for it to belong there without further evidence
 ANSWERED = 0.85
-#: topics that may hold a query's rarest word: a word of more tells nothing
-MOST_TOPICS = 500
+#: pages that may be chosen for one query that tells whether two of them are one
+MOST_PAGES = 500
 
 
 def by_owner(
@@ -59,8 +60,14 @@ def by_owner(
         home = strongest(sparse.csr_matrix(near[lost] @ member))
     sure = np.zeros(len(lost), dtype=bool) if known is None else known[lost]
     by_words = np.flatnonzero((home < 0) & ~sure)
-    home[by_words] = _by_words(lost[by_words], topic, held, owner, words, on_page)
+    home[by_words] = _by_words(lost[by_words], topic, held, words, _words_of_owners(topic, held, owner, on_page))
     topic[lost] = np.where(home >= 0, home, topic[held].max() + 1 + labels[lost])
+    left = lost[(home < 0) & ~sure]
+    core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
+    core[lost[(home < 0) & sure]] = True
+    if core.any() and len(left):
+        found = _by_words(left, topic, core, words)
+        topic[left] = np.where(found >= 0, found, topic[left])
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
 
 
@@ -78,7 +85,7 @@ def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
     share = sparse.csc_matrix(chosen @ sparse.diags(1 / whole))
     drawn = sparse.csr_matrix((share > 0).astype(np.float32))
     count = np.asarray(drawn.sum(axis=1)).ravel()
-    both = sparse.triu(drawn[(count > 1) & (count <= MOST_TOPICS)].T @ drawn[(count > 1) & (count <= MOST_TOPICS)], k=1).tocoo()
+    both = sparse.triu(drawn[(count > 1) & (count <= MOST_PAGES)].T @ drawn[(count > 1) & (count <= MOST_PAGES)], k=1).tocoo()
     meet = (both.data >= 2) & holds[both.row] & holds[both.col]
     one, other = both.row[meet], both.col[meet]
     rows = share.T.tocsr()
@@ -124,33 +131,29 @@ def _divided(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> 
     return np.where(apart, int(topic.max()) + 1 + part, topic)
 
 
-def _by_words(
-    asked: Ints, topic: Ints, held: NDArray[np.bool_], owner: Ints, words: sparse.csr_matrix, on_page: sparse.csr_matrix
-) -> Ints:
-    """For each of the queries `asked` the topic that holds its telling words, on the page or in the queries; -1 for none."""
+def _words_of_owners(topic: Ints, held: NDArray[np.bool_], owner: Ints, on_page: sparse.csr_matrix) -> sparse.csr_matrix:
+    """Topics x words (0..1): those of the pages that own queries of each."""
+    at = np.flatnonzero(held)
+    of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
+    return sparse.csr_matrix(
+        sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(int(topic[at].max()) + 1, on_page.shape[0])) @ on_page
+    )
+
+
+def _by_words(asked: Ints, topic: Ints, held: NDArray[np.bool_], words: sparse.csr_matrix, there: sparse.csr_matrix | None = None) -> Ints:
+    """For each of the queries `asked` the topic, of those with queries `held`, that has its telling words in its queries or `there`; -1 for none.
+
+    there: topics x words (0..1) that hold besides.
+    """
     if not len(asked):
         return np.full(0, -1)
     member = _members(topic, held)
     count = np.asarray(member.sum(axis=0)).ravel()
-    said = sparse.csr_matrix(sparse.diags(1 / np.maximum(count, 1)) @ (member.T @ words))
-    at = np.flatnonzero(held)
-    of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
-    there = sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(member.shape[1], on_page.shape[0])) @ on_page
-    holds = sparse.csr_matrix(said.maximum(there))
+    holds = sparse.csr_matrix(sparse.diags(1 / np.maximum(count, 1)) @ (member.T @ words))
+    if there is not None:
+        holds = sparse.csr_matrix(holds.maximum(there))
     holds.data = np.minimum(holds.data, 1.0)
     on = np.bincount(holds.indices, minlength=words.shape[1])
-    weight = np.log1p(holds.shape[0] / np.maximum(on, 1.0))
-    queries = sparse.csr_matrix(words[asked].multiply(weight[None, :]))
-    whole = np.asarray(queries.sum(axis=1)).ravel()
-    rarest = strongest(queries)
-    rare = (rarest >= 0) & (on[np.maximum(rarest, 0)] > 0) & (on[np.maximum(rarest, 0)] <= MOST_TOPICS)
-    row = np.flatnonzero(rare)
-    by_word = holds.T.tocsr()[rarest[row]]
-    place, candidate = places(by_word)
-    one = row[place]
-    there_too = holds[candidate]
-    covered = np.asarray(queries[one].multiply(there_too > 0).sum(axis=1)).ravel() / np.maximum(whole[one], 1e-9)
-    strength = np.asarray(queries[one].multiply(there_too).sum(axis=1)).ravel()
-    good = covered >= ANSWERED
-    score = sparse.csr_matrix((covered[good] + 1e-3 * strength[good], (one[good], candidate[good])), shape=(len(asked), holds.shape[0]))
-    return strongest(score)
+    weight = np.log1p((count > 0).sum() / np.maximum(on, 1.0))
+    query, home, share, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, weight, ANSWERED)
+    return strongest(sparse.csr_matrix((share + 1e-3 * strongly, (query, home)), shape=(len(asked), holds.shape[0])))

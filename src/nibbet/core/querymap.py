@@ -127,7 +127,11 @@ def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats
 
 
 def add_roles(
-    pairs: pd.DataFrame, addresses: pd.Series, t: Thresholds, targets: pd.DataFrame | None = None, dead: pd.Series | None = None
+    pairs: pd.DataFrame,
+    addresses: pd.Series,
+    t: Thresholds,
+    targets: pd.DataFrame | None = None,
+    dead: pd.Series | None = None,
 ) -> pd.DataFrame:
     """The query map with its roles, and a row of zeros for every owner that editors name and searchers have not met.
 

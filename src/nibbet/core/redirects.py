@@ -15,6 +15,9 @@ from nibbet.core.words import Lexicon, rarity
 #: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
 #: subject without the question, which a sister page has too
 COVERS, ANSWERS = 0.8, 0.6
+#: share of what its queries asked that a page found by its words must answer too, where queries are known, and likeness of titles that one found
+#: by queries must have: sisters are shown for them once the page is gone
+ANSWERS_TOO, SAYS_TOO = 0.3, 0.4
 #: share of a section's own subject that may lie beyond that of a page that goes to it
 BEYOND = 0.35
 ROWS_AT_ONCE = 20_000
@@ -72,8 +75,8 @@ def covering_page(
 
 
 def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray, answers: float) -> pd.DataFrame:
-    """For each leaving page the staying page that answers most of what its queries asked: page (leaving), other, share (0..1, by clicks had and
-    expected in both windows), and weight, those clicks.
+    """For each leaving page the staying pages that answer what its queries asked: page (leaving), other, share (0..1, by clicks had and
+    expected in both windows), and weight, those clicks; most first; a page that none answers has a row without other.
 
     Args:
         pairs: page, query, brand, answer, clicks, expected_clicks, and both with `_reference`; answers: from which answer a page answers a query.
@@ -85,9 +88,9 @@ def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray
     able = pairs.loc[known, ["page", "query"]].rename(columns={"page": "other"})
     weight = rows.groupby("page")["weight"].sum()
     sums = rows.merge(able, on="query").groupby(["page", "other"])["weight"].sum().reset_index(name="answered")
-    sums = sums.sort_values(["page", "answered", "other"], ascending=[True, False, True]).drop_duplicates("page")
-    best = weight.rename("weight").reset_index().merge(sums, on="page", how="left")
-    return best.assign(share=(best["answered"] / best["weight"].where(best["weight"] > 0)).fillna(0.0)).drop(columns="answered")
+    sums = sums.sort_values(["page", "answered", "other"], ascending=[True, False, True])
+    found = weight.rename("weight").reset_index().merge(sums, on="page", how="left")
+    return found.assign(share=(found["answered"] / found["weight"].where(found["weight"] > 0)).fillna(0.0)).drop(columns="answered")
 
 
 def section_page(

@@ -13,6 +13,7 @@ import Stemmer
 from numpy.typing import NDArray
 from scipy import sparse
 
+from nibbet.core.entries import places, strongest
 from nibbet.errors import NibbetError
 from nibbet.once import workers
 
@@ -260,3 +261,32 @@ def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: 
     found = np.asarray(weighted.multiply(texts).sum(axis=1)).ravel()
     share: NDArray[np.float64] = np.where(whole > 0, found / np.where(whole > 0, whole, 1.0), 0.0)
     return share
+
+
+#: holders of a word from which it proposes none of them: a word of so many tells nothing
+MOST_HOLDERS = 500
+
+
+def carried_by(
+    queries: sparse.csr_matrix, holders: sparse.csr_matrix, weight: NDArray[np.float64], least: float
+) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
+    """Which holders carry at least a share of the weight of each query's words, its rarest word among them.
+
+    Args:
+        queries: queries x words (0 or 1); holders: holders x words (0..1, how strongly), of the same columns; weight: of each word.
+    Returns:
+        Query, holder, the share carried (0..1), and the same with words counted as strongly as the holder has them; one row per pair.
+    """
+    on = np.bincount(holders.indices, minlength=holders.shape[1])
+    told = sparse.csr_matrix(queries.multiply(weight[None, :]))
+    whole = np.asarray(told.sum(axis=1)).ravel()
+    rarest = strongest(told)
+    count = on[np.maximum(rarest, 0)]
+    row = np.flatnonzero((rarest >= 0) & (count > 0) & (count <= MOST_HOLDERS))
+    place, holder = places(sparse.csr_matrix(holders.T.tocsr()[rarest[row]]))
+    query = row[place]
+    there, asked = holders[holder], told[query]
+    share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / np.maximum(whole[query], 1e-9)
+    strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / np.maximum(whole[query], 1e-9)
+    good = share >= least
+    return query[good], holder[good].astype(np.int64), share[good], strongly[good]

@@ -59,7 +59,9 @@ def libraries() -> list[tuple[str, str]]:
             continue
         name = re.split(r"[^\w.-]", need, maxsplit=1)[0]
         with contextlib.suppress(PackageNotFoundError):
-            told = re.search(r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE)  # parsing all of it takes long
+            told = re.search(
+                r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE
+            )  # parsing all of it takes long
             found.append((name, told[1] if told else ""))
     return sorted(set(found))
 
