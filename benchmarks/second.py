@@ -134,9 +134,10 @@ def _roles(asked: pd.DataFrame, pairs: pd.DataFrame, queries: pd.DataFrame, both
     of = own.groupby("query")["page"].agg(set)
     owner = known[known["role"] == "owner"].set_index("query")["page"]
     right = [owner.get(query) in pages for query, pages in of.items()]
-    failed = both.loc[both["case"] == "failed", "page"]  # what such a page answered nothing answers now
+    failed = both.loc[both["case"] == "failed", "page"]  # what such a page answered nobody can say to be astray or not
     lost = pairs.loc[pairs["page"].isin(failed) & (pairs["role"] == "own"), "query"]
-    said, is_stray = met["role"] == "stray", (met["role_true"] == "stray") | met["query"].isin(lost)
+    met = met[~met["query"].isin(lost)]
+    said, is_stray = met["role"] == "stray", met["role_true"] == "stray"
     return {
         "owner": float(np.mean(right)),
         "strays F1": float(2 * (said & is_stray).sum() / max(said.sum() + is_stray.sum(), 1)),

@@ -133,16 +133,16 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
 
 
 def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> None:
-    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7}
-    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3}
-    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45}
+    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7, "intent": 0.8}
+    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3, "intent": 0.4}
+    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45, "intent": 0.6}
     rng, few = np.random.default_rng(3), pd.DataFrame([double, between, sister])
     many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(overlap=rng.uniform(0.55, 0.98, 200))
     alone, among = one_search(few), one_search(pd.concat([few, many], ignore_index=True))
     assert alone[0] > 0.95
     assert alone[2] < 0.05
     assert among[1] < alone[1], "where most pairs are sisters, more evidence is needed for a double"
-    unknown = one_search(pd.DataFrame([{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan}]))
+    unknown = one_search(pd.DataFrame([{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan, "intent": np.nan}]))
     assert 0.3 < unknown[0] < 0.99, "what is not known says nothing"
 
 
@@ -243,7 +243,7 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9], [10, 11]]
     assert "On 2% of days the leading page changes or the other leads, under 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
-    assert apart["because"][2] == "By the results of their queries 10% of what they are chosen for is one intent, under 30%."
+    assert apart["because"][2] == "By the results of their queries 10% of what they are chosen for is one intent, under 15%."
     assert apart["because"][3] == "They share 2 queries, under 3."
     assert "from query to query by a factor of 2.7), titles share 30% of their telling words, and 80%" in apart["because"][4]
 

@@ -48,7 +48,7 @@ from nibbet.core.split import Sight, learn_sight, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries, rows_at, spelt, with_lone
-from nibbet.core.topics import Grouping, group_pairs, topic_languages, topic_peaks, topic_table
+from nibbet.core.topics import Grouping, group_pairs, intents_of, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale
 from nibbet.core.words import Lexicon, as_typed, numbered
@@ -70,6 +70,8 @@ Say = Callable[[str], None]
 DIMENSIONS = ("device", "country", "surface")
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
 CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
+#: what an expected click weighs beside one had, where it is asked what a page is chosen for: enough to bridge a page without clicks
+PRIOR_CHOICE = 0.2
 
 
 @dataclass(frozen=True)
@@ -402,8 +404,7 @@ class Analysis:
         own = self.config
         lexicon, on_page = self._words_of_pages
         pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
-        dead = (pages["status"] >= 400).fillna(False).astype(bool) | pages["blocked"]
-        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets, dead)
+        pairs = add_roles(pairs, pages["page"], own.verdicts, self._targets, self._dead)
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
@@ -493,6 +494,7 @@ class Analysis:
             peaks=self._topic_peaks,
             least=self.config.verdicts.min_gain,
             pages_known=self._is_paired,
+            dead=self._dead,
         )
 
     @property
@@ -717,6 +719,11 @@ class Analysis:
         return self._reduced("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
 
     @property
+    def _dead(self) -> pd.Series:
+        """Of each page, whether it fails or is kept out of the index."""
+        return (self._pages["status"] >= 400).fillna(False).astype(bool) | self._pages["blocked"]
+
+    @property
     def _rare_links(self) -> pd.DataFrame | None:
         """source_id, target_id of links to pages that at most two pages link to; None without links."""
         if (links := self._joined.table("links")) is None:
@@ -897,13 +904,20 @@ class Analysis:
         return found.assign(one_search=one_search(found[enough]).reindex(found.index))
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
-        """How far the pages of each pair draw the same topics; null where no results are known."""
-        pairs = self._mapped
-        if (first := self.snapshots) is None or candidates.empty:
+        """How far the pages of each pair are chosen for the same intents, by the results of their queries; null where no results are known."""
+        grouping = self._grouping
+        if grouping.results is None or candidates.empty:
             return pd.Series(np.nan, index=candidates.index)
-        known = pairs["query"].isin(first["query"]) & self._grouping.topic.notna() & (pairs["impressions"] > 0)
-        rows = self._pairs.loc[known, ["page", "topic", "clicks", "expected_clicks"]]
-        return merging.shared_intent(rows.assign(chosen=rows["clicks"] + rows["expected_clicks"]), candidates)
+        intent = pd.Series(intents_of(grouping.results), index=grouping.grouped["query"])
+        pairs = self._mapped
+        rows = pd.DataFrame(
+            {
+                "page": pairs["page"],
+                "topic": pairs["query"].map(intent),
+                "chosen": pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"],
+            }
+        )
+        return merging.shared_intent(rows[rows["topic"].notna() & (rows["topic"] >= 0) & (rows["chosen"] > 0)], candidates)
 
     @once
     def _merges(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:

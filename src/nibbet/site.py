@@ -201,7 +201,7 @@ class Site:
         """Queries grouped so that one page can answer each group: topic, label, language (ISO code where it is
         asked in another than the site's), queries, volume, volume_kind (searches a month or
         impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
-        (none, extend, new page, translate), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
+        (none, extend, new page, translate, restore), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
         """
         return self._kept("topics", lambda a: a.topics())
 

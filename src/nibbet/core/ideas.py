@@ -53,12 +53,19 @@ def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lang
     table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": np.where(number >= 0, likeness, np.nan)})
     table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
     table["advice"] = np.select(
-        [table["topic"].isna(), table["served"] == "covered", table["proposal"] == "extend", table["proposal"] == "translate"],
+        [
+            table["topic"].isna(),
+            table["served"] == "covered",
+            table["proposal"] == "extend",
+            table["proposal"] == "translate",
+            table["proposal"] == "restore",
+        ],
         [
             "nothing is known of it: ask for its demand first",
             "would compete with the page named: work on that one",
             "extend the page named",
             "translate the page named",
+            "restore the page named, which answered it",
         ],
         "a new page: none answers it",
     )

@@ -14,17 +14,22 @@ from nibbet.core.words import Lexicon, rarity
 Floats = NDArray[np.float64]
 #: what is looked at, by pair of pages: how far the logarithm of their share of leading days differs from query to query (natural logarithm);
 #: the share of the smaller page's impressions on shared queries, as ln(1.03 - share); the share of days on which the page leads that leads a query
-#: less often; the telling words of title and heading that both have, of those that either has
-EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness"]
+#: less often; the telling words of title and heading that both have, of those that either has; the share of what both are chosen for whose results
+#: are those of one intent
+EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent"]
 #: middle and spread of each where two pages answer one search (every query is led by either in the same measure, the smaller draws what the larger
 #: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
 #: share their subject)
-ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2]])
-TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.2, 0.14]])
+ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.75, 0.2]])
+TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.4, 0.2]])
 #: pairs of pages that what is known beforehand weighs: of the shape of each kind (doubles are too few to tell theirs anew, sisters many), and of
 #: how common they are
 WEIGHTS, PAIRS = np.array([[1000.0], [40.0]]), 5.0
 ROUNDS = 60
+#: likeness of titles beyond which they say no more: two that are the same word for word may both name their subject alone
+MOST_ALIKE = 0.7
+#: share of the words of two titles that must be more than their subject: of bare titles nothing tells whether they say the same
+BARE = 0.25
 #: least spread of leads that counts: less is the grain of few days
 LEAST_SPREAD = 0.15
 
@@ -78,13 +83,15 @@ def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArr
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
     """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
-    has none of either.
+    has none of either, or both say little but their subject.
 
     A word tells the less, the more of the other pages that share queries with either have it: it is their subject, not the question.
 
     Args:
         pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
     """
+    if candidates.empty:
+        return pd.Series(dtype="float64", index=candidates.index)
     text = named(pages["title"]).astype("str") + " " + named(pages["h1"]).astype("str")
     there = lexicon.matrix(text)
     weight = rarity(there)
@@ -97,14 +104,16 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
     beside = sparse.csr_matrix((np.ones(2 * len(one)), ends), shape=(len(pages), len(pages)))
     neighbours, said = np.asarray(beside.sum(axis=1)).ravel(), sparse.csr_matrix(beside @ there)
 
-    def telling(words: sparse.csr_matrix) -> Floats:
-        usual = _scaled(said[one] - there[other], 1 / neighbours[one]) + _scaled(said[other] - there[one], 1 / neighbours[other])
-        mine = sparse.csr_matrix(words.multiply(weight[None, :]))
-        return np.asarray(mine.sum(axis=1)).ravel() - np.asarray(mine.multiply(usual).sum(axis=1)).ravel() / 2
+    usual = _scaled(said[one] - there[other], 1 / neighbours[one]) + _scaled(said[other] - there[one], 1 / neighbours[other])
 
-    common, either = telling(there[one].multiply(there[other])), telling(there[one].maximum(there[other]))
+    def weighed(words: sparse.csr_matrix) -> tuple[Floats, Floats]:
+        mine = sparse.csr_matrix(words.multiply(weight[None, :]))
+        whole = np.asarray(mine.sum(axis=1)).ravel()
+        return whole - np.asarray(mine.multiply(usual).sum(axis=1)).ravel() / 2, whole
+
+    (common, _), (either, whole) = weighed(there[one].multiply(there[other])), weighed(there[one].maximum(there[other]))
     filled = np.minimum(np.diff(there.indptr)[one], np.diff(there.indptr)[other]) > 0
-    share = np.divide(common, either, out=np.full(len(one), np.nan), where=filled & (either > 1e-9))
+    share = np.divide(common, either, out=np.full(len(one), np.nan), where=filled & (either > BARE * whole))
     return pd.Series(share, index=candidates.index)
 
 
@@ -117,7 +126,7 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
     """How likely it is that both pages of each candidate pair answer one search, 0..1, by all that is known of it.
 
     Args:
-        candidates: overlap, and of EVIDENCE lead_spread, contested and title_likeness, each null where it is not known.
+        candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness and intent, each null where it is not known.
     By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHTS pairs of
     pages, the site's own pairs shape the rest and tell how common each kind is (expectation-maximisation, Dempster, Laird & Rubin 1977,
     J. R. Stat. Soc. B 39:1, with a prior): a site of many sisters needs more evidence for a double.
@@ -126,6 +135,7 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
         return pd.Series(dtype="float64", index=candidates.index)
     known = candidates.assign(apart_share=np.log(1.03 - candidates["overlap"].astype(float)))
     known["lead_spread"] = np.log(known["lead_spread"].astype(float).clip(lower=LEAST_SPREAD))
+    known["title_likeness"] = known["title_likeness"].clip(upper=MOST_ALIKE)
     figures = known[EVIDENCE].to_numpy(float)
     there, figures = ~np.isnan(figures), np.nan_to_num(figures)
     before = np.stack([ONE, TWO])
@@ -140,5 +150,6 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
         count = share @ there
         middle = (share @ (figures * there) + WEIGHTS * before[..., 0]) / (count + WEIGHTS)
         around = (figures[None] - middle[:, None]) ** 2 * there
-        spread = (np.einsum("kp,kpf->kf", share, around) + WEIGHTS * before[..., 1] ** 2) / (count + WEIGHTS)
+        shaped = (np.einsum("kp,kpf->kf", share, around) + WEIGHTS * before[..., 1] ** 2) / (count + WEIGHTS)
+        spread = np.maximum(shaped, before[..., 1] ** 2 / 2)
     return pd.Series(one, index=candidates.index)

@@ -156,7 +156,7 @@ COLUMN_MEANINGS = {
     "peak": "day of the next peak; of a topic the first day of the month in which it is searched most, null where the year is level or not told",
     "position": "mean position, weighted by impressions",
     "position_reference": "mean position in the reference window",
-    "proposal": "none where a page answers the topic, extend the page named, a new page, or translate the page named",
+    "proposal": "none where a page answers the topic, extend the page named, a new page, translate the page named, or restore the page named, which answered it and fails",
     "protected": "whether editors protect the page",
     "published": "first publication",
     "pull": "clicks / expected clicks, drawn to 1 where little is known",

@@ -139,7 +139,7 @@ def add_roles(
         pairs: page, query, clicks, impressions, answer; one row per pair.
         addresses: the address of each page, by page: its length and alphabet break ties.
         targets: page, query that editors named (one page per query).
-        dead: of each page, whether it fails or is kept out of the index: such a page answers nothing; none is when left out.
+        dead: of each page, whether it fails or is kept out of the index: such a page owns only what no living page answers; none is when left out.
     Returns:
         The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
         owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
@@ -154,14 +154,12 @@ def add_roles(
     answer, named = pairs["answer"].to_numpy(), pairs["named"].to_numpy(bool)
     page = addresses.index.get_indexer(pd.Index(pairs["page"]))
     answers = answer >= t.answers
-    if dead is not None:
-        gone = dead.to_numpy(bool)[page]
-        answers, named = answers & ~gone, named & ~gone
+    gone = np.zeros(len(pairs), dtype=bool) if dead is None else dead.to_numpy(bool)[page]
     fit = (pairs["clicks"] + 0.02 * pairs["impressions"]).to_numpy() * answer**2
     length, alphabet = addresses.str.len().to_numpy()[page], addresses.rank().to_numpy()[page]
     able = answers | named
     several = np.flatnonzero(able & (np.bincount(query[able], minlength=len(unique))[query] > 1))
-    order = several[np.lexsort([key[several] for key in (alphabet, length, -answer, -fit, ~named, query)])]
+    order = several[np.lexsort([key[several] for key in (alphabet, length, -answer, -fit, ~named, gone, query)])]
     owner = able.copy()
     owner[order] = np.diff(query[order], prepend=-1) != 0
     owned = np.bincount(query[owner], minlength=len(unique))[query] > 0

@@ -37,7 +37,7 @@ class Thresholds(BaseModel):
     "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
     one_search: float = Field(0.9, ge=0, le=1)
     "How likely it must be that two pages answer one search, by who leads each query, what they share and their titles: a wrong merge costs a page."
-    same_intent: float = Field(0.3, ge=0, le=1)
+    same_intent: float = Field(0.15, ge=0, le=1)
     "Share of what both are chosen for in the same topics, where snapshots of results are given: below it searchers want different things."
     overlap_undated: float = Field(0.75, gt=0, le=1)
     "That share asked of both pages where no days tell whether they take turns: overlap alone needs more of it."

@@ -278,6 +278,18 @@ def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
     return np.where(np.bincount(body)[body] >= 2, body, -1)
 
 
+def intents_of(results: sparse.csr_matrix, how: Kinship | None = None) -> Ints:
+    """The intent of each query whose results are known, by likeness of results alone, passed on from query to query; -1 for the rest.
+
+    Args:
+        results: queries x addresses (0 or 1).
+    """
+    how = how or Kinship()
+    near = alike(unit_rows(results), how.results_from, how.neighbours).tocoo()
+    body = connected(near.row.astype(np.int64), near.col.astype(np.int64), results.shape[0])
+    return np.where(np.diff(results.indptr) > 0, body, -1)
+
+
 def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
     """The groups with those divided that have two bodies and more.
 
@@ -509,6 +521,7 @@ def topic_table(
     peaks: pd.Series,
     least: float,
     pages_known: bool = True,
+    dead: pd.Series | None = None,
 ) -> pd.DataFrame:
     """One row per topic: TOPICS, those with most to gain first, subjects in which the site does well before others of like gain.
 
@@ -523,6 +536,7 @@ def topic_table(
         peaks: by topic, the next peak of its season; topics that have none are left out.
         least: gain a month below which nothing is proposed.
         pages_known: whether any row names the page of a query; else nobody can say which topics are answered.
+        dead: of each page, whether it fails or is kept out of the index: what only such pages answer is uncovered, and the page is to be restored.
     """
     needed = ["page", "query", "topic", "role", "answer", "clicks", "impressions", "position_sum", "placed"]
     rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions"] > 0), needed)
@@ -542,6 +556,8 @@ def topic_table(
         (table["impressions"] / (table["demand"] * window.days / MONTH_DAYS)).where(told & (table["demand"] > 0)).clip(upper=1.0)
     )
     owned = rows[rows["role"] == "owner"]
+    fails = owned["page"].map(dead).eq(True) if dead is not None else pd.Series(False, index=owned.index)
+    lost, owned = owned[fails], owned[~fails]
     with_owner = rows["query"].isin(owned["query"])
     table["answered_share"] = (
         (rows[with_owner].groupby("topic")["impressions"].sum() / sums["impressions"]).reindex(table.index).fillna(0.0)
@@ -563,13 +579,19 @@ def topic_table(
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)
     table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
+    answered_once = _leading(lost, "impressions").reindex(table.index)
+    of_dead = lost.groupby("topic")["impressions"].sum().reindex(table.index).fillna(0.0)
+    restore = (table["served"] == "uncovered") & (of_dead >= COVERED * table["impressions"]) & (of_dead > 0)
+    table["page"] = answered_once.where(restore, table["page"])
     abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
     table["proposal"] = np.select(
-        [~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
-        ["none", "translate", "extend"],
+        [restore, ~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
+        ["restore", "none", "translate", "extend"],
         "new page",
     )
     table["because"] = _sentences(table, paths, window)
+    once = say.joined(say.named(table["page"].map(paths)), " answered it, but fails or is kept out of the index: restore it first.")
+    table["because"] = once.where(restore, table["because"])
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     table["strength"] = table["page"].map(strength)
     table["worth"] = table["gain"] * table["page"].fillna(-1).map(worth)

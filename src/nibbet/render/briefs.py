@@ -35,6 +35,7 @@ def brief_text(brief: Brief, window: str) -> str:
     what = {
         "extend": f"Extend {safe(path_of(page))}. ",
         "new page": "Write a new page. ",
+        "restore": f"Restore {safe(path_of(page))}. ",
         "translate": f"Translate {safe(path_of(page))} into {NAMES.get(row['language'], '')}. ",
     }.get(row["proposal"], "")
     lines = [f"# {safe(row['label'])}", "", f"{what}{safe(row['because'])}", ""]

@@ -194,7 +194,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
         return _saying(figure, "Every topic of any size is answered.")
     place = np.arange(len(shown))[::-1]
     gain = shown["gain"].to_numpy(float)
-    for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//"), ("translate", INK, "..")):
+    for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//"), ("translate", INK, ".."), ("restore", SECOND, "xx")):
         of_kind = (shown["proposal"] == name).to_numpy()
         if of_kind.any():
             axes.barh(

@@ -255,7 +255,7 @@ def summary(site: Site, folder: str, seconds: float) -> None:
         served = topics["served"].value_counts()
         told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
         more = (
-            f"; {len(asked)} to write, extend or translate (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
+            f"; {len(asked)} to write, extend, translate or restore (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
             if len(asked)
             else ""
         )
@@ -476,9 +476,12 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     else:
         out.print(Text("No row names the pages that are shown for it."))
     for topic in topics.to_dict("records"):
-        ask = {"extend": "extend the page", "new page": "write a new page", "translate": "translate the page"}.get(
-            topic["proposal"], "pages unknown" if topic["served"] == "unknown" else topic["served"]
-        )
+        ask = {
+            "extend": "extend the page",
+            "new page": "write a new page",
+            "translate": "translate the page",
+            "restore": "restore the page",
+        }.get(topic["proposal"], "pages unknown" if topic["served"] == "unknown" else topic["served"])
         out.print(Text(for_terminal(f'Topic "{topic["label"]}", {topic["queries"]:,} queries: {ask}. {topic["because"]}')))
     out.print()
     columns = ["page", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", "share_impressions", "days"]
