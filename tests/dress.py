@@ -32,13 +32,26 @@ def truth() -> pd.DataFrame:
         if page in DEAD or page in HUBS:
             continue
         words = page.strip("/").split("/")
-        named = [" ".join(words), f"how to {words[-1]} {words[0]}", f"{' '.join(words)} at home"] if page != "/" else ["oakenshaw", "oakenshaw wood"]
+        named = (
+            [" ".join(words), f"how to {words[-1]} {words[0]}", f"{' '.join(words)} at home"]
+            if page != "/"
+            else ["oakenshaw", "oakenshaw wood"]
+        )
         for back in range(455):
             for query in named:
                 lost = page in DECAYED and back < 150
                 place = r.uniform(9.0, 13.0) if lost else r.uniform(1.5, 3.5)
                 shown = r.randint(20, 60) // (3 if lost else 1)
-                rows.append((END - timedelta(back), page, query, min(shown, int(shown * (0.02 if lost else 0.34 / place) + r.random())), shown, round(place, 2)))
+                rows.append(
+                    (
+                        END - timedelta(back),
+                        page,
+                        query,
+                        min(shown, int(shown * (0.02 if lost else 0.34 / place) + r.random())),
+                        shown,
+                        round(place, 2),
+                    )
+                )
     return pd.DataFrame(rows, columns=["date", "page", "query", "clicks", "impressions", "position"])
 
 
@@ -178,8 +191,22 @@ class Dress:
         for page in PAGES:
             name = page.strip("/").replace("/", " ").title() or "Oakenshaw"
             shut = page in NOINDEX
-            said = {"noindex": self.yes if shut else self.no, "indexable": self.no if shut else self.yes, "robots": "noindex, follow" if shut else "index, follow"}[self.flag]
-            rows.append([self.prefix + self.path(page), "200", f"All about {name}", name, DAYS[self.days](date(2019, 4, 22)), said, self.yes if page in PROTECTED else self.no])
+            said = {
+                "noindex": self.yes if shut else self.no,
+                "indexable": self.no if shut else self.yes,
+                "robots": "noindex, follow" if shut else "index, follow",
+            }[self.flag]
+            rows.append(
+                [
+                    self.prefix + self.path(page),
+                    "200",
+                    f"All about {name}",
+                    name,
+                    DAYS[self.days](date(2019, 4, 22)),
+                    said,
+                    self.yes if page in PROTECTED else self.no,
+                ]
+            )
         rows.append([f"{self.prefix}/img/logo.png", "200", "", "", "", "", ""])
         return rows
 
@@ -224,7 +251,9 @@ class Dress:
                 (folder / f"{name}.jsonl").write_text("\n".join(json.dumps(one, ensure_ascii=False) for one in objects), "utf-8")
             else:
                 for number, start in enumerate(range(0, len(objects), 9000)):
-                    (folder / f"{name} p{number}.json").write_text(json.dumps({"rows": objects[start : start + 9000]}, ensure_ascii=False), "utf-8")
+                    (folder / f"{name} p{number}.json").write_text(
+                        json.dumps({"rows": objects[start : start + 9000]}, ensure_ascii=False), "utf-8"
+                    )
         elif self.package == "split":
             middle = len(rows) // 2
             (folder / f"{name} a.csv").write_bytes(self._text(rows[:middle]).encode(self.encoding))

@@ -118,7 +118,14 @@ def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
 
 def test_pages_with_another_purpose_are_judged_by_their_visits() -> None:
     frame = days(["/a/", "/b/"])
-    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/offers/may/", "/offers/june/", "/login/"], "status": 200, "title": list("ABMJL"), "published": "2019-01-01"})
+    crawl = pd.DataFrame(
+        {
+            "page": ["/a/", "/b/", "/offers/may/", "/offers/june/", "/login/"],
+            "status": 200,
+            "title": list("ABMJL"),
+            "published": "2019-01-01",
+        }
+    )
     visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
     visits.loc[len(visits)] = [pd.Timestamp("2026-05-01"), "/offers/may/", "newsletter", 60, 0]
     links = pd.DataFrame({"from_url": ["https://other.example/"], "page": ["/a/"], "anchor": ["x"]})

@@ -47,7 +47,10 @@ def with_source(kind: str, name: str, content: str | bytes) -> dict[str, str | b
 
 #: files (nibbet.toml and search.csv are good unless given; null takes one away) and the words that the message must hold
 REFUSED: dict[str, tuple[dict[str, str | bytes | None], list[str]]] = {
-    "no settings and no table": ({"nibbet.toml": None, "search.csv": "Dear reader,\nthis is a letter\n"}, ["no table was understood", "search.csv"]),
+    "no settings and no table": (
+        {"nibbet.toml": None, "search.csv": "Dear reader,\nthis is a letter\n"},
+        ["no table was understood", "search.csv"],
+    ),
     "settings not UTF-8": ({"nibbet.toml": b"[site]\nhome = '\xff'"}, ["UTF-8"]),
     "settings not TOML": ({"nibbet.toml": SITE + "[[source\n"}, ["nibbet.toml", "line 4"]),
     "no home": ({"nibbet.toml": "[site]\n" + SEARCH}, ["site.home is missing", "home ="]),
@@ -78,11 +81,19 @@ REFUSED: dict[str, tuple[dict[str, str | bytes | None], list[str]]] = {
         ['2 columns of different values are headed "clicks"', 'clicks = "#3"'],
     ),
     "a quote that nothing closes": (
-        {"search.csv": HEAD + "".join(f"2026-10-{d:02d},/a/,canoe,1,9,2\n" for d in range(1, 20)) + '2026-10-20,/a/,"canoe,1,9,2\n2026-10-21,/a/,canoe,1,9,2\n'},
+        {
+            "search.csv": HEAD
+            + "".join(f"2026-10-{d:02d},/a/,canoe,1,9,2\n" for d in range(1, 20))
+            + '2026-10-20,/a/,"canoe,1,9,2\n2026-10-21,/a/,canoe,1,9,2\n'
+        },
         ["search.csv", "a quote opens on line 21"],
     ),
     "several faults at once": (
-        {"search.csv": "page,clicks,impressions\n/a/,3,90\n", "links.csv": "Source,Anchor\n/a/,x\n", "nibbet.toml": SITE + SEARCH + '[[source]]\nkind = "links"\nfiles = "links.csv"\n'},
+        {
+            "search.csv": "page,clicks,impressions\n/a/,3,90\n",
+            "links.csv": "Source,Anchor\n/a/,x\n",
+            "nibbet.toml": SITE + SEARCH + '[[source]]\nkind = "links"\nfiles = "links.csv"\n',
+        },
         ["period = [", "links.csv", "target"],
     ),
     "no dates and no period": ({"search.csv": "page,clicks,impressions\n/a/,3,90\n/b/,1,20\n"}, ["period = ["]),

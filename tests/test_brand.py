@@ -73,7 +73,9 @@ def test_what_is_searched_beside_the_brand() -> None:
 
 
 def test_a_short_name_takes_no_other_query(tmp_path: Path) -> None:
-    rows = pd.DataFrame({"date": pd.date_range("2026-08-01", "2026-10-31")}).merge(pd.DataFrame({"query": ["london trip", "on boats"]}), "cross")
+    rows = pd.DataFrame({"date": pd.date_range("2026-08-01", "2026-10-31")}).merge(
+        pd.DataFrame({"query": ["london trip", "on boats"]}), "cross"
+    )
     rows = rows.assign(page="/boats/", clicks=3, impressions=60, position=4.0)
     queries = nibbet.Site("https://on.example/", search=rows, settings={"site": {"brand": ["on"]}}).query_totals()
     assert queries.set_index("query")["brand"].to_dict() == {"london trip": False, "on boats": True}

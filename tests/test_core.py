@@ -81,7 +81,9 @@ def test_answer_comes_from_telling_words_and_from_behaviour() -> None:
         (2, "best canoe rental", 40, 2.0),
         (1, "best knots", 20, 2.0),
     ]
-    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position"]).assign(impressions=200, expected_clicks=[20.0, 20.0, 40.0, 20.0])
+    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position"]).assign(
+        impressions=200, expected_clicks=[20.0, 20.0, 40.0, 20.0]
+    )
     answer = add_answer(pairs, pages, brand=["tarnbrook"], language="english")["answer"]
     assert answer[0] > 0.8, "plural, accent and order do not matter"
     assert answer[1] < 0.3, "no telling word and never chosen"
@@ -111,7 +113,9 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     one = {6: {"k": 5}, 7: {"k": 5}}
     found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
-    assert are_one(found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, contested=0.3), Thresholds()).tolist() == [True, False], "three are merged"
+    assert are_one(found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, contested=0.3), Thresholds()).tolist() == [True, False], (
+        "three are merged"
+    )
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
     assert candidate_pairs(alike(twins).assign(brand=True), Thresholds()).empty, "brand queries say nothing of intent"
@@ -137,7 +141,9 @@ def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> Non
     sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3, "intent": 0.4}
     between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45, "intent": 0.6}
     rng, few = np.random.default_rng(3), pd.DataFrame([double, between, sister])
-    many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(overlap=rng.uniform(0.55, 0.98, 200))
+    many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(
+        overlap=rng.uniform(0.55, 0.98, 200)
+    )
     alone, among = one_search(few), one_search(pd.concat([few, many], ignore_index=True))
     assert alone[0] > 0.95
     assert alone[2] < 0.05
@@ -313,7 +319,12 @@ def test_robots_rules_by_the_longest_match(path: str, closed: bool) -> None:
 def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
     window = Window(date(2026, 8, 3), date(2026, 10, 31))
     windows = Windows(window, window, window, "before", date(2026, 8, 3))
-    columns = {"clicks": [9, 90, 1], "clicks_long": [19, 900, 4], "gone": [False, False, True], "published": [pd.Timestamp("2020-01-01"), pd.NaT, pd.NaT]}
+    columns = {
+        "clicks": [9, 90, 1],
+        "clicks_long": [19, 900, 4],
+        "gone": [False, False, True],
+        "published": [pd.Timestamp("2020-01-01"), pd.NaT, pd.NaT],
+    }
     given = {"search": {"pair"}, "crawl": {"published"}, "landings": {"page"}}
 
     def pages(poor_clicks: int) -> dict[str, int]:
@@ -327,7 +338,9 @@ def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
 
 def test_what_can_be_found_is_indexable() -> None:
     pages = pd.DataFrame({"page": ["/a/", "/b/", "/c/", "/d/"], "path": ["/a/", "/b/", "/c/", "/d/"], "section": "/"})
-    crawl = pd.DataFrame({"status": [200, 200, 404, None], "noindex": [False, True, False, None], "elsewhere": [False] * 4, "redirect_page": None})
+    crawl = pd.DataFrame(
+        {"status": [200, 200, 404, None], "noindex": [False, True, False, None], "elsewhere": [False] * 4, "redirect_page": None}
+    )
     table = _with_inventory(pages, crawl)
     assert table["indexable"].tolist() == [True, False, False, pd.NA]
     assert table["blocked"].tolist() == [False, True, False, False]

@@ -86,10 +86,14 @@ def test_old_briefs_go_and_what_people_wrote_stays(tmp_path: Path) -> None:
 
 def test_dossiers_of_old_hosts_are_their_own(tmp_path: Path) -> None:
     days = pd.date_range("2026-08-01", "2026-10-31")
-    new = pd.DataFrame({"date": days, "page": "https://www.tarnbrook.example/a/", "query": "new canoe", "clicks": 3, "impressions": 60, "position": 3.0})
+    new = pd.DataFrame(
+        {"date": days, "page": "https://www.tarnbrook.example/a/", "query": "new canoe", "clicks": 3, "impressions": 60, "position": 3.0}
+    )
     old = new.assign(page="https://old.example/a/", query="old canoe")
     pd.concat([new, old]).to_csv(tmp_path / "search.csv", index=False)
-    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\nold_hosts = ["old.example"]\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
+    (tmp_path / "nibbet.toml").write_text(
+        f'[site]\nhome = "{HOME}"\nold_hosts = ["old.example"]\n[[source]]\nkind = "search"\nfiles = "search.csv"\n'
+    )
     assert main(["run", str(tmp_path), "-q"]) == 0
     told = re.search(r'id="dossiers">(.+?)</script>', (tmp_path / "out" / "report.html").read_text(), re.DOTALL)
     assert told is not None
@@ -100,7 +104,14 @@ def test_dossiers_of_old_hosts_are_their_own(tmp_path: Path) -> None:
 
 
 def test_a_closed_site_leaves_nothing_and_its_tables_stay(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    rows = {"date": pd.date_range("2026-08-01", "2026-10-31"), "page": "/a/", "query": "canoe", "clicks": 3, "impressions": 60, "position": 3.0}
+    rows = {
+        "date": pd.date_range("2026-08-01", "2026-10-31"),
+        "page": "/a/",
+        "query": "canoe",
+        "clicks": 3,
+        "impressions": 60,
+        "position": 3.0,
+    }
     monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
     with nibbet.Site(HOME, search=pd.DataFrame(rows)) as site:
         pages, days = site.pages(), site.sql("SELECT sum(clicks) AS clicks FROM days")
@@ -110,5 +121,3 @@ def test_a_closed_site_leaves_nothing_and_its_tables_stay(tmp_path: Path, monkey
     site.close()
     site.close()
     assert not list(tmp_path.iterdir())
-
-

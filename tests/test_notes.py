@@ -49,7 +49,9 @@ def test_sessions_far_from_clicks() -> None:
 def test_sessions_near_clicks_are_no_news(ratio: float, usual: bool) -> None:
     table = search()
     table["clicks"] *= 20
-    assert ("sessions_per_click" not in notes(search=table, landings=landings(table, sessions=(table["clicks"] * ratio).round().astype(int)))) == usual
+    assert (
+        "sessions_per_click" not in notes(search=table, landings=landings(table, sessions=(table["clicks"] * ratio).round().astype(int)))
+    ) == usual
 
 
 def test_a_page_without_its_tag() -> None:

@@ -138,7 +138,9 @@ program.run()
 @pytest.mark.parametrize("where", ["here", "on another thread", "and nothing else runs"])
 def test_an_interrupt_ends_what_cannot_be_stopped(where: str, tmp_path: Path) -> None:
     command = [sys.executable, "-c", STUCK, str(tmp_path), where]
-    with subprocess.Popen(command, env={**os.environ, "TMPDIR": str(tmp_path)}, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as process:
+    with subprocess.Popen(
+        command, env={**os.environ, "TMPDIR": str(tmp_path)}, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    ) as process:
         assert process.stdout is not None
         assert process.stdout.readline() == "at work\n"
         time.sleep(0.3)
@@ -212,7 +214,11 @@ def test_no_more_threads_compute_than_are_allowed(monkeypatch: pytest.MonkeyPatc
 
 @pytest.mark.parametrize(
     ("fault", "told"),
-    [(RuntimeError("Query interrupted"), True), (ValueError("KeyboardInterrupt: <EMPTY MESSAGE>"), True), (RuntimeError("no interrupt"), False)],
+    [
+        (RuntimeError("Query interrupted"), True),
+        (ValueError("KeyboardInterrupt: <EMPTY MESSAGE>"), True),
+        (RuntimeError("no interrupt"), False),
+    ],
 )
 def test_an_engines_interrupt_is_one(fault: Exception, told: bool) -> None:
     assert is_interrupt(fault) == told

@@ -38,7 +38,10 @@ def test_only_a_star_stands_for_anything(pattern: str, paths: list[str], others:
 def test_a_page_meant_protected_stays_and_a_pattern_without_page_is_told() -> None:
     days = pd.date_range("2025-08-01", "2026-10-31")
     busy = pd.DataFrame({"date": days, "page": "/canoe/", "query": "canoe trip", "clicks": 9, "impressions": 90, "position": 2.0})
-    poor = [{"date": days[9], "page": page, "query": "old", "clicks": 0, "impressions": 1, "position": 60.0} for page in ("/legal/", "/old-1/", "/old[1]/")]
+    poor = [
+        {"date": days[9], "page": page, "query": "old", "clicks": 0, "impressions": 1, "position": 60.0}
+        for page in ("/legal/", "/old-1/", "/old[1]/")
+    ]
     landings = pd.DataFrame({"date": days, "page": "/canoe/", "channel": "organic", "sessions": 9, "conversions": 0})
     crawl = pd.DataFrame({"page": ["/canoe/", "/legal/", "/old-1/", "/old[1]/"], "status": 200, "published": pd.Timestamp("2019-01-01")})
     backlinks = pd.DataFrame({"source": ["https://fernhollow.example/"], "target": ["/canoe/"]})
@@ -57,7 +60,10 @@ def test_a_page_meant_protected_stays_and_a_pattern_without_page_is_told() -> No
 PART = st.text("ab*/$", min_size=0, max_size=5)
 
 
-@given(st.lists(st.tuples(st.sampled_from(["*", "finder", "other"]), st.sampled_from(["allow", "disallow"]), PART), max_size=6), st.text("ab/", max_size=6))
+@given(
+    st.lists(st.tuples(st.sampled_from(["*", "finder", "other"]), st.sampled_from(["allow", "disallow"]), PART), max_size=6),
+    st.text("ab/", max_size=6),
+)
 def test_robots_rules_read_as_a_well_known_parser_reads_them(rows: list[tuple[str, str, str]], rest: str) -> None:
     rows = [(agent, rule, "/" + pattern) for agent, rule, pattern in rows]
     text = "\n".join(f"User-agent: {agent}\n{rule}: {pattern}\n" for agent, rule, pattern in rows)
@@ -69,7 +75,8 @@ def test_robots_rules_read_as_a_well_known_parser_reads_them(rows: list[tuple[st
 def test_groups_of_the_engines_own_agents_count() -> None:
     paths = pd.Series(["/", "/a/", "/b/", "/é/"])
     rules = pd.DataFrame(
-        [("*", "disallow", "/b/"), ("finder", "disallow", "/a/"), ("finder", "disallow", "/%c3%a9"), ("scraper", "disallow", "/")], columns=RULES
+        [("*", "disallow", "/b/"), ("finder", "disallow", "/a/"), ("finder", "disallow", "/%c3%a9"), ("scraper", "disallow", "/")],
+        columns=RULES,
     )
     assert disallowed(paths, rules).tolist() == [False, False, True, False]
     assert disallowed(paths, rules, ["Finder"]).tolist() == [False, True, False, True]
@@ -106,11 +113,15 @@ def test_a_page_of_unknown_age_is_never_removed(sign: dict[str, str], verdict: s
     days = pd.date_range("2025-08-01", "2026-10-31")
     rows = [{"date": day, "page": "/canoe/", "query": "canoe trip", "clicks": 9, "impressions": 90, "position": 2.0} for day in days]
     if "seen" in sign:
-        rows.append({"date": pd.Timestamp(sign["seen"]), "page": "/quiet/", "query": "calm", "clicks": 0, "impressions": 2, "position": 70.0})
+        rows.append(
+            {"date": pd.Timestamp(sign["seen"]), "page": "/quiet/", "query": "calm", "clicks": 0, "impressions": 2, "position": 70.0}
+        )
     sources: dict[str, pd.DataFrame] = {
         "search": pd.DataFrame(rows),
         "landings": pd.DataFrame({"date": days, "page": "/canoe/", "channel": "organic", "sessions": 9, "conversions": 0}),
-        "crawl": pd.DataFrame({"page": ["/canoe/", "/quiet/"], "status": 200, "published": pd.to_datetime(["2019-01-01", sign.get("published")])}),
+        "crawl": pd.DataFrame(
+            {"page": ["/canoe/", "/quiet/"], "status": 200, "published": pd.to_datetime(["2019-01-01", sign.get("published")])}
+        ),
         "backlinks": pd.DataFrame({"source": ["https://fernhollow.example/"], "target": ["/canoe/"]}),
     }
     if "lastmod" in sign:

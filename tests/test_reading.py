@@ -266,7 +266,12 @@ def test_the_end_of_a_long_file_tells_the_order_of_its_days(
     def never(*_: object) -> None:
         raise AssertionError("read twice, as text")
 
-    for name, value in (("files.HEAD_CHARACTERS", 900), ("sheets.HEAD_CHARACTERS", 900), ("files.TAIL_BYTES", 900), ("clean._as_text", never)):
+    for name, value in (
+        ("files.HEAD_CHARACTERS", 900),
+        ("sheets.HEAD_CHARACTERS", 900),
+        ("files.TAIL_BYTES", 900),
+        ("clean._as_text", never),
+    ):
         monkeypatch.setattr(f"nibbet.sources.{name}", value)
     order = TRUTH["date"].dt.day.argsort(kind="stable")  # the head shows no day beyond the first
     put(tmp_path, text(frame(Date=dates(form)).iloc[order]) + "Total,,,1,1,\n")

@@ -29,7 +29,11 @@ from nibbet.sources.side_by_side import windows_apart
 from score import against_truth, costly, macro_f1
 
 HOME = "https://tarnbrook.example/"
-RECENT, BEFORE, YEAR = (date(2026, 8, 3), date(2026, 10, 31)), (date(2025, 8, 3), date(2025, 10, 31)), (date(2025, 11, 1), date(2026, 10, 31))
+RECENT, BEFORE, YEAR = (
+    (date(2026, 8, 3), date(2026, 10, 31)),
+    (date(2025, 8, 3), date(2025, 10, 31)),
+    (date(2025, 11, 1), date(2026, 10, 31)),
+)
 PAGES = ("/", "/rivers/elver", "/rivers/tarn", "/kit/dry-bag", "/kit/paddle")
 
 
@@ -40,7 +44,9 @@ def daily() -> pd.DataFrame:
         for page in PAGES:
             for query in (page.strip("/").replace("/", " ") or "tarnbrook", f"{page[-4:]} map"):
                 shown = r.randint(5, 50)
-                rows.append((date(2026, 10, 31) - timedelta(back), page, query, r.randint(0, shown // 6), shown, round(r.uniform(1.5, 9), 2)))
+                rows.append(
+                    (date(2026, 10, 31) - timedelta(back), page, query, r.randint(0, shown // 6), shown, round(r.uniform(1.5, 9), 2))
+                )
     return pd.DataFrame(rows, columns=["date", "page", "query", "clicks", "impressions", "position"])
 
 
@@ -101,7 +107,9 @@ def test_periods_of_preambles_and_names() -> None:
     assert period_of_lines(["# Start date: 2026-08-03", "# End date: 2026-10-31", "# exported 2026-11-02"]) == both
     assert period_of_lines(["Von: 03.08.2026", "Bis: 31.10.2026"]) == both
     assert period_of_lines(["made 2026-11-02", "by hand"]) is None
-    assert period_of_name("2025-10/exports/pages.csv") == (date(2025, 10, 1), date(2025, 10, 31)), "the folder tells where the file does not"
+    assert period_of_name("2025-10/exports/pages.csv") == (date(2025, 10, 1), date(2025, 10, 31)), (
+        "the folder tells where the file does not"
+    )
     assert without_period("Clicks (2026-08-03 - 2026-10-31)") == "Clicks"
 
 
@@ -162,7 +170,10 @@ def test_windows_side_by_side_are_two(tmp_path: Path, heads: tuple[str, str]) ->
 def test_two_rows_of_headers_and_columns_that_are_no_windows(tmp_path: Path) -> None:
     one, other = of(RECENT, "page"), of(BEFORE, "page")
     head = f",{RECENT[0]} - {RECENT[1]},,{BEFORE[0]} - {BEFORE[1]},\nPage,Clicks,Impressions,Clicks,Impressions\n"
-    rows = "".join(f"{p},{a},{b},{c},{d}\n" for p, a, b, c, d in zip(one["Page"], one["Clicks"], one["Impressions"], other["Clicks"], other["Impressions"], strict=True))
+    rows = "".join(
+        f"{p},{a},{b},{c},{d}\n"
+        for p, a, b, c, d in zip(one["Page"], one["Clicks"], one["Impressions"], other["Clicks"], other["Impressions"], strict=True)
+    )
     (tmp_path / "both.csv").write_text(head + rows)
     site = opened(tmp_path)
     assert int(site.pages()["clicks_reference"].sum()) == clicks(BEFORE)
@@ -267,11 +278,26 @@ def test_blocks_are_parted_by_headers_not_by_blank_lines() -> None:
 @pytest.mark.parametrize("form", ["keys", "headers", "objects", "lines"])
 def test_answers_of_services_are_read(tmp_path: Path, form: str) -> None:
     rows = of(RECENT, "page", "query").to_dict("records")
-    keyed = [{"keys": [r["Page"], r["Query"]], "clicks": r["Clicks"], "impressions": r["Impressions"], "ctr": r["Clicks"] / r["Impressions"], "position": r["Position"]} for r in rows]
+    keyed = [
+        {
+            "keys": [r["Page"], r["Query"]],
+            "clicks": r["Clicks"],
+            "impressions": r["Impressions"],
+            "ctr": r["Clicks"] / r["Impressions"],
+            "position": r["Position"],
+        }
+        for r in rows
+    ]
     headed = {
         "dimensionHeaders": [{"name": "page"}, {"name": "query"}],
         "metricHeaders": [{"name": n} for n in ("clicks", "impressions", "position")],
-        "rows": [{"dimensionValues": [{"value": r["Page"]}, {"value": r["Query"]}], "metricValues": [{"value": str(r[n])} for n in ("Clicks", "Impressions", "Position")]} for r in rows],
+        "rows": [
+            {
+                "dimensionValues": [{"value": r["Page"]}, {"value": r["Query"]}],
+                "metricValues": [{"value": str(r[n])} for n in ("Clicks", "Impressions", "Position")],
+            }
+            for r in rows
+        ],
     }
     for number, start in enumerate((0, 6)):
         part = slice(start, start + 6 if not start else None)
@@ -316,7 +342,14 @@ def test_a_flag_against_all_evidence_is_doubted_and_can_be_turned(tmp_path: Path
 
 
 def test_what_is_no_page_is_named_and_columns_of_other_values_are_not_taken(tmp_path: Path) -> None:
-    crawl = pd.DataFrame({"Address": [*PAGES, "/a.png", "/x"], "Content Type": ["text/html; charset=utf-8"] * 5 + ["image/png", "text/css"], "Status": 200, "Handler": "no"})
+    crawl = pd.DataFrame(
+        {
+            "Address": [*PAGES, "/a.png", "/x"],
+            "Content Type": ["text/html; charset=utf-8"] * 5 + ["image/png", "text/css"],
+            "Status": 200,
+            "Handler": "no",
+        }
+    )
     folder = laid(tmp_path, **{f"pairs {RECENT[0]} {RECENT[1]}": of(RECENT, "page", "query"), "crawl": crawl})
     site = opened(folder, "pairs*", {"kind": "crawl", "files": "crawl.csv"})
     assert sorted(site.pages()["page"].str.removeprefix(HOME[:-1])) == sorted(PAGES)
@@ -329,7 +362,14 @@ def test_what_is_no_page_is_named_and_columns_of_other_values_are_not_taken(tmp_
 
 
 def test_source_and_medium_in_one_column_and_what_all_rows_share(tmp_path: Path) -> None:
-    visits = pd.DataFrame({"Landing page": PAGES * 2, "Source / medium": ["anyfinder / organic"] * 5 + ["letter / email"] * 5, "Sessions": [7] * 5 + [2] * 5, "Goal completions": 1})
+    visits = pd.DataFrame(
+        {
+            "Landing page": PAGES * 2,
+            "Source / medium": ["anyfinder / organic"] * 5 + ["letter / email"] * 5,
+            "Sessions": [7] * 5 + [2] * 5,
+            "Goal completions": 1,
+        }
+    )
     lone = of(RECENT, "query").iloc[:3]
     span = f"{RECENT[0]} {RECENT[1]}"
     folder = laid(tmp_path, **{f"pairs {span}": of(RECENT, "page", "query"), f"visits {span}": visits})
@@ -404,7 +444,10 @@ def test_queries_alone_give_topics_openings_and_the_map(tmp_path: Path, capsys: 
     assert queries["clicks"].sum() == clicks(RECENT)
     assert queries["page"].isna().all()
     topics = pd.read_csv(folder / "out" / "topics.csv")
-    assert topics["clicks"].sum() == queries.loc[~queries["brand"], "clicks"].sum() - queries.loc[queries["topic"].isna() & ~queries["brand"], "clicks"].sum()
+    assert (
+        topics["clicks"].sum()
+        == queries.loc[~queries["brand"], "clicks"].sum() - queries.loc[queries["topic"].isna() & ~queries["brand"], "clicks"].sum()
+    )
     assert set(topics["served"]) == {"unknown"}
     assert set(pd.read_csv(folder / "out" / "openings.csv")["kind"]) <= {"climb", "snippet"}
 

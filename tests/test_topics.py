@@ -81,7 +81,9 @@ def test_a_topic_has_a_season_where_a_year_of_searches_tells_it() -> None:
 
 def asked_abroad() -> pd.DataFrame:
     """query, catcher (page that is shown for it, -1 where a page answers it), language of queries about waters."""
-    rows = [(ask.format(water.lower()), -1, "en") for water in waters()[:40] for kind in ("rivers", "lakes") for ask in ASK[kind].split("|")]
+    rows = [
+        (ask.format(water.lower()), -1, "en") for water in waters()[:40] for kind in ("rivers", "lakes") for ask in ASK[kind].split("|")
+    ]
     rows += [(f"{thing} {waters()[n].lower()}", 100 + n, "en") for n, thing in enumerate(OFF_TOPIC)]
     for turn, (language, asks) in enumerate(ABROAD.items()):
         rows += [(ask.format(waters()[page].lower()), page, language) for page in range(turn * 4, turn * 4 + 4) for ask in asks.split("|")]
@@ -118,9 +120,12 @@ def test_one_page_cannot_answer_two_languages() -> None:
 
 def test_foreign_queries_are_set_aside_where_no_translation_is_wanted() -> None:
     given = asked_abroad()
-    pairs = given.assign(page=given["catcher"].where(given["catcher"] >= 0, 150), impressions=50, role=np.where(given["catcher"] < 0, "owner", "stray"))
+    pairs = given.assign(
+        page=given["catcher"].where(given["catcher"] >= 0, 150), impressions=50, role=np.where(given["catcher"] < 0, "owner", "stray")
+    )
     kept, left = (
-        group_pairs(pairs, 200, None, None, brand=[], aside=[], most=9999, language="english", translate=translate) for translate in (True, False)
+        group_pairs(pairs, 200, None, None, brand=[], aside=[], most=9999, language="english", translate=translate)
+        for translate in (True, False)
     )
     assert kept.queries["aside"].isna().all()
     told = kept.queries.set_index("query")["language"].dropna()

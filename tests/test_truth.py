@@ -72,7 +72,9 @@ def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., 
     assert missing["page"].isna().all()
     abroad = true.pages.set_index("page")["case"].eq("abroad")
     asked = topics[topics["proposal"] == "translate"]
-    assert set(asked["page"]) == set(HOME + true.pages.loc[true.pages["case"] == "abroad", "path"]), "one translation for each page met abroad"
+    assert set(asked["page"]) == set(HOME + true.pages.loc[true.pages["case"] == "abroad", "path"]), (
+        "one translation for each page met abroad"
+    )
     said = HOME + pairs["page"].map(true.pages.set_index("page")["path"]) + " " + pairs["query"].str.lower()
     foreign = set(said[pairs["page"].map(abroad)])
     in_them = (rows["page"] + " " + rows["query"]).isin(foreign)

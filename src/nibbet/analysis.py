@@ -38,8 +38,8 @@ from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
-from nibbet.core.redirects import ANSWERS, ANSWERS_TOO, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
-from nibbet.core.repairs import find_repairs, out_of_index
+from nibbet.core.redirects import ANSWERS, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
+from nibbet.core.repairs import MATTERS, find_repairs, missed_addresses, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
 from nibbet.core.season import annual_index, season_calendar, weekday_index
@@ -564,7 +564,8 @@ class Analysis:
 
     @once
     def _neighbours(self) -> Neighbours:
-        return Neighbours(self.topics(), self._measured, self.config.site.language)
+        leaves = self._decided[0]["verdict"].isin(["prune", "consolidate"])
+        return Neighbours(self.topics(), self._measured[~leaves], self.config.site.language)
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""
@@ -887,8 +888,8 @@ class Analysis:
         if not self.windows.has_daily_pairs:  # nothing tells who leads on which day
             none = pd.DataFrame({"query": [], "date": [], "page": [], "impressions": [], "position": []})
             gaps = merging.place_gap(pairs, candidates)
-            known = {"turn_taking": np.nan, "contested": np.nan, "lead_spread": np.nan, "place_gap": gaps}
-            return self._likened(candidates.assign(**known)), none
+            unknown = candidates.assign(turn_taking=np.nan, contested=np.nan, lead_spread=np.nan, place_gap=gaps)
+            return self._likened(unknown), none
         members = np.unique(candidates.loc[enough, ["page_a", "page_b"]].to_numpy()).astype("int64")
         wanted = self._engine.frame(pd.DataFrame({"page_id": members}))
         days = self._engine.fetch(reductions.daily_leaders(self._joined.search, self.windows, wanted)).rename(columns={"page_id": "page"})
@@ -989,7 +990,7 @@ class Analysis:
 
     @once
     def _covers(self) -> pd.Series:
-        """For each poor or gone page the living page on the same question, by what its queries asked and by its words; null without one."""
+        """For each poor or gone page the living page on the same question, by its words, else by what its queries asked; null without one."""
         pages, t = self._measured, self.config.verdicts
         poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
         leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
@@ -998,16 +999,14 @@ class Analysis:
         if not self._is_paired:
             return found
         asked = answering_page(self._mapped, leaving, staying, t.answers)
-        asked = asked[asked["weight"] >= t.min_gain]
-        pairs = asked.dropna().astype({"other": "int64"}).rename(columns={"page": "page_a", "other": "page_b"})
+        pairs = (
+            asked[asked["weight"] >= t.min_gain].dropna().astype({"other": "int64"}).rename(columns={"page": "page_a", "other": "page_b"})
+        )
         said = pages.assign(title=subject_of(pages), h1="")
         pairs["likeness"] = title_likeness(said, pairs, self._words_of_pages[0], self.config.site.brand)
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
-        by_words = pairs["page_b"] == pairs["page_a"].map(found)
-        good = np.where(by_words, pairs["share"] >= ANSWERS_TOO, (pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several)
-        best = pairs[good].drop_duplicates("page_a").set_index("page_a")["page_b"]
-        known = found.index.isin(asked["page"])
-        return best.reindex(found.index).where(known, found)
+        best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
+        return found.where(found.notna(), best.set_index("page_a")["page_b"].reindex(found.index))
 
     @once
     def _sections_of(self) -> pd.Series:
@@ -1185,6 +1184,29 @@ class Analysis:
         rows = self.trends.assign(page=self.known_pages["page"].reindex(self.trends.index))[TRENDS]
         return rows.sort_values(["real", "q_value", "page"], ascending=[False, True, True], ignore_index=True)
 
+    @once
+    def _missed(self) -> pd.DataFrame:
+        """Addresses that no source knows and people asked for in vain, often enough to matter: page (address), hits, covered, target (null
+        where no page covers it and it belongs to no section).
+        """
+        hits = self._joined.missed()
+        if hits is None:
+            return pd.DataFrame({"page": [], "hits": [], "covered": [], "target": []})
+        asked_for, home = self._engine.fetch(reductions.missed_hits(hits, self.windows)), self._joined.home
+        path = asked_for["path"].str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True)
+        sums = asked_for.groupby(home.root + path)["hits"].sum()
+        rows = sums[sums >= MATTERS].rename_axis("page").reset_index()
+        pages, t = self._measured, self.config.verdicts
+        known = pages[["title", "h1", "path", "clicks_long"]]
+        asked = pd.concat([known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root), clicks_long=0)], ignore_index=True)
+        leaving, alive = np.arange(len(known), len(asked)), ~pages["gone"] & ~pages["blocked"]
+        lexicon, hub, brand = self._words_of_pages[0], is_hub(pages, t), self.config.site.brand
+        words = (lexicon, page_words(asked, lexicon))
+        found = covering_page(asked, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
+        section = section_page(asked, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
+        target = found.where(found.notna(), section).map(pages["page"])
+        return rows.assign(covered=found.notna().to_numpy(), target=target.to_numpy())
+
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic: page, repair, weight, target, because."""
         joined = self._joined
@@ -1194,7 +1216,12 @@ class Analysis:
             told = joined.inventory["index_state"].reindex(state.index)
             state = told.where(told.notna() & out_of_index(told))
         found = find_repairs(self._measured, self._pairs, self._covers, self.windows, links=links, kept_from_index=state)
-        return found.assign(page=found["page"].map(self.known_pages["page"])).astype({"target": "str", "because": "str", "repair": "str"})
+        found = found.assign(page=found["page"].map(self.known_pages["page"]))
+        if len(rows := self._missed):
+            found = pd.concat([found, missed_addresses(rows, self.windows)], ignore_index=True).sort_values(
+                "weight", ascending=False, kind="stable", ignore_index=True
+            )
+        return found.astype({"target": "str", "because": "str", "repair": "str"})
 
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
@@ -1209,20 +1236,23 @@ class Analysis:
             pages["gone"]
             & ~moved
             & (pages["status"].fillna(200) >= 400)
-            & ((pages["clicks_long"] > 0) | (pages["backlinks"].fillna(0) > 0))
+            & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].astype(float).fillna(0) > 0).any(axis=1)
         )
         cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self._covers, self._sections_of))
-        why = np.select(
-            [cover.notna(), section.notna()], ["; that page covers it", "; put it back, until then its section"], "; put it back"
-        )
+        broken &= cover.notna() | section.notna()  # what earned and nothing covers is put back, not given up: see repairs
+        why = np.where(cover.notna(), "; that page covers it", "; put it back, until then its section")
         mend = pd.DataFrame(
             {
                 "from": pages["page"],
                 "to": cover.where(cover.notna(), section),
-                "because": "answers " + pages["status"].astype("str") + " but earned" + pd.Series(why, index=pages.index),
+                "because": "answers " + pages["status"].astype("str") + " but earned" + pd.Series(why, index=pages.index, dtype="str"),
             }
         )[broken]
-        return straighten(pd.concat([rows, now, mend], ignore_index=True))
+        missed = self._missed.dropna(subset=["target"])
+        why = np.where(missed["covered"], "; that page covers it", "; the nearest section")
+        asked = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
+        visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": asked})
+        return straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
 
     # -- tables for questions -----------------------------------------------------------------------------------------------------------
 

@@ -38,7 +38,7 @@ def ledger(
     """One row per page, in the order of `pages`.
 
     Args:
-        pages: page, path, section, in_search, in_landings, in_crawl, indexed by page number.
+        pages: page, path, section, in_search, in_landings, in_crawl, is_page (null or left out: it is), indexed by page number.
         search, visits: sums per page and window (NAME_recent, NAME_reference, NAME_long), indexed by page number.
         inventory, editorial, backlinks: rows with page_id, or null where that source was not given.
         scale: what reference clicks are multiplied by to compare with recent ones.
@@ -46,7 +46,7 @@ def ledger(
     Returns:
         The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
     """
-    table = pages.copy()
+    table = pages.copy() if "is_page" in pages else pages.assign(is_page=True)
     found = search.reindex(pages.index)
     for name in ("clicks", "impressions"):
         table[name] = found[f"{name}_recent"].fillna(0).astype("int64")

@@ -15,9 +15,8 @@ from nibbet.core.words import Lexicon, rarity
 #: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
 #: subject without the question, which a sister page has too
 COVERS, ANSWERS = 0.8, 0.6
-#: share of what its queries asked that a page found by its words must answer too, where queries are known, and likeness of titles that one found
-#: by queries must have: sisters are shown for them once the page is gone
-ANSWERS_TOO, SAYS_TOO = 0.3, 0.4
+#: likeness of titles that a page found by queries must have too: sisters are shown for them once the page is gone
+SAYS_TOO = 0.4
 #: share of a section's own subject that may lie beyond that of a page that goes to it
 BEYOND = 0.35
 ROWS_AT_ONCE = 20_000
@@ -114,15 +113,18 @@ def section_page(
     if not len(lost) or not len(hubs):
         return found
     lexicon, texts = words
-    subject = lexicon.matrix(subject_of(pages))
-    subject, texts = lexicon.same_width(subject, texts)
+    subject, short = lexicon.matrix(subject_of(pages)), lexicon.matrix(pages["path"])  # a title says more around the subject
+    subject, short, texts = lexicon.same_width(subject, short, texts)
     weight = rarity(texts)
     weight[brand_columns(lexicon, brand)] = 0.0
-    theirs = sparse.csr_matrix(subject[hubs].multiply(weight[None, :]))
-    about = np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)
-    common = (subject[leaving[lost]] @ theirs.T).tocoo()
-    good = common.data >= (1 - BEYOND) * about[common.col]
-    row, hub, share = common.row[good], common.col[good], common.data[good]
+    near = []
+    for told in (subject, short):
+        theirs = sparse.csr_matrix(told[hubs].multiply(weight[None, :]))
+        about = np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)
+        common = (told[leaving[lost]] @ theirs.T).tocoo()
+        good = common.data >= (1 - BEYOND) * about[common.col]
+        near.append((common.row[good], common.col[good], common.data[good]))
+    row, hub, share = (np.concatenate(parts) for parts in zip(*near, strict=True))
     order = np.lexsort([hubs[hub], -share, row])
     first = order[np.unique(row[order], return_index=True)[1]]
     found.iloc[lost[row[first]]] = hubs[hub[first]]

@@ -183,6 +183,16 @@ def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
     return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count(), first=_.time.cast("date").min())
 
 
+def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:
+    """path, hits: how often people asked for each address in the long window.
+
+    Args:
+        hits: those on addresses that no source knows as a page.
+    """
+    inside_long = hits.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
+    return hits.filter(inside_long).group_by("path").aggregate(hits=_.count())
+
+
 def link_sums(links: ibis.Table) -> ibis.Table:
     """One row per page: from how many other pages of the site a link leads to it."""
     return _between_pages(links).select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())

@@ -42,6 +42,19 @@ def find_repairs(
     return found.iloc[order].reset_index(drop=True)[REPAIRS]
 
 
+def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
+    """The repairs of addresses that no source knows as pages and people asked for in vain: REPAIRS.
+
+    Args:
+        missed: page and target (addresses), hits in the long window, covered: whether the target is on the same question, else its section.
+    """
+    lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
+    because = say.joined(
+        "People asked for it ", say.count(missed["hits"]), f" times ({windows.long}), and it fails", pd.Series(lead, index=missed.index)
+    )
+    return missed.assign(repair="error", weight=missed["hits"].astype(float), because=because)[REPAIRS]
+
+
 class _Table:
     """The repairs found so far, and what all of them say of a page."""
 

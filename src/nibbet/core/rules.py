@@ -82,7 +82,7 @@ def _all(checks: list[Check]) -> pd.Series:
 class Facts:
     """All that the rules read.
 
-    settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and age_days, first_seen, children, protected,
+    settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and is_page, age_days, first_seen, children, protected,
     position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
     pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
     """
@@ -343,7 +343,7 @@ def consolidate(facts: Facts) -> Finding:
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
-    sure = np.minimum(sure, leaving["one_search"].fillna(1.0))
+    sure = sure.clip(upper=leaving["one_search"].fillna(1.0))
     figures = leaving[["overlap", "turn_taking", "one_search", "shared_impressions"]].reindex(pages.index)
     turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
     checks = [

@@ -579,10 +579,7 @@ def topic_table(
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)
     table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
-    answered_once = _leading(lost, "impressions").reindex(table.index)
-    of_dead = lost.groupby("topic")["impressions"].sum().reindex(table.index).fillna(0.0)
-    restore = (table["served"] == "uncovered") & (of_dead >= COVERED * table["impressions"]) & (of_dead > 0)
-    table["page"] = answered_once.where(restore, table["page"])
+    table["page"], restore = _restored(table, lost)
     abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
     table["proposal"] = np.select(
         [restore, ~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
@@ -590,8 +587,6 @@ def topic_table(
         "new page",
     )
     table["because"] = _sentences(table, paths, window)
-    once = say.joined(say.named(table["page"].map(paths)), " answered it, but fails or is kept out of the index: restore it first.")
-    table["because"] = once.where(restore, table["because"])
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     table["strength"] = table["page"].map(strength)
     table["worth"] = table["gain"] * table["page"].fillna(-1).map(worth)
@@ -630,6 +625,17 @@ def topic_languages(wanted: pd.DataFrame) -> pd.Series:
     return first.loc[first["told"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
 
 
+def _restored(table: pd.DataFrame, lost: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
+    """The page of each topic, and which topics wait for a page to be restored: what only a dead page answers, for most of what is shown.
+
+    Args:
+        lost: topic, page, impressions of queries that dead pages own.
+    """
+    of_dead = lost.groupby("topic")["impressions"].sum().reindex(table.index).fillna(0.0)
+    restore = (table["served"] == "uncovered") & (of_dead >= COVERED * table["impressions"]) & (of_dead > 0)
+    return _leading(lost, "impressions").reindex(table.index).where(restore, table["page"]), restore
+
+
 def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
     """Per topic the page that has most of it."""
     sums = rows.groupby(["topic", "page"])[by].sum().reset_index().sort_values(["topic", by, "page"], ascending=[True, False, True])
@@ -641,8 +647,13 @@ def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Seri
     shown = say.joined(say.count(table["impressions"]), " impressions at position ", say.place(table["position"]), f" ({window})")
     answered = say.joined(page, " answers ", say.share(table["answered_share"]), " of its ", shown, ".")
     caught = say.joined(asked_words(table["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, ".")
+    once = say.joined(page, " answered it, but fails or is kept out of the index: restore it first.")
     unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
-    text = np.select([(table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()], [unseen, caught], answered)
+    text = np.select(
+        [(table["proposal"] == "restore").to_numpy(), (table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()],
+        [once, unseen, caught],
+        answered,
+    )
     shown = "The site is shown " + say.count(table["impressions"]) + " times for it; no row names the pages."
     unknown = pd.Series(
         np.where(table["impressions"] > 0, shown, "No row names the pages of queries, so that nobody can say whether one answers it."),

@@ -57,15 +57,16 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     """The verdicts and their evidence.
 
     Returns:
-        (verdicts, evidence). verdicts: one row per page, indexed like facts.pages: verdict (null for error and redirecting addresses), cause,
+        (verdicts, evidence). verdicts: one row per page, indexed like facts.pages: verdict (null for error and redirecting addresses, and those that only a sitemap, a link or a hit names), cause,
         target (page number or null), gain, gain_low, gain_high (clicks a month; null for keep and watch), confidence (high, medium, low),
         because, also (the second-best verdict). evidence: EVIDENCE.
     """
     pages, findings = facts.pages, look(facts)
+    none = pages["gone"] | ~pages["is_page"]
     said = pd.concat(
         [finding.rows.assign(verdict=finding.verdict, order=ORDER[rule]) for rule, finding in zip(RULES, findings, strict=True)]
     )
-    said = said[~pages["gone"].loc[said.index].to_numpy()]
+    said = said[~none.loc[said.index].to_numpy()]
     said = said[_of_purpose(said, pages["purpose"])]
     if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
@@ -83,7 +84,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     table["also"] = (second["verdict"] + ", " + second["cause"]).reindex(table.index).fillna("")
     table["confidence"] = np.select([table["sure"] >= 0.95, table["sure"] >= 0.8], ["high", "medium"], "low")
     table.loc[table["verdict"] == "watch", GAINS] = np.nan
-    table.loc[pages.index[pages["gone"]], ["verdict", "cause", "because", "confidence", "also"]] = None
+    table.loc[pages.index[none], ["verdict", "cause", "because", "confidence", "also"]] = None
     won = [f.evidence(f.rows.index[_said(table, f)]) for f in findings]
     evidence = pd.concat([part for part in won if len(part)] or [pd.DataFrame(columns=EVIDENCE)], ignore_index=True)
     return table.drop(columns="sure"), evidence

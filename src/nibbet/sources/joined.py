@@ -56,7 +56,7 @@ class Joined:
 
     @property
     def pages(self) -> pd.DataFrame:
-        """page (address), path, section, in_search, in_landings, in_crawl, by page number."""
+        """page (address), path, section, in_search, in_landings, in_crawl, is_page, by page number."""
         return self._matching.pages
 
     @property
@@ -86,6 +86,10 @@ class Joined:
         if kind in ("hits", "links"):
             return self._matching.hits() if kind == "hits" else self._matching.links()
         return self._rows(kind) if kind in MEASURES and kind in self.kinds else self._raw[kind]
+
+    def missed(self) -> ibis.Table | None:
+        """Hits of people on addresses that no source knows as pages."""
+        return self._matching.missed()
 
     def _rows(self, kind: str) -> ibis.Table:
         """The rows of a kind of many rows as cleaned, under a name: they may come from many files."""

@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 
 CRAWL_ADDRESSES = ("redirect_to", "canonical")
 
+#: why the spelling of a failed hit has no page
+MISSED = "known only from failed hits"
+
 
 class Matching:
     """The pages of a site behind all spellings that its sources know, and the tables of its sources by page.
@@ -66,19 +69,21 @@ class Matching:
         evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
         found = fold(pd.concat([self._met_texts(), *keyed]), self._home, evidence)
         known = found["sources"] != "misses"  # an address that only failed hits know is no page
-        found.loc[~known, ["page", "reason"]] = [None, "known only from failed hits"]
+        found.loc[~known, ["page", "reason"]] = [None, MISSED]
         return found
 
     @once
     def pages(self) -> pd.DataFrame:
-        """page (address), path, section, and in_search, in_landings, in_crawl, by page number."""
+        """page (address), path, section, in_search, in_landings, in_crawl, and is_page (any of them, or editors, know it), by page number."""
 
         def make() -> pd.DataFrame:
             table, number = _pages(self.addresses), self._page_of_spelling
             code, told = pd.factorize(self.addresses["sources"])
-            for kind in ("search", "landings", "crawl"):
+            for kind in ("search", "landings", "crawl", "editorial"):
                 knows = np.array([kind in text.split() for text in told], dtype=bool)[code] & (number >= 0)
                 table[f"in_{kind}"] = np.bincount(number[knows], minlength=len(table)) > 0
+            # what only a sitemap, a link or a hit names may never have been there
+            table["is_page"] = table[["in_search", "in_landings", "in_crawl"]].any(axis=1) | table.pop("in_editorial")
             return table
 
         return self._frame("known-pages", make)
@@ -170,6 +175,14 @@ class Matching:
         if self._tables["hits"] is None:
             return None
         return self._table("hits", lambda: with_pages(self._marked_hits, self._texts, by="path"))
+
+    def missed(self) -> ibis.Table | None:
+        """Hits of people on addresses that only failed hits know; None without a log or without any."""
+        lost = self.addresses.loc[self.addresses["reason"] == MISSED, ["spelling"]].rename(columns={"spelling": "path"})
+        if self._marked_hits is None or lost.empty:
+            return None
+        hits = self._marked_hits
+        return hits.filter(hits.aside.isnull()).semi_join(self._engine.frame(lost.astype("str")), "path")
 
     def links(self) -> ibis.Table | None:
         """Links with source_id and target_id."""

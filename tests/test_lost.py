@@ -1,0 +1,103 @@
+"""What others would lose: hubs by links, addresses that fail though they earned, people who ask in vain, and names that are no pages."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.config import make_config
+
+HOME = "https://tarnbrook.example"
+DAYS = pd.date_range("2025-07-01", "2026-10-31")
+PERSON = "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
+#: path, title, clicks a day, status; addresses without end slash, flat
+PAGES = [
+    ("/", "Tarnbrook", 20, 200),
+    ("/otter", "All about the otter", 0, 200),
+    ("/otter-food", "Otter food", 4, 200),
+    ("/otter-tracks", "Otter tracks", 4, 200),
+    ("/otter-photos", "", 3, 404),
+    ("/heron-food", "Heron food and diet", 5, 200),
+    ("/heron-diet", "", 2, 404),
+    ("/old-news", "Raft day of the year before last", 0, 200),
+]
+
+
+@pytest.fixture(scope="module")
+def site(tmp_path_factory: pytest.TempPathFactory) -> nibbet.Site:
+    """A site whose hub is only told by links; two addresses fail since June, though they were visited."""
+    rng, rows = np.random.default_rng(4), []
+    for path, _, clicks, status in PAGES:
+        shown = DAYS[DAYS < "2026-06-01"] if status == 404 else DAYS
+        words = path.strip("/").replace("-", " ") or "tarnbrook"
+        for query in (words, f"{words} guide", f"best {words}"):
+            if clicks:
+                rows.append(pd.DataFrame({"date": shown, "page": HOME + path, "query": query, "impressions": 30,
+                                          "clicks": rng.poisson(clicks / 3, len(shown)), "position": 3.0}))  # fmt: skip
+    crawl = pd.DataFrame(PAGES, columns=["page", "title", "clicks", "status"]).assign(
+        page=lambda t: HOME + t["page"], published="2023-01-01"
+    )
+    paths = [path for path, *_ in PAGES]
+    links = [("/", "/otter"), ("/", "/heron-food"), ("/", "/old-news")] + [("/otter", path) for path in paths if path.startswith("/otter-")]
+    links += [("/old-news", "/otter-food")]
+    log = [f'1.2.3.4 - - [05/Sep/2026:10:00:{n:02d} +0000] "GET /{path} HTTP/1.1" 404 10 "-" "{PERSON}"'
+           for path, count in (("food/otter", 40), ("qwxyz", 30), ("rare", 3)) for n in range(count)]  # fmt: skip
+    root = tmp_path_factory.mktemp("lost")
+    Path(root / "access.log").write_text("\n".join(log) + "\n", "utf-8")
+    sitemap = "".join(f"<url><loc>{HOME}{path}</loc><lastmod>2023-01-01</lastmod></url>" for path in ("/otter", "/never-made"))
+    Path(root / "sitemap.xml").write_text(f'<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{sitemap}</urlset>', "utf-8")
+    visits = pd.DataFrame({"date": DAYS, "page": HOME + "/heron-food", "channel": "organic", "sessions": 3, "engaged_sessions": 2})
+    settings = {
+        "site": {"home": HOME + "/"},
+        "source": [{"kind": "hits", "files": "access.log"}, {"kind": "sitemap", "files": "sitemap.xml"}],
+    }
+    frames = {
+        "search": pd.concat(rows),
+        "landings": visits,
+        "crawl": crawl.drop(columns="clicks"),
+        "links": pd.DataFrame(links, columns=["source", "target"]).map(HOME.__add__),
+        "backlinks": pd.DataFrame({"from_url": ["https://away.example/a"], "page": [HOME + "/heron-food"]}),
+    }
+    return nibbet.Site(config=make_config(settings), root=root, **frames)
+
+
+def test_the_only_way_to_pages_that_earn_stays(site: nibbet.Site) -> None:
+    pages = site.pages().set_index("page")
+    assert pages.loc[HOME + "/otter", "verdict"] == "keep", "nobody visits it, but it alone leads to pages that earn"
+    assert pages.loc[HOME + "/old-news", "verdict"] == "prune", "it links to what another page links to"
+    ways = site.why(HOME + "/otter").set_index("measure").loc["only_way_to"]
+    assert set(ways["value"]) == {1.0}
+    assert not ways["passed"].any()
+
+
+def test_what_only_a_sitemap_names_has_no_verdict(site: nibbet.Site) -> None:
+    pages = site.pages().set_index("page")
+    assert pd.isna(pages.loc[HOME + "/never-made", "verdict"])
+    assert pages.loc[HOME + "/heron-food", "verdict"] in ("keep", "refresh")
+
+
+def test_an_address_that_fails_and_earned_is_put_back_or_led_to_the_same_question(site: nibbet.Site) -> None:
+    repairs, redirects = site.repairs().set_index(["page", "repair"]), site.redirects().set_index("from")
+    said = repairs.loc[(HOME + "/otter-photos", "restore"), "because"]
+    assert "Answers 404, but earned: " in said
+    assert "clicks a month fewer than a year before; no page covers it: put it back." in said
+    assert redirects.loc[HOME + "/otter-photos", ["to", "status"]].tolist() == [HOME + "/otter", 301], "never a page on another question"
+    assert redirects.loc[HOME + "/heron-diet", "to"] == HOME + "/heron-food", "it carries each of its words"
+    assert (HOME + "/heron-diet", "restore") not in repairs.index
+    assert not set(redirects["to"].dropna()) & set(redirects.index)
+    topics = site.topics().set_index("topic")
+    lost = topics[topics["page"] == HOME + "/otter-photos"]
+    assert lost["proposal"].tolist() == ["restore"] * len(lost)
+
+
+def test_people_who_ask_in_vain_are_led_on(site: nibbet.Site) -> None:
+    repairs, redirects = site.repairs().set_index("page"), site.redirects().set_index("from")
+    assert repairs.loc[HOME + "/food/otter", "because"].startswith("People asked for it 40 times (2025-11-01..2026-10-31), and it fails")
+    assert redirects.loc[HOME + "/food/otter", "to"] == HOME + "/otter-food"
+    assert repairs.loc[HOME + "/qwxyz", "weight"] == 30
+    assert HOME + "/qwxyz" not in redirects.index, "nothing tells what it was about"
+    assert HOME + "/rare" not in repairs.index
