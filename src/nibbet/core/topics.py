@@ -450,13 +450,7 @@ def group_pairs(
     tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
     tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
     cut = (lexicon, words[kept])
-    owned = None
-    if on_page is not None:
-        page, counts = pairs["page"].to_numpy(), pairs["clicks"].to_numpy(float) + pairs["expected_clicks"].to_numpy(float)
-        use, owns = row >= 0, pairs["role"].eq("owner").to_numpy()
-        owner = np.full(len(kept), -1)
-        owner[row[use & owns]] = page[use & owns]
-        owned = Owned(owner, sparse.csr_matrix((counts[use] + 1e-6, (row[use], page[use])), shape=(len(kept), pages)), on_page)
+    owned = None if on_page is None else _owned(pairs, row, (len(kept), pages), on_page)
     group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut, owned=owned)
     label = labels_of(queries, group, wanted[kept])
     asked["aside"], asked["topic"] = (
@@ -466,6 +460,16 @@ def group_pairs(
     code, labels = pd.factorize(label, sort=True)
     topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
     return Grouping(asked.drop(columns="number"), drawn, listed, topic)
+
+
+def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:
+    """Which page owns each grouped query, and what pages are chosen for. row: the grouped query of each pair, -1 for none; shape: queries x pages."""
+    use, page = row >= 0, pairs["page"].to_numpy()
+    chosen = pairs["clicks"].to_numpy(float) + pairs["expected_clicks"].to_numpy(float) + 1e-6
+    owns = use & pairs["role"].eq("owner").to_numpy()
+    owner = np.full(shape[0], -1)
+    owner[row[owns]] = page[owns]
+    return Owned(owner, sparse.csr_matrix((chosen[use], (row[use], page[use])), shape=shape), on_page)
 
 
 def _with_lone(asked: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame:
