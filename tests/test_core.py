@@ -137,9 +137,9 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
 
 
 def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> None:
-    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7, "intent": 0.8}
-    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3, "intent": 0.4}
-    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45, "intent": 0.6}
+    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7, "intent": 0.8, "chosen_beside": 0.0}
+    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3, "intent": 0.4, "chosen_beside": -0.7}
+    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45, "intent": 0.6, "chosen_beside": -0.3}
     rng, few = np.random.default_rng(3), pd.DataFrame([double, between, sister])
     many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(
         overlap=rng.uniform(0.55, 0.98, 200)
@@ -148,7 +148,11 @@ def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> Non
     assert alone[0] > 0.95
     assert alone[2] < 0.05
     assert among[1] < alone[1], "where most pairs are sisters, more evidence is needed for a double"
-    unknown = one_search(pd.DataFrame([{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan, "intent": np.nan}]))
+    unknown = one_search(
+        pd.DataFrame(
+            [{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan, "intent": np.nan, "chosen_beside": np.nan}]
+        )
+    )
     assert 0.3 < unknown[0] < 0.99, "what is not known says nothing"
 
 

@@ -31,7 +31,7 @@ from nibbet.core.ledger import (
     with_ways,
     without_page,
 )
-from nibbet.core.likeness import leads, one_search, title_likeness
+from nibbet.core.likeness import chosen_beside, leads, one_search, title_likeness
 from nibbet.core.members import pages_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within_reach
@@ -900,7 +900,8 @@ class Analysis:
     def _likened(self, candidates: pd.DataFrame) -> pd.DataFrame:
         """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
         titles = title_likeness(self._pages, candidates, self._words_of_pages[0], self.config.site.brand)
-        found = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates))
+        chosen = chosen_beside(self._mapped, candidates)
+        found = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen)
         enough = found["shared"] >= self.config.verdicts.shared_queries
         return found.assign(one_search=one_search(found[enough]).reindex(found.index))
 

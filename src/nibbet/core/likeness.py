@@ -9,19 +9,20 @@ from scipy import sparse
 
 from nibbet.core.brand import brand_columns
 from nibbet.core.sentences import named
-from nibbet.core.words import Lexicon, rarity
+from nibbet.core.tables import rows_at
+from nibbet.core.words import Lexicon, numbered, rarity
 
 Floats = NDArray[np.float64]
 #: what is looked at, by pair of pages: how far the logarithm of their share of leading days differs from query to query (natural logarithm);
 #: the share of the smaller page's impressions on shared queries, as ln(1.03 - share); the share of days on which the page leads that leads a query
 #: less often; the telling words of title and heading that both have, of those that either has; the share of what both are chosen for whose results
-#: are those of one intent
-EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent"]
+#: are those of one intent; how unlike both are chosen where they are shown, as the negative logarithm
+EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent", "chosen_beside"]
 #: middle and spread of each where two pages answer one search (every query is led by either in the same measure, the smaller draws what the larger
 #: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
 #: share their subject)
-ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.75, 0.2]])
-TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.4, 0.2]])
+ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.75, 0.2], [-0.2, 0.25]])
+TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.4, 0.2], [-0.6, 0.45]])
 #: pairs of pages that what is known beforehand weighs: of the shape of each kind (doubles are too few to tell theirs anew, sisters many), and of
 #: how common they are
 WEIGHTS, PAIRS = np.array([[1000.0], [40.0]]), 5.0
@@ -81,6 +82,30 @@ def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArr
     return spread, contested
 
 
+def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+    """For each candidate pair, minus the logarithm of how many times as often the one is chosen as the other, each beside what its places let
+    expect, first the page that stands before in each query that they share against the one behind: two answers to one search are chosen alike
+    (0), a sister is passed over.
+
+    Args:
+        pairs: page, query, brand, clicks, impressions, expected_clicks; candidates: page_a, page_b.
+    """
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members)
+    rows = rows_at(pairs, chosen, ["page", "query", "clicks", "expected_clicks"])
+    rows = rows.assign(query=numbered(rows)[0])
+    one, other = (
+        pd.DataFrame({"pair": candidates.index, "page": candidates[f"page_{side}"].to_numpy()}).merge(rows, on="page") for side in "ab"
+    )
+    both = one.merge(other, on=["pair", "query"])
+    before = (both["expected_clicks_x"] >= both["expected_clicks_y"]).to_numpy()
+    parts = {name: (both[f"{name}_x"].to_numpy(float), both[f"{name}_y"].to_numpy(float)) for name in ("clicks", "expected_clicks")}
+    sides = {f"{name}_{side}": np.where(before == (side == "first"), *parts[name]) for name in parts for side in ("first", "second")}
+    sums = pd.DataFrame(sides).groupby(both["pair"].to_numpy()).sum() + 1.0  # one click as expected draws what is little to nothing
+    first, second = (sums[f"clicks_{side}"] / sums[f"expected_clicks_{side}"] for side in ("first", "second"))
+    return -np.log(second / first).abs().reindex(candidates.index)
+
+
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
     """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
     has none of either, or both say little but their subject.
@@ -126,7 +151,7 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
     """How likely it is that both pages of each candidate pair answer one search, 0..1, by all that is known of it.
 
     Args:
-        candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness and intent, each null where it is not known.
+        candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness, intent and chosen_beside, each null where it is not known.
     By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHTS pairs of
     pages, the site's own pairs shape the rest and tell how common each kind is (expectation-maximisation, Dempster, Laird & Rubin 1977,
     J. R. Stat. Soc. B 39:1, with a prior): a site of many sisters needs more evidence for a double.
