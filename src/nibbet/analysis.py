@@ -1216,7 +1216,8 @@ class Analysis:
         if joined.inventory is not None and "index_state" in joined.inventory:
             told = joined.inventory["index_state"].reindex(state.index)
             state = told.where(told.notna() & out_of_index(told))
-        found = find_repairs(self._measured, self._pairs, self._covers, self.windows, links=links, kept_from_index=state)
+        groups = self._groups.set_index("page")["group"]
+        found = find_repairs(self._measured, self._pairs, self._covers, self.windows, links=links, kept_from_index=state, groups=groups)
         found = found.assign(page=found["page"].map(self.known_pages["page"]))
         if len(rows := self._missed):
             found = pd.concat([found, missed_addresses(rows, self.windows)], ignore_index=True).sort_values(
@@ -1253,7 +1254,12 @@ class Analysis:
         why = np.where(missed["covered"], "; that page covers it", "; the nearest section")
         asked = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
         visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": asked})
-        return straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
+        found = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
+        # what redirects already may lead to a page that fails or asks not to be found
+        ends_dead = found["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
+        instead = pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"])
+        found["to"] = found["to"].where(~ends_dead, found["from"].map(instead))
+        return found[~(ends_dead & found["to"].isna())].reset_index(drop=True)
 
     # -- tables for questions -----------------------------------------------------------------------------------------------------------
 

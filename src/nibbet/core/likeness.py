@@ -103,7 +103,8 @@ def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     sides = {f"{name}_{side}": np.where(before == (side == "first"), *parts[name]) for name in parts for side in ("first", "second")}
     sums = pd.DataFrame(sides).groupby(both["pair"].to_numpy()).sum() + 1.0  # one click as expected draws what is little to nothing
     first, second = (sums[f"clicks_{side}"] / sums[f"expected_clicks_{side}"] for side in ("first", "second"))
-    return -np.log(second / first).abs().reindex(candidates.index)
+    unlike: pd.Series = np.log(second / first).abs().reindex(candidates.index)
+    return -unlike
 
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:

@@ -18,7 +18,14 @@ TAKES, TAKEN = 0.5, 100
 
 
 def find_repairs(
-    pages: pd.DataFrame, pairs: pd.DataFrame, covers: pd.Series, windows: Windows, *, links: pd.DataFrame | None, kept_from_index: pd.Series
+    pages: pd.DataFrame,
+    pairs: pd.DataFrame,
+    covers: pd.Series,
+    windows: Windows,
+    *,
+    links: pd.DataFrame | None,
+    kept_from_index: pd.Series,
+    groups: pd.Series,
 ) -> pd.DataFrame:
     """Every fault that the tables show, those with most visits at stake first.
 
@@ -28,6 +35,7 @@ def find_repairs(
         pairs: the query map: page, query, role, brand, impressions, clicks.
         covers: per gone or poor page, the page number that covers its subject.
         links: target (page number), pages: from how many pages of the site a link leads to it; None without a source of links.
+        groups: the merge group of pages that are in one: what is to be one page has no fault of theme.
         kept_from_index: per page, the index state where the crawl tells one; null elsewhere.
     Returns:
         REPAIRS with pages by number and target by address: weight is visits at stake in the long window (clicks from search, and hits of
@@ -37,7 +45,7 @@ def find_repairs(
     _of_the_index(table, kept_from_index.reindex(pages.index))
     _of_addresses(table, covers.reindex(pages.index).map(pages["page"]), links)
     _of_lists(table)
-    found = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight)], ignore_index=True)
+    found = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
     order = np.lexsort([found["repair"].to_numpy(dtype=object), found["page"].to_numpy(), -found["weight"].to_numpy()])
     return found.iloc[order].reset_index(drop=True)[REPAIRS]
 
@@ -168,11 +176,12 @@ def _end_of(pages: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
     return ends.astype("object").where(ends.notna(), None), pages["page"].map(count.where(~circle, -1)).fillna(0).astype(int)
 
 
-def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series) -> pd.DataFrame:
+def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series, groups: pd.Series) -> pd.DataFrame:
     """Inner pages whose queries the home page or a page above them takes."""
     owners = pairs.loc[pairs["role"] == "owner", ["query", "page"]].rename(columns={"page": "owner"})
     rows = pairs[(pairs["role"] == "rival") & ~pairs["brand"].astype(bool) & (pairs["impressions"] >= TAKEN)].merge(owners, on="query")
-    path = pages["path"]
+    merged = rows["page"].map(groups).eq(rows["owner"].map(groups))
+    rows, path = rows[~merged], pages["path"]
     above, inner = rows["page"].map(path), rows["owner"].map(path)
     inside = [a == "/" or b.startswith(a.rstrip("/") + "/") for a, b in zip(above, inner, strict=True)]  # rivals of weight are few
     rows = rows[np.array(inside, dtype=bool) & (rows["page"] != rows["owner"]).to_numpy() & (rows["share_impressions"] >= TAKES).to_numpy()]

@@ -449,9 +449,17 @@ def group_pairs(
     listed = None if results is None else _listed(queries, results)
     tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
     tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
-    cut = (lexicon, words[kept])
     owned = None if on_page is None else _owned(pairs, row, (len(kept), pages), on_page)
-    group = group_queries(queries, language=language, pages=drawn, results=listed, answered=answered, tongue=tongue, cut=cut, owned=owned)
+    group = group_queries(
+        queries,
+        language=language,
+        pages=drawn,
+        results=listed,
+        answered=answered,
+        tongue=tongue,
+        cut=(lexicon, words[kept]),
+        owned=owned,
+    )
     label = labels_of(queries, group, wanted[kept])
     asked["aside"], asked["topic"] = (
         pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),
