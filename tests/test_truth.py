@@ -49,7 +49,7 @@ def test_verdicts_agree_with_the_truth_and_never_cost_a_page_that_matters(
     assert (merged["target"] == merged["target_true"]).mean() >= 0.95
 
 
-PLANTED = ["noindex", "error", "redirected", "chain", "orphan", "theme"]
+PLANTED = ["noindex", "restore", "redirected", "chain", "orphan", "theme"]
 
 
 def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., Path]) -> None:

@@ -1238,7 +1238,7 @@ class Analysis:
             pages["gone"]
             & ~moved
             & (pages["status"].fillna(200) >= 400)
-            & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].astype(float).fillna(0) > 0).any(axis=1)
+            & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
         )
         cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self._covers, self._sections_of))
         broken &= cover.notna() | section.notna()  # what earned and nothing covers is put back, not given up: see repairs

@@ -105,8 +105,8 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
     """Addresses that fail or lead elsewhere though they are used."""
     pages, failed = t.pages, t.status >= 400
     cover = pd.Series(np.where(near.notna(), "; the page named covers its subject.", "; no page covers its subject."), index=pages.index)
-    t.add("error", failed & t.used, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
     earned = failed & near.isna() & t.matters
+    t.add("error", failed & t.used & ~earned, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
     month = MONTH_DAYS / t.recent_days
     lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * month).clip(lower=0.0)
     fell = say.joined(", ", say.count(lost), " clicks a month fewer than a year before").where(lost >= 0.5, "")

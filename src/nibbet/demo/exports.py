@@ -301,7 +301,7 @@ def _write_inventory(path: Path, world: World) -> None:
                     page.inlinks,
                     page.outlinks if alive else 0,
                     page.path.count("/") - 1,
-                    page.published,
+                    None if page.undated else page.published,
                     min(page.published + pd.Timedelta(days=int(rng.integers(0, 200))), calendar()[-1].date()),
                     "en",
                 ],
@@ -314,7 +314,7 @@ def _write_editorial(path: Path, world: World) -> None:
     pd.DataFrame(
         {
             "Page": "tarnbrook.example" + pages["path"],
-            "Published on": pd.to_datetime(pages["published"]).dt.strftime("%d %b %Y"),
+            "Published on": pd.to_datetime(pages["published"]).dt.strftime("%d %b %Y").where(~pages["undated"].astype(bool), ""),
             "Meant for": np.where(pages["page"] % 9 == 0, pages["page"].map(head).fillna(""), ""),
             "Kind": pages["kind"],
             "Protected": np.where(pages["protected"], "yes", "no"),

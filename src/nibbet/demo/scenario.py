@@ -120,6 +120,7 @@ class Builder:
             "redirect_path": "",
             "noindex": False,
             "published": LAST_COMPLETE_DAY - timedelta(days=age),
+            "undated": False,
             "inlinks": int(rng.integers(3, 25)),
             "outlinks": int(rng.integers(3, 14)),
             "backlinks": int(rng.poisson(0.25)),
@@ -526,13 +527,14 @@ def _cases(b: Builder) -> None:
             elif case == "poor_engagement":
                 page.update(engaged=page["engaged"] * float(b.rng.uniform(0.35, 0.5)) ** b.level.effect)
             elif case == "new":
-                page.update(published=LAST_COMPLETE_DAY - timedelta(days=int(b.rng.integers(20, 165))))
+                age = timedelta(days=int(b.rng.integers(20, 165)))
+                page.update(published=LAST_COMPLETE_DAY - age, undated=number % 3 == 2)
             elif case == "seasonal":
                 page.update(season="deep_winter")
             elif case == "noindex":
                 page.update(noindex=True, repair="noindex", onset=sink_from - int(b.rng.integers(30, 60)))
             elif case == "broken":
-                page.update(status=404 if number % 4 else 410, repair="error", onset=sink_from - int(b.rng.integers(20, 45)))
+                page.update(status=404 if number % 4 else 410, repair="restore", onset=sink_from - int(b.rng.integers(20, 45)))
             elif case == "moved":
                 page.update(
                     status=301,
