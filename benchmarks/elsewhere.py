@@ -20,6 +20,7 @@ from scipy.signal import lfilter
 DAYS = 487
 LAST = pd.Timestamp("2026-10-31")
 Rows = list[dict[str, object]]
+Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -166,7 +167,6 @@ def plan_site(name: str, seed: int, level: str = "usual") -> Site:
     page("/", "home", "keep", kind.brand.title(), hub=True)
     for path, title in (("/legal", "Terms"), ("/contact", "Contact")):
         page(path, "protected", "keep", title)
-    intents: Rows = []
     pool: list[tuple[str, str]] = []
     for subject in kind.subjects:
         asked = [q for q in kind.questions if q not in kind.lookalikes]
@@ -175,7 +175,14 @@ def plan_site(name: str, seed: int, level: str = "usual") -> Site:
             chosen += kind.lookalikes
         pool += [(subject, q) for q in chosen]
         hub_quiet = rng.random() < 0.5
-        page(f"/{subject}", "hub" if hub_quiet else "hub_visited", "keep", kind.hub.format(S=_name(subject).title()), subject=subject, hub=True)
+        page(
+            f"/{subject}",
+            "hub" if hub_quiet else "hub_visited",
+            "keep",
+            kind.hub.format(S=_name(subject).title()),
+            subject=subject,
+            hub=True,
+        )
     order = rng.permutation(len(pool))
     cases = iter(
         ["sunk"] * 12 + ["mild"] * 14 + ["stuck"] * 12 + ["untitled"] * 8 + ["dull_title"] * 7 + ["leave"] * 7 + ["leave_some"] * 5
@@ -198,7 +205,11 @@ def plan_site(name: str, seed: int, level: str = "usual") -> Site:
         of_intent[subject, question] = one
         if case == "double":
             words = kind.questions[question][1].format(s=_name(subject)).title()
-            other = f"/{subject}-{slug}-2" if kind.flat else f"/{subject}/{kind.questions[question][1].format(s='').strip().replace(' ', '-')}-info"
+            other = (
+                f"/{subject}-{slug}-2"
+                if kind.flat
+                else f"/{subject}/{kind.questions[question][1].format(s='').strip().replace(' ', '-')}-info"
+            )
             twin = page(other, "double_of", "consolidate", words, **{**more, "also": "", "twin": one})
             pages[one]["twin"] = twin
         if case == "moved":
@@ -213,37 +224,46 @@ def plan_site(name: str, seed: int, level: str = "usual") -> Site:
             "prune" if case == "dead" else "keep",
             kind.news.format(S=_name(subject).title(), y=2019 + number % 4, n=number),
         )
-    # what is searched for: every intent of the site, and those that no page answers
+    asked = _searches(kind, rng, pages, of_intent, size)
+    table = pd.DataFrame(pages)
+    pairs = _pairs(table, asked, of_intent, rng, sisters, further, kind)
+    table["page"] = "https://" + kind.host + table["path"]
+    return Site(kind, table, pairs, asked, rng, noise, withheld)
+
+
+def _searches(kind: Kind, rng: np.random.Generator, pages: Rows, of_intent: dict[tuple[str, str], int], size: float) -> pd.DataFrame:
+    """What is searched for: every intent of the site, and those that no page answers: query, intent, who, monthly, boxed."""
     missing = [(s, q) for s in kind.subjects for q in kind.questions if (s, q) not in of_intent and q not in kind.lookalikes]
     missing = [missing[i] for i in rng.permutation(len(missing))]
-    drawn = dict(zip([i for i, p in enumerate(pages) if p["case"] == "draws"], range(99), strict=False))
     wanted: dict[tuple[str, str], str] = {}
-    for i in list(drawn):
-        subject = str(pages[i]["subject"])
-        here = [pair for pair in missing if pair[0] == subject and pair not in wanted]
+    for i, page in enumerate(pages):
+        if page["case"] != "draws":
+            continue
+        here = [pair for pair in missing if pair[0] == page["subject"] and pair not in wanted]
         if here:
             wanted[here[0]] = f"drawn:{i}"
         else:
-            pages[i]["case"], pages[i]["verdict"] = "steady", "keep"
-    unseen = [pair for pair in missing if pair not in wanted][:12]
-    wanted |= dict.fromkeys(unseen, "unseen")
+            page["case"], page["verdict"] = "steady", "keep"
+    wanted |= dict.fromkeys([pair for pair in missing if pair not in wanted][:12], "unseen")
     queries: Rows = []
     for (subject, question), who in itertools.chain(((k, "owned") for k in of_intent), wanted.items()):
         big = rng.lognormal(6.6, 0.75) * size
         if who != "owned":
             big = rng.uniform(1500, 4500) * size
-        phrases = [form.format(s=_name(subject)) + m for form in kind.questions[question] for m in ["", *rng.choice(kind.more[1:], 2, replace=False)]]
+        forms = [form.format(s=_name(subject)) for form in kind.questions[question]]
+        phrases = [form + more for form in forms for more in ["", *rng.choice(kind.more[1:], 2, replace=False)]]
         weight = 1 / np.arange(1, len(phrases) + 1) ** 0.9
         weight = rng.permutation(weight[:4]).tolist() + weight[4:].tolist()
         boxed = rng.random(len(phrases)) < 0.12
         for text, part, box in zip(phrases, np.array(weight) / sum(weight), boxed, strict=True):
             queries.append({"query": text, "intent": f"{subject}|{question}", "who": who, "monthly": big * part, "boxed": bool(box)})
-    intents = queries
-    asked_for = pd.DataFrame(intents).drop_duplicates("query", ignore_index=True)
-    table = pd.DataFrame(pages)
-    pairs = _pairs(table, asked_for, of_intent, rng, sisters, further, kind)
-    table["page"] = "https://" + kind.host + table["path"].where(table["path"] != "/", "/")
-    return Site(kind, table, pairs, asked_for, rng, noise, withheld)
+    return pd.DataFrame(queries).drop_duplicates("query", ignore_index=True)
+
+
+def _hubs(pages: pd.DataFrame) -> dict[str, int]:
+    """The hub of each subject."""
+    rows = pages[pages["case"].str.startswith("hub")]
+    return {str(subject): int(i) for i, subject in rows["subject"].items()}
 
 
 def _pairs(
@@ -255,13 +275,14 @@ def _pairs(
     further: float,
     kind: Kind,
 ) -> pd.DataFrame:
-    """Which page is shown for which query: role, middle rank, share of days shown, how eagerly chosen, the course of its rank."""
+    """Which page is shown for which query: role, middle rank, share of days shown, how eagerly chosen."""
     rows: Rows = []
+    case, twins = pages["case"].to_numpy(), pages["twin"].to_numpy()
     owner = {f"{s}|{q}": i for (s, q), i in of_intent.items()}
     by_subject: dict[str, list[int]] = {}
     for (s, _), i in of_intent.items():
         by_subject.setdefault(s, []).append(i)
-    hub = {str(p["subject"]): i for i, p in pages.iterrows() if str(p["case"]).startswith("hub")}
+    hub = _hubs(pages)
     eager = np.exp(rng.normal(0, 0.15, len(pages)))
     eager[pages["case"].eq("untitled")] *= 0.45
     eager[pages["case"].eq("dull_title")] *= 0.68
@@ -279,14 +300,14 @@ def _pairs(
         base = {"query": at, "intent": intent}
         if (mine := owner.get(intent)) is not None:
             rows.append({**base, "page": mine, "role": "own", "rank": rank[mine] * swing, "shown": 1.0, "eager": eager[mine]})
-            twin = pages.at[mine, "twin"]
-            if pd.notna(twin):
-                rows.append({**base, "page": int(twin), "role": "own", "rank": rank[mine] * swing * rng.uniform(0.92, 1.1), "shown": 1.0, "eager": eager[mine]})
+            if pd.notna(twin := twins[mine]):
+                place = rank[mine] * swing * rng.uniform(0.92, 1.1)
+                rows.append({**base, "page": int(twin), "role": "own", "rank": place, "shown": 1.0, "eager": eager[mine]})
             for sister in by_subject[subject]:
                 if sister != mine and (often := shows[mine, sister]) * rng.uniform(0.3, 1.7) > 0.12:
                     place = rank[mine] * swing * np.exp(abs(rng.normal(further, 0.35)))
                     rows.append({**base, "page": sister, "role": "sister", "rank": place, "shown": min(often, 0.95), "eager": 0.35})
-            if pages.at[hub[subject], "case"] == "hub_visited" and rng.random() < 0.4:
+            if case[hub[subject]] == "hub_visited" and rng.random() < 0.4:
                 rows.append({**base, "page": hub[subject], "role": "sister", "rank": rank[mine] * swing * 2.2, "shown": 0.3, "eager": 0.3})
         elif str(query["who"]).startswith("drawn:"):
             page = int(str(query["who"]).split(":")[1])
@@ -297,21 +318,9 @@ def _pairs(
     return pd.DataFrame(rows)
 
 
-def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Rows of page, query and day with impressions, clicks, position; and of each page and day the demand left (see `write`)."""
-    rng, pairs, pages, asked = site.rng, site.pairs, site.pages, site.intents
-    day = np.arange(DAYS)
-    of_page, of_query = pairs["page"].to_numpy(), pairs["query"].to_numpy()
-    subject = pd.factorize(asked["intent"].str.split("|").str[0])[0]
-    many = subject.max() + 1
-    wave = 1 + rng.choice([0, 0, 0.35], many)[:, None] * np.cos(2 * np.pi * (day[None] - rng.uniform(0, 365, many)[:, None]) / 365.25)
-    fading = rng.permutation(many)[: max(3, many // 10)]
-    drop = np.ones((many, DAYS))
-    drop[fading] = np.clip(1 - (day - 120) / 300, 0.45, 1.0)[None]
-    week = 1 + 0.12 * np.cos(2 * np.pi * day / 7)
-    demand = asked["monthly"].to_numpy()[:, None] / 30.4 * wave[subject] * drop[subject] * week[None]
-    seasonal = pages["case"].eq("seasonal").to_numpy()
-    season = np.exp(6 * (np.cos(2 * np.pi * (day - rng.uniform(0, 365)) / 365.25) - 1))
+def _places(site: Site) -> Floats:
+    """The rank of each pair on each day: it wanders by itself and with its page, an update of the engine moves all, some pages sink."""
+    rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
     spread, memory = site.noise, 0.9
     stray = lfilter([1.0], [1, -memory], rng.normal(0, spread * np.sqrt(1 - memory**2), (len(pairs), DAYS)), axis=1)
     loose = rng.normal(0, 0.05, (len(pairs), DAYS))
@@ -323,11 +332,14 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
         if case in ("sunk", "mild"):
             left = rng.uniform(0.25, 0.45) if case == "sunk" else rng.uniform(0.52, 0.72)
             course[i] = -np.log(left) / site.kind.steep * np.clip((day - start) / long, 0, 1)
-    log_rank = np.log(pairs["rank"].to_numpy())[:, None] + stray + loose + (together + update + course)[of_page]
-    position = np.maximum(np.exp(log_rank), 1.0)
-    visible = np.where(position < 10, 1.0, np.exp(-(position - 10) / 14))
+    log_rank = np.log(pairs["rank"].to_numpy())[:, None] + stray + loose + (together + update + course)[pairs["page"].to_numpy()]
+    return np.maximum(np.exp(log_rank), 1.0)
+
+
+def _shown(site: Site, position: Floats) -> NDArray[np.bool_]:
+    """Whether each pair is shown on each day; of two twins the better one always, the other on two days in five."""
+    rng, pairs, pages = site.rng, site.pairs, site.pages
     shown = rng.random((len(pairs), DAYS)) < pairs["shown"].to_numpy()[:, None]
-    # which of two twins is shown: the better one always, the other on two days in five
     twins = pairs.assign(at=np.arange(len(pairs)))[pairs["page"].isin(pages.index[pages["twin"].notna()]) & pairs["role"].eq("own")]
     for _, both in twins.groupby("query")["at"]:
         if len(both) == 2:
@@ -336,39 +348,48 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
             extra = rng.random(DAYS) < 0.4
             shown[a] &= lead | extra
             shown[b] &= ~lead | extra
-    born = np.zeros(len(pages))
-    for i, case in enumerate(pages["case"]):
-        if case in ("new", "new_undated"):
-            born[i] = DAYS - rng.integers(25, 120)
-    alive = day[None] >= born[:, None]
-    died = np.full(len(pages), DAYS + 1)
-    failed = pages["case"].eq("failed").to_numpy()
-    died[failed] = DAYS - rng.integers(60, 150, int(failed.sum()))
-    alive &= day[None] < died[:, None]
-    often = np.where(seasonal[of_page][:, None], season[None], 1.0)
-    weak = pages["case"].eq("new_undated").to_numpy() & (rng.random(len(pages)) < 0.6)
-    quiet = np.where(weak, 0.004, 1.0)  # hardly found yet
-    moved = pages["old"].to_numpy(float) if "old" in pages else np.full(len(pages), np.nan)
+    return shown
+
+
+def _demand(site: Site) -> Floats:
+    """Searches for each query on each day: some subjects have a season, some fade, weeks have their rhythm."""
+    rng, asked, day = site.rng, site.intents, np.arange(DAYS)
+    subject = pd.factorize(asked["intent"].str.split("|").str[0])[0]
+    many = subject.max() + 1
+    wave = 1 + rng.choice([0, 0, 0.35], many)[:, None] * np.cos(2 * np.pi * (day[None] - rng.uniform(0, 365, many)[:, None]) / 365.25)
+    drop = np.ones((many, DAYS))
+    drop[rng.permutation(many)[: max(3, many // 10)]] = np.clip(1 - (day - 120) / 300, 0.45, 1.0)[None]
+    week = 1 + 0.12 * np.cos(2 * np.pi * day / 7)
+    return asked["monthly"].to_numpy()[:, None] / 30.4 * wave[subject] * drop[subject] * week[None]
+
+
+def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Rows of page, query and day with impressions, clicks, position; and the days on which each page was born and died."""
+    rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
+    of_page, of_query, case = pairs["page"].to_numpy(), pairs["query"].to_numpy(), pages["case"].to_numpy()
+    demand = _demand(site)
+    season = np.exp(6 * (np.cos(2 * np.pi * (day - rng.uniform(0, 365)) / 365.25) - 1))
+    position = _places(site)
+    shown = _shown(site, position)
+    visible = np.where(position < 10, 1.0, np.exp(-(position - 10) / 14))
+    born, died = np.zeros(len(pages)), np.full(len(pages), DAYS + 1)
+    for i in np.flatnonzero(np.isin(case, ["new", "new_undated"])):
+        born[i] = DAYS - rng.integers(25, 120)
+    died[case == "failed"] = DAYS - rng.integers(60, 150, int((case == "failed").sum()))
+    alive = (day[None] >= born[:, None]) & (day[None] < died[:, None])
+    often = np.where((case == "seasonal")[of_page][:, None], season[None], 1.0)
+    quiet = np.where((case == "new_undated") & (rng.random(len(pages)) < 0.6), 0.004, 1.0)  # hardly found yet
     looks = rng.poisson(demand[of_query] * visible * shown * alive[of_page] * often * quiet[of_page][:, None])
     rate = np.minimum(site.kind.first * position**-site.kind.steep, 0.6) * pairs["eager"].to_numpy()[:, None]
-    rate = rate * np.where(asked["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None]
+    rate = rate * np.where(site.intents["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None]
     clicks = rng.binomial(looks, np.minimum(rate, 0.9))
     at, when = np.nonzero(looks)
-    address = of_page[at].copy()
+    address, moved = of_page[at].copy(), pages["old"].to_numpy(float)
     before = (when < DAYS - 300) & ~np.isnan(moved[address])
     address[before] = moved[address[before]].astype(int)
-    rows = pd.DataFrame(
-        {
-            "page": address,
-            "query": of_query[at],
-            "day": when,
-            "impressions": looks[at, when],
-            "clicks": clicks[at, when],
-            "position": np.round(np.maximum(position[at, when] * np.exp(rng.normal(0, 0.03, len(at))), 1.0), 1),
-        }
-    )
-    lives = pd.DataFrame({"born": born, "died": died})
-    return rows, lives
+    seen = np.round(np.maximum(position[at, when] * np.exp(rng.normal(0, 0.03, len(at))), 1.0), 1)
+    counts = {"impressions": looks[at, when], "clicks": clicks[at, when], "position": seen}
+    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), pd.DataFrame({"born": born, "died": died})
 
 
 def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:
@@ -388,7 +409,10 @@ def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:
     totals = rows.groupby(["day", "page"])[["clicks", "impressions", "weight"]].sum().reset_index()
     totals["position"] = (totals["weight"] / totals["impressions"]).round(2)
     address, text = pages["page"].to_numpy(), asked["query"].to_numpy()
-    csv(pd.DataFrame({"date": dates[totals["day"]], "page": address[totals["page"]], **totals[["clicks", "impressions", "position"]]}), "search-pages.csv.gz")
+    csv(
+        pd.DataFrame({"date": dates[totals["day"]], "page": address[totals["page"]], **totals[["clicks", "impressions", "position"]]}),
+        "search-pages.csv.gz",
+    )
     few, wide = 0.0, 60.0
     for _ in range(30):
         k = (few + wide) / 2
@@ -416,7 +440,9 @@ def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:
     twins = pages["twin"].map(pages["page"]) if "twin" in pages else None
     truth.assign(twin=twins).to_csv(folder.parent / "truth_pages.csv", index=False)
     asked.to_csv(folder.parent / "truth_queries.csv", index=False)
-    site.pairs.assign(page=address[site.pairs["page"]], query=text[site.pairs["query"]]).to_csv(folder.parent / "truth_pairs.csv", index=False)
+    site.pairs.assign(page=address[site.pairs["page"]], query=text[site.pairs["query"]]).to_csv(
+        folder.parent / "truth_pairs.csv", index=False
+    )
     return site
 
 
@@ -424,35 +450,51 @@ def _landings(site: Site, totals: pd.DataFrame, lives: pd.DataFrame, dates: NDAr
     """Visits by page, day and channel; relative addresses."""
     rng, pages = site.rng, site.pages
     usual = 0.6 if not site.kind.flat else 0.45
-    engaged = pages["case"].map({"leave": 0.45, "leave_some": 0.68}).fillna(1.0).to_numpy() * usual * np.exp(rng.normal(0, 0.05, len(pages)))
+    engaged = (
+        pages["case"].map({"leave": 0.45, "leave_some": 0.68}).fillna(1.0).to_numpy() * usual * np.exp(rng.normal(0, 0.05, len(pages)))
+    )
     sells = pages["intent"].str.endswith(("adopt", "box_buy", "platte_kaufen", "preis")).to_numpy() * 0.03 + 0.002
     organic = totals.assign(sessions=rng.binomial(totals["clicks"], 0.93), channel="Organic Search")[["day", "page", "sessions", "channel"]]
-    level = pages["case"].map({"home": 25.0, "dead": 0.0, "dead_linked": 0.002, "dead_selling": 0.25, "protected": 0.5, "hub": 0.02, "hub_visited": 0.2}).fillna(0.4).to_numpy()
-    direct = rng.poisson(level[:, None] * ((np.arange(DAYS)[None] >= lives["born"].to_numpy()[:, None]) & (np.arange(DAYS)[None] < lives["died"].to_numpy()[:, None])))
+    level = (
+        pages["case"]
+        .map({"home": 25.0, "dead": 0.0, "dead_linked": 0.002, "dead_selling": 0.25, "protected": 0.5, "hub": 0.02, "hub_visited": 0.2})
+        .fillna(0.4)
+        .to_numpy()
+    )
+    direct = rng.poisson(
+        level[:, None]
+        * ((np.arange(DAYS)[None] >= lives["born"].to_numpy()[:, None]) & (np.arange(DAYS)[None] < lives["died"].to_numpy()[:, None]))
+    )
     direct[pages["case"].eq("gone_moved")] = 0
     page, day = np.nonzero(direct)
-    other = pd.DataFrame({"day": day, "page": page, "sessions": direct[page, day], "channel": rng.choice(["Direct", "Referral", "Email"], len(page))})
+    other = pd.DataFrame(
+        {"day": day, "page": page, "sessions": direct[page, day], "channel": rng.choice(["Direct", "Referral", "Email"], len(page))}
+    )
     rows = pd.concat([organic[organic["sessions"] > 0], other], ignore_index=True).sort_values(["day", "page"])
     at = rows["page"].to_numpy()
     rows["engaged"] = rng.binomial(rows["sessions"], np.clip(engaged[at], 0, 0.97))
     sold = np.where(pages["case"].to_numpy() == "dead_selling", 0.08, sells)
     rows["conversions"] = rng.binomial(rows["sessions"], sold[at])
     path = pages["path"].to_numpy()
-    csv(pd.DataFrame({"date": dates[rows["day"]], "landing": path[at], **rows[["channel", "sessions", "engaged", "conversions"]]}), "visits.csv.gz")
+    csv(
+        pd.DataFrame({"date": dates[rows["day"]], "landing": path[at], **rows[["channel", "sessions", "engaged", "conversions"]]}),
+        "visits.csv.gz",
+    )
 
 
 def _crawl(site: Site, lives: pd.DataFrame, first: pd.Timestamp, csv) -> pd.Series:  # type: ignore[no-untyped-def]
     """The inventory and the links between pages; gives how many pages link to each."""
     rng, pages, kind = site.rng, site.pages, site.kind
     live = ~pages["case"].isin(["gone_moved", "failed"])
-    hub = {str(p["subject"]): i for i, p in pages.iterrows() if str(p["case"]).startswith("hub")}
+    hub, case = _hubs(pages), pages["case"].to_numpy()
     links: list[tuple[int, int]] = [(0, h) for h in hub.values()] + [(i, j) for i in (0, *hub.values()) for j in (1, 2)]
     of_subject = pages[pages["intent"].ne("") & pages["case"].ne("gone_moved")]
     for subject, members in of_subject.groupby("subject").groups.items():
         for i in members:
-            if pages.at[i, "case"] != "orphan":
-                links.append((hub[subject], i))
-                links += [(i, int(j)) for j in rng.choice(members, 2) if j != i and pages.at[j, "case"] not in ("orphan",) and rng.random() < (0.0 if pages.at[hub[subject], "case"] == "hub" else 0.7)]
+            if case[i] != "orphan":
+                links.append((hub[str(subject)], i))
+                often = 0.0 if case[hub[str(subject)]] == "hub" else 0.7  # where nobody visits the hub it is the only way
+                links += [(i, int(j)) for j in rng.choice(members, 2) if j != i and case[j] != "orphan" and rng.random() < often]
     news = pages.index[pages["path"].str.startswith("/news")]
     links += [(0, int(i)) for i in news]
     links = [(a, b) for a, b in dict.fromkeys(links) if live[a] and a != b]
@@ -486,7 +528,12 @@ def _crawl(site: Site, lives: pd.DataFrame, first: pd.Timestamp, csv) -> pd.Seri
         crawl = crawl.drop(columns=["published", "depth"])
     csv(crawl, "site-inventory.csv")
     anchor = pages["title"].to_numpy()[table["target"]]
-    csv(pd.DataFrame({"source": pages["page"].to_numpy()[table["source"]], "target": pages["page"].to_numpy()[table["target"]], "anchor": anchor}), "internal-links.csv")
+    csv(
+        pd.DataFrame(
+            {"source": pages["page"].to_numpy()[table["source"]], "target": pages["page"].to_numpy()[table["target"]], "anchor": anchor}
+        ),
+        "internal-links.csv",
+    )
     return inlinks
 
 
@@ -497,7 +544,10 @@ def _snapshots(site: Site, known: pd.DataFrame, folder: Path) -> None:
     top = pd.concat([group.nlargest(4, "monthly") for _, group in known.groupby("intent")])
     for _, query in top.iterrows():
         subject = str(query["intent"]).split("|")[0]
-        own = [f"https://{h}.example/{hash_text(query['intent'] + h) % 10**9}" for h in ("fenwick", "ashby", "corrin", "dunmore", "ellery", "garth", "hale", "ivers", "kestle", "loxley", "marden", "norrey")]
+        own = [
+            f"https://{h}.example/{hash_text(query['intent'] + h) % 10**9}"
+            for h in ("fenwick", "ashby", "corrin", "dunmore", "ellery", "garth", "hale", "ivers", "kestle", "loxley", "marden", "norrey")
+        ]
         chosen = [f"https://allthings.example/{subject}", *rng.permutation(own)[:8], f"https://wide.example/{subject}"]
         rows += [{"query": query["query"], "date": "2026-10-28", "rank": r + 1, "url": u} for r, u in enumerate(rng.permutation(chosen))]
     pd.DataFrame(rows).to_csv(folder / "result-snapshots.csv", index=False)

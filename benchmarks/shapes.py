@@ -30,7 +30,10 @@ def true_clicks(folder: Path, shape: str) -> dict[str, int]:
         return {}
     rows = daily_pairs(folder) if shape == "undated" else daily_pages(folder)
     rows = rows[~rows["page"].str.contains("forum.")]
-    return {name: int(within(rows, days)["clicks"].sum()) for name, days in (("clicks", RECENT), ("clicks_reference", YEAR_BEFORE), ("clicks_long", WHOLE_YEAR))}
+    return {
+        name: int(within(rows, days)["clicks"].sum())
+        for name, days in (("clicks", RECENT), ("clicks_reference", YEAR_BEFORE), ("clicks_long", WHOLE_YEAR))
+    }
 
 
 def score(base: Path, shape: str) -> dict[str, float]:

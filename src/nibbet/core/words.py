@@ -263,8 +263,8 @@ def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: 
     return share
 
 
-#: holders of a word from which it proposes none of them: a word of so many tells nothing
-MOST_HOLDERS = 500
+#: holders of a word from which it proposes none of them: a word of so many tells nothing; and pairs that are looked at together
+MOST_HOLDERS, HELD_AT_ONCE = 500, 500_000
 
 
 def carried_by(
@@ -279,14 +279,20 @@ def carried_by(
     """
     on = np.bincount(holders.indices, minlength=holders.shape[1])
     told = sparse.csr_matrix(queries.multiply(weight[None, :]))
-    whole = np.asarray(told.sum(axis=1)).ravel()
+    whole = np.maximum(np.asarray(told.sum(axis=1)).ravel(), 1e-9)
     rarest = strongest(told)
-    count = on[np.maximum(rarest, 0)]
-    row = np.flatnonzero((rarest >= 0) & (count > 0) & (count <= MOST_HOLDERS))
-    place, holder = places(sparse.csr_matrix(holders.T.tocsr()[rarest[row]]))
-    query = row[place]
-    there, asked = holders[holder], told[query]
-    share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / np.maximum(whole[query], 1e-9)
-    strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / np.maximum(whole[query], 1e-9)
-    good = share >= least
-    return query[good], holder[good].astype(np.int64), share[good], strongly[good]
+    count = np.where(rarest >= 0, on[np.maximum(rarest, 0)], 0)
+    row = np.flatnonzero((count > 0) & (count <= MOST_HOLDERS))
+    by_word = holders.T.tocsr()
+    met = np.cumsum(count[row])
+    cuts = np.searchsorted(met, np.arange(HELD_AT_ONCE, met[-1] if len(met) else 0, HELD_AT_ONCE))
+    found = []
+    for part in np.split(row, np.unique(cuts)):
+        place, holder = places(sparse.csr_matrix(by_word[rarest[part]]))
+        query = part[place]
+        there, asked = holders[holder], told[query]
+        share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / whole[query]
+        strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / whole[query]
+        good = share >= least
+        found.append((query[good], holder[good].astype(np.int64), share[good], strongly[good]))
+    return tuple(np.concatenate(one) for one in zip(*found, strict=True))  # type: ignore[return-value]
