@@ -10,6 +10,7 @@ from scipy import special
 
 from nibbet.core import sentences as say
 from nibbet.core.languages import asked_words
+from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.pull import false_discovery, too_low_p
 from nibbet.core.standing import Z80, Standing, with_withheld
 from nibbet.core.thresholds import Thresholds
@@ -223,7 +224,8 @@ def undated(facts: Facts) -> Finding:
     pages, old, t = facts.pages, _old_enough(facts), facts.limits
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
     nothing = _all([*_needed_by_none(facts), _told(facts)])
-    late = pages["known_days"].notna() & (pages["clicks_long"].fillna(0) < t.prune_clicks) & ~pages["protected"] & ~is_hub(pages, t)
+    reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # what the data show from their beginning may be older
+    late = (pages["known_days"] < reach).fillna(False).astype(bool) & (pages["clicks_long"].fillna(0) < t.prune_clicks) & ~pages["protected"] & ~is_hub(pages, t)
     hardly = Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", nothing | late)
     checks = [hardly, new]
     chosen = _all(checks)
