@@ -257,5 +257,5 @@ def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
     assert "consolidate" in merged.loc[list(together)].tolist()
     together, because, kept = said[True]
     assert not together
-    assert because == ["By the results of their queries 0% of what they draw is one intent, under 30%."]
+    assert because == ["By the results of their queries 0% of what they are chosen for is one intent, under 15%."]
     assert "consolidate" not in kept.tolist()

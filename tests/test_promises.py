@@ -81,8 +81,10 @@ def test_what_is_never_merged_away() -> None:
     pages = pd.DataFrame(
         [(False, 0, 3, 900, None), (True, 0, 3, 900, None), (False, 5, 3, 900, None), (False, 0, 99, 900, None), (False, 0, 3, 20, None), (False, 0, 3, 900, "support"), (False, 0, None, None, None)],
         columns=["protected", "children", "outlinks", "age_days", "purpose"],
-    )  # fmt: skip
+    ).assign(only_way=None, main_way=None)  # fmt: skip
     assert stays(pages, Thresholds(), 180).tolist() == [False, True, True, True, True, True, False]
+    ways = pages.iloc[[0] * 3].reset_index(drop=True).assign(only_way=[0, 1, 0], main_way=[2, 1, 3])
+    assert stays(ways, Thresholds(), 180).tolist() == [False, True, True], "the only way to what earns, or one of two to three pages"
 
 
 QUERIES = ["dry bag", "dry bags", "best dry bag", "paddle float", "paddle floats", "bag for paddle", "tarn brook shop", "77"]

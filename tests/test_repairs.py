@@ -50,7 +50,7 @@ def test_each_fault_of_a_small_site_is_named() -> None:
     found = site.repairs()
     said = set(zip(found["page"].str.removeprefix(HOME.rstrip("/")), found["repair"], strict=True))
     for wanted in (
-        ("/gone/", "error"), ("/gone/", "broken_link"), ("/gone/", "sitemap"), ("/closed/", "robots"), ("/deep/", "deep"), ("/deep/", "not_indexed"),
+        ("/gone/", "restore"), ("/gone/", "broken_link"), ("/gone/", "sitemap"), ("/closed/", "robots"), ("/deep/", "deep"), ("/deep/", "not_indexed"),
         ("/a/", "loop"), ("/b/", "loop"), ("/lonely/", "orphan"), ("/lonely/", "unseen"), ("/unknown/", "unlisted"), ("/guide/kayak/", "theme"),
     ):  # fmt: skip
         assert wanted in said, f"{wanted} not in {sorted(said)}"

@@ -101,11 +101,13 @@ def section_page(
     Args:
         pages: title, h1, path; leaving, hubs: row numbers; words: a lexicon and texts x words, as in `covering_page`.
     """
+    if not len(leaving) or not len(hubs):
+        return pd.Series(np.nan, index=leaving)
     path = pages["path"].str.rstrip("/")
     known = pd.Series(hubs, index=path.iloc[hubs].to_numpy())
     known = known[(known.index != "") & ~known.index.duplicated()]
     above, found = path.iloc[leaving], pd.Series(np.nan, index=leaving)
-    for _ in range(int(path.str.count("/").max() or 0)):
+    for _ in range(int(path.str.count("/").max())):
         above = above.str.replace(r"/[^/]*$", "", regex=True)
         found = found.where(found.notna(), pd.Series(above.map(known).to_numpy(), index=leaving))
     lost = np.flatnonzero(found.isna().to_numpy())
