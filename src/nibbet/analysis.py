@@ -38,7 +38,7 @@ from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
-from nibbet.core.redirects import ANSWERS, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
+from nibbet.core.redirects import ANSWERS, BESIDE, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
 from nibbet.core.repairs import MATTERS, find_repairs, missed_addresses, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
@@ -999,10 +999,10 @@ class Analysis:
         found = covering_page(pages, leaving, staying, brand=self.config.site.brand, words=self._words_of_pages)
         if not self._is_paired:
             return found
-        asked = answering_page(self._mapped, leaving, staying, t.answers)
-        pairs = (
-            asked[asked["weight"] >= t.min_gain].dropna().astype({"other": "int64"}).rename(columns={"page": "page_a", "other": "page_b"})
-        )
+        asked = answering_page(self._mapped, leaving[found.isna().to_numpy()], staying, t.answers)
+        asked = asked[(asked["weight"] >= t.min_gain) & (asked.groupby("page")["share"].transform("max") >= ANSWERS)]
+        pairs = asked.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
+        pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
         said = pages.assign(title=subject_of(pages), h1="")
         pairs["likeness"] = title_likeness(said, pairs, self._words_of_pages[0], self.config.site.brand)
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject

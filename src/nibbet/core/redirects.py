@@ -17,6 +17,8 @@ from nibbet.core.words import Lexicon, rarity
 COVERS, ANSWERS = 0.8, 0.6
 #: likeness of titles that a page found by queries must have too: sisters are shown for them once the page is gone
 SAYS_TOO = 0.4
+#: pages beside a leaving one whose titles tell which words are its subject
+BESIDE = 6
 #: share of a section's own subject that may lie beyond that of a page that goes to it
 BEYOND = 0.35
 ROWS_AT_ONCE = 20_000

@@ -225,7 +225,12 @@ def undated(facts: Facts) -> Finding:
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
     nothing = _all([*_needed_by_none(facts), _told(facts)])
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # what the data show from their beginning may be older
-    late = (pages["known_days"] < reach).fillna(False).astype(bool) & (pages["clicks_long"].fillna(0) < t.prune_clicks) & ~pages["protected"] & ~is_hub(pages, t)
+    late = (
+        (pages["known_days"] < reach).fillna(False).astype(bool)
+        & (pages["clicks_long"].fillna(0) < t.prune_clicks)
+        & ~pages["protected"]
+        & ~is_hub(pages, t)
+    )
     hardly = Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", nothing | late)
     checks = [hardly, new]
     chosen = _all(checks)
