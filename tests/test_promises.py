@@ -160,7 +160,7 @@ def test_a_brief_names_questions_titles_links_and_what_to_leave() -> None:
         ("dry bag", "question", None),
     ]
     snapshots = pd.DataFrame(shots, columns=["query", "kind", "title"]).assign(url="https://bags.example/")
-    neighbours = Neighbours(topics, pages, "english")
+    neighbours = Neighbours(topics, pages.assign(leaves=False), "english")
     found = make_brief(topics.iloc[0], asked, snapshots, neighbours)
     assert found.links["page"].tolist() == ["/kit/", "/bags/"], "first the page that catches it, then the related; none that is gone"
     assert found.others.to_numpy().tolist() == [["dry bag care", "/care/"]]

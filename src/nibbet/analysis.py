@@ -565,7 +565,7 @@ class Analysis:
     @once
     def _neighbours(self) -> Neighbours:
         leaves = self._decided[0]["verdict"].isin(["prune", "consolidate"])
-        return Neighbours(self.topics(), self._measured[~leaves], self.config.site.language)
+        return Neighbours(self.topics(), self._measured.assign(leaves=leaves), self.config.site.language)
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""

@@ -48,10 +48,10 @@ class Neighbours:
     """Pages and answered topics as words, made once for all briefs."""
 
     def __init__(self, topics: pd.DataFrame, pages: pd.DataFrame, language: str) -> None:
-        """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger, without pages
-        that are to go)."""
+        """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger), and leaves: whether
+        the page is to go."""
         self.language, self.lexicon = language, Lexicon(language)
-        self.pages = pages[~pages["gone"] & ~pages["blocked"] & pages["title"].notna()].reset_index(drop=True)
+        self.pages = pages[~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["title"].notna()].reset_index(drop=True)
         self.texts = pages.set_index("page").reindex(columns=SAID)
         self.others = topics[topics["served"] == "covered"].reset_index(drop=True)
         self._titles, self._labels = self.lexicon.matrix(self.pages["title"]), self.lexicon.matrix(self.others["topic"])

@@ -19,7 +19,7 @@ ONE_RESULT = 0.5
 #: share of a query's telling words that a topic's page and queries must hold for it to belong there without further evidence
 ANSWERED = 0.85
 #: pages that may be chosen for one query that tells whether two of them are one
-MOST_PAGES = 500
+MOST_PAGES = 50
 
 
 def by_owner(
@@ -85,7 +85,8 @@ def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
     share = sparse.csc_matrix(chosen @ sparse.diags(1 / whole))
     drawn = sparse.csr_matrix((share > 0).astype(np.float32))
     count = np.asarray(drawn.sum(axis=1)).ravel()
-    both = sparse.triu(drawn[(count > 1) & (count <= MOST_PAGES)].T @ drawn[(count > 1) & (count <= MOST_PAGES)], k=1).tocoo()
+    telling = drawn[(count > 1) & (count <= MOST_PAGES)]
+    both = sparse.triu(telling.T @ telling, k=1).tocoo()
     meet = (both.data >= 2) & holds[both.row] & holds[both.col]
     one, other = both.row[meet], both.col[meet]
     rows = share.T.tocsr()

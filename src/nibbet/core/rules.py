@@ -225,14 +225,17 @@ def undated(facts: Facts) -> Finding:
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
     nothing = _all([*_needed_by_none(facts), _told(facts)])
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # what the data show from their beginning may be older
-    late = (
-        (pages["known_days"] < reach).fillna(False).astype(bool)
-        & (pages["clicks_long"].fillna(0) < t.prune_clicks)
-        & ~pages["protected"]
-        & ~is_hub(pages, t)
-    )
-    hardly = Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", nothing | late)
-    checks = [hardly, new]
+    late = (pages["known_days"] < reach).fillna(False).astype(bool)
+    few = pages["clicks_long"].fillna(0) < t.prune_clicks
+    free = ~pages["protected"] & ~is_hub(pages, t)
+    checks = [
+        Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", few),
+        Check("protected_or_hub", (~free).astype(float), "no", "all", "nibbet.toml, editorial, addresses, crawl, links", free),
+        Check(
+            "known_days", pages["known_days"], f"< {reach}, or none and it earns nothing", "all", "search, sitemap, hits", nothing | late
+        ),
+        new,
+    ]
     chosen = _all(checks)
     here = pages[chosen]
     first = here["known_days"].notna()
