@@ -318,8 +318,9 @@ def _pairs(
     return pd.DataFrame(rows)
 
 
-def _places(site: Site) -> Floats:
-    """The rank of each pair on each day: it wanders by itself and with its page, an update of the engine moves all, some pages sink."""
+def _places(site: Site) -> tuple[Floats, Floats]:
+    """The rank of each pair on each day: it wanders by itself and with its page, an update of the engine moves all, some pages sink; and the
+    same rank without the wandering."""
     rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
     spread, memory = site.noise, 0.9
     stray = lfilter([1.0], [1, -memory], rng.normal(0, spread * np.sqrt(1 - memory**2), (len(pairs), DAYS)), axis=1)
@@ -332,8 +333,9 @@ def _places(site: Site) -> Floats:
         if case in ("sunk", "mild"):
             left = rng.uniform(0.25, 0.45) if case == "sunk" else rng.uniform(0.52, 0.72)
             course[i] = -np.log(left) / site.kind.steep * np.clip((day - start) / long, 0, 1)
-    log_rank = np.log(pairs["rank"].to_numpy())[:, None] + stray + loose + (together + update + course)[pairs["page"].to_numpy()]
-    return np.maximum(np.exp(log_rank), 1.0)
+    planned = np.log(pairs["rank"].to_numpy())[:, None] + (update + course)[pairs["page"].to_numpy()]
+    log_rank = planned + stray + loose + together[pairs["page"].to_numpy()]
+    return np.maximum(np.exp(log_rank), 1.0), np.maximum(np.exp(planned), 1.0)
 
 
 def _shown(site: Site, position: Floats) -> NDArray[np.bool_]:
@@ -363,15 +365,25 @@ def _demand(site: Site) -> Floats:
     return asked["monthly"].to_numpy()[:, None] / 30.4 * wave[subject] * drop[subject] * week[None]
 
 
-def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
-    """Rows of page, query and day with impressions, clicks, position; and the days on which each page was born and died."""
+def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Floats]:
+    """Rows of page, query and day with impressions, clicks, position; the days on which each page was born and died; and the clicks meant for
+    each page on each day, without the wandering of ranks and without chance."""
     rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
     of_page, of_query, case = pairs["page"].to_numpy(), pairs["query"].to_numpy(), pages["case"].to_numpy()
     demand = _demand(site)
     season = np.exp(6 * (np.cos(2 * np.pi * (day - rng.uniform(0, 365)) / 365.25) - 1))
-    position = _places(site)
+    position, planned = _places(site)
     shown = _shown(site, position)
-    visible = np.where(position < 10, 1.0, np.exp(-(position - 10) / 14))
+
+    def visible(place: Floats) -> Floats:
+        share: Floats = np.where(place < 10, 1.0, np.exp(-(place - 10) / 14))
+        return share
+
+    def rated(place: Floats) -> Floats:
+        rate = np.minimum(site.kind.first * place**-site.kind.steep, 0.6) * pairs["eager"].to_numpy()[:, None]
+        likely: Floats = np.minimum(rate * np.where(site.intents["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None], 0.9)
+        return likely
+
     born, died = np.zeros(len(pages)), np.full(len(pages), DAYS + 1)
     for i in np.flatnonzero(np.isin(case, ["new", "new_undated"])):
         born[i] = DAYS - rng.integers(25, 120)
@@ -379,24 +391,26 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame]:
     alive = (day[None] >= born[:, None]) & (day[None] < died[:, None])
     often = np.where((case == "seasonal")[of_page][:, None], season[None], 1.0)
     quiet = np.where((case == "new_undated") & (rng.random(len(pages)) < 0.6), 0.004, 1.0)  # hardly found yet
-    looks = rng.poisson(demand[of_query] * visible * shown * alive[of_page] * often * quiet[of_page][:, None])
-    rate = np.minimum(site.kind.first * position**-site.kind.steep, 0.6) * pairs["eager"].to_numpy()[:, None]
-    rate = rate * np.where(site.intents["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None]
-    clicks = rng.binomial(looks, np.minimum(rate, 0.9))
+    wanted = demand[of_query] * alive[of_page] * often * quiet[of_page][:, None]
+    looks = rng.poisson(wanted * visible(position) * shown)
+    clicks = rng.binomial(looks, rated(position))
+    meant = np.zeros((len(pages), DAYS))
+    np.add.at(meant, of_page, wanted * visible(planned) * shown.mean(axis=1, keepdims=True) * rated(planned))
     at, when = np.nonzero(looks)
     address, moved = of_page[at].copy(), pages["old"].to_numpy(float)
     before = (when < DAYS - 300) & ~np.isnan(moved[address])
     address[before] = moved[address[before]].astype(int)
     seen = np.round(np.maximum(position[at, when] * np.exp(rng.normal(0, 0.03, len(at))), 1.0), 1)
     counts = {"impressions": looks[at, when], "clicks": clicks[at, when], "position": seen}
-    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), pd.DataFrame({"born": born, "died": died})
+    lives = pd.DataFrame({"born": born, "died": died})
+    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), lives, meant
 
 
 def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:
     """Write the exports of a site into a folder, and the truth beside it (truth_*.csv in its parent)."""
     site = plan_site(name, seed, level)
     kind, rng, pages, asked = site.kind, site.rng, site.pages, site.intents
-    rows, lives = live(site)
+    rows, lives, _ = live(site)
     head, first = kind.headers, LAST - pd.Timedelta(days=DAYS - 1)
     dates = (first + pd.to_timedelta(np.arange(DAYS), unit="D")).strftime("%d.%m.%Y" if kind.flat else "%Y-%m-%d").to_numpy()
     folder.mkdir(parents=True, exist_ok=True)

@@ -15,11 +15,12 @@ import pandas as pd
 from worlds import pairs_of, rows_of_results, seasonal_pages, single_causes, two_windows, weeks_of_pages
 
 from nibbet.core.change import change
+from nibbet.core.compare import page_noise
 from nibbet.core.curve import SEGMENT, bin_centre, learn_curve
 from nibbet.core.decline import lasting_changes
 from nibbet.core.pull import judged_pull
-from nibbet.core.season import shared_change
-from nibbet.core.split import ASSUMPTION, learn_sight, split
+from nibbet.core.split import ASSUMPTION, learn_sight, row_parts, split
+from nibbet.core.tables import PARTS
 
 
 def share(some: pd.Series | np.ndarray, of: pd.Series | np.ndarray) -> float:
@@ -55,10 +56,10 @@ def declines(seed: int, pages: int = 20_000) -> dict[str, float]:
 def changes(seed: int, pages: int = 8_000, *, kind: str = "year") -> dict[str, float]:
     """Changes between two windows: false ones among the real, coverage of the intervals by volume, power; down 20%."""
     truth, scale = two_windows(np.random.default_rng(seed), pages, kind=kind)
-    factor = pd.Series(scale, index=truth.index)
-    if kind == "before":
-        factor = scale * shared_change(truth["recent"], truth["reference"], truth["section"], scale=scale)
-    found = change(truth["recent"].to_numpy(float), truth["reference"].to_numpy(float), scale=factor.to_numpy())
+    counts = truth["recent"].to_numpy(float), truth["reference"].to_numpy(float)
+    season = truth["true_season"].to_numpy(float) if kind == "before" else np.ones(len(truth))
+    noise = page_noise(*counts, scale, season, ())
+    found = change(*counts, scale=scale * season, noise=noise)
     moved = truth["true_recent"] - truth["true_recent"] / (1 + truth["true_share"])
     inside = (found["change_low"] <= moved) & (moved <= found["change_high"])
     still, real = truth["true_share"].abs() <= 0.1, found["change_real"].astype(bool)
@@ -79,11 +80,11 @@ def splits(seed: int, pages: int = 3_000) -> dict[str, float]:
     rows, truth = single_causes(np.random.default_rng(seed), pages)
     pairs, totals = pairs_of(rows)
     sight = learn_sight(pairs)
-    parts = split(pairs, totals, sight).merge(truth, left_on="page", right_index=True).merge(totals, on="page")
+    parts = split(row_parts(pairs, sight), pairs["page"], totals).merge(truth, left_on="page", right_index=True).merge(totals, on="page")
     moved = parts["clicks_recent"] - parts["clicks_reference"]
     whole = moved.where(moved != 0)
-    figures = {"parts miss of the change": float((parts[["demand", "rank", "pull"]].sum(axis=1) - moved).abs().max())}
-    assumed = split(pairs, totals, ASSUMPTION)
+    figures = {"parts miss of the change": float((parts[PARTS].sum(axis=1) - moved).abs().max())}
+    assumed = split(row_parts(pairs, ASSUMPTION), pairs["page"], totals)
     for cause in ("demand", "rank", "pull"):
         mine = (parts["cause"] == cause) & (moved.abs() >= 20)
         figures[f"{cause} to {cause}"] = float((parts[cause] / whole)[mine].clip(0, 1).mean())

@@ -13,11 +13,12 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
-from nibbet.core.compare import CHANGES, LOSSES
+from nibbet.core.compare import CHAINS, CHANGES, LOSSES
 from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.peers import odd_segments, share_among_peers
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import split_ratio
+from nibbet.core.tables import PARTS
 from nibbet.errors import ConfigError, NotFoundError
 
 HOME = "https://tarnbrook.example/"
@@ -62,7 +63,7 @@ def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
     table = site.compare(against=against)
     assert list(table) == CHANGES
     clicks = table[table["measure"] == "clicks"]
-    parts = clicks[["demand", "rank", "pull"]].sum(axis=1)
+    parts = clicks[PARTS].sum(axis=1)
     told = clicks["demand"].notna()
     assert np.allclose(parts[told], clicks["change"][told], atol=1e-6)
     of = {level: rows for level, rows in clicks.groupby("level")}
@@ -70,10 +71,11 @@ def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
     for level in ("section", "page", "device"):
         for name in ("recent", "reference", "change"):
             assert of[level][name].sum() == pytest.approx(whole[name]), f"{level} {name}"
-    for name in ("demand", "rank", "pull"):
+    for name in PARTS:
         assert of["section"][name].sum() == pytest.approx(whole[name])
     assert clicks[clicks["level"] == "site"]["recent"].iloc[0] == site.pages()["clicks"].sum()
-    chain = table[table["measure"].isin(["sessions", "conversions"])].dropna(subset=["volume"])
+    chain = table[table["measure"].isin(CHAINS)].dropna(subset=["volume"])
+    assert set(chain["measure"]) == set(CHAINS)
     assert np.allclose(chain["volume"] + chain["rate"], chain["change"], atol=1e-6)
     assert (table["change_low"] <= table["change"] + 1e-9).all()
     assert (table["change"] <= table["change_high"] + 1e-9).all()
@@ -264,18 +266,103 @@ def test_a_chain_of_counts_adds_up_through_zeros() -> None:
     assert parts["sessions"].iloc[0] > 4.5 > abs(parts["conversions"].iloc[0])
 
 
-def test_a_source_of_demand_tells_searchers_from_sight() -> None:
-    """Impressions halve at the same place: with half the searches it is demand, with as many as before it is rank."""
+def test_a_source_of_demand_is_believed_as_far_as_it_has_been_right() -> None:
+    """Of impressions that halve at the same place demand has the whole, whatever a flat source says; of a page that sank, a source that knows
+    its seasons tells what searchers did, and a flat one does not.
+    """
     days = pd.date_range("2025-07-01", "2026-10-31")
-    search = pd.DataFrame([(d, f"/{n}/", f"word{n} lake") for d in days for n in range(3)], columns=["date", "page", "query"])
-    late = (search["date"] >= "2026-08-01") & (search["page"] != "/2/")
-    search["impressions"], search["position"] = np.where(late, 50, 100), 8.0
-    search["clicks"] = np.where(late, 5, 10)
     months = pd.period_range("2025-07", "2026-10", freq="M")
-    volume = {0: np.where(months >= "2026-08", 1500, 3000), 1: np.full(len(months), 3000), 2: np.full(len(months), 3000)}
-    demand = pd.concat([pd.DataFrame({"query": f"word{n} Lake", "month": months.astype(str), "volume": volume[n]}) for n in range(3)])
-    site = nibbet.Site(home=HOME, search=search, demand=demand)
-    found = site.compare(by="page").assign(page=lambda f: f["key"].str[-3:]).set_index("page")
-    assert found.loc["/0/", "demand"] / found.loc["/0/", "change"] > 0.95
-    assert found.loc["/1/", "rank"] / found.loc["/1/", "change"] > 0.95
+    rng, pages = np.random.default_rng(8), 60
+    search = pd.DataFrame([(d, f"/a{n}/", f"word{n} lake") for d in days for n in range(pages)], columns=["date", "page", "query"])
+    late, number = (search["date"] >= "2026-08-01").to_numpy(), search["page"].str.extract(r"(\d+)", expand=False).astype(int).to_numpy()
+    searched = np.where(late & (number < 50), 0.5, 1.0)  # half as many search for the words of the first fifty pages
+    sunk = late & np.isin(number, [0, 1, 55])
+    search["position"] = np.where(sunk, 24.0, 6.0)
+    search["impressions"] = rng.poisson(120 * searched * np.where(sunk, 0.3, 1.0))
+    search["clicks"] = rng.binomial(search["impressions"], np.where(sunk, 0.004, 0.06))
+    true = np.where((months >= "2026-08")[None, :] & (np.arange(pages) < 50)[:, None], 1500, 3000)
+    parts = {}
+    for name, volume in {"right": true, "flat": np.full_like(true, 3000)}.items():
+        demand = pd.concat(
+            [pd.DataFrame({"query": f"word{n} Lake", "month": months.astype(str), "volume": volume[n]}) for n in range(pages)]
+        )
+        site = nibbet.Site(home=HOME, search=search, demand=demand)
+        found = site.compare(by="page").assign(page=lambda f: f["key"].str.extract(r"/(a\d+)/$", expand=False)).set_index("page")
+        parts[name] = found[PARTS].div(found["change"], axis=0)
+        whole = site.compare(by="site").iloc[0]
+        held = found.drop(index=["a0", "a1", "a55"])
+        assert held["rank"].abs().sum() <= 0.05 * held["change"].abs().sum()
+        assert abs(whole["demand"] - held["change"].sum()) <= 0.15 * abs(whole["change"])
+        site.close()
+    assert abs(parts["right"].loc["a55", "demand"]) < 0.05
+    for name in parts:
+        assert (parts[name].loc[["a0", "a1"], "rank"] > 0.6).all()
+        assert parts[name].loc[["a0", "a1"], "demand"].between(0.05, 0.4).all()
+
+
+def test_one_change_has_one_answer() -> None:
+    """A section of one page is that page; what all pages do by chance cancels out in their sum; and no level is real within the band."""
+    rng = np.random.default_rng(12)
+    days, pages = pd.date_range("2025-07-01", "2026-10-31"), 60
+    level = np.exp(rng.normal(0, 0.1, (2, pages)))[(days >= "2026-08-01").astype(int)] * rng.uniform(3, 30, pages)
+    level[days >= "2026-08-01", 0] *= 0.4
+    frame = pd.DataFrame(rng.poisson(level), index=days, columns=["/alone/x/", *[f"/many/{n}/" for n in range(1, pages)]])
+    search = frame.rename_axis("date").reset_index().melt("date", var_name="page", value_name="clicks")
+    search = search.assign(impressions=search["clicks"] * 9, position=3.0, query="words of " + search["page"])
+    site = nibbet.Site(home=HOME, search=search[search["impressions"] > 0])
+    found = site.compare().query("measure == 'clicks'").set_index(["level", "key"])
+    told = ["recent", "reference", "change", "change_low", "change_high", *PARTS]
+    one, section, topic = (
+        found.loc[("page", HOME + "alone/x/")],
+        found.loc[("section", "/alone/")],
+        found.loc[("query", "words of /alone/x/")],
+    )
+    assert section[told].to_numpy(float) == pytest.approx(one[told].to_numpy(float))
+    assert topic["change"] == pytest.approx(one["change"])
+    ledger = site.pages().set_index("page").loc[HOME + "alone/x/"]
+    assert ledger[["change", "change_low", "change_high"]].to_numpy(float) == pytest.approx(one[told[2:5]].to_numpy(float))
+    assert one["real"]
+    assert ledger["change_real"]
+    many = found.loc["section"].loc["/many/"]
+    widths = found.loc["page"].eval("(change_high - change_low) / reference")
+    assert (many["change_high"] - many["change_low"]) / many["reference"] < widths.median() / 2
+    assert not found[found["change_share"].abs() <= 0.1]["real"].any()
+    site.close()
+
+
+def test_pages_that_came_or_went_are_neither_demand_nor_rank() -> None:
+    rng = np.random.default_rng(14)
+    days = pd.date_range("2025-07-01", "2026-10-31")
+    lives = {
+        "/a/steady/": 0,
+        "/a/other/": 0,
+        "/a/more/": 0,
+        "/a/new/": 400,
+        "/a/gone/": -420,
+        "/a/shut/": -420,
+        "/a/from/": -430,
+        "/a/to/": 430,
+    }
+    rows = []
+    for page, turn in lives.items():
+        alive = np.arange(len(days)) >= turn if turn >= 0 else np.arange(len(days)) < -turn
+        query = "swap words" if page in ("/a/from/", "/a/to/") else f"words {page}"
+        rows.append(pd.DataFrame({"date": days[alive], "page": page, "query": query, "clicks": rng.poisson(12, alive.sum())}))
+    search = pd.concat(rows).assign(impressions=lambda f: f["clicks"] * 8 + 20, position=3.0)
+    crawl = pd.DataFrame({"page": list(lives), "status": [200, 200, 200, 200, 404, 200, 301, 200], "title": "A page"})
+    crawl["noindex"] = crawl["page"].eq("/a/shut/")
+    crawl["redirect"] = np.where(crawl["page"].eq("/a/from/"), HOME + "a/to/", "")
+    site = nibbet.Site(
+        home=HOME, search=search.assign(page=HOME + search["page"].str[1:]), crawl=crawl.assign(page=HOME + crawl["page"].str[1:])
+    )
+    found = site.compare(by="page")
+    found.index = found["key"].str.removeprefix(HOME.rstrip("/"))
+    assert found["why"].drop(["/a/steady/", "/a/other/", "/a/more/"]).to_dict() == {
+        "/a/new/": "new", "/a/gone/": "gone", "/a/shut/": "blocked", "/a/from/": "moved", "/a/to/": "moved"
+    }  # fmt: skip
+    went = found.loc[["/a/new/", "/a/gone/", "/a/shut/", "/a/from/", "/a/to/"]]
+    assert (went["access"] / went["change"] > 0.9).all()
+    assert went[["rank", "pull", "untold"]].abs().max().max() < 1e-9
+    section = site.compare(by="section").query("measure == 'clicks'").iloc[0]
+    assert section["access"] == pytest.approx(found["access"].sum())
     site.close()

@@ -29,7 +29,6 @@ from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import COVERS, covering_page, straighten
 from nibbet.core.robots import disallowed
-from nibbet.core.season import shared_change
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
@@ -349,17 +348,6 @@ def test_what_can_be_found_is_indexable() -> None:
     assert table["indexable"].tolist() == [True, False, False, pd.NA]
     assert table["blocked"].tolist() == [False, True, False, False]
     assert table["gone"].tolist() == [False, False, True, False]
-
-
-def test_what_a_section_shares_is_its_season() -> None:
-    section = pd.Series(["/hire/"] * 30 + ["/kit/"] * 30)
-    before = pd.Series([200.0] * 60)
-    recent = pd.Series([80.0] * 30 + [200.0] * 30)
-    recent[0] = 5.0  # one page that truly fell
-    factor = shared_change(recent, before, section, scale=1.0)
-    assert factor[:30].between(0.4, 0.6).all()
-    assert factor[30:].between(0.85, 1.0).all()
-    assert (shared_change(recent * 0, before * 0, section, scale=1.0) == 1).all()
 
 
 @pytest.mark.parametrize(("dates", "step"), [

@@ -15,7 +15,8 @@ from nibbet.core.change import change
 from nibbet.core.curve import SEGMENT, learn_curve
 from nibbet.core.pull import false_discovery, shrunk_pull, too_low_p, weighted_position
 from nibbet.core.reduce import ALWAYS, windowed
-from nibbet.core.split import split
+from nibbet.core.split import ASSUMPTION, row_parts, split
+from nibbet.core.tables import PARTS
 from nibbet.core.windows import Window, last_complete_day, make_windows, weekday_scale
 
 
@@ -103,8 +104,8 @@ def test_the_parts_of_a_change_add_up(rows: list[tuple[int, int, int, float, flo
     pairs["expected_clicks"] = pairs["impressions"] * pairs["rate"]
     pairs["expected_clicks_reference"] = pairs["impressions_reference"] * pairs["rate_reference"]
     pages = pd.DataFrame(clicks, columns=["clicks_recent", "clicks_reference"]).assign(page=range(4))
-    parts = split(pairs, pages)
-    total = parts[["demand", "rank", "pull"]].sum(axis=1)
+    parts = split(row_parts(pairs, ASSUMPTION), pairs["page"], pages)
+    total = parts[PARTS].sum(axis=1)
     assert np.allclose(total, pages["clicks_recent"] - pages["clicks_reference"], atol=1e-6)
 
 
@@ -125,7 +126,8 @@ def test_a_single_cause_gets_the_change(cause: str, impressions: int, position: 
             "expected_clicks_reference": [100.0],
         }
     )
-    parts = split(pairs, pd.DataFrame({"page": [0], "clicks_recent": [clicks], "clicks_reference": [100]})).iloc[0]
+    totals = pd.DataFrame({"page": [0], "clicks_recent": [clicks], "clicks_reference": [100]})
+    parts = split(row_parts(pairs, ASSUMPTION), pairs["page"], totals).iloc[0]
     assert parts[cause] / (clicks - 100) > 0.9
 
 
@@ -142,7 +144,8 @@ def test_impressions_lost_by_sinking_out_of_sight_are_rank() -> None:
             "expected_clicks_reference": [70.0],
         }
     )
-    parts = split(pairs, pd.DataFrame({"page": [0], "clicks_recent": [2], "clicks_reference": [70]})).iloc[0]
+    totals = pd.DataFrame({"page": [0], "clicks_recent": [2], "clicks_reference": [70]})
+    parts = split(row_parts(pairs, ASSUMPTION), pairs["page"], totals).iloc[0]
     assert parts["rank"] / -68 > 0.9
 
 

@@ -13,7 +13,9 @@ from scipy.sparse import csr_matrix
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
+from nibbet.core.access import access_of
 from nibbet.core.briefs import Brief, Neighbours, make_brief
+from nibbet.core.compare import Terms, compared, own_season, page_noise, shared_noise
 from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
@@ -42,15 +44,15 @@ from nibbet.core.redirects import ANSWERS, BESIDE, SAYS_TOO, answering_page, cov
 from nibbet.core.repairs import MATTERS, find_repairs, missed_addresses, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
-from nibbet.core.season import annual_index, season_calendar, weekday_index
+from nibbet.core.season import Annual, annual_index, season_calendar, weekday_index
 from nibbet.core.spans import chosen
-from nibbet.core.split import Sight, learn_sight, searched
+from nibbet.core.split import Sight, learn_sight, row_parts, scaled_pairs, searched
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries, rows_at, spelt, with_lone
 from nibbet.core.topics import Grouping, group_pairs, intents_of, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
-from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale
+from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale, year_earlier
 from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
@@ -144,7 +146,10 @@ class Analysis:
             found = self._reduced("visit-days", lambda: reductions.visit_days(landings))
             visits = found.assign(date=pd.to_datetime(found["date"]))
             sums["sessions"] = self._visit_sums["sessions_all"]
-        said = notes(account, joined.as_of, self.days, self._pages, joined.addresses, visits, self.windows.recent)
+        grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
+        asked = self._of_sums.site.as_of is not None
+        pages, recent = self._pages, self.windows.recent
+        said = notes(account, joined.as_of, self.days, pages, joined.addresses, visits, recent, grains=grains, asked=asked)
         said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone
         more = missing_evidence(
             self._pages,
@@ -196,6 +201,8 @@ class Analysis:
             "_joined": self._joined,
             "days": self.days,
             "section_weeks": self.section_weeks,
+            "_lives": self._lives,
+            "_events": self._events,
         }
         vars(other).update(shared, windows=windows, query_topics=self.query_topics)
         return other
@@ -639,7 +646,6 @@ class Analysis:
             joined.few("backlinks"),
             windows=self.windows,
             scale=self.scale,
-            beyond=own.verdicts.real_change,
             protected=own.protect.pages,
             purposes=own.purpose.model_dump(),
         )
@@ -733,9 +739,125 @@ class Analysis:
         return rows.sort_values(["target_id", "source_id"], ignore_index=True)
 
     @once
+    def _lives(self) -> pd.DataFrame:
+        """Of each page what tells whether it came or went, in whatever windows: see `core.access.access_of`."""
+        names = "page born impressions_long gone blocked robots_blocked redirects_to status".split()
+        return self._pages[names].assign(index_state=self._kept_from_index)
+
+    @property
+    def _kept_from_index(self) -> pd.Series:
+        """Of each page, the state in which the index does not hold it, as the crawl says it; null where it does or nothing tells."""
+        inventory, pages = self._joined.inventory, self.known_pages
+        if inventory is None or "index_state" not in inventory:
+            return pd.Series(None, index=pages.index, dtype="object")
+        told = inventory["index_state"].reindex(pages.index)
+        return told.where(told.notna() & out_of_index(told))
+
+    @property
+    def access(self) -> pd.Series:
+        """Of each page, how it came or went between the windows: new, gone, moved, blocked or empty."""
+        return self._came["access"]
+
+    @once
+    def _came(self) -> pd.DataFrame:
+        """access and lived of each page: see `core.access.access_of`."""
+        sums, w = self._page_sums.reindex(self._lives.index), self.windows
+        counts = {"clicks": sums["clicks_recent"], "base": sums["clicks_reference"] * self.scale, "clicks_last28": sums["clicks_last28"]}
+        counts["first_seen"] = pd.to_datetime(sums["first_seen"])
+        known = w.reference_known and w.reference.start >= w.first
+        return access_of(
+            self._lives.assign(
+                **{name: found if name == "first_seen" else found.fillna(0) for name, found in counts.items()}, reference_known=known
+            ),
+            w,
+        )
+
+    @once
+    def annual(self) -> Annual:
+        """The annual wave of each section."""
+        return annual_index(self.section_weeks)
+
+    @once
+    def season(self) -> pd.Series:
+        """Per page, the factor that the season alone gives between the windows: its section's, and its own where the data reach a year further
+        back; 1 against a year before.
+        """
+        w, section = self.windows, self.known_pages["section"]
+        if w.reference_kind == "year":
+            return pd.Series(1.0, index=section.index)
+        factor = np.asarray(section.map(self.annual.ratio(w.recent, w.reference)).fillna(1.0), dtype=np.float64)
+        if (earlier := year_earlier(w)) is not None:
+            key = key_of(self._key, earlier.as_dict())
+            found = self._store.fetched(self._engine, "pages", key, lambda: reductions.page_sums(self._joined.search, earlier))
+            sums = found.set_index("page_id").reindex(section.index)
+            last = pd.DataFrame({"recent": sums["clicks_recent"], "reference": sums["clicks_reference"]}).fillna(0)
+            factor = own_season(last, factor, weekday_scale(self.days, earlier.recent, earlier.reference))
+        return pd.Series(factor, index=section.index)
+
+    @once
+    def terms(self) -> Terms:
+        """What changes at every level are held against."""
+        return Terms(self.scale, self.config.verdicts.real_change, shared_noise(self.days, self.windows), self.sight)
+
+    @once
+    def noise(self) -> pd.Series:
+        """Per page, its own noise between the windows: see `core.compare.page_noise`."""
+        sums = self._page_sums.reindex(self.known_pages.index)
+        recent, reference = (sums[f"clicks_{name}"].fillna(0).to_numpy(np.float64) for name in ("recent", "reference"))
+        weeks = self._weeks_of_windows if self.windows.is_daily else ()
+        noise = page_noise(recent, reference, self.scale, self.season.to_numpy(np.float64), weeks)
+        return pd.Series(noise, index=sums.index)
+
+    @property
+    def _weeks_of_windows(self) -> tuple[np.ndarray, np.ndarray]:
+        """Pages x whole weeks inside the recent and the reference window: clicks."""
+        as_of, pages = self._joined.as_of, len(self.known_pages)
+        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, as_of))
+        found = []
+        for window in (self.windows.recent, self.windows.reference):
+            newest = -((window.end - as_of).days // 7)  # weeks are counted back from the last complete day
+            oldest = ((as_of - window.start).days + 1) // 7 - 1
+            inside = rows[rows["back"].between(newest, oldest)]
+            table = np.zeros((pages, max(oldest - newest + 1, 0)), dtype=np.int32)
+            table[inside["page_id"].to_numpy(), oldest - inside["back"].to_numpy()] = inside["clicks"]
+            found.append(table)
+        return found[0], found[1]
+
+    @once
+    def page_changes(self) -> pd.DataFrame:
+        """The change of every page, keyed by its number in order: the columns CHANGES."""
+        sums, w = self._page_sums.reindex(self.known_pages.index).fillna(0), self.windows
+        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
+        names |= {"impressions_reference": "impressions_reference"}
+        rows = pd.DataFrame({"key": sums.index, **{mine: sums[name].to_numpy() for mine, name in names.items()}})
+        known = np.full(len(rows), w.reference_known and w.reference.start >= w.first)
+        noise, season = self.noise.to_numpy(float), self.season.to_numpy(float)
+        return compared(rows, "page", self.terms, noise=noise, season=season, known=known)
+
+    @once
+    def row_parts(self) -> pd.DataFrame:
+        """Of every row of `pair_sums`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
+        pairs, w = scaled_pairs(self._expected, self.scale), self.windows
+        page, over = pairs["page"], self._events
+        ended = over.index[(over["event_to"] < pd.Timestamp(w.recent.start)) & (over["event_to"] >= pd.Timestamp(w.reference.start))]
+        pairs = pairs.assign(section=page.map(self.known_pages["section"]), event=page.isin(ended))
+        pairs = pairs.assign(access=page.map(self.access), lived=page.map(self._came["lived"]))
+        return row_parts(pairs, self.sight)
+
+    @once
+    def _events(self) -> pd.DataFrame:
+        """event_from, event_to, event_share of the pages that owe nearly all to an event that is over."""
+        names = ["event_from", "event_to", "event_share"]
+        return self.trends.loc[self.trends["event_to"].notna(), names]
+
+    @once
     def _change_parts(self) -> pd.DataFrame:
-        """The parts of each page's change: see `core.ledger.parts_of_change`."""
-        return parts_of_change(self._pages, self._expected, self.sight, scale=self.scale)
+        """The change of each page and its parts: see `core.ledger.parts_of_change`."""
+        names = {"change": "change", "change_share": "change_share", "change_low": "change_low", "change_high": "change_high"}
+        changes = self.page_changes.rename(columns={**names, "real": "change_real"}).set_index("key")[[*names, "change_real"]]
+        pages = self._pages.assign(access=self.access)
+        parts = parts_of_change(pages, self._expected, self.row_parts).rename(columns={"access": "access_part"})
+        return parts.join(changes).assign(access=pages["access"])
 
     @once
     def _measured(self) -> pd.DataFrame:
@@ -746,6 +868,7 @@ class Analysis:
         found = self.trends[self.trends["real"]]
         table["trend"] = found["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(found["since"].reindex(table.index))
+        table = table.join(self._events)
         targets = self._targets
         named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
         asked = asked_in(self._pairs, self._grouping.queries).reindex(table.index)
@@ -1144,7 +1267,7 @@ class Analysis:
 
     def season_table(self) -> pd.DataFrame:
         """When each section has its season."""
-        calendar = season_calendar(annual_index(self.section_weeks), self.windows.as_of)
+        calendar = season_calendar(self.annual, self.windows.as_of)
         week = weekday_index(self._section_days)
         return calendar.assign(weekend=calendar["section"].map(week[[5, 6]].mean(axis=1)))
 
@@ -1210,12 +1333,8 @@ class Analysis:
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic: page, repair, weight, target, because."""
-        joined = self._joined
         links = None if self._links is None else self._links.rename("pages").rename_axis("target").reset_index()
-        state = pd.Series(None, index=self._measured.index, dtype="object")
-        if joined.inventory is not None and "index_state" in joined.inventory:
-            told = joined.inventory["index_state"].reindex(state.index)
-            state = told.where(told.notna() & out_of_index(told))
+        state = self._kept_from_index
         groups = self._groups.set_index("page")["group"]
         found = find_repairs(self._measured, self._pairs, self._covers, self.windows, links=links, kept_from_index=state, groups=groups)
         found = found.assign(page=found["page"].map(self.known_pages["page"]))

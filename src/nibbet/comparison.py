@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
-from datetime import timedelta
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from nibbet.core import compare as core
+from nibbet.core.change import drift_of
 from nibbet.core.members import pages_in_groups, queries_in_groups
-from nibbet.core.season import Annual, annual_index
-from nibbet.core.split import scaled_pairs
-from nibbet.core.windows import Window, Windows
+from nibbet.core.split import ROWS, row_parts, scaled_pairs
 from nibbet.core.words import numbered
+
+Floats = NDArray[np.float64]
 
 if TYPE_CHECKING:
     from nibbet.analysis import Analysis
@@ -25,13 +25,11 @@ if TYPE_CHECKING:
 QUERY_CLICKS = 5
 
 
-def year_earlier(windows: Windows) -> Windows | None:
-    """The same windows a year earlier, or None where the data do not reach that far."""
-    year = timedelta(days=364)  # the same weekdays
-    moved = [Window(w.start - year, w.end - year) for w in (windows.recent, windows.reference)]
-    if min(window.start for window in moved) < windows.first or not windows.is_daily:
-        return None
-    return replace(windows, recent=moved[0], reference=moved[1], reference_kind="before")
+class Strays(NamedTuple):
+    """Per key, what it strays by itself (see `core.compare.mean_noise`), and the factor that the season alone gives."""
+
+    noise: Floats
+    season: Floats
 
 
 class Comparison:
@@ -41,69 +39,54 @@ class Comparison:
         self._a = analysis
 
     @cached_property
-    def _section(self) -> pd.Series:
-        return self._a.known_pages["section"]
-
-    @cached_property
-    def annual(self) -> Annual:
-        """The annual wave of each section."""
-        return annual_index(self._a.section_weeks)
-
-    @cached_property
-    def terms(self) -> core.Terms:
-        """What every level is held against."""
-        a, w = self._a, self._a.windows
-        season = self.annual.ratio(w.recent, w.reference) if w.reference_kind != "year" else pd.Series(dtype=float)
-        return core.Terms(a.scale, a.config.verdicts.real_change, core.noise_of_weeks(a.days, w), a.sight, season)
-
-    @cached_property
-    def _season(self) -> pd.Series:
-        """Per page number, the factor that the season alone gives: its section's, and its own where the data reach a year further back."""
-        w, pages = self._a.windows, self._pages["key"]
-        factor = core.season_share(pages.map(self._section), self.terms.season).to_numpy()
-        if w.reference_kind != "year" and (earlier := year_earlier(w)) is not None:
-            sums = self._a.at(earlier).page_sums.reindex(pages)
-            last = pd.DataFrame({"recent": sums["clicks_recent"], "reference": sums["clicks_reference"]}).fillna(0)
-            factor = core.own_season(last, factor, self._a.at(earlier).scale)
-        return pd.Series(factor, index=pages)
-
-    @cached_property
-    def _whole_season(self) -> float:
-        """The factor that the season gives to the site."""
-        base = self._pages["reference"].to_numpy(float)
-        return float((base * self._season.to_numpy()).sum() / base.sum()) if base.sum() else 1.0
-
-    @cached_property
     def _pages(self) -> pd.DataFrame:
-        """key (page number), recent, reference: clicks of every page."""
-        sums = self._a.page_sums
-        table = pd.DataFrame({"key": sums.index, "recent": sums["clicks_recent"], "reference": sums["clicks_reference"]})
-        return table.fillna(0).sort_values("key", ignore_index=True)
+        """key (page number), recent, reference, impressions, impressions_reference (not scaled), and section, kind (of access), noise, season."""
+        a = self._a
+        sums = a.page_sums.reindex(a.known_pages.index).fillna(0)
+        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
+        names |= {"impressions_reference": "impressions_reference"}
+        counts = {mine: sums[name].to_numpy() for mine, name in names.items()}
+        table = pd.DataFrame({"key": sums.index, **counts, "section": a.known_pages["section"].to_numpy()})
+        return table.assign(kind=a.access.to_numpy(), noise=a.noise.to_numpy(), season=a.season.to_numpy())
 
     @cached_property
     def _pairs(self) -> pd.DataFrame:
-        """Pairs with both windows, the reference scaled."""
-        return scaled_pairs(self._a.pair_sums, self._a.scale)
+        """Pairs with both windows, the reference scaled, and the parts of their change."""
+        a = self._a
+        parts = a.row_parts
+        return scaled_pairs(a.pair_sums, a.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     @cached_property
     def pages(self) -> pd.DataFrame:
         """Level page, keyed by number."""
-        table = core.compared(self._pages, "page", self.terms, season=self._season)
-        return core.with_parts(table, self._pairs, self.terms, by="page")
+        a = self._a
+        kind = pd.Series(self._pages["kind"].to_numpy(), index=self._pages["key"])
+        return core.with_parts(a.page_changes, a.row_parts, a.pair_sums["page"], a.pair_sums["page"].map(kind), whole=self._pages["kind"])
 
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
         """A level whose members are pages; `key` per row of `_pages`."""
-        rows = self._pages.assign(key=key.to_numpy()).dropna(subset=["key"]).groupby("key", as_index=False)[["recent", "reference"]].sum()
-        base = self.pages["reference"] + self.pages["season"]
-        sums = pd.DataFrame({"base": self.pages["reference"], "seasonal": base}).groupby(key.to_numpy()).sum().reindex(rows["key"])
-        season = (sums["seasonal"] / sums["base"].where(sums["base"] > 0)).fillna(1.0).reset_index(drop=True)
-        return core.summed_parts(core.compared(rows, level, self.terms, season=season), self.pages, key.to_numpy())
+        pages = self._pages.assign(key=key.to_numpy()).dropna(subset=["key"])
+        code, keys = pd.factorize(pages["key"], sort=True)
+        names = ["recent", "reference", "impressions", "impressions_reference"]
+        rows = pd.DataFrame({"key": keys, **{name: np.bincount(code, pages[name].to_numpy(float), len(keys)) for name in names}})
+        noise, season = self._strays(pages, code, len(keys))
+        table = core.compared(rows, level, self._a.terms, noise=noise, season=season)
+        fine = self.pages.loc[pages.index]
+        return core.summed_parts(table, fine, pages["key"].to_numpy(), pages["kind"])
+
+    def _strays(self, rows: pd.DataFrame, key: np.ndarray, keys: int) -> Strays:
+        """Noise and season of keys whose members are rows: recent, reference (not scaled), noise, season."""
+        base = rows["reference"].to_numpy(float) * self._a.terms.scale
+        clicks = (rows["recent"].to_numpy(float) + base) / 2
+        weight = base + 1e-9
+        season = np.bincount(key, rows["season"].to_numpy(float) * weight, keys) / np.maximum(np.bincount(key, weight, keys), 1e-9)
+        return Strays(core.mean_noise(clicks, rows["noise"].to_numpy(np.float64), key, keys), season)
 
     def _site(self) -> pd.DataFrame:
         return self._above("site", pd.Series("site", index=self._pages.index))
 
     def _sections(self) -> pd.DataFrame:
-        return self._above("section", self._pages["key"].map(self._section))
+        return self._above("section", self._pages["section"])
 
     def _groups(self) -> pd.DataFrame:
         own = self._a.config.groups
@@ -131,17 +114,35 @@ class Comparison:
 
         least: clicks of both windows together that a member must have.
         """
+        terms = self._a.terms
         code, keys = pd.factorize(pairs[by], sort=True)
         keys = pd.Index(keys).astype("str")
-        recent, base = (np.bincount(code, pairs[name].to_numpy(float), len(keys)) for name in ("clicks", "clicks_reference"))
-        weight = pairs["clicks_reference"].to_numpy(float) + 1e-9
-        factor = pairs["page"].map(self._season).fillna(1.0).to_numpy(float)
-        season = np.bincount(code, factor * weight, len(keys)) / np.bincount(code, weight, len(keys))
-        kept = np.flatnonzero(recent + base >= least)
-        rows = pd.DataFrame({"key": keys[kept], "recent": recent[kept], "reference": base[kept] / self.terms.scale})
-        table = core.compared(rows, level, self.terms, season=pd.Series(season[kept]), whole=float(base.sum()))
-        inside = pairs[np.isin(code, kept)] if len(kept) < len(keys) else pairs
-        return core.with_parts(table, inside, self.terms, by=by)
+        names = {"recent": "clicks", "reference": "clicks_reference", "impressions": "impressions"}
+        names |= {"impressions_reference": "impressions_reference"}
+        sums = {mine: np.bincount(code, pairs[name].to_numpy(float), len(keys)).astype(np.float64) for mine, name in names.items()}
+        # pages stray as a whole: first the clicks of each page in the key, then what they stray by together
+        cell, where = np.unique(code.astype(np.int64) * len(self._pages) + pairs["page"].to_numpy(), return_inverse=True)
+        page = self._pages.iloc[cell % len(self._pages)]
+        members = pd.DataFrame(
+            {
+                "recent": np.bincount(where, pairs["clicks"].to_numpy(float), len(cell)),
+                "reference": np.bincount(where, pairs["clicks_reference"].to_numpy(float), len(cell)) / terms.scale,
+                "noise": page["noise"].to_numpy(),
+                "season": page["season"].to_numpy(),
+            }
+        )
+        noise, season = self._strays(members, cell // len(self._pages), len(keys))
+        if level == "query":  # single queries stray beside their pages
+            noise = np.hypot(noise, drift_of(sums["recent"], sums["reference"], 1.0, noise)).round(2)
+        kept = np.flatnonzero(sums["recent"] + sums["reference"] >= least)
+        scaled = {"recent": 1.0, "impressions": 1.0, "reference": terms.scale, "impressions_reference": terms.scale}
+        rows = pd.DataFrame({"key": keys[kept], **{name: sums[name][kept] / scale for name, scale in scaled.items()}})
+        whole = float(sums["reference"].sum())
+        table = core.compared(rows, level, terms, noise=noise[kept], season=season[kept], whole=whole)
+        inside = np.isin(code, kept)
+        parts = pairs.loc[inside, [f"by_{name}" for name in ROWS]].set_axis(ROWS, axis=1)
+        kind = pd.Series(self._pages["kind"].to_numpy()[pairs["page"].to_numpy()[inside]])
+        return core.with_parts(table, parts.reset_index(drop=True), keys[code[inside]], kind)
 
     def _queries(self, least: float) -> pd.DataFrame:
         return self._of_pairs("query", self._named, "query", least=least) if len(self._named) else core.nothing(core.CHANGES)
@@ -166,53 +167,54 @@ class Comparison:
     def _dimension(self, name: str) -> pd.DataFrame:
         if not self._a.differs(name):
             return core.nothing(core.CHANGES)
+        terms, pages = self._a.terms, self._pages
         rows = self._a.split_sums(name)
-        rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"))
-        sums = rows.groupby("key", as_index=False)[["clicks", "clicks_reference"]].sum()
-        table = core.compared(
-            sums.rename(columns={"clicks": "recent", "clicks_reference": "reference"}),
-            name,
-            self.terms,
-            season=pd.Series(self._whole_season, index=sums.index),
-        )
-        curve = self._a.curve
+        rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=rows["page_id"])
+        rows = rows.sort_values(["key", "page"], ignore_index=True)
+        own = pages.iloc[rows["page"].to_numpy()]
+        rows = rows.assign(noise=own["noise"].to_numpy(), season=own["season"].to_numpy(), section=own["section"].to_numpy())
+        rows = rows.assign(access=own["kind"].to_numpy(), recent=rows["clicks"], reference=rows["clicks_reference"])
+        code, keys = pd.factorize(rows["key"], sort=True)
+        names = ["recent", "reference", "impressions", "impressions_reference"]
+        sums = pd.DataFrame({"key": keys, **{one: np.bincount(code, rows[one].to_numpy(float), len(keys)) for one in names}})
+        noise, season = self._strays(rows, code, len(keys))
+        table = core.compared(sums, name, terms, noise=noise, season=season)
         for suffix in ("", "_reference"):
             place = rows[f"position{suffix}"].fillna(100.0).to_numpy(float)
-            rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * curve.rate(place)
+            rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self._a.curve.rate(place)
         # each page's queries stand together here: its place is the mean of theirs
-        rows["query"] = rows["page_id"].astype("str") + " " + rows["key"]
-        return core.with_parts(table, scaled_pairs(rows, self.terms.scale), self.terms, by="key")
+        rows["query"] = rows["page"].astype("str") + " " + rows["key"]
+        parts = row_parts(scaled_pairs(rows, terms.scale), terms.sight)
+        return core.with_parts(table, parts, rows["key"].to_numpy(), rows["access"])
 
     def _channel(self) -> pd.DataFrame:
         rows = self._a.visit_sums_by("channel")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
-        rows = rows.assign(key=rows["channel"].fillna("unknown"))
-        table = core.compared(
-            pd.DataFrame({"key": rows["key"], "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]}),
-            "channel",
-            self.terms,
-            measure="sessions",
-        )
-        return table
+        sums = {"key": rows["channel"].fillna("unknown"), "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]}
+        noise, season = self._whole
+        return core.compared(pd.DataFrame(sums), "channel", self._a.terms, noise=noise, season=season, measure="sessions")
+
+    @cached_property
+    def _whole(self) -> Strays:
+        """Noise and season of the site."""
+        return self._strays(self._pages, np.zeros(len(self._pages), dtype=np.int64), 1)
 
     def _visits(self) -> pd.DataFrame:
-        """The chain from click to conversion, for the site and its sections."""
+        """The chains from click to conversion, for the site and its sections."""
         rows = self._a.visit_sums_by("page_id")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
         table = rows.set_index("page_id").join(self._a.page_sums[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
-        numbers = table.select_dtypes("number")
+        numbers = table.select_dtypes("number").reindex(self._pages["key"]).fillna(0)
         whole = numbers.sum().to_frame().T.assign(key="site")
-        sections = numbers.groupby(self._section.reindex(numbers.index)).sum().reset_index(names="key")
-        pages = self.pages.assign(section=self._pages["key"].map(self._section).to_numpy())
-        base = pages.groupby("section")[["reference", "season"]].sum()
-        of_section = sections["key"].map((1 + base["season"] / base["reference"].where(base["reference"] > 0)).fillna(1.0)).fillna(1.0)
+        code, keys = pd.factorize(self._pages["section"], sort=True)
+        sections = numbers.groupby(code).sum().assign(key=keys).reset_index(drop=True)
+        own = self._strays(self._pages, code, len(keys))
+        terms = self._a.terms
+        parts = [("site", whole, self._whole), ("section", sections, own)]
         return pd.concat(
-            [
-                core.of_visits(whole, "site", self.terms, pd.Series([self._whole_season])),
-                core.of_visits(sections, "section", self.terms, of_section),
-            ],
+            [core.of_visits(counts, level, terms, noise=noise, season=season) for level, counts, (noise, season) in parts],
             ignore_index=True,
         )
 
@@ -256,6 +258,8 @@ class Comparison:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw = self._a.pair_sums
-        found = core.losing_subjects(raw[raw["query"] != ""], self.terms, self._a.config.site.language)
+        raw, named = self._a.pair_sums, (self._a.pair_sums["query"] != "").to_numpy()
+        pages = self._pages.set_index("key").rename(columns={"kind": "access"})
+        parts = self._a.row_parts[named].reset_index(drop=True)
+        found = core.losing_subjects(raw[named].reset_index(drop=True), parts, pages, self._a.terms, self._a.config.site.language)
         return found.assign(page=found["page"].map(self._a.known_pages["page"]))

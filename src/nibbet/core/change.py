@@ -5,34 +5,86 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import special
+from scipy import optimize, special
 
 from nibbet.core.pull import false_discovery
 
 Floats = NDArray[np.float64]
 
+#: counts in both windows from which a row tells how far rows drift, rows that it takes, and how many are looked at
+BUSY, LEAST_ROWS, MOST_ROWS = 40, 20, 20_000
+#: the drift assumed where too few rows tell it, and the least: no two windows of a page are alike to the last percent
+ASSUMED_DRIFT, LEAST_DRIFT = 0.15, 0.03
+#: where the fit begins: changes halve or double, and befall a fifth of the rows (in log odds)
+WIDE, FIFTH = float(np.log(0.6)), -1.5
+#: weeks of a window from which its weeks tell how far they stray from their line, and clicks a week from which they count
+LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
 
-def noise_of(recent: Floats, reference: Floats, scale: float | Floats) -> float:
-    """Page-to-page spread of the log ratio of two windows beyond counting noise, from its middle.
 
-    Real changes sit in the tails: what lies beyond 2.5 spreads is left out, and the quartiles of the rest hardly feel what remains.
-    Never under 0.03; 0.15 where under 20 rows have 40 counts in both windows.
+def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: float | Floats = 0.0) -> float:
+    """How far rows that nothing befell drift apart between two windows: the spread of the log ratio beyond counting.
+
+    Args:
+        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: spread that is known of
+            each row already.
+    Returns:
+        The narrow part of a mixture of two normal distributions around the median, fitted by likelihood: rows that truly changed make the
+        wide part and do not stretch the narrow one. Never under LEAST_DRIFT; ASSUMED_DRIFT where under LEAST_ROWS rows have BUSY counts in
+        both windows.
     """
-    busy = np.minimum(recent, reference * scale) >= 40
-    if busy.sum() < 20:
-        return 0.15
-    factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
-    counting = 1 / recent[busy] + 1 / reference[busy]
-    ratio = np.log(recent[busy] / (reference * factor)[busy])
-    ratio = ratio - np.median(ratio)
-    spread = 0.15
-    for _ in range(6):
-        middle = np.abs(ratio) <= 2.5 * np.sqrt(counting + spread**2)
-        # counting noise differs from row to row: each row is held against its own before the quartiles are taken
-        unit = np.sqrt((counting[middle] + spread**2) / spread**2)
-        quartiles = np.subtract(*np.percentile(ratio[middle] / unit, [75, 25])) / 1.327  # of a normal cut at 2.5
-        spread = float(np.clip(quartiles, 0.03, 1.0))
-    return spread
+    base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
+    busy = np.flatnonzero(np.minimum(recent, base) >= BUSY)
+    if len(busy) < LEAST_ROWS:
+        return ASSUMED_DRIFT
+    busy = busy[:: max(1, len(busy) // MOST_ROWS)]
+    known = 1 / recent[busy] + 1 / reference[busy] + np.broadcast_to(np.asarray(own, dtype=np.float64), np.shape(recent))[busy] ** 2
+    ratio = np.log(recent[busy] / base[busy])
+    square = (ratio - np.median(ratio)) ** 2
+
+    def unlikely(given: Floats) -> float:
+        narrow = known + np.exp(2 * given[0])
+        wide, part = narrow + np.exp(2 * given[1]), 1 / (1 + np.exp(-given[2]))
+        density = (1 - part) * np.exp(-square / narrow / 2) / np.sqrt(narrow) + part * np.exp(-square / wide / 2) / np.sqrt(wide)
+        # a weak prior keeps the two apart where all rows are alike: changes halve or double, and befall a fifth of pages
+        return float(-np.log(density).sum() + 2 * (given[1] - WIDE) ** 2 + (given[2] - FIFTH) ** 2 / 2)
+
+    fitted = optimize.minimize(unlikely, [np.log(0.12), WIDE, FIFTH], method="Nelder-Mead").x
+    return float(np.clip(np.exp(fitted[0]), LEAST_DRIFT, 1.0))
+
+
+def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
+    """Each row's own noise between two windows: how far its weeks stray from a straight line beyond counting, carried to whole windows.
+
+    Args:
+        windows: rows x weeks of each window (counts).
+    Returns:
+        A spread of the log ratio per row. What the weeks of all rows have in common is divided out; the variance of a row is drawn to that of
+        all rows as far as its own is uncertain (empirical Bayes). 0 where a window has under LEAST_WEEKS weeks.
+    """
+    rows = len(windows[0])
+    if min(window.shape[1] for window in windows) < LEAST_WEEKS:
+        return np.zeros(rows)
+    excess, square, total = np.zeros(rows), np.zeros(rows), 0.0
+    for window in windows:
+        clicks, weeks = window.astype(np.float64), window.shape[1]
+        time = np.arange(weeks) - (weeks - 1) / 2
+        mean = clicks.mean(axis=1, keepdims=True)
+        line = np.maximum(mean + (clicks @ time)[:, None] / (time**2).sum() * time, 0.25 * mean + 0.01)
+        busy = mean[:, 0] >= WEEK_CLICKS
+        if busy.sum() >= LEAST_ROWS:
+            line = line * np.median(clicks[busy] / line[busy], axis=0)
+        excess += ((clicks - line) ** 2 - line).sum(axis=1) * weeks / (weeks - 2)
+        square += (line**2).sum(axis=1)
+        total += weeks
+    variance, weekly = excess / np.maximum(square, 1e-9), np.sqrt(square / total)
+    busy = weekly >= WEEK_CLICKS
+    usual = max(float(excess[busy].sum() / square[busy].sum()), 0.0) if busy.any() else 0.0
+    doubt = 2 * (usual + 1 / np.maximum(weekly, 0.1)) ** 2 / (total - 2 * len(windows))
+    sure = weekly >= 10
+    between = max(float(np.var(variance[sure]) - doubt[sure].mean()), 1e-6) if sure.sum() >= LEAST_ROWS else 1e-6
+    own = (variance * between + usual * doubt) / (between + doubt)
+    noise: Floats = np.sqrt(np.maximum(own, 0.0) * sum(1 / window.shape[1] for window in windows))
+    return noise
 
 
 def change(
@@ -42,7 +94,7 @@ def change(
     scale: float | Floats,
     beyond: float = 0.10,
     known: NDArray[np.bool_] | None = None,
-    noise: float | None = None,
+    noise: float | Floats | None = None,
     season: float | Floats = 1.0,
 ) -> pd.DataFrame:
     """The change of counts between two windows with its interval.
@@ -51,8 +103,8 @@ def change(
         recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable (length, weekdays, season).
         beyond: a change is real when the true one exceeds this share either way.
         known: rows whose reference window the data reach; the others get nulls.
-        noise: spread of the log ratio beyond counting noise; found among the rows (`noise_of`) when left out.
-        season: factor that the season alone gives: a change is real beyond that; change and its interval are as they are.
+        noise: spread of the log ratio beyond counting, one or one a row; found among the rows (`drift_of`) when left out.
+        season: factor that the season alone gives: a change is real beyond that too; change and its interval are as they are.
     Returns:
         change, change_share (null without reference), change_low, change_high (95%, of the change in expected counts),
         change_real (at 5% false discovery, Benjamini-Hochberg). Each count is taken as Poisson around a mean that itself strays (a gamma
@@ -62,7 +114,7 @@ def change(
     """
     factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     base = reference * factor
-    own = noise_of(recent, reference, factor * season) if noise is None else noise
+    own = np.asarray(drift_of(recent, reference, factor * season) if noise is None else noise, dtype=np.float64)
     difference = recent - base
     shape = tuple(1 / (1 / (count + 0.5) + own**2 / 2) for count in (recent, reference))
     mean = recent + 0.5, (reference + 0.5) * factor
@@ -85,7 +137,7 @@ def change(
             "change_share": np.where(base > 0, difference / np.where(base > 0, base, 1.0), np.nan),
             "change_low": difference - np.hypot(np.maximum(recent - low[0], 0), np.maximum(high[1] - base, 0)),
             "change_high": difference + np.hypot(np.maximum(high[0] - recent, 0), np.maximum(base - low[1], 0)),
-            "change_real": np.where(np.isfinite(q), q < 0.05, False),
+            "change_real": np.isfinite(q) & (np.nan_to_num(q, nan=1.0) < 0.05) & ((base <= 0) | (np.abs(difference) > beyond * base)),
         }
     )
     frame.loc[~usable, ["change", "change_share", "change_low", "change_high"]] = np.nan

@@ -11,8 +11,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.brand import without_brand
-from nibbet.core.change import change, noise_of
-from nibbet.core.split import Sight, scaled_pairs, split, split_ratio
+from nibbet.core.change import LEAST_ROWS, change, drift_of, noise_of_weeks
+from nibbet.core.split import ROWS, Sight, split, split_ratio
 from nibbet.core.tables import PARTS, spelt
 from nibbet.core.windows import Windows
 from nibbet.core.words import Lexicon, numbered, rarity
@@ -21,12 +21,11 @@ Floats = NDArray[np.float64]
 
 LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "topic", "page", "query")
 CHANGES = (
-    "level key measure recent reference change change_share change_low change_high real demand rank pull unclear season volume rate "
-    "contribution why"
+    "level key measure recent reference change change_share change_low change_high real demand rank pull access untold season volume rate "
+    "contribution why impressions impressions_reference impressions_change"
 ).split()
-LOSSES = "page subject queries recent reference change change_low change_high real demand rank pull why".split()
-#: rows from which their own spread tells the noise; with fewer, that of the site's weeks does
-OWN_NOISE = 20
+LOSSES = "page subject queries recent reference change change_low change_high real demand rank pull access untold why".split()
+IMPRESSIONS = ["impressions", "impressions_reference", "impressions_change"]
 #: share of what a page's losing queries lost that a word must be part of to name the loss
 NAMES_LOSS = 0.6
 #: a season explains a change when it makes at least this share of it
@@ -41,25 +40,24 @@ def nothing(columns: list[str]) -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Terms:
-    """What every level is held against: the factor of the reference (length, weekdays), the least real change, the noise of the site's
-    weeks, how far searchers look, and per section the factor that the season alone gives between the windows.
+    """What every level is held against: the factor of the reference (length, weekdays), the least real change, the noise that all pages share,
+    and how far searchers look.
     """
 
     scale: float
     beyond: float
     noise: float
     sight: Sight
-    season: pd.Series
 
 
-def noise_of_weeks(days: pd.DataFrame, windows: Windows) -> float:
+def shared_noise(days: pd.DataFrame, windows: Windows) -> float:
     """The noise of a whole series between two windows: how far its weeks stray from a straight line, carried to the windows' length.
 
     Args:
         days: date, clicks: one row per day.
     Returns:
-        A spread of the log ratio, as `noise_of` gives from many pages; weeks that stray together (their lag-one correlation) count as
-        fewer. 0.05 where a window has under four whole weeks.
+        A spread of the log ratio; weeks that stray together (their lag-one correlation) count as fewer. 0.05 where a window has under four
+        whole weeks.
     """
     variance = 0.0
     for window in (windows.recent, windows.reference):
@@ -87,32 +85,66 @@ def own_season(last_year: pd.DataFrame, season: Floats, scale: float) -> Floats:
     """
     now, then = last_year["recent"].to_numpy(float), last_year["reference"].to_numpy(float) * scale * season
     apart = np.log((now + 0.5) / (then + 0.5))
-    noise = noise_of(now, np.maximum(then, 1e-9), 1.0)
+    noise = drift_of(now, np.maximum(then, 1e-9), 1.0)
     doubt = 1 / (now + 0.5) + 1 / (then + 0.5) + min(noise, 0.15) ** 2
     busy = np.minimum(now, then) >= 20
     middle = float(np.median(apart[busy])) if busy.any() else 0.0  # what moved the whole site was no season
-    between = max(float(np.mean((apart[busy] - middle) ** 2 - doubt[busy])), 0.05**2) if busy.sum() >= OWN_NOISE else 0.1**2
+    between = max(float(np.mean((apart[busy] - middle) ** 2 - doubt[busy])), 0.05**2) if busy.sum() >= LEAST_ROWS else 0.1**2
     factor: Floats = season * np.exp(np.where(now + then > 0, (apart - middle) * between / (between + doubt), 0.0))
     return factor
 
 
+def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, weeks: tuple[NDArray[np.number], ...]) -> Floats:
+    """Per page, its noise between two windows (a spread of the log ratio, beyond counting and what all pages share).
+
+    Args:
+        recent, reference: clicks; scale: factor of the reference; season: per page, the factor that its season gives; weeks: pages x weeks of
+            both windows (clicks), or none.
+    Returns:
+        What its own weeks stray by, and what pages that nothing befell drift by besides; in steps of 0.01, for finer tells nothing.
+    """
+    own = noise_of_weeks(*weeks) if weeks else np.zeros(len(recent))
+    noise: Floats = np.round(np.hypot(own, drift_of(recent, reference, scale * season, own)), 2).astype(np.float64)
+    return noise
+
+
+def mean_noise(clicks: Floats, noise: Floats, key: NDArray[np.int64], keys: int) -> Floats:
+    """Per key, the noise of the sum of its members, which stray by themselves: those of many members cancel out.
+
+    Args:
+        clicks, noise: of each member; key: the number of the key it counts for, below `keys`.
+    """
+    weight = clicks + 1e-9
+    square = np.bincount(key, (weight * noise) ** 2, keys)
+    spread: Floats = np.sqrt(square) / np.maximum(np.bincount(key, weight, keys), 1e-9)
+    return spread
+
+
 def compared(
-    rows: pd.DataFrame, level: str, terms: Terms, *, measure: str = "clicks", season: pd.Series | None = None, whole: float | None = None
+    rows: pd.DataFrame,
+    level: str,
+    terms: Terms,
+    *,
+    noise: Floats | float,
+    measure: str = "clicks",
+    season: Floats | float = 1.0,
+    whole: float | None = None,
+    known: NDArray[np.bool_] | None = None,
 ) -> pd.DataFrame:
     """The change of each row with its interval, whether it is real, and what it adds to the whole.
 
     Args:
-        rows: key, recent, reference (counts, not scaled).
+        rows: key, recent, reference (counts, not scaled); impressions and impressions_reference (not scaled) where they are known.
+        noise: per row, what it strays by itself (`page_noise`, `mean_noise`); what all pages share comes on top.
         season: per row, the factor that the season alone gives; a change is real beyond what it explains.
-        whole: the level's reference (scaled), where `rows` are only some of it.
+        whole: the level's reference (scaled), where `rows` are only some of it; known: see `core.change.change`.
     Returns:
         The columns CHANGES, with the parts null: `reference` is scaled; contribution is change / the level's whole reference.
     """
     recent, reference = rows["recent"].to_numpy(float), rows["reference"].to_numpy(float)
-    factor = np.ones(len(rows)) if season is None else season.to_numpy(float)
-    own = (np.minimum(recent, reference * terms.scale) >= 40).sum() >= OWN_NOISE
-    noise = noise_of(recent, reference, terms.scale * factor) if own else terms.noise
-    found = change(recent, reference, scale=terms.scale, beyond=terms.beyond, noise=noise, season=factor)
+    factor = np.broadcast_to(np.asarray(season, dtype=np.float64), recent.shape)
+    spread = np.hypot(np.broadcast_to(np.asarray(noise, dtype=np.float64), recent.shape), terms.noise)
+    found = change(recent, reference, scale=terms.scale, beyond=terms.beyond, noise=spread, season=factor, known=known)
     base = reference * terms.scale
     table = pd.DataFrame({"level": level, "key": rows["key"].to_numpy(), "measure": measure, "recent": recent, "reference": base})
     for name in ("change", "change_share", "change_low", "change_high"):
@@ -121,89 +153,112 @@ def compared(
     table["season"] = base * (factor - 1)
     whole = base.sum() if whole is None else whole
     table["contribution"] = table["change"] / whole if whole > 0 else np.nan
-    for name in (*PARTS, "unclear", "volume", "rate"):
+    for name in (*PARTS, "volume", "rate", *IMPRESSIONS):
         table[name] = np.nan
     table["why"] = ""
+    if "impressions" in rows:
+        shown, before = rows["impressions"].to_numpy(float), rows["impressions_reference"].to_numpy(float) * terms.scale
+        table = table.assign(impressions=shown, impressions_reference=before, impressions_change=shown - before)
     return table[CHANGES]
 
 
-def with_parts(table: pd.DataFrame, pairs: pd.DataFrame, terms: Terms, *, by: str) -> pd.DataFrame:
-    """A table of `compared` with demand, rank, pull, unclear from the pairs (scaled) of each key, and why."""
-    totals = pd.DataFrame({by: table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
-    parts = split(pairs, totals, terms.sight, by=by)
-    return named_why(table.assign(**{name: parts[name].to_numpy() for name in (*PARTS, "unclear")}))
+def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Series, *, whole: pd.Series | None = None) -> pd.DataFrame:
+    """A table of `compared` with its parts from those of the pairs (`core.split.row_parts`), and why.
+
+    Args:
+        key: of each pair, the key it counts for; kind: of each pair, how its page came or went (`core.access`); whole: of each row of the
+            table, how it came or went as a whole, where rows are pages.
+    """
+    totals = pd.DataFrame({"key": table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
+    if whole is not None:
+        totals["access"] = whole.to_numpy()
+    found = split(parts, key, totals, by="key")
+    kinds = whole if whole is not None else _largest_kind(table["key"], key, parts["access"].to_numpy(float), kind)
+    return named_why(table.assign(**{name: found[name].to_numpy() for name in PARTS}), kinds)
 
 
-def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any) -> pd.DataFrame:
-    """A table of `compared` whose parts are the sums of a finer level's (`fine`, keyed by `key`), which add up to its change as exactly."""
-    sums = fine.groupby(key)[[*PARTS, "unclear", "season"]].sum().reindex(table["key"]).fillna(0.0)
-    return named_why(table.assign(**{name: sums[name].to_numpy() for name in (*PARTS, "unclear", "season")}))
+def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any, kind: pd.Series) -> pd.DataFrame:
+    """A table of `compared` whose parts are the sums of a finer level's (`fine`, keyed by `key`, each of a `kind` of access), which add up to
+    its change as exactly.
+    """
+    sums = fine.groupby(key)[[*PARTS, "season"]].sum().reindex(table["key"]).fillna(0.0)
+    kinds = _largest_kind(table["key"], key, fine["access"].to_numpy(float), kind)
+    return named_why(table.assign(**{name: sums[name].to_numpy() for name in (*PARTS, "season")}), kinds)
 
 
-def named_why(table: pd.DataFrame) -> pd.DataFrame:
-    """`why` in a word: the part that makes most of the change; season where that explains most of it; new or gone where the page or query
-    was seen in one window only; empty where nothing is told.
+def _largest_kind(wanted: pd.Series, key: Any, access: Floats, kind: pd.Series) -> pd.Series:
+    """Per key wanted, the kind of access that moved most."""
+    rows = pd.DataFrame({"key": np.asarray(key), "kind": kind.to_numpy(), "access": access})
+    rows = rows[(rows["kind"] != "") & rows["key"].notna()]
+    sums = rows.groupby(["key", "kind"], observed=True)["access"].sum().abs().reset_index()
+    best = sums.sort_values(["key", "access", "kind"], ascending=[True, False, True]).drop_duplicates("key").set_index("key")["kind"]
+    return best.reindex(wanted).fillna("")
+
+
+def named_why(table: pd.DataFrame, kind: pd.Series) -> pd.DataFrame:
+    """`why` in a word: the part that makes most of the change; of access its `kind` (new, gone, moved, blocked); season where that explains
+    most of it; empty where nothing is told.
 
     Where the interval of the change holds 0 there is nothing to explain, but for the season: a dip that it explains is named.
     """
     sign = np.sign(table["change"].to_numpy(float))
     parts = table[PARTS].fillna(0.0).to_numpy(float) * sign[:, None]
-    largest = np.array(PARTS, dtype=object)[parts.argmax(axis=1)]
+    word = np.array(PARTS, dtype=object)[parts.argmax(axis=1)]
+    word = np.where(word == "access", kind.to_numpy(dtype=object), word)
     size = np.abs(table["change"].to_numpy(float))
     seasonal = (table["season"].to_numpy(float) * sign >= SEASON_SHARE * size) & (size > 0)
     told = (table["change_low"] > 0) | (table["change_high"] < 0)
-    apart = table["unclear"].fillna(0).to_numpy(float) > 0.5 * size
-    word = np.where(apart & (largest != "pull"), "demand or rank", largest)
-    word = np.where(apart & (table["reference"] == 0), "new", np.where(apart & (table["recent"] == 0), "gone", word))
     # what the season leaves over is judged by itself: a real change beyond it has a cause of its own
     return table.assign(why=np.where(told & (size > 0), np.where(seasonal & ~table["real"].to_numpy(bool), "season", word), ""))
 
 
-def of_visits(rows: pd.DataFrame, level: str, terms: Terms, season: pd.Series) -> pd.DataFrame:
-    """The chain behind the click: organic sessions against clicks, engaged sessions and conversions against sessions.
+#: the chains behind the click: measure -> the count before it, and its own; organic stands above organic, all above all
+CHAINS = {
+    "sessions from search": ("clicks", "sessions_organic"),
+    "engaged sessions from search": ("sessions_organic", "engaged_organic"),
+    "conversions from search": ("sessions_organic", "conversions_organic"),
+    "conversions": ("sessions", "conversions"),
+}
+BEFORE = {"clicks": "clicks", "sessions_organic": "sessions from search", "sessions": "sessions"}
+
+
+def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | float, season: Floats | float) -> pd.DataFrame:
+    """The chains behind the click, see CHAINS.
 
     Args:
-        rows: key, then clicks, sessions_organic, engaged_organic, sessions, conversions with `_recent` and `_reference` behind the name.
+        rows: key, then clicks, sessions_organic, engaged_organic, conversions_organic, sessions, conversions with `_recent` and `_reference`
+            behind the name.
     Returns:
         The columns CHANGES: `volume` is what the change owes to the count before it in the chain, `rate` what it owes to its share of that.
     """
-    chains = {
-        "sessions": ("clicks", "sessions_organic"),
-        "engaged sessions": ("sessions_organic", "engaged_organic"),
-        "conversions": ("sessions", "conversions"),
-    }
     found = []
-    for measure, (first, last) in chains.items():
-        table = compared(
-            pd.DataFrame({"key": rows["key"], "recent": rows[f"{last}_recent"], "reference": rows[f"{last}_reference"]}),
-            level,
-            terms,
-            measure=measure,
-            season=season,
-        )
+    for measure, (first, last) in CHAINS.items():
+        counts = pd.DataFrame({"key": rows["key"], "recent": rows[f"{last}_recent"], "reference": rows[f"{last}_reference"]})
+        table = compared(counts, level, terms, measure=measure, noise=noise, season=season)
         now = rows[[f"{first}_recent", f"{last}_recent"]].set_axis([first, last], axis=1)
         then = rows[[f"{first}_reference", f"{last}_reference"]].set_axis([first, last], axis=1) * terms.scale
         parts = split_ratio(now, then, [first, last])
         table["volume"], table["rate"] = parts[first].to_numpy(), parts[last].to_numpy()
         share = np.abs(table["rate"]) > np.abs(table["volume"])
         told = (table["change_low"] > 0) | (table["change_high"] < 0)
-        before = {"sessions": "clicks", "engaged sessions": "sessions", "conversions": "sessions"}[measure]
-        table["why"] = np.where(told, np.where(share, f"{measure} per {before[:-1]}", before), "")
+        before = BEFORE[first]
+        table["why"] = np.where(told, np.where(share, f"{measure.split(' from')[0]} per {before.split(' from')[0][:-1]}", before), "")
         found.append(table)
     return pd.concat(found, ignore_index=True)
 
 
-def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:
+def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:
     """Queries of a page that lose together, named as one loss by the words they share.
 
     Args:
-        pairs: page, query, brand, clicks, clicks_reference and expected_clicks, impressions, position with both windows (reference not
-            scaled), no withheld rows.
+        pairs: page, query, brand, clicks, clicks_reference (not scaled), no withheld rows; parts: their `core.split.row_parts`; pages: noise,
+            season (factor) and access (kind) of each page.
     Returns:
         LOSSES, one row per page at most: `subject` are up to three words, each in queries that make most of what the page's losing queries
         lost. The sums are those of all its queries with these words, losing or not, so that the loss is not one of selection.
     """
-    plain = pairs[~pairs["brand"].astype(bool)]
+    named = [f"by_{name}" for name in ROWS]
+    plain = pairs.assign(**dict(zip(named, parts[ROWS].to_numpy().T, strict=True)))[~pairs["brand"].astype(bool)]
     lost = (plain["clicks_reference"] * terms.scale - plain["clicks"]).to_numpy(float)
     per_page = pd.Series(np.maximum(lost, 0)).groupby(plain["page"].to_numpy()).sum()
     losers = per_page[per_page >= 5].index
@@ -233,8 +288,11 @@ def losing_subjects(pairs: pd.DataFrame, terms: Terms, language: str) -> pd.Data
     rows = plain[inside]
     sums = rows.groupby("page").agg(queries=("query", "size"), recent=("clicks", "sum"), reference=("clicks_reference", "sum"))
     sums = sums[sums["queries"] >= 2].reset_index(names="key")
-    table = compared(sums[["key", "recent", "reference"]], "subject", terms)
-    table = with_parts(table, scaled_pairs(rows, terms.scale), terms, by="page")
+    own = pages.reindex(sums["key"])
+    season = own["season"].to_numpy(float)
+    table = compared(sums[["key", "recent", "reference"]], "subject", terms, noise=own["noise"].to_numpy(float), season=season)
+    of_rows = rows[named].set_axis(ROWS, axis=1)
+    table = with_parts(table, of_rows, rows["page"], rows["page"].map(pages["access"]), whole=own["access"])
     table = table.assign(page=table["key"], queries=sums["queries"].to_numpy())
     table = table[(table["change"] < 0) & table["real"]]
     stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})

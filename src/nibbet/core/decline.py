@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from nibbet.core.pull import false_discovery
-from nibbet.core.season import life_of_pages
+from nibbet.core.season import events_of_pages, life_of_pages
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -401,6 +401,9 @@ TRENDS = [
     "life",
     "age_weeks",
     "start_rank",
+    "event_from",
+    "event_to",
+    "event_share",
 ]
 
 
@@ -410,7 +413,8 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
     Args:
         clicks: pages x whole weeks; section; began: first week, 0 for pages older than the data; ends: the last day of each week.
     Returns:
-        TRENDS without the page, in the order of the pages: `since` is the first day of the week in which the level changed; the sharper of
+        TRENDS without the page, in the order of the pages: event_from, event_to, event_share tell of an event that is over (see
+        `core.season.events_of_pages`); `since` is the first day of the week in which the level changed; the sharper of
         fall and rise stands there, and `real` only one that lasts.
     """
     fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
@@ -425,5 +429,10 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
     table["life"] = life_of_pages(clicks, began)
     table["age_weeks"] = np.where(began > 0, clicks.shape[1] - began, np.nan)
     table["start_rank"] = start_rank(clicks, section, began, index.level)
+    event = events_of_pages(clicks, began)
+    for name, days in (("first", first), ("last", ends)):
+        of_page = pd.Series(days[event[name].to_numpy()] if len(days) else pd.DatetimeIndex([]), index=table.index)
+        table["event_from" if name == "first" else "event_to"] = of_page.where(event["event"].to_numpy())
+    table["event_share"] = event["share"].where(event["event"]).to_numpy()
     numbers = ["weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value"]
     return table.astype(dict.fromkeys(numbers, "float64") | {"real": bool, "kind": "str", "life": "str"})[TRENDS[1:]]

@@ -10,12 +10,10 @@ from urllib.parse import unquote
 import numpy as np
 import pandas as pd
 
-from nibbet.core.change import change
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
-from nibbet.core.season import shared_change
-from nibbet.core.split import Sight, scaled_pairs, split
-from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.split import split
+from nibbet.core.tables import PARTS, THIN_CLICKS
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
@@ -31,7 +29,6 @@ def ledger(
     *,
     windows: Windows,
     scale: float,
-    beyond: float,
     protected: list[str],
     purposes: dict[str, list[str]] | None = None,
 ) -> pd.DataFrame:
@@ -56,19 +53,8 @@ def ledger(
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["position"] = weighted_position(found["position_sum_recent"], found["placed_recent"])
     table["position_reference"] = weighted_position(found["position_sum_reference"], found["placed_reference"])
-    factor = pd.Series(scale, index=table.index)
-    if windows.reference_kind == "before":  # a year before has its season in it; the days just before have another
-        factor = scale * shared_change(table["clicks"], table["clicks_reference"], table["section"], scale=scale)
-    table["base"] = table["clicks_reference"] * factor
+    table["base"] = table["clicks_reference"] * scale
     table["reference_known"] = windows.reference_known and windows.reference.start >= windows.first
-    compared = change(
-        table["clicks"].to_numpy(float),
-        table["clicks_reference"].to_numpy(float),
-        scale=np.asarray(factor, dtype=np.float64),
-        beyond=beyond,
-        known=table["reference_known"].to_numpy(bool),
-    )
-    table = pd.concat([table, compared.set_axis(table.index)], axis=1)
     table = _with_visits(table, visits, windows)
     table = _with_inventory(table, inventory)
     table = _with_links(table, backlinks)
@@ -303,15 +289,13 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     return table.assign(**sums, position_answered=plain["position"], pull=pull, **unknown, as_one=True)
 
 
-def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, sight: Sight, *, scale: float) -> pd.DataFrame:
-    """The parts of each page's change: demand, rank, pull_part; unclear, how much of demand and rank cannot be told apart; and thin: too few
-    clicks to be expected for any rate. Indexed as the ledger.
+def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame) -> pd.DataFrame:
+    """The PARTS of each page's change (pull as pull_part), and thin: too few clicks to be expected for any rate. Indexed as the ledger.
 
     Args:
-        table: the ledger: clicks, base; pairs: as in `core.split.split_pairs`, not scaled yet by `scale`.
+        table: the ledger: clicks, base, access; pairs: page, expected_clicks; parts: their `core.split.row_parts`.
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
-    parts = split(scaled_pairs(pairs, scale), totals, sight)
-    parts = parts.drop(columns="page").set_axis(table.index).rename(columns={"pull": "pull_part"})
-    return parts.assign(thin=expected < THIN_CLICKS)
+    found = split(parts, pairs["page"], totals.assign(access=table["access"].to_numpy()))
+    return found[PARTS].set_axis(table.index).rename(columns={"pull": "pull_part"}).assign(thin=expected < THIN_CLICKS)

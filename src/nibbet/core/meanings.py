@@ -225,7 +225,7 @@ COLUMN_MEANINGS = {
     "trend": "lasting change: collapse, slow decay or rise",
     "turn_taking": "share of days on which another page leads than the day before",
     "one_search": "how likely it is that the page and the survivor of its group answer one search",
-    "unclear": "clicks of the change that may be demand or rank: queries seen in one window only",
+    "untold": "part of the change of which nothing tells whether it is demand or rank",
     "updated": "last change as editors tell it",
     "url": "address of the result",
     "users": "visitors",

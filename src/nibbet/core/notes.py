@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import date
 from typing import Any
 
@@ -26,15 +27,19 @@ def notes(
     addresses: pd.DataFrame,
     visits: pd.DataFrame,
     recent: Window,
+    *,
+    grains: Mapping[str, str] | None = None,
+    asked: bool = False,
 ) -> list[Note]:
     """The notes of the account, most consequential first: [{code, text}].
 
     Args:
         days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are unknown),
-            empty without landings; pages: the ledger.
+            empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; asked: whether the
+            settings name the last day.
     """
     found = [
-        _incomplete(account, as_of),
+        _incomplete(account, as_of, grains or {}, asked=asked),
         *_capped(account),
         _windows_apart(days, visits),
         _sessions_per_click(days, visits, recent),
@@ -59,15 +64,17 @@ def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, An
     return [(one["kind"], gone) for one in account["sources"] for gone in one["set_aside"] if gone["reason"].startswith(reason)]
 
 
-def _incomplete(account: dict[str, Any], as_of: date) -> Note | None:
-    rows = _aside(account, INCOMPLETE)
-    if not rows:
+def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str], *, asked: bool) -> Note | None:
+    clicks: dict[str, float] = {}  # rows of pages and of queries tell the same clicks
+    for one in account["sources"]:
+        for gone in one["set_aside"]:
+            if gone["reason"].startswith(INCOMPLETE):
+                grain = grains.get(one["file"], "")
+                clicks[grain] = clicks.get(grain, 0) + gone["measures"].get("clicks", 0)
+    if not clicks:
         return None
-    clicks = sum(gone["measures"].get("clicks", 0) for _, gone in rows)
-    return _note(
-        "partial_days",
-        f"Days after {as_of} are not complete yet: {clicks:,} clicks on them are set aside, and every window ends with {as_of}.",
-    )
+    why = "are left out, as asked" if asked else "are not complete yet and left out"
+    return _note("partial_days", f"Days after {as_of} {why}: {max(clicks.values()):,} clicks. Every window ends with {as_of}.")
 
 
 def _capped(account: dict[str, Any]) -> list[Note]:
@@ -107,9 +114,10 @@ def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window
     ratio = both["organic"].sum() / both["clicks"].sum()
     if USUAL_SESSIONS[0] <= ratio <= USUAL_SESSIONS[1]:
         return None
+    why = "not all visits are counted" if ratio < 1 else "the channel holds visits that are not from search"
     return _note(
         "sessions_per_click",
-        f"{ratio:.2f} sessions from search per click in {recent}, usual is {USUAL_SESSIONS[0]} to {USUAL_SESSIONS[1]}: tracking is broken, or the channel holds other visits.",
+        f"{ratio:.2f} sessions from search per click in {recent}, usual is {USUAL_SESSIONS[0]} to {USUAL_SESSIONS[1]}: {why}.",
     )
 
 
@@ -200,7 +208,7 @@ def _strangers(pages: pd.DataFrame) -> Note | None:
     first = pages[lone].sort_values("clicks", ascending=False)["path"].iloc[0]
     return _note(
         "not_in_crawl",
-        f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}: orphans, or a crawl that stopped early.",
+        f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}. Start the crawl from the sitemap too.",
     )
 
 

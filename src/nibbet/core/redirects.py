@@ -177,3 +177,17 @@ def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
     out = pd.DataFrame({"from": rows["from"], "to": end.to_numpy(), "because": rows["because"]})
     out["status"] = np.where(out["to"].notna(), 301, 410)
     return out[["from", "to", "status", "because"]].sort_values("from", ignore_index=True)
+
+
+def end_of(pages: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
+    """Where each redirecting address ends (its address), and in how many steps; -1 step in a circle."""
+    step = pd.Series(pages["redirects_to"].to_numpy(), index=pages["page"])
+    step = step[step.notna() & (step != step.index)]
+    end, count = step.copy(), pd.Series(1, index=step.index)
+    for _ in range(10):  # browsers and crawlers give up sooner
+        onward = end.map(step)
+        more = onward.notna()
+        end, count = end.where(~more, onward), count + more
+    circle = end.isin(step.index)
+    ends = pages["page"].map(end.where(~circle))
+    return ends.astype("object").where(ends.notna(), None), pages["page"].map(count.where(~circle, -1)).fillna(0).astype(int)

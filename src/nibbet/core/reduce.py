@@ -131,7 +131,7 @@ def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
     rows = page_rows(search)
     sums = {
         "recent": (windows.recent, SUMS),
-        "reference": (windows.reference, ("clicks", "position_sum", "placed")),
+        "reference": (windows.reference, SUMS),
         "long": (windows.long, ("clicks", "impressions")),
         "last28": (Window(windows.as_of - timedelta(days=27), windows.as_of), ("clicks",)),
         "all": (ALWAYS, ("clicks",)),
@@ -156,16 +156,17 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
 
 
 def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Table:
-    """One row per page_id, channel, device ... (`by`): sessions, engaged sessions, conversions, and both of organic visits, recent and reference."""
+    """One row per page_id, channel, device ... (`by`): sessions, engaged sessions, conversions, and all three of organic visits, recent and
+    reference.
+    """
     used = landings.filter(landings.used)
     organic = used.organic.fill_null(False)
-    names = ("sessions", "engaged_sessions", "conversions", "sessions_organic", "engaged_organic")
-    used = used.mutate(
-        **{name: used[name].fill_null(0) for name in names[:3]},
-        sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
-        engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
-    )
-    return windowed(used, {"recent": (windows.recent, names), "reference": (windows.reference, names)}, list(by), role="visits")
+    names = ("sessions", "engaged_sessions", "conversions")
+    used = used.mutate(**{name: used[name].fill_null(0) for name in names})
+    of_search = {"sessions": "sessions_organic", "engaged_sessions": "engaged_organic", "conversions": "conversions_organic"}
+    used = used.mutate(**{mine: ibis.cases((organic, used[name]), else_=0) for name, mine in of_search.items()})
+    wanted = (*names, *of_search.values())
+    return windowed(used, {"recent": (windows.recent, wanted), "reference": (windows.reference, wanted)}, list(by), role="visits")
 
 
 def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:

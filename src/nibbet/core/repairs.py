@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import sentences as say
+from nibbet.core.redirects import end_of
 from nibbet.core.windows import MONTH_DAYS, Windows
 
 REPAIRS = ["page", "repair", "weight", "target", "because"]
@@ -57,9 +58,7 @@ def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
         missed: page and target (addresses), hits in the long window, covered: whether the target is on the same question, else its section.
     """
     lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
-    because = say.joined(
-        "People asked for it ", say.count(missed["hits"]), f" times ({windows.long}), and it fails", pd.Series(lead, index=missed.index)
-    )
+    because = say.joined("People asked for it ", say.count(missed["hits"]), " times, and it fails", pd.Series(lead, index=missed.index))
     return missed.assign(repair="error", weight=missed["hits"].astype(float), because=because)[REPAIRS]
 
 
@@ -68,7 +67,6 @@ class _Table:
 
     def __init__(self, pages: pd.DataFrame, windows: Windows) -> None:
         self.pages, self.found = pages, list[pd.DataFrame]()
-        self.long = f"({windows.long})"
         self.clicks, self.shown = pages["clicks_long"].fillna(0), pages["impressions_long"].fillna(0)
         hits, self.outside = pages["hits"].fillna(0).astype(float), pages["backlinks"].fillna(0).astype(float)
         self.weight = (self.clicks + hits).astype(float)
@@ -77,10 +75,10 @@ class _Table:
         self.used = (self.weight > 0) | (self.outside > 0)
         self.sold = pages["conversions_long"].fillna(0)
         self.matters = (self.clicks >= MATTERS) | (self.sold > 0) | (self.outside > 0)
-        self.recent_days = windows.recent.days
+        self.recent_days, self.year = windows.recent.days, windows.reference_kind == "year"
         self.sales = say.joined(", ", say.plural(self.sold, "conversion")).where(self.sold > 0, "")
         self.linked = say.joined(", ", say.plural(self.outside, "link"), " from outside").where(self.outside > 0, "")
-        self.drawn = say.joined(say.plural(self.clicks, "click"), ", ", say.plural(self.shown, "impression"), f" {self.long}", self.linked)
+        self.drawn = say.joined(say.plural(self.clicks, "click"), ", ", say.plural(self.shown, "impression"), self.linked)
 
     def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
         """Pages that need a repair, why, and where they should lead."""
@@ -107,9 +105,9 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
     cover = pd.Series(np.where(near.notna(), "; the page named covers its subject.", "; no page covers its subject."), index=pages.index)
     earned = failed & near.isna() & t.matters
     t.add("error", failed & t.used & ~earned, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
-    month = MONTH_DAYS / t.recent_days
+    month, before = MONTH_DAYS / t.recent_days, "a year before" if t.year else "in the days before"
     lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * month).clip(lower=0.0)
-    fell = say.joined(", ", say.count(lost), " clicks a month fewer than a year before").where(lost >= 0.5, "")
+    fell = say.joined(", ", say.count(lost), " clicks a month fewer than ", before).where(lost >= 0.5, "")
     again = say.joined("Answers ", t.status.astype("str"), ", but earned: ", t.drawn, t.sales, fell, "; no page covers it: put it back.")
     t.add("restore", earned, again)
     if links is not None:
@@ -120,7 +118,7 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
             say.joined(say.plural(count, "page"), " of the site link to it, but it answers ", t.status.astype("str"), "."),
             near,
         )
-    end, steps = _end_of(pages)
+    end, steps = end_of(pages)
     moved = pages["redirects_to"].notna() & t.status.between(300, 399)
     loop, chain = moved & (steps < 0), moved & (steps >= 2)
     t.add("loop", loop, say.joined("Redirects in a circle: ", t.drawn, "."))
@@ -129,7 +127,9 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
     t.add("redirected", moved & ~loop & ~chain & t.used, old, end)
     if pages["in_sitemap"].notna().any():
         listed = pages["in_sitemap"].eq(True).fillna(False) & (pages["gone"] | pages["blocked"])
-        fault = say.joined("The sitemap lists it, but it answers ", t.status.astype("str"), ", leads elsewhere or asks not to be indexed.")
+        answers = say.joined("it answers ", t.status.astype("str"))
+        fault = answers.where(t.status >= 300, "it leads elsewhere").where(~pages["blocked"], "it asks not to be indexed")
+        fault = say.joined("The sitemap lists it, but ", fault, ".")
         t.add("sitemap", listed, fault, end.where(end.notna(), near))
 
 
@@ -139,7 +139,7 @@ def _of_lists(t: _Table) -> None:
     lonely = t.alive & pages["inlinks"].notna() & (pages["inlinks"].fillna(1) == 0) & (pages["path"] != "/")
     t.add("orphan", lonely, say.joined("No page of the site links to it: ", t.drawn, "."))
     if pages["in_search"].any():
-        sold = say.joined(", ", say.plural(t.sold, "conversion"), f" {t.long}").where(t.sold > 0, "")
+        sold = say.joined(", ", say.plural(t.sold, "conversion")).where(t.sold > 0, "")
         never = "It stands in no search row, though it has " + (sold + t.linked).str.removeprefix(", ") + "."
         t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), never)
     if pages["in_crawl"].any():
@@ -160,20 +160,6 @@ def out_of_index(state: pd.Series) -> pd.Series:
         .str.contains(r"\b(?:not|no|non|nicht|nein|kein|excluded|absent|missing|false|0)\b|\bun\w+indexed", case=False, regex=True)
         .fillna(False)
     )
-
-
-def _end_of(pages: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """Where each redirecting address ends (its address), and in how many steps; -1 step in a circle."""
-    step = pd.Series(pages["redirects_to"].to_numpy(), index=pages["page"])
-    step = step[step.notna() & (step != step.index)]
-    end, count = step.copy(), pd.Series(1, index=step.index)
-    for _ in range(10):  # browsers and crawlers give up sooner
-        onward = end.map(step)
-        more = onward.notna()
-        end, count = end.where(~more, onward), count + more
-    circle = end.isin(step.index)
-    ends = pages["page"].map(end.where(~circle))
-    return ends.astype("object").where(ends.notna(), None), pages["page"].map(count.where(~circle, -1)).fillna(0).astype(int)
 
 
 def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series, groups: pd.Series) -> pd.DataFrame:
@@ -197,7 +183,7 @@ def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: 
         say.count(sums["impressions"]),
         " impressions of ",
         say.plural(sums["queries"], "query").str.replace("querys", "queries"),
-        ' that this page answers, first "' + sums["first"].astype("str") + f'" ({windows.recent}).',
+        ' that this page answers, first "' + sums["first"].astype("str") + '".',
     )
     return pd.DataFrame(
         {

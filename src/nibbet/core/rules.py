@@ -152,7 +152,7 @@ def young(facts: Facts) -> Finding:
         say.named(here["born"].dt.strftime("%Y-%m-%d")),
         ", ",
         say.count(age[chosen]),
-        f" days before {facts.windows.as_of}: too young to judge before {limit} days.",
+        f" days ago: too young to judge before {limit}.",
     )
     return Finding("watch", "young", _rows(pages, chosen, "young", because, 1.0), checks)
 
@@ -170,7 +170,7 @@ def unsettled(facts: Facts) -> Finding:
         *_nothing_earned(facts),
         Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search, landings", days < t.covered_days),
     ]
-    why = pd.Series(f"It earned next to nothing, but the data reach only {covered} days back: a season may be missing.", index=pages.index)
+    why = pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages.index)
     return Finding("watch", "thin", _rows(pages, _all(checks), "thin", why, 0.8), checks)
 
 
@@ -243,12 +243,12 @@ def undated(facts: Facts) -> Finding:
         pd.Series(
             np.where(
                 first,
-                "The first sign of it is " + here["known_days"].astype("Int64").astype("str") + " days old",
-                "No source tells since when it is there",
+                "It may be new: its first sign is " + here["known_days"].astype("Int64").astype("str") + " days old",
+                "It may be new: no source tells since when it is there",
             ),
             index=here.index,
         ),
-        f", so that it may be new: before {facts.settled} days it is not judged. Add a column of first publication to the crawl or the editorial list.",
+        f", and no page is judged before {facts.settled}. Its date of publication would tell.",
     )
     return Finding("watch", "age unknown", _rows(pages, chosen, "age unknown", because, 0.8), checks)
 
@@ -278,47 +278,40 @@ def untold(facts: Facts) -> Finding:
     year = f" over {facts.limits.covered_days} days" if facts.windows.visit_days else ""
     missing = np.select(
         [~visits & ~here["backlinks_known"], ~visits],
-        [f"visits (landings{year}) and links from outside (backlinks)", f"visits and conversions (landings{year})"],
-        "links from outside (backlinks)",
+        [f"visits{year} and links from outside", f"visits and conversions{year}"],
+        "links from outside",
     )
     because = say.joined(
-        "From search it earned next to nothing (",
         say.plural(here["clicks_long"], "click"),
         ", ",
         say.plural(here["impressions_long"], "impression"),
-        f", {facts.windows.long}), but no source tells of ",
+        f" in {facts.windows.covered_days} days, but no source tells of ",
         pd.Series(missing, index=here.index),
-        ": add it before removing anything, or allow less with prune_needs.",
+        ": add it before you remove the page.",
     )
     return Finding("watch", "untold", _rows(pages, chosen, "untold", because, 0.8), checks)
 
 
 def prune(facts: Facts) -> Finding:
     """prune: settled, earning nothing anywhere over the long window, and none that others need."""
-    pages, long, told = facts.pages, facts.windows.long, _told(facts)
+    pages, told = facts.pages, _told(facts)
     checks = [*_needed_by_none(facts), told, _old_enough(facts)]
     chosen = _all(checks)
     here = pages[chosen]
     target = facts.covers.reindex(here.index)
-    visits = say.joined(say.plural(here["sessions_long"], "session"), " from all channels, no conversion").where(
-        here["sessions_known"], "visits unknown"
-    )
+    visits = say.joined(say.plural(here["sessions_long"], "session"), ", no conversion").where(here["sessions_known"], "visits unknown")
     links = pd.Series(np.where(here["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=here.index)
     cover = ("; " + pages["path"].reindex(target).set_axis(here.index) + " covers its subject.").where(
         target.notna(), "; no page covers its subject."
     )
     because = say.joined(
-        "From ",
-        str(long.start),
-        " to ",
-        str(long.end),
-        ": ",
         say.plural(here["clicks_long"], "click"),
         ", ",
         say.plural(here["impressions_long"], "impression"),
         ", ",
         visits,
         links,
+        f" in {facts.windows.covered_days} days",
         cover,
     )
     sure = told.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
@@ -342,13 +335,10 @@ def consolidate(facts: Facts) -> Finding:
     target = leaving["group"].map(survivor)
     because = say.joined(
         say.share(leaving["overlap"]),
-        " of the smaller page's impressions fall on queries that ",
+        " of the smaller page's impressions fall on queries of ",
         pages["path"].reindex(target).set_axis(leaving.index),
-        " draws too",
-        say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the leading page changes").where(
-            leaving["turn_taking"].notna(), ""
-        ),
-        f" ({facts.windows.recent}): they answer the same searches and divide them.",
+        say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the lead changes").where(leaving["turn_taking"].notna(), ""),
+        ": both answer the same searches.",
     )
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
@@ -402,32 +392,29 @@ def decay(facts: Facts) -> Finding:
         }
     )
     here = pages[chosen]
-    against = (
-        "the same days a year before" if w.reference_kind == "year" else "what the days before and the season of its section let expect"
-    )
     by_rank = -here["rank"] >= -here["pull_part"]
     how = (
-        "rank cost "
+        "Rank cost "
         + say.count(-here["rank"])
-        + " (position "
+        + " clicks (position "
         + say.place(here["position_reference"])
         + " to "
         + say.place(here["position"])
         + ")"
-    ).where(by_rank, "pull cost " + say.count(-here["pull_part"]) + " (chosen less at the same place)")
+    ).where(by_rank, "Pull cost " + say.count(-here["pull_part"]) + " clicks (CTR fell at the same place)")
     dated = here["since"].notna() & here["trend"].isin(["collapse", "slow decay"])
-    since = (", since the week of " + here["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
+    since = (" since the week of " + here["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
     other = pd.Series(np.where(here["demand"] < 0, "demand cost ", "demand gave "), index=here.index) + say.count(here["demand"].abs())
     because = say.joined(
+        how,
+        since,
+        "; ",
+        other,
+        ". ",
         say.count(base[chosen]),
         " clicks became ",
         say.count(recent[chosen]),
-        f" ({w.recent}, against {against}): ",
-        how,
-        ", ",
-        other,
-        since,
-        "; the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
+        ", and the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
     )
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
     return Finding("refresh", "decay", _rows(pages, chosen, "decay", because, sure, gains), checks)
@@ -452,26 +439,26 @@ def climb(facts: Facts) -> Finding:
     chosen = _all(checks)
     here = pages[chosen]
     by_queries = say.joined(
-        "It answers ",
-        say.plural(queries[chosen], "query").str.replace("querys", "queries"),
-        " at positions just below the clicks (",
+        "It stands at position ",
         say.place(here["position_answered"]),
-        " on average), first ",
+        ", just below the clicks, for ",
+        say.plural(queries[chosen], "query").str.replace("querys", "queries"),
+        " that it answers, first ",
         '"' + best[chosen] + '"',
         ": ",
         say.count(on_climb[chosen]),
-        " impressions but ",
+        " impressions, ",
         say.plural(here["clicks_answered"], "click"),
-        f" ({w.recent}).",
+        ".",
     )
     as_one = say.joined(
-        "All in all it stands just below the clicks, at position ",
+        "It stands at position ",
         say.place(here["position_answered"]),
-        " on average: ",
+        ", just below the clicks: ",
         say.count(on_climb[chosen]),
-        " impressions but ",
+        " impressions, ",
         say.plural(here["clicks_answered"], "click"),
-        f" ({w.recent}). No queries tell what it is shown for.",
+        ". No queries tell what it is shown for.",
     )
     sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
     return Finding("refresh", "climb", _rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks)
@@ -500,15 +487,17 @@ def snippet(facts: Facts) -> Finding:
     chosen = _all(checks)
     here = pages[chosen]
     because = say.joined(
-        "At position ",
+        "Its CTR is ",
+        say.percent(here["clicks_answered"] / here["impressions_answered"]),
+        " at position ",
         say.place(here["position_answered"]),
-        " it was chosen ",
+        ", where this site usually has ",
+        say.percent(here["expected_answered"] / here["impressions_answered"]),
+        ": ",
         say.count(here["clicks_answered"]),
-        " times where this site's results usually get ",
+        " clicks instead of ",
         say.count(here["expected_answered"]),
-        f" ({w.recent}): pull ",
-        pull[chosen].round(2).astype("str"),
-        "; its title and description do not sell it.",
+        ". Rewrite title and description.",
     )
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding("refresh", "snippet", _rows(pages, chosen, "snippet", because, sure, gains), checks)
@@ -537,15 +526,14 @@ def engagement(facts: Facts) -> Finding:
     ]
     chosen = _all(checks)
     because = say.joined(
-        "Of ",
-        say.count(sessions[chosen]),
-        " visits from search ",
         say.share(rate[chosen]),
-        " engaged, against ",
+        " of ",
+        say.plural(sessions[chosen], "session"),
+        " from search engaged, against ",
         say.share(usual[chosen]),
-        " on the pages of ",
+        " on other pages of ",
         section[chosen],
-        f" ({w.long}): what it offers is not what they came for.",
+        ": it does not give what they came for.",
     )
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding("refresh", "engagement", _rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
@@ -567,16 +555,16 @@ def expand(facts: Facts) -> Finding:
     chosen = _all(checks)
     said = at[chosen]
     because = say.joined(
-        "It is shown ",
-        say.count(said["impressions"]),
-        " times for ",
+        "No page answers ",
         say.plural(said["queries"], "query").str.replace("querys", "queries"),
         ' on "',
         say.named(said["topic"]),
-        '" at position ',
-        say.place(said["position"]),
-        f" ({w.recent}), ",
+        '", ',
         asked_words(said["language"], "asked in ", ", "),
-        "which neither it nor another page answers.",
+        "for which it is shown ",
+        say.count(said["impressions"]),
+        " times at position ",
+        say.place(said["position"]),
+        ".",
     )
     return Finding("expand", "strays", _rows(pages, chosen, "strays", because, 0.9, sums), checks)

@@ -23,28 +23,6 @@ TIED_WEEKS = 4.0
 #: a peak is a season's when it stands this far above the year's mean; it begins where the wave passes BEGINS; work should be done before that
 PEAK, BEGINS, LEAD_WEEKS = 1.25, 1.1, 8
 
-#: busy pages of a section that count as much as the whole site
-SHRINK_PAGES = 10.0
-BUSY_CLICKS = 20
-
-
-def shared_change(recent: pd.Series, reference: pd.Series, section: pd.Series, *, scale: float) -> pd.Series:
-    """Per page, the factor by which the pages of its section have moved together from the reference to the recent window.
-
-    Args:
-        recent, reference: clicks per page; section: its section; scale: factor that makes the reference as long as the recent window.
-    Returns:
-        The median ratio of the section's busy pages, drawn to that of the site where they are few. A median, so that the pages that
-        truly changed do not bend it. 1 where no page is busy.
-    """
-    base = reference * scale
-    busy = (recent >= BUSY_CLICKS) & (base >= BUSY_CLICKS)
-    ratio = pd.Series(np.log((recent[busy] + 0.5) / (base[busy] + 0.5)))
-    whole = float(ratio.median()) if busy.any() else 0.0
-    by_section = ratio.groupby(section[busy]).agg(["median", "size"])
-    mixed = (by_section["median"] * by_section["size"] + whole * SHRINK_PAGES) / (by_section["size"] + SHRINK_PAGES)
-    return pd.Series(np.exp(section.map(mixed).astype("float64").fillna(whole)), index=recent.index)
-
 
 def weekday_index(days: pd.DataFrame) -> pd.DataFrame:
     """How the days of the week differ, per section.
@@ -177,3 +155,40 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
     total = clicks.sum(axis=1)
     told = (weeks - began >= LIVED) & (began > 0) & (total >= 50)
     return np.where(told, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
+
+
+#: weeks in which an event has most of its clicks, the share of all that is, and clicks from which it is told
+EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
+#: weeks that must have passed since, with under this share of the event's clicks a week
+QUIET_WEEKS, QUIET_SHARE = 4, 0.1
+
+
+def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:
+    """Which pages owe nearly all to one event that is over: a spike of weeks, with little before and less after.
+
+    Args:
+        clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
+    Returns:
+        One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the clicks),
+        share (of all clicks in that run). A season is wider: of a year's wave whose peak is three times its mean, six weeks hold a quarter.
+        A yearly day that the data have seen once looks the same; where they reach a year back it shows twice, and is none.
+    """
+    pages, weeks = clicks.shape
+    none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))
+    if weeks < LIVED or not pages:
+        return none
+    sums = np.concatenate([np.zeros((pages, 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
+    total = sums[:, -1]
+    length, first = np.zeros(pages, dtype=np.int64), np.zeros(pages, dtype=np.int64)
+    for run in range(EVENT_WEEKS, 0, -1):  # the shortest run that holds the share
+        held = sums[:, run:] - sums[:, :-run]
+        best = held.argmax(axis=1)
+        enough = held[np.arange(pages), best] >= EVENT_SHARE * np.maximum(total, 1e-9)
+        length, first = np.where(enough, run, length), np.where(enough, best, first)
+    row = np.arange(pages)
+    held = sums[row, first + length] - sums[row, first]
+    after = weeks - first - length
+    later = (total - sums[row, first + length]) / np.maximum(after, 1)
+    over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * held / np.maximum(length, 1))
+    told = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
+    return pd.DataFrame({"event": told, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})

@@ -27,6 +27,11 @@ def share(values: pd.Series) -> pd.Series:
     return (values.fillna(0) * 100).round().astype("int64").astype("str") + "%"
 
 
+def percent(values: pd.Series) -> pd.Series:
+    """3.4% for 0.034: one decimal, for rates that are small."""
+    return pd.Series(values.fillna(0).mul(100).map("{:.1f}%".format), index=values.index, dtype="str")
+
+
 def place(values: pd.Series) -> pd.Series:
     """4.2 for a position; "?" where unknown."""
     known = values.to_numpy(dtype="float64", na_value=np.nan)

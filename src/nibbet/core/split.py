@@ -1,14 +1,16 @@
-"""Why clicks changed: each change divided exactly into demand, rank and pull."""
+"""Why clicks changed: each change divided exactly into demand, rank, pull and access."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.bins import made_to_fall
+from nibbet.core.tables import PARTS
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed, numbered
 
@@ -37,10 +39,13 @@ LEAST_SEEN = float(np.log(0.01))
 
 @dataclass(frozen=True)
 class Sight:
-    """How far searchers look: the logarithm of the share that is shown a result, at each of PLACES; `learnt` from this site or assumed."""
+    """How far searchers look: the logarithm of the share that is shown a result, at each of PLACES; `learnt` from this site or assumed; and
+    its `error`: what part of a move of that logarithm it is wrong by.
+    """
 
     log_share: Floats
     learnt: bool
+    error: float = 0.35
 
     def share(self, position: Floats) -> Floats:
         """Share of searches in which a result at this position is shown, relative to the first page; 1 where the position is not known."""
@@ -83,7 +88,18 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
         solution = np.linalg.solve(normal, design.T @ ratio + ASSUMED * spread * SHARES[1:])
     amount = np.concatenate([[1e6], (np.abs(moved[:, 1:]) * 1.0).sum(axis=0) + ASSUMED])
     falling = made_to_fall(np.concatenate([[0.0], solution]), amount)
-    return Sight(np.maximum(falling - falling[0], LEAST_SEEN), True)
+    share = np.maximum(falling - falling[0], LEAST_SEEN)
+    return Sight(share, True, _sight_error(ratio, moved @ share, still))
+
+
+def _sight_error(ratio: Floats, moved: Floats, still: NDArray[np.bool_]) -> float:
+    """What part of a move of the logarithm of sight is wrong: how much more rows that moved stray from it than those that stayed."""
+    far = np.abs(moved) >= 0.3
+    if far.sum() < 20 or still.sum() < 20:
+        return Sight.error
+    usual = np.median(ratio[still] ** 2) / 0.455
+    more = np.median((ratio - moved)[far] ** 2) / 0.455 - usual
+    return float(np.clip(np.sqrt(max(more, 0.0) / np.median(moved[far] ** 2)), 0.1, 1.0))
 
 
 def _weights(position: Floats) -> Floats:
@@ -117,91 +133,172 @@ def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     return found.reset_index()
 
 
-def query_demand(pairs: pd.DataFrame, sight: Sight) -> tuple[Floats, Floats]:
-    """How often each row's query was searched in the recent and in the reference window, up to a factor; NaN where it was not seen.
+#: impressions in both windows from which a query at the same place tells how good a source of demand is, and how near its places must be
+TELLS, SAME_PLACE = 30, 0.1
+#: error of a source of demand (of the logarithm of growth) where nothing tells it, the least, and how many queries the site's counts for in a section
+SOURCE_ERROR, LEAST_ERROR, SOURCE_QUERIES = 0.15, 0.03, 10.0
+
+
+def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
+    """The factor by which each row's query was searched more often in the recent than in the reference window; NaN where nothing tells it.
 
     Args:
         pairs: query, impressions, position, and both with `_reference`; where `demand` and `demand_reference` are given (searches of the
-            query from a source of demand), those are taken where known in both windows.
+            query from a source of demand) they count as well; `section` (of the page), `access` and `lived` (see `core.access`) where known.
     Returns:
-        Two arrays in the order of the rows: the largest of its pages' impressions / share seen, pages of the first page of results first.
+        One factor a row. Impressions of the page that leads for the query / the share seen at its place, against searches told: each weighs
+        by the inverse of its squared error. That of impressions is counting and what the site's sight is wrong by, so that it is small at an
+        unmoved place; that of a source is how far it missed the growth of queries at unmoved places, per section.
     """
     number = numbered(pairs)[0].copy()
     unnamed = pairs["query"].eq("").to_numpy()  # rows of pages whose queries are not known: each stands for its own
     number[unnamed] = number.max(initial=0) + 1 + np.arange(unnamed.sum())
-    found = []
-    for suffix in ("", "_reference"):
-        position, shown = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float)
-        looked = shown / sight.share(position)
-        near = np.nan_to_num(position, nan=1.0) <= 10.5
-        best = np.zeros((2, number.max() + 1 if len(number) else 0))
-        for row, part in enumerate((near, ~near)):
-            np.maximum.at(best[row], number[part], looked[part])
-        found.append(np.where(best[0] > 0, best[0], best[1])[number])
-    now, then = (np.where(d > 0, d, np.nan) for d in found)
+    queries = int(number.max(initial=-1)) + 1
+    kept = _there(pairs)
+    looked, share, shown = [], [], []
+    leader = np.zeros(queries, dtype=np.int64)
+    for suffix in ("_reference", ""):
+        position, seen = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float) * kept
+        part = sight.share(position)
+        near = (np.nan_to_num(position, nan=1.0) <= 10.5) & (seen > 0)
+        order = np.lexsort([seen / part, near, number])  # pages of the first page of results lead
+        leader[number[order]] = order
+        looked.append((seen / part)[leader])
+        share.append(np.log(part[leader]))
+        shown.append(seen[leader])
+    known = np.minimum(*shown) > 0
+    with np.errstate(divide="ignore", invalid="ignore"):
+        own = np.where(known, np.log(looked[1] / looked[0]), np.nan)
+        moved = np.abs(share[1] - share[0])
+        error = 1 / shown[0] + 1 / shown[1] + (sight.error * moved) ** 2
+    growth = own
     if "demand" in pairs:
-        told = [pairs[name].to_numpy(float) for name in ("demand", "demand_reference")]
-        known = (told[0] > 0) & (told[1] > 0)
-        now, then = np.where(known, told[0], now), np.where(known, told[1], then)
-    return now, then
+        told = [pairs[name].to_numpy(float)[leader] for name in ("demand_reference", "demand")]
+        given = (told[0] > 0) & (told[1] > 0)
+        told_growth = np.where(given, np.log(np.where(given, told[1], 1.0) / np.where(given, told[0], 1.0)), np.nan)
+        section = pd.factorize(pairs["section"])[0][leader] if "section" in pairs else np.zeros(queries, dtype=np.int64)
+        source = _source_error(own - told_growth, known & given & (moved <= SAME_PLACE) & (np.minimum(*shown) >= TELLS), section)
+        both = known & given
+        weight = np.where(both, source / (source + np.where(both, error, 1.0)), 1.0)
+        growth = np.where(both, weight * own + (1 - weight) * np.where(both, told_growth, 0.0), np.where(given, told_growth, own))
+    factor: Floats = np.exp(growth)[number]
+    return factor
+
+
+def _there(pairs: pd.DataFrame) -> NDArray[np.bool_]:
+    """Rows of pages that were there throughout both windows: only what they are shown tells how much was searched."""
+    there = np.ones(len(pairs), dtype=bool)
+    if "access" in pairs:
+        there &= pairs["access"].eq("").to_numpy()
+    if "lived" in pairs:
+        there &= pairs["lived"].eq(1.0).to_numpy()
+    return there
+
+
+def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.int64]) -> Floats:
+    """Per query, the squared error of the source of demand in its section: the middle of what it missed, drawn to that of the site."""
+    square = pd.Series(np.where(tells, missed, np.nan) ** 2)
+    site = float(square.median()) / 0.455 if tells.sum() >= SOURCE_QUERIES else SOURCE_ERROR**2  # 0.455: middle of a squared normal
+    of_section = square.groupby(section).agg(["median", "count"])
+    own = (of_section["median"].fillna(0) / 0.455 * of_section["count"] + site * SOURCE_QUERIES) / (of_section["count"] + SOURCE_QUERIES)
+    error: Floats = np.maximum(own.reindex(section).to_numpy(), LEAST_ERROR**2)
+    return error
+
+
+#: expected clicks of the queries known in both windows that count as much as the section, where it is asked how a page's demand went
+OWN_CLICKS = 10.0
 
 
 def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
-    """The change of each row's expected clicks divided into demand and rank; what cannot be told apart stands in `unclear`.
+    """The change of each row's expected clicks divided into demand, rank, access and what cannot be told.
 
     Args:
-        pairs: as in `query_demand`, with expected_clicks and expected_clicks_reference (scaled to the same length, as all of them).
+        pairs: as in `query_growth`, with expected_clicks and expected_clicks_reference (scaled to the same length, as all of them), page.
     Returns:
-        demand, rank, unclear in the order of the rows: they add up to expected_clicks - expected_clicks_reference. Expected clicks =
+        demand, rank, access, untold in the order of the rows: they add up to expected_clicks - expected_clicks_reference. Expected clicks =
         demand x (share of it that is shown x CTR there), by the logarithmic mean Divisia index (Ang 2004, Energy Policy 32:1131); where
         the page was shown in one window only but the query is known in both, by halves of both orders (Shapley), which stays exact at
-        zero. A query not seen at all in one window may have lost its searchers or its place: that is unclear.
+        zero. A query that is not seen at all in one window may have lost its searchers or its place: what its page's other queries, and
+        those of its section, tell of demand is taken first, the rest is rank; untold where they tell nothing. Rows of a page that appeared
+        or went (`access` is not empty) owe to access what demand does not explain, and of one that was
+        there for part of the reference window (`lived`) what it would have had in the rest of it. Of a page whose event is over (`event`, where known)
+        nobody searches for what is not seen any more.
     """
-    e1, e0 = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
-    now, then = query_demand(pairs, sight)
-    both, known = (e1 > 1e-9) & (e0 > 1e-9), np.isfinite(now) & np.isfinite(then)
+    e1, had = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
+    e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had been there throughout
+    growth = query_growth(pairs, sight)
+    both, known = (e1 > 1e-9) & (e0 > 1e-9), np.isfinite(growth)
+    came = pairs["access"].ne("").to_numpy() if "access" in pairs else np.zeros(len(pairs), dtype=bool)
+    around = _growth_around(pairs, growth, e1, e0)
+    guessed = np.isfinite(around)
     with np.errstate(divide="ignore", invalid="ignore"):
-        growth = np.where(known, now / then, 1.0)
-        by_demand = np.where(both & known, log_mean(e1, e0) * np.log(growth), 0.0)
+        by_demand = np.where(both & known, log_mean(e1, e0) * np.log(np.where(known, growth, 1.0)), 0.0)
         alone = (e1 * (1 - 1 / growth) + e0 * (growth - 1)) / 2  # the page shown in one window only
-    lone = ~both & known
-    by_demand = np.where(lone, alone, by_demand)
-    unclear = np.where(known, 0.0, e1 - e0)
-    return pd.DataFrame({"demand": by_demand, "rank": e1 - e0 - unclear - by_demand, "unclear": unclear}, index=pairs.index)
+        first = np.where((e1 > e0) & ~came, e1 * (1 - 1 / around), e0 * (around - 1))  # demand first, the rest is rank
+    by_demand = np.where(~both & known, alone, by_demand)
+    unseen = ~known | came
+    # demand explains no more than the whole of a fall, and nothing of what goes the other way
+    by_demand = np.where(unseen & guessed, np.sign(e1 - e0) * np.clip(np.sign(e1 - e0) * first, 0.0, np.abs(e1 - e0)), by_demand)
+    by_demand = np.where(came & ((e0 <= 1e-9) | ~guessed), 0.0, by_demand)
+    untold = np.where(unseen & ~guessed & ~came, e1 - e0, 0.0)
+    rest = e1 - e0 - untold - by_demand
+    access = np.where(came, rest, 0.0) + e0 - had
+    return pd.DataFrame({"demand": by_demand, "rank": np.where(came, 0.0, rest), "access": access, "untold": untold}, index=pairs.index)
 
 
-def split(pairs: pd.DataFrame, totals: pd.DataFrame, sight: Sight = ASSUMPTION, *, by: str = "page") -> pd.DataFrame:
-    """Each page's change divided into demand, rank and pull, which add up to it exactly.
+def _growth_around(pairs: pd.DataFrame, growth: Floats, e1: Floats, e0: Floats) -> Floats:
+    """Per row, by what factor demand grew for its page's queries that are known in both windows, few drawn to its section's; NaN without any."""
+    known = np.isfinite(growth) & _there(pairs) & (e0 > 0)
+    page = pairs["page"].to_numpy() if "page" in pairs else np.zeros(len(pairs), dtype=np.int64)
+    section = pairs["section"] if "section" in pairs else pd.Series(0, index=pairs.index)
+    rows = pd.DataFrame({"page": pd.factorize(page)[0], "section": pd.factorize(section)[0]})
+    rows["e0"] = np.where(known, e0, 0.0)
+    rows["grown"] = rows["e0"] * np.where(known, growth, 0.0)
+    whole = rows["grown"].sum() / rows["e0"].sum() if rows["e0"].sum() > 0 else np.nan
+    of_section = rows.groupby("section")[["grown", "e0"]].transform("sum")
+    near = (of_section["grown"] + OWN_CLICKS * whole) / (of_section["e0"] + OWN_CLICKS)
+    of_page = rows.groupby("page")[["grown", "e0"]].transform("sum")
+    around: Floats = ((of_page["grown"] + OWN_CLICKS * near) / (of_page["e0"] + OWN_CLICKS)).to_numpy(float)
+    return np.where(pairs["event"], 0.0, around) if "event" in pairs else around
+
+
+ROWS = ["demand", "rank", "access", "untold", "e1", "e0"]
+
+
+def row_parts(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
+    """The columns ROWS of every pair: its parts, and its expected clicks of the recent (e1) and the reference window (e0)."""
+    return split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])[ROWS]
+
+
+def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "page") -> pd.DataFrame:
+    """Each page's change divided into demand, rank, pull, access and untold, which add up to it exactly.
 
     Args:
-        pairs: as in `split_pairs`, with the column `by`.
-        totals: `by`, clicks_recent, clicks_reference (scaled): one row per page, or section, query, ...
+        parts: `row_parts` of the pairs; key: of each of them, the page, or section, query, ... that it counts for.
+        totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `access` where known: not empty where the key came or went
+            as a whole, and then what its pull changed is access too.
     Returns:
-        One row per row of `totals`: `by`, demand, rank, pull, unclear (clicks of the change, within demand and rank, of queries seen in one
-        window only). Clicks = expected clicks x pull; both steps by the logarithmic mean Divisia index, additive LMDI-I. What is unclear
-        is divided as the rest of its row is, or by halves where there is no rest.
+        One row per row of `totals`: `by` and PARTS. Clicks = expected clicks x pull, by the logarithmic mean Divisia index, additive
+        LMDI-I. What is there in one window only has no pull that could have changed.
     """
-    parts = split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])
-    sums = parts.groupby(pairs[by].to_numpy()).sum().reindex(totals[by]).fillna(0.0)
-    c1, c0 = totals["clicks_recent"].to_numpy(float) + 0.5, totals["clicks_reference"].to_numpy(float) + 0.5
-    e1, e0 = sums["e1"].to_numpy(), sums["e0"].to_numpy()
+    sums = parts.groupby(np.asarray(key)).sum().reindex(totals[by]).fillna(0.0)
+    had, was = totals["clicks_recent"].to_numpy(float), totals["clicks_reference"].to_numpy(float)
+    c1, c0, e1, e0 = had + 0.5, was + 0.5, sums["e1"].to_numpy(), sums["e0"].to_numpy()
     from_expected = log_mean(c1, c0) * np.log((e1 + 0.5) / (e0 + 0.5))
-    moved, d, r, u = e1 - e0, sums["demand"].to_numpy(), sums["rank"].to_numpy(), sums["unclear"].to_numpy()
-    agree = np.abs(d) + np.abs(r)
-    total = d + u * np.where(agree > 0, np.abs(d) / np.where(agree > 0, agree, 1.0), 0.5)
+    alone = ((had <= 0) & (e1 <= 1e-9)) | ((was <= 0) & (e0 <= 1e-9))
+    moved = e1 - e0
     still = np.abs(moved) < 1e-9
+    from_expected = np.where(alone & ~still, c1 - c0, from_expected)
     # demand and rank may cancel: what is left of them is handed on in clicks, each in the measure of clicks a unit of expectation makes
     rate = np.where(still, log_mean(c1, c0) / np.maximum(log_mean(e1 + 0.5, e0 + 0.5), 1e-9), from_expected / np.where(still, 1.0, moved))
-    by_demand = total * rate
-    return pd.DataFrame(
-        {
-            by: totals[by].to_numpy(),
-            "demand": by_demand,
-            "rank": from_expected - by_demand,
-            "pull": (c1 - c0) - from_expected,
-            "unclear": np.abs(u * rate),
-        }
-    )
+    found = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
+    found["rank"] = from_expected - found["demand"] - found["access"] - found["untold"]
+    found["pull"] = (c1 - c0) - from_expected
+    if "access" in totals:
+        came = totals["access"].ne("").to_numpy()
+        found["access"] = np.where(came, found["access"] + found["pull"] + found["rank"] + found["untold"], found["access"])
+        found |= {name: np.where(came, 0.0, found[name]) for name in ("pull", "rank", "untold")}
+    return pd.DataFrame({by: totals[by].to_numpy(), **{name: found[name] for name in PARTS}})
 
 
 #: reference counts of pairs that are brought to the length of the recent window

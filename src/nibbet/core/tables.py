@@ -17,7 +17,7 @@ PAGES = (
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
 
 #: what a change of clicks is divided into
-PARTS = ["demand", "rank", "pull"]
+PARTS = ["demand", "rank", "pull", "access", "untold"]
 #: with fewer expected clicks nothing can be said of a rate: it is marked thin
 THIN_CLICKS = 3.0
 #: verdicts that ask for no work

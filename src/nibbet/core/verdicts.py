@@ -68,6 +68,8 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     )
     said = said[~none.loc[said.index].to_numpy()]
     said = said[_of_purpose(said, pages["purpose"])]
+    over = pages["event_to"].notna()  # what nobody searches for any more is not refreshed
+    said = said[~(said["verdict"].isin(["refresh"]) & over.reindex(said.index).to_numpy())]
     if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
         said = said[~((said["verdict"] == "expand") & said.index.isin(survivors.index))]
@@ -108,16 +110,16 @@ def _of_purpose(said: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
 def _keep(facts: Facts) -> pd.DataFrame:
     """keep for every page, and a sentence that says what it does and where a change came from."""
     pages, w = facts.pages, facts.windows
-    against = "a year before" if w.reference_kind == "year" else "expected from the days before and the season"
-    clicks = say.joined(say.plural(pages["clicks"], "click"), f" ({w.recent})")
+    against = "a year before" if w.reference_kind == "year" else "in the days before"
+    clicks = say.plural(pages["clicks"], "click")
     trend = say.joined(", ", say.count(pages["base"]), f" {against}")
     by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= 0.6 * pages["change"])
     why = np.select(
         [pages["blocked"], by_demand, pages["protected"] & (pages["clicks"].fillna(0) == 0)],
         [
-            "; kept out of the index by noindex, which is a repair, not a rewrite.",
-            "; the loss is demand: fewer people searched, the page holds its place.",
-            "; protected by your settings.",
+            "; noindex keeps it out of the index, see repairs.",
+            "; the loss is demand: fewer people searched.",
+            "; it is protected.",
         ],
         "; no rule asks for a change.",
     )
@@ -125,7 +127,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
     other = np.select(
         [earns & (pages["conversions_long"].fillna(0) > 0), earns & (pages["backlinks"].fillna(0) > 0)],
         [
-            say.joined("; it sells: ", say.count(pages["conversions_long"]), " conversions in the long window."),
+            say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {w.covered_days} days."),
             say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it."),
         ],
         why,
@@ -135,14 +137,25 @@ def _keep(facts: Facts) -> pd.DataFrame:
     )
     other = np.where(
         pages["purpose"].notna(),
-        say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", seen, f" ({w.long})."),
+        say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", seen, f" in {w.covered_days} days."),
         other,
     )
-    because = say.joined(clicks, trend.where(pages["reference_known"] & (pages["base"] > 0), ""), pd.Series(other, index=pages.index))
+    over = pages["event_to"].notna()
+    event = say.joined(
+        "; ",
+        say.share(pages["event_share"]),
+        " of its clicks came from ",
+        say.named(pages["event_from"].dt.strftime("%Y-%m-%d")),
+        " to ",
+        say.named(pages["event_to"].dt.strftime("%Y-%m-%d")),
+        ": that event is over.",
+    )
+    reason = pd.Series(other, index=pages.index).where(~over, event)
+    because = say.joined(clicks, trend.where(pages["reference_known"] & (pages["base"] > 0), ""), reason)
     return pd.DataFrame(
         {
             "verdict": "keep",
-            "cause": "",
+            "cause": np.where(over, "event over", ""),
             "target": np.nan,
             "gain": np.nan,
             "gain_low": np.nan,

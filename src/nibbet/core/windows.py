@@ -242,6 +242,15 @@ def year_before(day: date) -> date:
         return day.replace(year=day.year - 1, day=28)
 
 
+def year_earlier(windows: Windows) -> Windows | None:
+    """The same windows a year earlier, or None where the data do not reach that far."""
+    year = timedelta(days=364)  # the same weekdays
+    moved = [Window(w.start - year, w.end - year) for w in (windows.recent, windows.reference)]
+    if min(window.start for window in moved) < windows.first or not windows.is_daily:
+        return None
+    return replace(windows, recent=moved[0], reference=moved[1], reference_kind="before")
+
+
 def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> float:
     """What a reference sum is multiplied by to equal the recent window in length and mix of weekdays.
 

@@ -372,10 +372,14 @@ def told_change(row: Mapping[str, Any] | None) -> str:
     share = "" if pd.isna(row["change_share"]) else f" ({row['change_share']:+.1%})"
     low, high = row["change_low"], row["change_high"]
     season = f"; the season alone explains {row['season']:+,.0f}" if abs(row["season"]) >= 1 else ""
-    unclear = f"; {row['unclear']:,.0f} of demand and rank cannot be told apart" if row["unclear"] >= 1 else ""
+    more = "".join(
+        f", {words} {row[name]:+,.0f}"
+        for name, words in (("access", "pages that came or went"), ("untold", "demand or rank"))
+        if abs(row[name]) >= 0.5
+    )
     return (
         f"{row['reference']:,.0f} clicks became {row['recent']:,.0f}: {row['change']:+,.0f}{share}, 95% between {low:+,.0f} and {high:+,.0f}. "
-        f"Demand {row['demand']:+,.0f}, rank {row['rank']:+,.0f}, pull {row['pull']:+,.0f}{season}{unclear}."
+        f"Demand {row['demand']:+,.0f}, rank {row['rank']:+,.0f}, pull {row['pull']:+,.0f}{more}{season}."
     )
 
 
