@@ -44,7 +44,7 @@ from nibbet.core.redirects import ANSWERS, BESIDE, SAYS_TOO, answering_page, cov
 from nibbet.core.repairs import MATTERS, find_repairs, missed_addresses, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
-from nibbet.core.season import Annual, annual_index, season_calendar, weekday_index
+from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index
 from nibbet.core.spans import chosen
 from nibbet.core.split import Sight, learn_sight, row_parts, scaled_pairs, searched
 from nibbet.core.standing import Standing, learn_standing
@@ -70,6 +70,7 @@ if TYPE_CHECKING:
 Say = Callable[[str], None]
 #: ways in which rows of one page and query may be split
 DIMENSIONS = ("device", "country", "surface")
+SEASONS = ["level", "key", "season", *CALENDAR, "weekend"]
 #: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
 CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
 #: what an expected click weighs beside one had, where it is asked what a page is chosen for: enough to bridge a page without clicks
@@ -203,6 +204,7 @@ class Analysis:
             "section_weeks": self.section_weeks,
             "_lives": self._lives,
             "_events": self._events,
+            "_page_waves": self._page_waves,
         }
         vars(other).update(shared, windows=windows, query_topics=self.query_topics)
         return other
@@ -779,13 +781,14 @@ class Analysis:
 
     @once
     def season(self) -> pd.Series:
-        """Per page, the factor that the season alone gives between the windows: its section's, and its own where the data reach a year further
-        back; 1 against a year before.
+        """Per page, the factor that the season alone gives between the windows: its section's or its own, and what it did a year earlier where
+        the data reach so far; 1 against a year before.
         """
         w, section = self.windows, self.known_pages["section"]
         if w.reference_kind == "year":
             return pd.Series(1.0, index=section.index)
-        factor = np.asarray(section.map(self.annual.ratio(w.recent, w.reference)).fillna(1.0), dtype=np.float64)
+        waves = self._page_waves[0].ratio(w.recent, w.reference).reindex(section.index)
+        factor = np.asarray(waves.fillna(section.map(self.annual.ratio(w.recent, w.reference))).fillna(1.0), dtype=np.float64)
         if (earlier := year_earlier(w)) is not None:
             key = key_of(self._key, earlier.as_dict())
             found = self._store.fetched(self._engine, "pages", key, lambda: reductions.page_sums(self._joined.search, earlier))
@@ -898,24 +901,29 @@ class Analysis:
     @once
     def trends(self) -> pd.DataFrame:
         """What the weeks of every page tell, by page number: see `core.decline.trends`; pages with too few clicks to tell are left out."""
-        windows, pages = self.windows, self.known_pages
-        first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
-        count = ((last - first).days + 1) // 7
-        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, windows.as_of))
-        rows = rows[rows["back"] < count]
+        shown, clicks, ends = self._weeks
         self._say("looking for lasting changes")
+        first, last = pd.Timestamp(self.windows.first), pd.Timestamp(self.windows.as_of)
+        seen = pd.to_datetime(self._page_sums["first_seen"].reindex(shown))
+        late = (seen - first).dt.days.fillna(0).to_numpy()
+        offset = ((last - first).days + 1) % 7
+        began = np.where(late > NEW_DAYS, np.maximum(late - offset, 0) // 7, 0).astype(np.int64)
+        section = pd.factorize(self.known_pages["section"].reindex(shown), sort=True)[0].astype(np.int64)
+        return changes_of_level(clicks, section, began, ends).set_axis(shown)
+
+    @once
+    def _weeks(self) -> tuple[np.ndarray, np.ndarray, pd.DatetimeIndex]:
+        """Numbers of the pages with enough clicks to tell anything, their clicks by whole weeks up to the last complete day, the ends of these."""
+        first, last = pd.Timestamp(self.windows.first), pd.Timestamp(self.windows.as_of)
+        count = ((last - first).days + 1) // 7
+        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
+        rows = rows[rows["back"] < count]
         total = rows.groupby("page_id")["clicks"].sum()
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
         clicks = np.zeros((len(shown), count), dtype=np.int32)
         rows = rows[rows["page_id"].isin(shown)]
         clicks[np.searchsorted(shown, rows["page_id"]), count - 1 - rows["back"].to_numpy()] = rows["clicks"]
-        seen = pd.to_datetime(self._page_sums["first_seen"].reindex(shown))
-        late = (seen - first).dt.days.fillna(0).to_numpy()
-        offset = ((last - first).days + 1) % 7
-        began = np.where(late > NEW_DAYS, np.maximum(late - offset, 0) // 7, 0).astype(np.int64)
-        section = pd.factorize(pages["section"].reindex(shown), sort=True)[0].astype(np.int64)
-        ends = last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")
-        return changes_of_level(clicks, section, began, pd.DatetimeIndex(ends)).set_axis(shown)
+        return shown, clicks, pd.DatetimeIndex(last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D"))
 
     def weekly(self, pages: list[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
@@ -1266,10 +1274,29 @@ class Analysis:
         return rows.assign(page=rows["page"].map(self._pages["page"])).sort_values(["page", "measure"], kind="stable", ignore_index=True)
 
     def season_table(self) -> pd.DataFrame:
-        """When each section has its season."""
-        calendar = season_calendar(self.annual, self.windows.as_of)
+        """When each section and each page with enough clicks has its season: SEASONS."""
+        sections = season_calendar(self.annual, self.windows.as_of).rename_axis("key").reset_index().assign(level="section")
         week = weekday_index(self._section_days)
-        return calendar.assign(weekend=calendar["section"].map(week[[5, 6]].mean(axis=1)))
+        sections["weekend"] = sections["key"].map(week[[5, 6]].mean(axis=1))
+        has = sections["peak"].notna()
+        sections["season"] = np.where(has, "own", "evergreen" if self.annual.known else "unknown")
+        waves, own = self._page_waves
+        pages = season_calendar(waves, self.windows.as_of)
+        kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
+        pages = pages.assign(level="page", season=kinds, key=self.known_pages["page"].reindex(pages.index), weekend=np.nan)
+        pages = pages.sort_values(["height", "key"], ascending=[False, True])
+        found = pd.concat([sections.sort_values("key"), pages] if waves.known else [sections], ignore_index=True)
+        return found.astype({"weekend": "float64"})[SEASONS]
+
+    @once
+    def _page_waves(self) -> tuple[Annual, pd.Series]:
+        """The annual wave of every page with enough clicks, and whether it is its own: pages that changed for good, or owe all to an event that
+        is over, have that of their section.
+        """
+        shown, clicks, ends = self._weeks
+        sure = ~(self.trends["real"] | self.trends["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
+        section = self.known_pages["section"].reindex(shown[sure])
+        return page_waves(clicks[sure], section, ends, self.annual)
 
     def within_reach(self, place: float) -> pd.DataFrame:
         """Clicks within reach if every query that stands lower rose to `place`."""

@@ -325,7 +325,9 @@ class Site:
         return self._kept(f"reach-{place:g}", lambda a: a.within_reach(place))
 
     def seasons(self) -> pd.DataFrame:
-        """When each section has its season: section, height, peak, begins, ready_by, low, quiet."""
+        """When each section, and each page with enough clicks, has its season: level, key, season (own, section: that of its section,
+        evergreen, unknown), height, peak, begins, ready_by, second_height, second_peak, low, quiet, weekend.
+        """
         return self._kept("seasons", lambda a: a.season_table())
 
     def compared_windows(self, recent: int | str | None = None, against: str | None = None) -> Windows:

@@ -10,8 +10,8 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
+from nibbet.core.life import events_of_pages, life_of_pages
 from nibbet.core.pull import false_discovery
-from nibbet.core.season import events_of_pages, life_of_pages
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]

@@ -8,20 +8,28 @@ from datetime import date, timedelta
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
+from scipy import special
 
+from nibbet.core.pull import false_discovery
 from nibbet.core.windows import Window
 
 Floats = NDArray[np.float64]
 
 #: clicks of a section that count as much as the site's own weekdays
 WEEKDAY_CLICKS = 300.0
-#: weeks of data from which an annual wave can be told from a trend, and the waves a year that are fitted
-LEAST_WEEKS, HARMONICS = 60, 2
+#: weeks of data from which an annual wave can be told from a trend, and how many waves a year are fitted at most
+LEAST_WEEKS, HARMONICS = 60, 4
 YEAR_DAYS = 365.25
 #: weeks in a row stray together: so many tell as much as one that stands alone
 TIED_WEEKS = 4.0
 #: a peak is a season's when it stands this far above the year's mean; it begins where the wave passes BEGINS; work should be done before that
 PEAK, BEGINS, LEAD_WEEKS = 1.25, 1.1, 8
+#: a second peak stands so many days from the first, above the mean by BEGINS, with a low of this share of it on either side
+SECOND_DAYS, VALLEY = 60, 0.9
+#: clicks from which a page's own season is looked for, and the waves a year that are; of such findings one in twenty may be chance
+SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
+#: pages that are looked at at once
+AT_ONCE = 10_000
 
 
 def weekday_index(days: pd.DataFrame) -> pd.DataFrame:
@@ -45,15 +53,15 @@ def weekday_index(days: pd.DataFrame) -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Annual:
-    """The annual wave of each section. waves: sections x coefficients of cos and sin of 1 and 2 waves a year, of the logarithm of clicks;
-    `known` is false where the data are too short to tell a season from a trend, and all waves are flat then.
+    """The annual wave of each section, page, ... waves: keys x coefficients of cos and sin of 1 to HARMONICS waves a year, of the logarithm of
+    clicks; `known` is false where the data are too short to tell a season from a trend, and all waves are flat then.
     """
 
     waves: pd.DataFrame
     known: bool
 
     def index(self, days: pd.DatetimeIndex) -> pd.DataFrame:
-        """Sections x days: how much is searched against the mean of the year."""
+        """Keys x days: how much is searched against the mean of the year."""
         table = np.exp(self.waves.to_numpy() @ _turns(days).T)
         year = np.exp(self.waves.to_numpy() @ _turns(pd.date_range("2025-01-01", "2025-12-31")).T).mean(axis=1)
         return pd.DataFrame(table / year[:, None], index=self.waves.index, columns=days)
@@ -69,6 +77,9 @@ def _turns(days: pd.DatetimeIndex) -> Floats:
     return np.concatenate([np.cos(angle), np.sin(angle)], axis=1)
 
 
+NAMES = [f"{kind}{n}" for kind in ("cos", "sin") for n in range(1, HARMONICS + 1)]
+
+
 def annual_index(weeks: pd.DataFrame) -> Annual:
     """The annual wave of each section.
 
@@ -76,26 +87,46 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
         weeks: section, end (last day of a whole week), clicks: one row per section and week.
     Returns:
         Waves fitted to the logarithm of weekly clicks beside a level and a trend (harmonic regression, weighted by clicks, Huber's weights
-        against single weeks), drawn to the site's wave as far as a section's own is uncertain (empirical Bayes).
+        against single weeks), as many waves a year as the weeks support (Schwarz 1978, Ann. Stat. 6:461), drawn to the site's wave as far as
+        a section's own is uncertain (empirical Bayes).
     """
     table = weeks.pivot_table(index="section", columns="end", values="clicks", aggfunc="sum", fill_value=0, observed=True)
-    names = [f"{kind}{n}" for kind in ("cos", "sin") for n in range(1, HARMONICS + 1)]
     if table.shape[1] < LEAST_WEEKS:
-        return Annual(pd.DataFrame(0.0, index=table.index, columns=names), False)
-    middle = pd.DatetimeIndex(table.columns) - pd.Timedelta(days=3)
-    time = np.linspace(-1, 1, len(middle))
-    design = np.column_stack([np.ones(len(time)), time, _turns(middle)])
-    site, _ = _fitted(table.sum().to_numpy(float), design, np.zeros(design.shape[1]))
-    fits = [_fitted(row, design, site) for row in table.to_numpy(float)]  # sections are few
+        return Annual(pd.DataFrame(0.0, index=table.index, columns=NAMES), False)
+    design = _design(pd.DatetimeIndex(table.columns))
+    site, _ = _best_fit(table.sum().to_numpy(float), design, np.zeros(design.shape[1]))
+    fits = [_best_fit(row, design, site) for row in table.to_numpy(float)]  # sections are few
     own, doubt = np.array([f[0][2:] for f in fits]), np.array([f[1][2:] for f in fits])
     apart = (own - site[2:]) ** 2
     between = np.maximum((apart - doubt).mean(axis=0), 0.01**2)
     weight = between / (between + doubt)
-    return Annual(pd.DataFrame(weight * own + (1 - weight) * site[2:], index=table.index, columns=names), True)
+    return Annual(pd.DataFrame(weight * own + (1 - weight) * site[2:], index=table.index, columns=NAMES), True)
 
 
-def _fitted(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats]:
-    """Coefficients and their squared errors."""
+def _design(ends: pd.DatetimeIndex) -> Floats:
+    """Weeks x (level, trend, waves)."""
+    time = np.linspace(-1, 1, len(ends))
+    return np.column_stack([np.ones(len(time)), time, _turns(ends - pd.Timedelta(days=3))])
+
+
+def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats]:
+    """Coefficients and their squared errors with as many waves as the information criterion asks for; those of the others are 0."""
+    best: tuple[float, Floats, Floats] | None = None
+    for waves in range(1, HARMONICS + 1):
+        kept = np.concatenate([[0, 1], 2 + np.arange(waves), 2 + HARMONICS + np.arange(waves)])
+        found, doubt, misfit = _fitted(clicks, design[:, kept], start[kept])
+        weeks = len(clicks) / TIED_WEEKS
+        criterion = weeks * np.log(misfit) + len(kept) * np.log(weeks)
+        if best is None or criterion < best[0]:
+            whole, errors = np.zeros(design.shape[1]), np.full(design.shape[1], 1e-6)
+            whole[kept], errors[kept] = found, doubt
+            best = float(criterion), whole, errors
+    assert best is not None
+    return best[1], best[2]
+
+
+def _fitted(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats, float]:
+    """Coefficients, their squared errors, and the mean square of what is left."""
     y, weight = np.log(clicks + 0.5), clicks / (1 + 0.01 * clicks) + 0.1  # counting noise and a tenth of strays
     ridge = np.diag([1e-6, 1.0, *[0.5] * (design.shape[1] - 2)])  # a trend and a wave may stand for each other in little more than a year
     target = np.concatenate([[0.0, 0.0], start[2:]])
@@ -107,88 +138,105 @@ def _fitted(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floa
         rest = y - design @ found
         scale = max(float(np.median(np.abs(rest)) * 1.48), 0.02)
         robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
-    variance = float((w * rest**2).sum() / max(w.sum(), 1e-9)) * w.mean()
-    return found, TIED_WEEKS * variance * np.diag(np.linalg.inv(normal))
+    misfit = max(float((w * rest**2).sum() / max(w.sum(), 1e-9)), 1e-9)
+    return found, TIED_WEEKS * misfit * w.mean() * np.diag(np.linalg.inv(normal)), misfit
+
+
+def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.DatetimeIndex, annual: Annual) -> tuple[Annual, pd.Series]:
+    """The annual wave of each page, and whether it has a season of its own beside its section's.
+
+    Args:
+        clicks: pages x whole weeks; section: of each page (the index names the pages); ends: last day of each week; annual: of the sections.
+    Returns:
+        The waves of its section, moved by its own where that is told from chance at 5% false discovery: a Wald test of the coefficients of a
+        harmonic regression on clicks / the section's wave, beside level and trend; their errors count TIED_WEEKS as one.
+    """
+    waves = annual.waves.reindex(section.to_numpy()).set_axis(section.index).fillna(0.0)
+    own = pd.Series(False, index=section.index)
+    if not annual.known or not len(section):
+        return Annual(waves, annual.known), own
+    kept = [n for kind in (0, HARMONICS) for n in range(kind, kind + OWN_HARMONICS)]
+    turns = _turns(ends - pd.Timedelta(days=3))
+    usual = pd.DataFrame(annual.waves.to_numpy() @ turns.T, index=annual.waves.index)
+    design = np.column_stack([np.ones(len(ends)), np.linspace(-1, 1, len(ends)), turns[:, kept]])
+    ridge = np.diag([1e-6, 1.0, *[0.5] * len(kept)])
+    enough = np.flatnonzero(clicks.sum(axis=1) >= SEASON_CLICKS)
+    coefficients, doubts = [], []
+    for at in range(0, len(enough), AT_ONCE):
+        rows = enough[at : at + AT_ONCE]
+        had = clicks[rows].astype(np.float64)
+        y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
+        weight, robust = had / (1 + 0.02 * had) + 0.1, np.ones(had.shape)
+        for _ in range(4):
+            w = weight * robust
+            normal = np.einsum("pw,wi,wj->pij", w, design, design, optimize=True) + ridge
+            found = np.linalg.solve(normal, np.einsum("pw,wi->pi", w * y, design, optimize=True)[:, :, None])[:, :, 0]
+            rest = y - found @ design.T
+            scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * 1.48, 0.02)
+            robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
+        misfit = (w * rest**2).sum(axis=1) / w.sum(axis=1)
+        inverse = np.linalg.inv(normal)[:, range(2, 2 + len(kept)), range(2, 2 + len(kept))]
+        coefficients.append(found[:, 2:])
+        doubts.append(TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse)
+    if not len(enough):
+        return Annual(waves, annual.known), own
+    apart, doubt = np.concatenate(coefficients), np.concatenate(doubts)
+    between = np.maximum((apart**2 - doubt).mean(axis=0), 0.01**2)
+    real = false_discovery(special.chdtrc(len(kept), (apart**2 / doubt).sum(axis=1))) < CHANCE
+    moved = np.where(real[:, None], apart * between / (between + doubt), 0.0)
+    table = waves.to_numpy().copy()
+    table[enough[:, None], np.array(kept)[None, :]] += moved
+    is_own = np.zeros(len(section), dtype=bool)
+    is_own[enough] = real
+    return Annual(pd.DataFrame(table, index=waves.index, columns=NAMES), True), pd.Series(is_own, index=section.index)
+
+
+CALENDAR = "height peak begins ready_by second_height second_peak low quiet".split()
 
 
 def season_calendar(annual: Annual, as_of: date) -> pd.DataFrame:
-    """When each section has its season: section, height (clicks at the peak / mean of the year), peak, begins, ready_by (days of the next
-    season from as_of on; null where the year is level), quiet (the day of the low), low (clicks at the low / mean).
+    """When each section (page, ...) has its season: one row per key, the columns CALENDAR.
 
-    `begins` is where the wave passes BEGINS before the peak; what is to earn in the season should be done LEAD_WEEKS before that.
+    height: clicks at the peak / mean of the year; peak, begins, ready_by: days of the next season from as_of on, null where the year is level;
+    second_height, second_peak: a peak besides, at least SECOND_DAYS from it, null without one; low, quiet: clicks at the low / mean, and its
+    day. `begins` is where the wave passes BEGINS before the peak; what is to earn in the season should be done LEAD_WEEKS before that.
     """
+    parts = [_calendar(annual, as_of, slice(at, at + AT_ONCE)) for at in range(0, max(len(annual.waves), 1), AT_ONCE)]
+    return pd.concat(parts)
+
+
+def _calendar(annual: Annual, as_of: date, rows: slice) -> pd.DataFrame:
     days = pd.date_range(as_of + timedelta(days=1), periods=365)
-    table = annual.index(days)
-    rows = []
-    for section, wave in zip(table.index, table.to_numpy(), strict=True):  # sections are few
-        peak, low = int(wave.argmax()), int(wave.argmin())
-        above = np.roll(wave, -peak)[::-1] < BEGINS
-        begins = days[peak] - pd.Timedelta(days=int(above.argmax()) if above.any() else 0)
-        has = annual.known and wave[peak] >= PEAK
-        rows.append(
-            {
-                "section": section,
-                "height": wave[peak],
-                "peak": days[peak] if has else pd.NaT,
-                "begins": begins if has else pd.NaT,
-                "ready_by": begins - pd.Timedelta(weeks=LEAD_WEEKS) if has else pd.NaT,
-                "low": wave[low],
-                "quiet": days[low] if has else pd.NaT,
-            }
-        )
-    return pd.DataFrame(rows, columns=["section", "height", "peak", "begins", "ready_by", "low", "quiet"])
+    table = Annual(annual.waves.iloc[rows], annual.known).index(days)
+    wave, row = table.to_numpy(), np.arange(len(table))
+    if not len(row):
+        return pd.DataFrame(columns=CALENDAR, index=table.index)
+    peak, low = wave.argmax(axis=1), wave.argmin(axis=1)
+    turned = np.take_along_axis(wave, (peak[:, None] + np.arange(365)[None, :]) % 365, axis=1)  # the year from the peak on
+    before = turned[:, :0:-1] < BEGINS  # the days before the peak, backwards
+    back = np.where(before.any(axis=1), before.argmax(axis=1) + 1, 0)
+    has = annual.known & (wave[row, peak] >= PEAK)
+    crest = (turned > np.roll(turned, 1, axis=1)) & (turned >= np.roll(turned, -1, axis=1))
+    crest[:, :SECOND_DAYS] = crest[:, 365 - SECOND_DAYS :] = False
+    valley = np.maximum(np.minimum.accumulate(turned, axis=1), np.minimum.accumulate(turned[:, ::-1], axis=1)[:, ::-1])
+    crest &= (turned >= BEGINS) & (valley <= VALLEY * turned)
+    second = np.where(crest, turned, 0.0).argmax(axis=1)
+    also = has & crest[row, second]
 
+    def day(number: NDArray[np.int64], known: NDArray[np.bool_]) -> pd.Series:
+        return pd.Series(days[number], index=table.index).where(known)
 
-#: a page that has had this share of its clicks within so many weeks of its start is short-lived, if it has lived for LIVED weeks since
-SHORT_SHARE, SHORT_WEEKS, LIVED = 0.7, 8, 26
-
-
-def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArray[np.str_]:
-    """Per page: short-lived (most of its clicks in its first weeks), evergreen, or "" (too young, older than the data, or under 50 clicks).
-
-    Args:
-        clicks: pages x weeks, season divided out or not; began: first week of each page, 0 for those older than the data.
-    """
-    weeks = clicks.shape[1]
-    time = np.arange(weeks)[None, :]
-    early = (clicks * (time < (began + SHORT_WEEKS)[:, None])).sum(axis=1)
-    total = clicks.sum(axis=1)
-    told = (weeks - began >= LIVED) & (began > 0) & (total >= 50)
-    return np.where(told, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
-
-
-#: weeks in which an event has most of its clicks, the share of all that is, and clicks from which it is told
-EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
-#: weeks that must have passed since, with under this share of the event's clicks a week
-QUIET_WEEKS, QUIET_SHARE = 4, 0.1
-
-
-def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:
-    """Which pages owe nearly all to one event that is over: a spike of weeks, with little before and less after.
-
-    Args:
-        clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
-    Returns:
-        One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the clicks),
-        share (of all clicks in that run). A season is wider: of a year's wave whose peak is three times its mean, six weeks hold a quarter.
-        A yearly day that the data have seen once looks the same; where they reach a year back it shows twice, and is none.
-    """
-    pages, weeks = clicks.shape
-    none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))
-    if weeks < LIVED or not pages:
-        return none
-    sums = np.concatenate([np.zeros((pages, 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
-    total = sums[:, -1]
-    length, first = np.zeros(pages, dtype=np.int64), np.zeros(pages, dtype=np.int64)
-    for run in range(EVENT_WEEKS, 0, -1):  # the shortest run that holds the share
-        held = sums[:, run:] - sums[:, :-run]
-        best = held.argmax(axis=1)
-        enough = held[np.arange(pages), best] >= EVENT_SHARE * np.maximum(total, 1e-9)
-        length, first = np.where(enough, run, length), np.where(enough, best, first)
-    row = np.arange(pages)
-    held = sums[row, first + length] - sums[row, first]
-    after = weeks - first - length
-    later = (total - sums[row, first + length]) / np.maximum(after, 1)
-    over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * held / np.maximum(length, 1))
-    told = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
-    return pd.DataFrame({"event": told, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})
+    begins = day(peak, has) - pd.to_timedelta(pd.Series(back, index=table.index), unit="D")
+    return pd.DataFrame(
+        {
+            "height": wave[row, peak],
+            "peak": day(peak, has),
+            "begins": begins,
+            "ready_by": begins - pd.Timedelta(weeks=LEAD_WEEKS),
+            "second_height": pd.Series(turned[row, second], index=table.index).where(also),
+            "second_peak": day((peak + second) % 365, also),
+            "low": wave[row, low],
+            "quiet": day(low, has),
+        },
+        index=table.index,
+    )

@@ -267,14 +267,16 @@ def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
         yield Days(search, _visits(rng, pages.reset_index(drop=True), search, calendar()), len(pages))
 
 
-def expected_clicks(world: World, last: int, *, pages_at_once: int = 400) -> pd.Series:
-    """Clicks that each pair of the world would get on average over the `last` complete days, all else of its chance being as it is lived."""
-    window = slice(-PARTIAL_DAYS - last, -PARTIAL_DAYS)
+def expected_clicks(world: World, last: int, *, before: int = 0, noise: float | None = None, pages_at_once: int = 400) -> pd.Series:
+    """Clicks that each pair of the world would get on average over `last` complete days that end `before` days before the last, all else of
+    its chance being as it is lived; with another `noise`, as calm (or restless) as that.
+    """
+    window = slice(-PARTIAL_DAYS - before - last, -PARTIAL_DAYS - before)
     parts = []
     for rng, _, pairs, market in _blocks(world, pages_at_once):
         if pairs.empty:
             continue
-        latent = _latent(rng, pairs, market, calendar(), world.level.noise)
+        latent = _latent(rng, pairs, market, calendar(), world.level.noise if noise is None else noise)
         clicks = sum(latent.looks * share * latent.chosen(eager) for share, eager in DEVICES.values())
         parts.append(pd.Series(np.asarray(clicks)[:, window].sum(axis=1), index=pairs.index))
     return pd.concat(parts).reindex(world.pairs.index)

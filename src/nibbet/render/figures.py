@@ -388,32 +388,33 @@ def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
     """When each section has its season in the year ahead, and by when work for it should be done.
 
     Args:
-        seasons: section, height (of the peak, times its mean), peak, begins, ready_by, quiet (days, or null).
+        seasons: level, key, height (of the peak, times its mean), peak, begins, ready_by, second_peak (days, or null).
     """
-    shown = seasons[seasons["peak"].notna()].sort_values(["peak", "section"]).head(most)
+    shown = seasons[seasons["peak"].notna() & (seasons["level"] == "section")].sort_values(["peak", "key"]).head(most)
     figure = _blank(height=max(1.8, 0.34 * len(shown) + 1.2))
     axes = figure.axes[0]
     if shown.empty:
         return _saying(figure, "No section has a season that a year of data tells.")
     place = np.arange(len(shown))[::-1]
-    days = {name: pd.to_datetime(shown[name]) for name in ("ready_by", "begins", "peak", "quiet")}
+    days = {name: pd.to_datetime(shown[name]) for name in ("ready_by", "begins", "peak", "second_peak")}
     axes.hlines(place, days["ready_by"], days["begins"], color=SECOND, linewidth=2, linestyle=":")
     axes.hlines(place, days["begins"], days["peak"], color=MAIN, linewidth=6, alpha=0.35)
     for name, colour, marker, label in (
         ("ready_by", SECOND, "D", "be ready by"),
         ("begins", MAIN, "|", "begins"),
         ("peak", MAIN, "o", "peak"),
+        *((("second_peak", MAIN, "^", "second peak"),) if days["second_peak"].notna().any() else ()),
     ):
         axes.scatter(days[name], place, s=46, color=colour, marker=marker, label=label, zorder=3)
     for day, y, height in zip(days["peak"], place, shown["height"], strict=True):
         axes.annotate(f"{height:.1f}x", (day, y), xytext=(8, 0), textcoords="offset points", va="center", fontsize=9)
-    axes.set_yticks(place, _paths(shown["section"]))
+    axes.set_yticks(place, _paths(shown["key"]))
     axes.tick_params(axis="y", length=0)
     axes.grid(axis="x", color=SHADE, linewidth=0.8)
     axes.set_axisbelow(True)
-    axes.legend(frameon=False, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
-    top = shown.sort_values(["height", "section"], ascending=[False, True]).iloc[0]
-    finding = f"{top['section']} has the strongest season: {top['height']:.1f} times its mean about {pd.Timestamp(top['peak']):%Y-%m-%d}"
+    axes.legend(frameon=False, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
+    top = shown.sort_values(["height", "key"], ascending=[False, True]).iloc[0]
+    finding = f"{top['key']} has the strongest season: {top['height']:.1f} times its mean about {pd.Timestamp(top['peak']):%Y-%m-%d}"
     return _told(figure, finding, "Search, all weeks read; the number is the peak over the section's mean")
 
 

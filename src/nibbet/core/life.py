@@ -1,0 +1,61 @@
+"""How long pages live: short-lived or evergreen, and events that are over."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+#: a page that has had this share of its clicks within so many weeks of its start is short-lived, if it has lived for LIVED weeks since
+SHORT_SHARE, SHORT_WEEKS, LIVED = 0.7, 8, 26
+
+
+def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArray[np.str_]:
+    """Per page: short-lived (most of its clicks in its first weeks), evergreen, or "" (too young, older than the data, or under 50 clicks).
+
+    Args:
+        clicks: pages x weeks, season divided out or not; began: first week of each page, 0 for those older than the data.
+    """
+    weeks = clicks.shape[1]
+    time = np.arange(weeks)[None, :]
+    early = (clicks * (time < (began + SHORT_WEEKS)[:, None])).sum(axis=1)
+    total = clicks.sum(axis=1)
+    told = (weeks - began >= LIVED) & (began > 0) & (total >= 50)
+    return np.where(told, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
+
+
+#: weeks in which an event has most of its clicks, the share of all that is, and clicks from which it is told
+EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
+#: weeks that must have passed since, with under this share of the event's clicks a week
+QUIET_WEEKS, QUIET_SHARE = 4, 0.1
+
+
+def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:
+    """Which pages owe nearly all to one event that is over: a spike of weeks, with little before and less after.
+
+    Args:
+        clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
+    Returns:
+        One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the clicks),
+        share (of all clicks in that run). A season is wider: of a year's wave whose peak is three times its mean, six weeks hold a quarter.
+        A yearly day that the data have seen once looks the same; where they reach a year back it shows twice, and is none.
+    """
+    pages, weeks = clicks.shape
+    none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))
+    if weeks < LIVED or not pages:
+        return none
+    sums = np.concatenate([np.zeros((pages, 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
+    total = sums[:, -1]
+    length, first = np.zeros(pages, dtype=np.int64), np.zeros(pages, dtype=np.int64)
+    for run in range(EVENT_WEEKS, 0, -1):  # the shortest run that holds the share
+        held = sums[:, run:] - sums[:, :-run]
+        best = held.argmax(axis=1)
+        enough = held[np.arange(pages), best] >= EVENT_SHARE * np.maximum(total, 1e-9)
+        length, first = np.where(enough, run, length), np.where(enough, best, first)
+    row = np.arange(pages)
+    held = sums[row, first + length] - sums[row, first]
+    after = weeks - first - length
+    later = (total - sums[row, first + length]) / np.maximum(after, 1)
+    over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * held / np.maximum(length, 1))
+    told = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
+    return pd.DataFrame({"event": told, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})
