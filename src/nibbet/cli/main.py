@@ -84,6 +84,13 @@ class Exports(StrEnum):
     service = "service"
 
 
+class Counted(StrEnum):
+    """What a change is ordered by."""
+
+    clicks = "clicks"
+    impressions = "impressions"
+
+
 class Level(StrEnum):
     """What is compared."""
 
@@ -504,6 +511,9 @@ def compare(
         str | None, typer.Option(metavar="year|before|FROM..TO", help="What it is held against; the year where the data reach that far.")
     ] = None,
     by: Annotated[Level | None, typer.Option("--by", help="Only this level.")] = None,
+    order: Annotated[
+        Counted, typer.Option("--order", help="What has changed most comes first: by clicks or by impressions.")
+    ] = Counted.clicks,
     form: Format = Form.table,
     where: Where = None,
     top: Top = None,
@@ -512,13 +522,17 @@ def compare(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print what changed between two windows: by how much, whether it is real, and whether demand, rank or pull made it."""
+    """Print what changed between two windows: by how much, whether it is real, and what made it: demand, rank, pull, or pages that came or went."""
     from nibbet.render.terminal import show, show_changes
 
     kept: list[Any] = []
 
     def task(s: Site) -> None:
         changes = s.compare(recent, against, by=by.value if by else None)
+        if order is Counted.impressions:
+            level, size = changes["level"].drop_duplicates().tolist(), changes["impressions_change"].abs()
+            changes = changes.assign(nth=changes["level"].map(level.index), size=-size)
+            changes = changes.sort_values(["nth", "size"], kind="stable", ignore_index=True).drop(columns=["nth", "size"])
         kept[:] = [
             _chosen(changes, where, top if by else None),
             s.compared_windows(recent, against),

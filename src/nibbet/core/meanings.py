@@ -124,7 +124,6 @@ COLUMN_MEANINGS = {
     "impressions_change": "impressions less those of the reference",
     "impressions_long": "impressions in the long window",
     "impressions_reference": "impressions in the reference window, scaled to equal length and weekdays",
-    "impressions_reference": "impressions in the reference window",
     "in_crawl": "whether the crawl knows the page",
     "in_landings": "whether the landings know the page",
     "in_search": "whether search rows know the page",

@@ -1,4 +1,4 @@
--- Queries with demand for which a page stands just past the first ten results.
+-- Queries without the brand whose page stands just past the first ten results, those shown most first.
 SELECT page, query, clicks, impressions, position, answer
 FROM queries
 WHERE role = 'owner' AND NOT brand AND position BETWEEN 10.5 AND 20.5

@@ -1,6 +1,6 @@
--- What the queries with one word bring, beside all other queries of the site. Needs --set word=canoe
+-- What the queries with one word bring, beside all other queries that do not name the brand. Needs --set word=canoe
 WITH marked AS (
-    SELECT *, contains(' ' || query || ' ', ' ' || lower($word) || ' ') AS has_word
+    SELECT *, contains(' ' || regexp_replace(query, '[^\w]+', ' ', 'g') || ' ', ' ' || lower($word) || ' ') AS has_word
     FROM queries
     WHERE query IS NOT NULL AND NOT brand
 )
@@ -10,7 +10,7 @@ SELECT CASE WHEN has_word THEN 'with ' || $word ELSE 'without' END AS which,
        sum(clicks) AS clicks,
        sum(impressions) AS impressions,
        sum(clicks) / nullif(sum(impressions), 0) AS ctr,
-       sum(position * impressions) / nullif(sum(impressions), 0) AS position,
+       sum(position * impressions) / nullif(sum(impressions) FILTER (WHERE position IS NOT NULL), 0) AS position,
        sum(clicks) / nullif(sum(expected_clicks), 0) AS pull
 FROM marked
 GROUP BY has_word

@@ -303,13 +303,18 @@ COMPARED = [
     "change_share",
     "95% between",
     "real",
+    "why",
     "by demand",
     "by rank",
     "by pull",
+    "by access",
+    "by untold",
     "by volume",
     "by rate",
-    "why",
+    "impressions_change",
 ]
+#: figures of rules that neither work nor a month more can change
+FIXED = "protected protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
 
 
@@ -337,6 +342,8 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
         out.print()
         out.print(_chain_grid(chain))
     most = top or MOST_LINES
+    shown = clicks[clicks["level"] == "page"].dropna(subset=["impressions_change"])
+    by_impressions = shown.loc[shown["impressions_change"].abs().sort_values(ascending=False, kind="stable").index]
     parts = [("Sections", clicks[clicks["level"] == "section"]), ("Groups", clicks[clicks["level"].isin(["group", "query group"])])]
     for level in ("page", "query"):
         rows = clicks[clicks["level"] == level]
@@ -345,6 +352,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
             (f"{told.title()} that lost most", rows[rows["change"] < 0]),
             (f"{told.title()} that gained most", rows[rows["change"] > 0]),
         ]
+    parts.append(("Pages whose impressions changed most", by_impressions))
     for title, rows in parts:
         if len(rows):
             real = int(rows["real"].sum())
@@ -359,7 +367,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     out.print()
     out.print(
         Text(
-            "real: beyond the noise, the season and 10% either way, at 5% false alarms. demand: searchers came or did not; rank: the place moved; pull: chosen more or less at the same place.",
+            "real: beyond the noise, the season and 10% either way, at 5% false alarms. demand: searchers came or did not; rank: the place moved; pull: CTR changed at the same place; access: pages came or went.",
             style="dim",
         )
     )
@@ -394,11 +402,12 @@ def _chain_grid(rows: pd.DataFrame) -> Table:
 def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     """The columns named that hold something, counts to the unit, and the interval in one cell."""
     table = rows.rename(columns={part: f"by {part}" for part in (*PARTS, "volume", "rate")})
-    counts = [name for name in map(str, table) if name in ("recent", "reference", "change") or name.startswith("by ")]
+    counts = [name for name in map(str, table) if name in ("recent", "reference", "change", "impressions_change") or name.startswith("by ")]
     table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
     ends = [table[name].map("{:+,.0f}".format) for name in ("change_low", "change_high")]
     table["95% between"] = ends[0] + " to " + ends[1]
-    table = table[[name for name in names if name in table and table[name].notna().any()]]
+    empty = [name for name in ("by untold", "by access") if name in table and not table[name].fillna(0).abs().gt(0).any()]
+    table = table[[name for name in names if name in table and name not in empty and table[name].notna().any()]]
     level = rows["level"].iloc[0] if "level" in rows else ""
     return table.rename(columns={"key": level.removeprefix("with ").removeprefix("query ") or "key"})
 
@@ -420,7 +429,8 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
     out.print(grid(shown))
     failed = reasons[reasons["passed"].eq(False).fillna(False)]
     missing = failed.groupby("rule", sort=False)["measure"].size()
-    near = [rule for rule, count in missing.items() if count == 1]
+    lone = failed[failed["rule"].map(missing) == 1]
+    near = lone.loc[~lone["measure"].isin(FIXED) & ~lone["rule"].str.startswith("watch"), "rule"]
     spoken = [rule for rule in reasons["rule"].unique() if rule not in set(missing.index)]
     out.print()
     out.print(
