@@ -334,11 +334,13 @@ def consolidate(facts: Facts) -> Finding:
     gains = leaving[GAINS].fillna(0.0).mul(part, axis=0)
     target = leaving["group"].map(survivor)
     because = say.joined(
-        say.share(leaving["overlap"]),
-        " of the smaller page's impressions fall on queries of ",
+        "It and ",
         pages["path"].reindex(target).set_axis(leaving.index),
+        " answer the same searches: ",
+        say.share(leaving["overlap"]),
+        " of the impressions of one fall on queries of both",
         say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the lead changes").where(leaving["turn_taking"].notna(), ""),
-        ": both answer the same searches.",
+        ".",
     )
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
