@@ -318,9 +318,9 @@ def _pairs(
     return pd.DataFrame(rows)
 
 
-def _places(site: Site) -> tuple[Floats, Floats]:
-    """The rank of each pair on each day: it wanders by itself and with its page, an update of the engine moves all, some pages sink; and the
-    same rank without the wandering."""
+def _places(site: Site) -> tuple[Floats, Floats, Floats]:
+    """The rank of each pair on each day: it wanders by itself and with its page, an update of the engine moves all, some pages sink; the
+    same rank without the wandering; and without the sinking either."""
     rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
     spread, memory = site.noise, 0.9
     stray = lfilter([1.0], [1, -memory], rng.normal(0, spread * np.sqrt(1 - memory**2), (len(pairs), DAYS)), axis=1)
@@ -335,7 +335,8 @@ def _places(site: Site) -> tuple[Floats, Floats]:
             course[i] = -np.log(left) / site.kind.steep * np.clip((day - start) / long, 0, 1)
     planned = np.log(pairs["rank"].to_numpy())[:, None] + (update + course)[pairs["page"].to_numpy()]
     log_rank = planned + stray + loose + together[pairs["page"].to_numpy()]
-    return np.maximum(np.exp(log_rank), 1.0), np.maximum(np.exp(planned), 1.0)
+    afloat = planned - course[pairs["page"].to_numpy()]
+    return np.maximum(np.exp(log_rank), 1.0), np.maximum(np.exp(planned), 1.0), np.maximum(np.exp(afloat), 1.0)
 
 
 def _shown(site: Site, position: Floats) -> NDArray[np.bool_]:
@@ -365,14 +366,23 @@ def _demand(site: Site) -> Floats:
     return asked["monthly"].to_numpy()[:, None] / 30.4 * wave[subject] * drop[subject] * week[None]
 
 
-def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Floats]:
-    """Rows of page, query and day with impressions, clicks, position; the days on which each page was born and died; and the clicks meant for
-    each page on each day, without the wandering of ranks and without chance."""
+@dataclass(frozen=True)
+class Plan:
+    """Clicks of each page on each day without the wandering of ranks and without chance: as they are meant, and `mended` by whatever is wrong
+    with the page: afloat again, as high as its like, with a title that sells, or with a page for the queries that it draws astray.
+    """
+
+    meant: Floats
+    mended: Floats
+
+
+def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Plan]:
+    """Rows of page, query and day with impressions, clicks, position; the days on which each page was born and died; and the plan."""
     rng, pairs, pages, day = site.rng, site.pairs, site.pages, np.arange(DAYS)
     of_page, of_query, case = pairs["page"].to_numpy(), pairs["query"].to_numpy(), pages["case"].to_numpy()
     demand = _demand(site)
     season = np.exp(6 * (np.cos(2 * np.pi * (day - rng.uniform(0, 365)) / 365.25) - 1))
-    position, planned = _places(site)
+    position, planned, afloat = _places(site)
     shown = _shown(site, position)
 
     def visible(place: Floats) -> Floats:
@@ -395,7 +405,23 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Floats]:
     looks = rng.poisson(wanted * visible(position) * shown)
     clicks = rng.binomial(looks, rated(position))
     meant = np.zeros((len(pages), DAYS))
-    np.add.at(meant, of_page, wanted * visible(planned) * shown.mean(axis=1, keepdims=True) * rated(planned))
+    often_shown = shown.mean(axis=1, keepdims=True)
+    np.add.at(meant, of_page, wanted * visible(planned) * often_shown * rated(planned))
+    mended, own = np.zeros((len(pages), DAYS)), (pairs["role"] == "own").to_numpy()
+    kind_of = case[of_page]
+    sells = np.select([kind_of == "untitled", kind_of == "dull_title"], [1 / 0.45, 1 / 0.68], 1.0)[:, None]
+    better = wanted * visible(afloat) * often_shown * np.minimum(rated(afloat) * np.where(own[:, None], sells, 1.0), 0.9)
+    usual = np.exp(np.linspace(np.log(1.6), np.log(7.5), 9))  # where pages of this site stand
+    middle = pairs.groupby(["page", "role"])["rank"].transform("median")
+    low = own & (middle >= 5.0).to_numpy() & ~np.isin(kind_of, ["sunk", "mild"])  # climbing pays there, whatever else is planted
+    raised = low | (pairs["role"] == "stray").to_numpy()
+    swing = (pairs["rank"] / middle).to_numpy()[raised, None]
+    chosen = np.where(own, pairs["eager"].to_numpy(), 1.0)[raised, None]
+    boxed = np.where(site.intents["boxed"].to_numpy()[of_query[raised]], 0.3, 1.0)[:, None]
+    places = usual[None, :] * swing
+    clicks_each = (visible(places) * np.minimum(site.kind.first * places**-site.kind.steep, 0.6) * chosen * boxed).mean(axis=1)
+    better[raised] = wanted[raised] * clicks_each[:, None]
+    np.add.at(mended, of_page, better)
     at, when = np.nonzero(looks)
     address, moved = of_page[at].copy(), pages["old"].to_numpy(float)
     before = (when < DAYS - 300) & ~np.isnan(moved[address])
@@ -403,7 +429,7 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Floats]:
     seen = np.round(np.maximum(position[at, when] * np.exp(rng.normal(0, 0.03, len(at))), 1.0), 1)
     counts = {"impressions": looks[at, when], "clicks": clicks[at, when], "position": seen}
     lives = pd.DataFrame({"born": born, "died": died})
-    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), lives, meant
+    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), lives, Plan(meant, mended)
 
 
 def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:

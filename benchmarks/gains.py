@@ -1,6 +1,6 @@
 """Hold the gains that verdicts promise against what the made-up site would truly gain, were the advice followed.
 
-Usage: python benchmarks/gains.py [--seeds 5] [--pages 400] [LEVEL ...]
+Usage: python benchmarks/gains.py [--seeds 5] [--pages 400] [LEVEL | KIND:LEVEL ...], KIND as in `elsewhere`
 """
 
 from __future__ import annotations
@@ -12,8 +12,11 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from elsewhere import DAYS, live, plan_site
+from reasons import other_world
 
 import nibbet
+from nibbet.core.windows import MONTH_DAYS
 from nibbet.demo.exports import write
 from nibbet.demo.scenario import LEVELS, build
 
@@ -31,6 +34,22 @@ def cases(pages: int, seed: int, level: str) -> pd.DataFrame:
         said, groups = site.verdicts(), site.groups()
         site.close()
     return promises(build(pages, seed, LEVELS[level]), said, groups, 90).assign(seed=seed, level=level)
+
+
+def other_cases(name: str, seed: int) -> pd.DataFrame:
+    """The same of a site by the other hand; merges, whose gain nobody planted, are left out."""
+    kind, _, level = name.partition(":")
+    with tempfile.TemporaryDirectory() as root:
+        folder = Path(root) / "site"
+        other_world(folder, kind, level, seed, 365)
+        with nibbet.open_site(folder) as site:
+            said = site.verdicts()
+    plan = plan_site(kind, seed, level)
+    course = live(plan)[2]
+    gained = (course.mended - course.meant)[:, DAYS - 90 :].sum(axis=1) * MONTH_DAYS / 90
+    true = pd.Series(gained, index=plan.pages["page"].to_numpy())
+    rows = said[said["cause"].isin(["decay", "climb", "snippet", "strays"])]
+    return rows.assign(true=rows["page"].map(true), case=rows["page"].map(plan.pages.set_index("page")["case"]), seed=seed, level=name)
 
 
 def told(rows: pd.DataFrame) -> dict[str, float]:
@@ -57,7 +76,8 @@ def main() -> None:
     parser.add_argument("--pages", type=int, default=400)
     parser.add_argument("--out", type=Path)
     given = parser.parse_args()
-    rows = pd.concat([cases(given.pages, given.first + n, level) for level in given.levels for n in range(given.seeds)])
+    made = [(level, given.first + n) for level in given.levels for n in range(given.seeds)]
+    rows = pd.concat([other_cases(level, seed) if ":" in level else cases(given.pages, seed, level) for level, seed in made])
     if given.out:
         rows.to_csv(given.out, index=False)
     for level, of_level in rows.groupby("level"):

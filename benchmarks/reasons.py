@@ -67,7 +67,7 @@ def other_world(folder: Path, kind: str, level: str, seed: int, before: int) -> 
     settings = (folder / "nibbet.toml").read_text("utf-8")
     (folder / "nibbet.toml").write_text(settings.replace("[site]\n", f'[site]\nbrand = ["{KINDS[kind].brand}"]\n', 1), "utf-8")
     site = plan_site(kind, seed, level)
-    _, _, meant = live(site)
+    meant = live(site)[2].meant
     for page, old in site.pages["old"].dropna().items():  # until it moved, the old address had what is meant for the new one
         meant[int(old), : DAYS - 300], meant[page, : DAYS - 300] = meant[page, : DAYS - 300], 0.0
     now, then = meant[:, DAYS - RECENT :].sum(axis=1), meant[:, DAYS - RECENT - before : DAYS - before].sum(axis=1)

@@ -58,38 +58,69 @@ ASSUMPTION = Sight(SHARES, False)
 
 
 def learn_sight(pairs: pd.DataFrame) -> Sight:
-    """How far this site's searchers look, from pairs that moved between two windows.
+    """How far this site's searchers look, from pairs that moved between two windows, and from how many searches reach a result where a source
+    tells how many there are.
 
     Args:
-        pairs: impressions, impressions_reference, position, position_reference of one (page, query) a row.
+        pairs: query, impressions, impressions_reference, position, position_reference of one (page, query) a row, and demand (searches of the
+            query in the recent window) where known.
     Returns:
         The share at each of PLACES. Impressions change with demand and with what the new position lets be seen; over many pairs the
         demand changes of those that moved and of those that stayed are alike, so a weighted least-squares fit of the log ratio on the
-        two positions gives the shares, made to fall (isotonic), and drawn to SEEN where few pairs moved.
+        two positions gives the shares. Impressions / searches told, beside those of the first page, give them too. Made to fall
+        (isotonic), and drawn to SEEN where little is known.
     """
     shown = np.minimum(pairs["impressions"].to_numpy(float), pairs["impressions_reference"].to_numpy(float))
     usable = (shown >= TEACHES) & pairs["position"].notna().to_numpy() & pairs["position_reference"].notna().to_numpy()
-    if usable.sum() < 50:
+    told = _seen_of_searches(pairs)
+    if usable.sum() < 50 and told is None:
         return ASSUMPTION
     rows = pairs[usable]
     now, then = (_weights(rows[name].to_numpy(float)) for name in ("position", "position_reference"))
     ratio = np.log(rows["impressions"].to_numpy(float) / rows["impressions_reference"].to_numpy(float))
     moved = now - then
     still = np.abs(moved).sum(axis=1) < 0.05
-    ratio = ratio - np.median(ratio[still] if still.sum() >= 20 else ratio)
+    ratio = ratio - (np.median(ratio[still] if still.sum() >= 20 else ratio) if len(ratio) else 0.0)
     # beyond what pairs that stayed put do, a ratio tells more of demand than of sight: such rows count less
     spread = max(float(np.median(np.abs(ratio[still])) * 1.48) if still.sum() >= 20 else 0.3, 0.1)
+    design, seen, errors = moved[:, 1:], ratio, np.full(len(ratio), spread)
+    if told is not None:
+        design, seen = np.concatenate([design, told[0][:, 1:]]), np.concatenate([seen, told[1]])
+        errors = np.concatenate([errors, np.full(len(told[1]), told[2])])
+    design, seen = design * (spread / errors)[:, None], seen * spread / errors
     solution = SHARES[1:].copy()
     for _ in range(5):
-        rest = ratio - moved[:, 1:] @ solution
+        rest = seen - design @ solution
         weight = np.minimum(1.0, 1.5 * spread / np.maximum(np.abs(rest), 1e-9))  # Huber
-        design = moved[:, 1:] * weight[:, None]
-        normal = design.T @ moved[:, 1:] + np.eye(len(solution)) * ASSUMED * spread
-        solution = np.linalg.solve(normal, design.T @ ratio + ASSUMED * spread * SHARES[1:])
-    amount = np.concatenate([[1e6], (np.abs(moved[:, 1:]) * 1.0).sum(axis=0) + ASSUMED])
+        weighed = design * weight[:, None]
+        normal = weighed.T @ design + np.eye(len(solution)) * ASSUMED * spread
+        solution = np.linalg.solve(normal, weighed.T @ seen + ASSUMED * spread * SHARES[1:])
+    amount = np.concatenate([[1e6], np.abs(design).sum(axis=0) + ASSUMED])
     falling = made_to_fall(np.concatenate([[0.0], solution]), amount)
     share = np.maximum(falling - falling[0], LEAST_SEEN)
     return Sight(share, True, _sight_error(ratio, moved @ share, still))
+
+
+#: place up to which a result is on the first page whoever searches, queries there that tell what share of searches the source counts, and
+#: searches from which a query tells how far down it is seen: enough to be shown some times even where one in ten looks
+FIRST_PLACE, FIRST_QUERIES, LEAST_SEARCHES = 7.0, 30, 100.0
+
+
+def _seen_of_searches(pairs: pd.DataFrame) -> tuple[Floats, Floats, float] | None:
+    """Rows x PLACES and the logarithm of impressions / searches beside that of the first page, of the page shown most for each query whose
+    searches are told; and how far the first page strays. None where under FIRST_QUERIES of the first page are known.
+    """
+    if "demand" not in pairs:
+        return None
+    known = (pairs["demand"] >= LEAST_SEARCHES) & (pairs["impressions"] > 0) & pairs["position"].notna() & ~pairs["query"].eq("")
+    rows = pairs.loc[known, ["query", "impressions", "demand", "position"]]
+    rows = rows.sort_values("impressions", ascending=False, kind="stable").drop_duplicates("query")
+    share = np.log(rows["impressions"].to_numpy(float) / rows["demand"].to_numpy(float))
+    first = rows["position"].to_numpy(float) <= FIRST_PLACE
+    if first.sum() < FIRST_QUERIES:
+        return None
+    share = share - np.median(share[first])
+    return _weights(rows["position"].to_numpy(float)), share, max(float(np.median(np.abs(share[first])) * 1.48), 0.2)
 
 
 def _sight_error(ratio: Floats, moved: Floats, still: NDArray[np.bool_]) -> float:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import special
+from scipy import optimize, special
 
 from nibbet.core.curve import Curve
 from nibbet.core.pull import usual_pull
@@ -17,6 +17,8 @@ Floats = NDArray[np.float64]
 
 #: clicks from which a page's place tells where good pages stand, and pages from which a site tells it
 TELLING_CLICKS, TELLING_PAGES = 20, 12
+#: as many pages the assumption about places counts
+ASSUMED = 2.0
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
 #: how unsure a demand is that is read from impressions and how far searchers look (coefficient of variation)
@@ -92,5 +94,23 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
     if len(good) < TELLING_PAGES:
         return Standing(pull_spread=spread)
     place = np.log(good["position_answered"].to_numpy(float))
-    low, middle, high = np.quantile(place, [0.16, 0.5, 0.84])
-    return Standing(float(np.exp(middle)), float(np.clip((high - low) / 2, 0.1, 0.8)), float(np.clip(usual, 0.7, 1.3)), spread)
+    middle, wide = _uncut(place, float(np.log(below)))
+    return Standing(float(np.exp(middle)), wide, float(np.clip(usual, 0.7, 1.3)), spread)
+
+
+def _uncut(place: Floats, end: float) -> tuple[float, float]:
+    """Mean and spread of a normal distribution of which only what lies below `end` was seen, by likelihood.
+
+    Good pages are looked for above a place, so that those that stand a little below it are missing among them: their middle alone would
+    promise too much (truncated normal: Cohen 1959, Technometrics 1:217). A weak prior, as much as ASSUMED pages tell, holds the two.
+    """
+    usual, width = Standing.place, Standing.spread
+
+    def unlikely(given: Floats) -> float:
+        mean, spread = given[0], np.exp(given[1])
+        inside = special.log_ndtr((end - mean) / spread)
+        fit = ((place - mean) ** 2 / 2 / spread**2 + given[1] + inside).sum()
+        return float(fit + ASSUMED * ((mean - np.log(usual)) ** 2 / 2 / width**2 + (given[1] - np.log(width)) ** 2 / 2 / 0.5**2))
+
+    found = optimize.minimize(unlikely, [place.mean(), np.log(max(place.std(), 0.1))], method="Nelder-Mead").x
+    return float(np.clip(found[0], 0.0, end)), float(np.clip(np.exp(found[1]), 0.1, 0.8))

@@ -74,6 +74,8 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
         said = said[~((said["verdict"] == "expand") & said.index.isin(survivors.index))]
         said = said.assign(**said[GAINS].mul(survivors.reindex(said.index).fillna(1.0).where(said["verdict"] == "refresh", 1.0), axis=0))
+        little = said["cause"].isin(["climb", "snippet"]) & said.index.isin(survivors.index) & (said["gain"] < facts.limits.min_gain / 2)
+        said = said[~little]
     step = said["order"].clip(upper=3)  # refresh and expand stand side by side: the larger gain_low wins
     ranked = said.assign(page=said.index, step=step).sort_values(
         ["page", "step", "gain_low", "gain", "order"], ascending=[True, True, False, False, True], kind="stable"
