@@ -80,7 +80,7 @@ MEASURES = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),
     ("impressions", "whole", "impressions"),
-    ("chosen when shown", "share", "ctr"),
+    ("CTR", "share", "ctr"),
     ("position", "tenth", "position"),
     ("pull", "hundredth", "pull"),
     ("queries", "whole", "queries"),

@@ -136,7 +136,14 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
 
 
 #: the parts of a change: colour and hatch, so that no part is told by colour alone
-PART_LOOKS = {"demand": ("#8fa3ad", ""), "rank": (MAIN, "///"), "pull": (SECOND, "...")}
+PART_LOOKS = {
+    "demand": ("#8fa3ad", ""),
+    "rank": (MAIN, "///"),
+    "pull": (SECOND, "..."),
+    "access": ("#c9b458", "xx"),
+    "untold": ("#d5d5d5", "++"),
+}
+PART_NAMES = {"access": "pages that came or went", "untold": "what nothing tells"}
 
 
 @_styled
@@ -144,7 +151,7 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
     """The pages that lost and gained most beyond chance, each change in its parts.
 
     Args:
-        changes: rows of level page as `compare` gives them: key, change, real, demand, rank, pull; windows: those compared.
+        changes: rows of level page as `compare` gives them: key, change, real and the parts of the change; windows: those compared.
     """
     rows = changes[changes["real"].astype(bool)].dropna(subset=["demand"])
     lost = rows[rows["change"] < 0].nsmallest(most, "change", keep="first")
@@ -156,8 +163,9 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
         return _saying(figure, "No page changed beyond chance.")
     place = np.arange(len(shown))[::-1]
     left, right = np.zeros(len(shown)), np.zeros(len(shown))
-    for part, (colour, hatch) in PART_LOOKS.items():
-        size = shown[part].to_numpy(float)
+    drawn = [part for part in PART_LOOKS if part in shown and (shown[part].abs().sum() >= 0.5 or part in ("demand", "rank", "pull"))]
+    for part in drawn:
+        (colour, hatch), size = PART_LOOKS[part], shown[part].to_numpy(float)
         start = np.where(size < 0, left, right)
         axes.barh(place, size, left=start, color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.68, label=part)
         left, right = left + np.minimum(size, 0), right + np.maximum(size, 0)
@@ -167,10 +175,10 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
     axes.tick_params(axis="y", length=0)
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:+,.0f}" if value else "0")
     axes.set_xlabel("clicks, recent less reference")
-    axes.legend(frameon=False, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), handlelength=1.4, fontsize=9, borderaxespad=0.1)
+    axes.legend(frameon=False, ncols=6, loc="lower left", bbox_to_anchor=(0.0, 1.0), handlelength=1.4, fontsize=9, borderaxespad=0.1)
     count = (rows["change"] < 0).sum(), (rows["change"] > 0).sum()
-    parts = rows[list(PART_LOOKS)].sum().abs()
-    finding = f"{count[0]:,} pages lost and {count[1]:,} gained beyond chance, most of it by {parts.idxmax()}"
+    most_by = str(rows[drawn].abs().sum().idxmax())
+    finding = f"{count[0]:,} pages lost and {count[1]:,} gained beyond chance, most of it by {PART_NAMES.get(most_by, most_by)}"
     return _told(figure, finding, f"Search, {windows.recent} less {windows.reference}" if windows else "")
 
 
