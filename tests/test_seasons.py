@@ -85,7 +85,7 @@ def test_events_end_and_seasons_do_not() -> None:
 def test_a_page_about_an_event_that_is_over_is_no_decay() -> None:
     rng = np.random.default_rng(6)
     names = ["event", *(f"p{n}" for n in range(30))]
-    level = np.concatenate([np.full((1, len(DAYS)), 0.02), rng.uniform(4, 15, (30, 1)) * np.ones((1, len(DAYS)))])
+    level = np.concatenate([np.full((1, len(DAYS)), 0.3), rng.uniform(4, 15, (30, 1)) * np.ones((1, len(DAYS)))])
     level[0, (DAYS >= "2025-08-20") & (DAYS < "2025-09-10")] = 60.0
     rows = pd.DataFrame(rng.poisson(level).T, index=DAYS, columns=names).rename_axis("date").reset_index().melt("date", value_name="clicks")
     rows = rows[rows["clicks"] > 0].assign(position=2.0)

@@ -17,6 +17,8 @@ BUSY, LEAST_ROWS, MOST_ROWS = 40, 20, 20_000
 ASSUMED_DRIFT, LEAST_DRIFT = 0.15, 0.03
 #: where the fit begins: changes halve or double, and befall a fifth of the rows (in log odds)
 WIDE, FIFTH = float(np.log(0.6)), -1.5
+#: units of log likelihood from the best to the upper quartile
+QUARTILE = 0.6745**2 / 2
 #: weeks of a window from which its weeks tell how far they stray from their line, and clicks a week from which they count
 LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
 
@@ -28,7 +30,7 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
         recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: spread that is known of
             each row already.
     Returns:
-        The narrow part of a mixture of two normal distributions around the median, fitted by likelihood: rows that truly changed make the
+        The narrow part of a mixture of two normal distributions around the median, by likelihood (the upper quartile of what it allows): rows that truly changed make the
         wide part and do not stretch the narrow one. Never under LEAST_DRIFT; ASSUMED_DRIFT where under LEAST_ROWS rows have BUSY counts in
         both windows.
     """
@@ -48,8 +50,12 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
         # a weak prior keeps the two apart where all rows are alike: changes halve or double, and befall a fifth of pages
         return float(-np.log(density).sum() + 2 * (given[1] - WIDE) ** 2 + (given[2] - FIFTH) ** 2 / 2)
 
-    fitted = optimize.minimize(unlikely, [np.log(0.12), WIDE, FIFTH], method="Nelder-Mead").x
-    return float(np.clip(np.exp(fitted[0]), LEAST_DRIFT, 1.0))
+    fitted = optimize.minimize(unlikely, [np.log(0.12), WIDE, FIFTH], method="Nelder-Mead")
+    best, rest = float(fitted.x[0]), fitted.x[1:]
+    # few rows tell it badly: the upper quartile of what is likely, not the best guess, keeps intervals honest
+    end = max(best, float(np.log(LEAST_DRIFT))) + 1.5
+    sure = optimize.brentq(lambda drift: unlikely(np.array([drift, *rest])) - fitted.fun - QUARTILE, best, end) if best < end else best
+    return float(np.clip(np.exp(sure), LEAST_DRIFT, 1.0))
 
 
 def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
