@@ -40,7 +40,17 @@ from nibbet.core.openings import by_gain, climbs_of_pages, find_openings, within
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
-from nibbet.core.redirects import ANSWERS, BESIDE, SAYS_TOO, answering_page, covering_page, section_page, straighten, subject_of
+from nibbet.core.redirects import (
+    ANSWERS,
+    BESIDE,
+    SAYS_TOO,
+    answering_page,
+    covering_page,
+    names_its_own,
+    section_page,
+    straighten,
+    subject_of,
+)
 from nibbet.core.repairs import MATTERS, find_repairs, missed_addresses, out_of_index
 from nibbet.core.robots import closed_alone
 from nibbet.core.rules import Facts, is_hub, stays
@@ -860,7 +870,7 @@ class Analysis:
         changes = self.page_changes.rename(columns={**names, "real": "change_real"}).set_index("key")[[*names, "change_real"]]
         pages = self._pages.assign(access=self.access)
         parts = parts_of_change(pages, self._expected, self.row_parts).rename(columns={"access": "access_part"})
-        return parts.join(changes).assign(access=pages["access"])
+        return parts.join(changes).assign(access=pages["access"], noise=np.hypot(self.noise, self.terms.noise))
 
     @once
     def _measured(self) -> pd.DataFrame:
@@ -1136,6 +1146,7 @@ class Analysis:
         pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
         said = pages.assign(title=subject_of(pages), h1="")
         pairs["likeness"] = title_likeness(said, pairs, self._words_of_pages[0], self.config.site.brand)
+        pairs = pairs[names_its_own(said["title"] + " " + said["path"], pairs, self._words_of_pages[0])]
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
         best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
         return found.where(found.notna(), best.set_index("page_a")["page_b"].reindex(found.index))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.brand import brand_columns
@@ -150,6 +151,25 @@ def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_ma
     whole = np.asarray(asked.sum(axis=1)).ravel()
     keep = (before <= (1 - COVERS) * whole[row] + 1e-9) & (weight > 0)
     return sparse.csr_matrix((np.ones(int(keep.sum())), (row[keep], asked.indices[order][keep])), shape=asked.shape)
+
+
+def names_its_own(said: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> NDArray[np.bool_]:
+    """Which pairs of a leaving page and one beside it share a word that makes the leaving page's own question: one that at most half of the pages
+    beside it have. Sisters share the words of the subject alone.
+
+    Args:
+        said: what each page says it is about; pairs: page_a (leaving), page_b (beside it), numbered as `said`.
+    """
+    there = sparse.csr_matrix(lexicon.matrix(said) > 0, dtype=np.float64)
+    one, other = pairs["page_a"].to_numpy(), pairs["page_b"].to_numpy()
+    code, leaving = pd.factorize(one)
+    sums = sparse.csr_matrix((np.ones(len(one)), (code, np.arange(len(one)))), shape=(len(leaving), len(one))) @ there[other]
+    beside = np.bincount(code, minlength=len(leaving)).astype(float)
+    usual = sparse.diags(1 / np.maximum(beside, 1.0)) @ sums
+    rare = there[leaving] - there[leaving].multiply(usual > 0.5)
+    shared = sparse.csr_matrix(rare)[code].multiply(there[other])
+    found: NDArray[np.bool_] = np.asarray(shared.sum(axis=1)).ravel() > 0
+    return found
 
 
 def subject_of(pages: pd.DataFrame) -> pd.Series:

@@ -25,8 +25,8 @@ AS_ONE = 0.7
 CHANCE = 0.05
 #: clicks of the reference from which a share of them is told
 LEAST_BASE = 20
-#: how far clicks of one page and window swing beyond counting, and what the split of a change may be wrong by, in logarithms
-SWING, SPLIT_ERROR = 0.13, 0.12
+#: what the split of a change may be wrong by, in logarithms
+SPLIT_ERROR = 0.12
 #: share of impressions below the clicks from which a page climbs rather than needs another answer
 BELOW_CLICKS = 0.6
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
@@ -84,7 +84,7 @@ class Facts:
     """All that the rules read.
 
     settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and is_page, age_days, first_seen, children, protected,
-    position_reference, demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
+    position_reference, noise (between the windows, see `core.compare.page_noise`), demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
     pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
     """
 
@@ -365,7 +365,7 @@ def decay(facts: Facts) -> Finding:
     share = lost / base.where(base >= LEAST_BASE)
     mean = np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5)))
     ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
-    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * SWING**2)
+    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + pages["noise"] ** 2)
     z = (-np.log(ratio) - SPLIT_ERROR) / noise
     q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
