@@ -160,7 +160,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(shared=5, intent=np.nan, one_search=0.95, contested=0.3)
+    ).assign(shared=5, intent=np.nan, one_search=0.97, contested=0.3)
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
@@ -243,7 +243,7 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking", "intent"]
     rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
     rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan), (10, 11, 0.8, 4, 20, 0.4, 0.9)]
-    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.95] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3, contested=0.3)
+    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.97] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3, contested=0.3)
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
     groups = merge_groups(pairs, pages, Thresholds())
