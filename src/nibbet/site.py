@@ -462,7 +462,7 @@ class Site:
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
@@ -470,6 +470,7 @@ class Site:
         changes = self.compare(by="page")
         return {
             "page": row,
+            "windows": self.windows.as_dict(),
             "change": records(changes[changes["key"] == row["page"]]),
             "trend": records(trends[trends["page"] == row["page"]]),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),

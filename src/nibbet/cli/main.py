@@ -17,6 +17,7 @@ from nibbet.errors import NibbetError, is_interrupt
 if TYPE_CHECKING:
     import pandas as pd
 
+    from nibbet.core.windows import Windows
     from nibbet.site import Site
 
 #: the commands in the order of the work
@@ -356,11 +357,13 @@ def decide(
     verbose: Verbose = False,
 ) -> None:
     """Print the verdict of every page with its reason, largest gain first."""
-    from nibbet.render.terminal import show, show_reasoning
+    from nibbet.render.terminal import show, show_reasoning, show_windows
 
     rows: list[pd.DataFrame] = []
+    windows: list[Windows] = []
 
     def task(s: Site) -> None:
+        windows.append(s.windows)
         if why is not None:
             rows.extend([s.why(why), s.verdict_of(why)])
             return
@@ -368,6 +371,8 @@ def decide(
         rows.append(_chosen(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
 
     _with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
+    if form is Form.table:
+        show_windows(windows[0])
     if why is not None:
         show_reasoning(rows[0], rows[1], form.value)
         return

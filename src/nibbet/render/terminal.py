@@ -195,6 +195,12 @@ def condensed(rows: pd.DataFrame) -> pd.DataFrame:
     return sums.reset_index()
 
 
+def show_windows(windows: Windows) -> None:
+    """The days that all figures below are of."""
+    long = f"; long window {windows.long}" if windows.long != windows.recent else ""
+    console().print(Text(f"{windows.recent}, {against_text(windows)}{long}", style="dim"))
+
+
 def against_text(windows: Windows) -> str:
     """What the recent window is held against, in words."""
     if not windows.reference_known:
@@ -507,6 +513,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
     if style == "json":
         whole = {
             "page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
+            "windows": {name: found["windows"][name] for name in ("recent", "reference", "long")},
             "change": json.loads(as_json(pd.DataFrame(found["change"]))),
             "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
             "queries": json.loads(as_json(found["queries"])),
@@ -521,6 +528,9 @@ def show_page(found: dict[str, Any], style: str) -> None:
     out.print(Text(for_terminal(page["page"]), style="bold"))
     if page["title"]:
         out.print(Text(for_terminal(str(page["title"])), style="dim"))
+    from nibbet.core.windows import Windows
+
+    show_windows(Windows.from_dict(found["windows"]))
     verdict = page["verdict"] or "no verdict: the address is an error or redirects"
     out.print(
         Text.assemble(
