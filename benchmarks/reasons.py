@@ -119,10 +119,18 @@ def score(world: World, against: str) -> dict[str, float]:
     case = truth["case"].reindex(rows.index)
     wanted = case.map(CAUSES)
     known = wanted.notna()
-    right = [why in words for why, words in zip(rows["why"][known], wanted[known], strict=True)]
+    # two things may befall a page: it is new besides, or its whole section is searched less
+    steady = truth[truth["case"].isin(["healthy", "steady"]) & (truth["then"] > 0)]
+    course = (steady["now"] / steady["then"]).groupby(section.reindex(steady.index)).median()
+    fading = section.reindex(rows.index).map(course).fillna(1.0) < 0.8
+    born = truth["then"].reindex(rows.index) <= 0.05 * truth["now"].reindex(rows.index)
+    right = [
+        why in words or (why == "new" and new) or (why == "demand" and fades)
+        for why, words, new, fades in zip(rows["why"][known], wanted[known], born[known], fading[known], strict=True)
+    ]
     out["cause right"] = float(np.mean(right)) if right else np.nan
-    steady = case.isin(["healthy", "steady", "hub", "look_alike"])
-    out["steady pages told rank or pull"] = float(rows["why"][steady].isin(["rank", "pull"]).sum())
+    quiet = case.isin(["healthy", "steady", "hub", "look_alike"])
+    out["steady pages told rank or pull"] = float(rows["why"][quiet].isin(["rank", "pull"]).sum())
     return out
 
 
