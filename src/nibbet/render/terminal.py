@@ -320,7 +320,7 @@ COMPARED = [
     "impressions_change",
 ]
 #: figures of rules that neither work nor a month more can change
-FIXED = "protected protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
+FIXED = "protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
 
 
