@@ -104,7 +104,7 @@ def test_sums_are_made_without_any_other_setting(tmp_path: Path) -> None:
     assert analysis.curve.rates["rate"].notna().all()
     for name in ("search", "landings", "days", "weeks", "devices", "countries", "surfaces", "sections"):
         analysis.keep_asked(name)
-    with pytest.raises(AttributeError, match="may not read the setting (protect|verdicts)"):
+    with pytest.raises(AttributeError, match=r"may not read the setting (protect|verdicts)"):
         analysis.pages()
 
 
