@@ -62,7 +62,7 @@ from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import named_pages, named_queries, rows_at, spelt, with_lone
 from nibbet.core.topics import Grouping, group_pairs, intents_of, topic_languages, topic_peaks, topic_table
 from nibbet.core.verdicts import decide, reasoning
-from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Windows, weekday_scale, year_earlier
+from nibbet.core.windows import MONTH_DAYS, RECENT_DAYS, Window, Windows, weekday_scale, year_earlier
 from nibbet.core.words import Lexicon, as_typed, numbered
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
@@ -774,15 +774,14 @@ class Analysis:
     def _came(self) -> pd.DataFrame:
         """access and lived of each page: see `core.access.access_of`."""
         sums, w = self._page_sums.reindex(self._lives.index), self.windows
-        counts = {"clicks": sums["clicks_recent"], "base": sums["clicks_reference"] * self.scale, "clicks_last28": sums["clicks_last28"]}
-        counts["first_seen"] = pd.to_datetime(sums["first_seen"])
-        known = w.reference_known and w.reference.start >= w.first
-        return access_of(
-            self._lives.assign(
-                **{name: found if name == "first_seen" else found.fillna(0) for name, found in counts.items()}, reference_known=known
-            ),
-            w,
+        table = self._lives.assign(
+            clicks=sums["clicks_recent"].fillna(0),
+            base=sums["clicks_reference"].fillna(0) * self.scale,
+            clicks_last28=sums["clicks_last28"].fillna(0),
+            first_seen=pd.to_datetime(sums["first_seen"]),
+            reference_known=w.reference_known and w.reference.start >= w.first,
         )
+        return access_of(table, w)
 
     @once
     def annual(self) -> Annual:
@@ -815,47 +814,71 @@ class Analysis:
     @once
     def noise(self) -> pd.Series:
         """Per page, its own noise between the windows: see `core.compare.page_noise`."""
-        sums = self._page_sums.reindex(self.known_pages.index)
-        recent, reference = (sums[f"clicks_{name}"].fillna(0).to_numpy(np.float64) for name in ("recent", "reference"))
+        recent, reference = (self.page_counts[name].to_numpy(np.float64) for name in ("recent", "reference"))
         weeks = self._weeks_of_windows if self.windows.is_daily else ()
         noise = page_noise(recent, reference, self.scale, self.season.to_numpy(np.float64), weeks)
-        return pd.Series(noise, index=sums.index)
+        return pd.Series(noise, index=self.known_pages.index)
 
     @property
     def _weeks_of_windows(self) -> tuple[np.ndarray, np.ndarray]:
         """Pages x whole weeks inside the recent and the reference window: clicks."""
-        as_of, pages = self._joined.as_of, len(self.known_pages)
-        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, as_of))
-        found = []
-        for window in (self.windows.recent, self.windows.reference):
-            newest = -((window.end - as_of).days // 7)  # weeks are counted back from the last complete day
-            oldest = ((as_of - window.start).days + 1) // 7 - 1
-            inside = rows[rows["back"].between(newest, oldest)]
-            table = np.zeros((pages, max(oldest - newest + 1, 0)), dtype=np.int32)
-            table[inside["page_id"].to_numpy(), oldest - inside["back"].to_numpy()] = inside["clicks"]
-            found.append(table)
-        return found[0], found[1]
+        w, as_of = self.windows, self.windows.as_of
+        every = np.arange(len(self.known_pages))
+
+        def inside(window: Window) -> np.ndarray:
+            # weeks are counted back from the last complete day
+            return self._week_table(every, -((window.end - as_of).days // 7), ((as_of - window.start).days + 1) // 7)
+
+        return inside(w.recent), inside(w.reference)
+
+    def _week_table(self, pages: np.ndarray, newest: int, until: int) -> np.ndarray:
+        """Clicks of pages (by number) by whole weeks, oldest first: weeks from `newest` back to the one before `until`, counted
+        back from the one that ends with the last complete day (0).
+        """
+        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
+        table = np.zeros((len(pages), max(until - newest, 0)), dtype=np.int32)
+        row = pd.Index(pages).get_indexer(rows["page_id"])
+        inside = (row >= 0) & rows["back"].between(newest, until - 1).to_numpy()
+        table[row[inside], until - 1 - rows["back"].to_numpy()[inside]] = rows["clicks"].to_numpy()[inside]
+        return table
+
+    @property
+    def _weeks_back(self) -> pd.DatetimeIndex:
+        """The last days of all whole weeks of the data, oldest first."""
+        first, last = pd.Timestamp(self.windows.first), pd.Timestamp(self.windows.as_of)
+        count = ((last - first).days + 1) // 7
+        return pd.DatetimeIndex(last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D"))
 
     @once
     def page_changes(self) -> pd.DataFrame:
         """The change of every page, keyed by its number in order: the columns CHANGES."""
-        sums, w = self._page_sums.reindex(self.known_pages.index).fillna(0), self.windows
-        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
-        names |= {"impressions_reference": "impressions_reference"}
-        rows = pd.DataFrame({"key": sums.index, **{mine: sums[name].to_numpy() for mine, name in names.items()}})
+        rows, w = self.page_counts, self.windows
         known = np.full(len(rows), w.reference_known and w.reference.start >= w.first)
         noise, season = self.noise.to_numpy(float), self.season.to_numpy(float)
         return compared(rows, "page", self.terms, noise=noise, season=season, known=known)
+
+    @property
+    def page_counts(self) -> pd.DataFrame:
+        """key (page number, in order), recent and reference (clicks), impressions and impressions_reference of every page; not scaled."""
+        sums = self._page_sums.reindex(self.known_pages.index).fillna(0)
+        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
+        counts = {mine: sums[name].to_numpy() for mine, name in names.items()}
+        return pd.DataFrame({"key": sums.index, **counts, "impressions_reference": sums["impressions_reference"].to_numpy()})
 
     @once
     def row_parts(self) -> pd.DataFrame:
         """Of every row of `pair_sums`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
         pairs, w = scaled_pairs(self._expected, self.scale), self.windows
-        page, over = pairs["page"], self._events
-        ended = over.index[(over["event_to"] < pd.Timestamp(w.recent.start)) & (over["event_to"] >= pd.Timestamp(w.reference.start))]
-        pairs = pairs.assign(section=page.map(self.known_pages["section"]), event=page.isin(ended))
-        pairs = pairs.assign(access=page.map(self.access), lived=page.map(self._came["lived"]))
-        return row_parts(pairs, self.sight)
+        over = self._events["event_to"]
+        ended = over.index[(over < pd.Timestamp(w.recent.start)) & (over >= pd.Timestamp(w.reference.start))]
+        pages = {
+            "section": pd.factorize(self.known_pages["section"])[0],
+            "came": self.access.ne("").to_numpy(),
+            "lived": self._came["lived"].to_numpy(),
+            "event": self.known_pages.index.isin(ended),
+        }
+        number = pairs["page"].to_numpy()  # pages are numbered from 0
+        return row_parts(pairs.assign(**{name: values[number] for name, values in pages.items()}), self.sight)
 
     @once
     def _events(self) -> pd.DataFrame:
@@ -866,8 +889,8 @@ class Analysis:
     @once
     def _change_parts(self) -> pd.DataFrame:
         """The change of each page and its parts: see `core.ledger.parts_of_change`."""
-        names = {"change": "change", "change_share": "change_share", "change_low": "change_low", "change_high": "change_high"}
-        changes = self.page_changes.rename(columns={**names, "real": "change_real"}).set_index("key")[[*names, "change_real"]]
+        names = ["change", "change_share", "change_low", "change_high", "real"]
+        changes = self.page_changes.set_index("key")[names].rename(columns={"real": "change_real"})
         pages = self._pages.assign(access=self.access)
         parts = parts_of_change(pages, self._expected, self.row_parts).rename(columns={"access": "access_part"})
         return parts.join(changes).assign(access=pages["access"], noise=np.hypot(self.noise, self.terms.noise))
@@ -924,28 +947,19 @@ class Analysis:
     @once
     def _weeks(self) -> tuple[np.ndarray, np.ndarray, pd.DatetimeIndex]:
         """Numbers of the pages with enough clicks to tell anything, their clicks by whole weeks up to the last complete day, the ends of these."""
-        first, last = pd.Timestamp(self.windows.first), pd.Timestamp(self.windows.as_of)
-        count = ((last - first).days + 1) // 7
+        ends = self._weeks_back
         rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
-        rows = rows[rows["back"] < count]
-        total = rows.groupby("page_id")["clicks"].sum()
+        total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
-        clicks = np.zeros((len(shown), count), dtype=np.int32)
-        rows = rows[rows["page_id"].isin(shown)]
-        clicks[np.searchsorted(shown, rows["page_id"]), count - 1 - rows["back"].to_numpy()] = rows["clicks"]
-        return shown, clicks, pd.DatetimeIndex(last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D"))
+        return shown, self._week_table(shown, 0, len(ends)), ends
 
     def weekly(self, pages: list[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
-        last = pd.Timestamp(self.windows.as_of)
-        count = ((last - pd.Timestamp(self.windows.first)).days + 1) // 7
-        rows = self._reduced("weeks-back", lambda: reductions.weeks_back(self._joined.search, self.windows.as_of))
-        place = pd.Index(pages).get_indexer(pd.Index(self.known_pages["page"]))[rows["page_id"].to_numpy()]
-        use = (place >= 0) & (rows["back"] < count).to_numpy()
-        clicks = np.zeros((len(pages), count), dtype=np.int64)
-        np.add.at(clicks, (place[use], count - 1 - rows["back"].to_numpy()[use]), rows["clicks"].to_numpy()[use])
-        ends = (last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D")).strftime("%Y-%m-%d")
-        return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends)
+        number = pd.Series(self.known_pages.index, index=self.known_pages["page"]).reindex(pages)
+        known, ends = np.flatnonzero(number.notna()), self._weeks_back
+        clicks = np.zeros((len(pages), len(ends)), dtype=np.int64)
+        clicks[known] = self._week_table(number.iloc[known].to_numpy(np.int64), 0, len(ends))
+        return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends.strftime("%Y-%m-%d"))
 
     @once
     def _members(self) -> pd.DataFrame:

@@ -42,12 +42,8 @@ class Comparison:
     def _pages(self) -> pd.DataFrame:
         """key (page number), recent, reference, impressions, impressions_reference (not scaled), and section, kind (of access), noise, season."""
         a = self._a
-        sums = a.page_sums.reindex(a.known_pages.index).fillna(0)
-        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
-        names |= {"impressions_reference": "impressions_reference"}
-        counts = {mine: sums[name].to_numpy() for mine, name in names.items()}
-        table = pd.DataFrame({"key": sums.index, **counts, "section": a.known_pages["section"].to_numpy()})
-        return table.assign(kind=a.access.to_numpy(), noise=a.noise.to_numpy(), season=a.season.to_numpy())
+        facts = {"section": a.known_pages["section"], "kind": a.access, "noise": a.noise, "season": a.season}
+        return a.page_counts.assign(**{name: of_page.to_numpy() for name, of_page in facts.items()})
 
     @cached_property
     def _pairs(self) -> pd.DataFrame:
@@ -173,7 +169,7 @@ class Comparison:
         rows = rows.sort_values(["key", "page"], ignore_index=True)
         own = pages.iloc[rows["page"].to_numpy()]
         rows = rows.assign(noise=own["noise"].to_numpy(), season=own["season"].to_numpy(), section=own["section"].to_numpy())
-        rows = rows.assign(access=own["kind"].to_numpy(), recent=rows["clicks"], reference=rows["clicks_reference"])
+        rows = rows.assign(kind=own["kind"].to_numpy(), recent=rows["clicks"], reference=rows["clicks_reference"])
         code, keys = pd.factorize(rows["key"], sort=True)
         names = ["recent", "reference", "impressions", "impressions_reference"]
         sums = pd.DataFrame({"key": keys, **{one: np.bincount(code, rows[one].to_numpy(float), len(keys)) for one in names}})
@@ -184,8 +180,8 @@ class Comparison:
             rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self._a.curve.rate(place)
         # each page's queries stand together here: its place is the mean of theirs
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
-        parts = row_parts(scaled_pairs(rows, terms.scale), terms.sight)
-        return core.with_parts(table, parts, rows["key"].to_numpy(), rows["access"])
+        parts = row_parts(scaled_pairs(rows.assign(came=rows["kind"] != ""), terms.scale), terms.sight)
+        return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:
         rows = self._a.visit_sums_by("channel")

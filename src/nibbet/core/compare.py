@@ -171,7 +171,7 @@ def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Seri
     """
     totals = pd.DataFrame({"key": table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
     if whole is not None:
-        totals["access"] = whole.to_numpy()
+        totals["came"] = whole.ne("").to_numpy()
     found = split(parts, key, totals, by="key")
     kinds = whole if whole is not None else _largest_kind(table["key"], key, parts["access"].to_numpy(float), kind)
     return named_why(table.assign(**{name: found[name].to_numpy() for name in PARTS}), kinds)

@@ -430,9 +430,9 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
     table["age_weeks"] = np.where(began > 0, clicks.shape[1] - began, np.nan)
     table["start_rank"] = start_rank(clicks, section, began, index.level)
     event = events_of_pages(clicks, began)
-    for name, days in (("first", first), ("last", ends)):
-        of_page = pd.Series(days[event[name].to_numpy()] if len(days) else pd.DatetimeIndex([]), index=table.index)
-        table["event_from" if name == "first" else "event_to"] = of_page.where(event["event"].to_numpy())
-    table["event_share"] = event["share"].where(event["event"]).to_numpy()
+    over = event["event"].to_numpy()
+    table["event_from"] = pd.Series(first[event["first"]], index=table.index).where(over)
+    table["event_to"] = pd.Series(ends[event["last"]], index=table.index).where(over)
+    table["event_share"] = event["share"].where(over).to_numpy()
     numbers = ["weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value"]
     return table.astype(dict.fromkeys(numbers, "float64") | {"real": bool, "kind": "str", "life": "str"})[TRENDS[1:]]

@@ -297,5 +297,5 @@ def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFram
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
-    found = split(parts, pairs["page"], totals.assign(access=table["access"].to_numpy()))
+    found = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
     return found[PARTS].set_axis(table.index).rename(columns={"pull": "pull_part"}).assign(thin=expected < THIN_CLICKS)

@@ -93,53 +93,67 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
     table = weeks.pivot_table(index="section", columns="end", values="clicks", aggfunc="sum", fill_value=0, observed=True)
     if table.shape[1] < LEAST_WEEKS:
         return Annual(pd.DataFrame(0.0, index=table.index, columns=NAMES), False)
-    design = _design(pd.DatetimeIndex(table.columns))
-    site, _ = _best_fit(table.sum().to_numpy(float), design, np.zeros(design.shape[1]))
-    fits = [_best_fit(row, design, site) for row in table.to_numpy(float)]  # sections are few
-    own, doubt = np.array([f[0][2:] for f in fits]), np.array([f[1][2:] for f in fits])
-    apart = (own - site[2:]) ** 2
+    clicks, design = table.to_numpy(float), _design(pd.DatetimeIndex(table.columns), HARMONICS)
+    site, _ = _best_fit(clicks.sum(axis=0, keepdims=True), design, np.zeros(design.shape[1]))
+    own, doubt = (one[:, 2:] for one in _best_fit(clicks, design, site[0]))
+    apart = (own - site[0, 2:]) ** 2
     between = np.maximum((apart - doubt).mean(axis=0), 0.01**2)
     weight = between / (between + doubt)
-    return Annual(pd.DataFrame(weight * own + (1 - weight) * site[2:], index=table.index, columns=NAMES), True)
+    return Annual(pd.DataFrame(weight * own + (1 - weight) * site[0, 2:], index=table.index, columns=NAMES), True)
 
 
-def _design(ends: pd.DatetimeIndex) -> Floats:
-    """Weeks x (level, trend, waves)."""
-    time = np.linspace(-1, 1, len(ends))
-    return np.column_stack([np.ones(len(time)), time, _turns(ends - pd.Timedelta(days=3))])
+def _design(ends: pd.DatetimeIndex, waves: int) -> Floats:
+    """Weeks x (level, trend, cos and sin of so many waves a year)."""
+    turns = _turns(ends - pd.Timedelta(days=3))[:, _kept(waves)]
+    return np.column_stack([np.ones(len(ends)), np.linspace(-1, 1, len(ends)), turns])
+
+
+def _kept(waves: int) -> NDArray[np.int64]:
+    """Where the coefficients of the first waves stand among all."""
+    return np.concatenate([np.arange(waves), HARMONICS + np.arange(waves)])
 
 
 def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats]:
-    """Coefficients and their squared errors with as many waves as the information criterion asks for; those of the others are 0."""
-    best: tuple[float, Floats, Floats] | None = None
+    """Coefficients of every row and their squared errors, with as many waves as the information criterion asks for; those of the others are 0."""
+    rows, weeks = len(clicks), clicks.shape[1] / TIED_WEEKS
+    best, whole, errors = np.full(rows, np.inf), np.zeros((rows, design.shape[1])), np.full((rows, design.shape[1]), 1e-6)
+    y, weight = np.log(clicks + 0.5), _weights(clicks, 0.01)
     for waves in range(1, HARMONICS + 1):
-        kept = np.concatenate([[0, 1], 2 + np.arange(waves), 2 + HARMONICS + np.arange(waves)])
-        found, doubt, misfit = _fitted(clicks, design[:, kept], start[kept])
-        weeks = len(clicks) / TIED_WEEKS
+        kept = np.concatenate([[0, 1], 2 + _kept(waves)])
+        found, doubt, misfit = _regressed(y, weight, design[:, kept], start[kept])
         criterion = weeks * np.log(misfit) + len(kept) * np.log(weeks)
-        if best is None or criterion < best[0]:
-            whole, errors = np.zeros(design.shape[1]), np.full(design.shape[1], 1e-6)
-            whole[kept], errors[kept] = found, doubt
-            best = float(criterion), whole, errors
-    assert best is not None
-    return best[1], best[2]
+        better = np.flatnonzero(criterion < best)
+        best[better], whole[better], errors[better] = criterion[better], 0.0, 1e-6
+        whole[better[:, None], kept], errors[better[:, None], kept] = found[better], doubt[better]
+    return whole, errors
 
 
-def _fitted(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats, float]:
-    """Coefficients, their squared errors, and the mean square of what is left."""
-    y, weight = np.log(clicks + 0.5), clicks / (1 + 0.01 * clicks) + 0.1  # counting noise and a tenth of strays
+def _weights(clicks: Floats, strays: float) -> Floats:
+    """What a week's logarithm of clicks weighs: counting noise, and strays of this variance."""
+    weight: Floats = clicks / (1 + strays * clicks) + 0.1
+    return weight
+
+
+def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tuple[Floats, Floats, Floats]:
+    """Rows of a robust ridge regression on one design (level, trend, waves): coefficients, their squared errors, mean square of what is left.
+
+    Args:
+        y, weight: rows x weeks; design: weeks x terms; target: what the terms are drawn to. Huber's weights against single weeks; weeks that
+            stray together count TIED_WEEKS as one.
+    """
     ridge = np.diag([1e-6, 1.0, *[0.5] * (design.shape[1] - 2)])  # a trend and a wave may stand for each other in little more than a year
-    target = np.concatenate([[0.0, 0.0], start[2:]])
-    robust = np.ones(len(y))
+    drawn = ridge @ np.concatenate([[0.0, 0.0], target[2:]])
+    robust = np.ones(y.shape)
     for _ in range(6):
         w = weight * robust
-        normal = design.T @ (design * w[:, None]) + ridge
-        found = np.linalg.solve(normal, design.T @ (w * y) + ridge @ target)
-        rest = y - design @ found
-        scale = max(float(np.median(np.abs(rest)) * 1.48), 0.02)
+        normal = np.einsum("rw,wi,wj->rij", w, design, design, optimize=True) + ridge
+        found = np.linalg.solve(normal, ((w * y) @ design + drawn)[:, :, None])[:, :, 0]
+        rest = y - found @ design.T
+        scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * 1.48, 0.02)
         robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
-    misfit = max(float((w * rest**2).sum() / max(w.sum(), 1e-9)), 1e-9)
-    return found, TIED_WEEKS * misfit * w.mean() * np.diag(np.linalg.inv(normal)), misfit
+    misfit = np.maximum((w * rest**2).sum(axis=1) / np.maximum(w.sum(axis=1), 1e-9), 1e-9)
+    inverse = np.diagonal(np.linalg.inv(normal), axis1=1, axis2=2)
+    return found, TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse, misfit
 
 
 def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.DatetimeIndex, annual: Annual) -> tuple[Annual, pd.Series]:
@@ -155,29 +169,17 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
     own = pd.Series(False, index=section.index)
     if not annual.known or not len(section):
         return Annual(waves, annual.known), own
-    kept = [n for kind in (0, HARMONICS) for n in range(kind, kind + OWN_HARMONICS)]
-    turns = _turns(ends - pd.Timedelta(days=3))
-    usual = pd.DataFrame(annual.waves.to_numpy() @ turns.T, index=annual.waves.index)
-    design = np.column_stack([np.ones(len(ends)), np.linspace(-1, 1, len(ends)), turns[:, kept]])
-    ridge = np.diag([1e-6, 1.0, *[0.5] * len(kept)])
+    kept, design = _kept(OWN_HARMONICS), _design(ends, OWN_HARMONICS)
+    usual = pd.DataFrame(annual.waves.to_numpy() @ _turns(ends - pd.Timedelta(days=3)).T, index=annual.waves.index)
     enough = np.flatnonzero(clicks.sum(axis=1) >= SEASON_CLICKS)
     coefficients, doubts = [], []
     for at in range(0, len(enough), AT_ONCE):
         rows = enough[at : at + AT_ONCE]
         had = clicks[rows].astype(np.float64)
         y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
-        weight, robust = had / (1 + 0.02 * had) + 0.1, np.ones(had.shape)
-        for _ in range(4):
-            w = weight * robust
-            normal = np.einsum("pw,wi,wj->pij", w, design, design, optimize=True) + ridge
-            found = np.linalg.solve(normal, np.einsum("pw,wi->pi", w * y, design, optimize=True)[:, :, None])[:, :, 0]
-            rest = y - found @ design.T
-            scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * 1.48, 0.02)
-            robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
-        misfit = (w * rest**2).sum(axis=1) / w.sum(axis=1)
-        inverse = np.linalg.inv(normal)[:, range(2, 2 + len(kept)), range(2, 2 + len(kept))]
-        coefficients.append(found[:, 2:])
-        doubts.append(TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse)
+        terms, errors, _ = _regressed(y, _weights(had, 0.02), design, np.zeros(design.shape[1]))
+        coefficients.append(terms[:, 2:])
+        doubts.append(errors[:, 2:])
     if not len(enough):
         return Annual(waves, annual.known), own
     apart, doubt = np.concatenate(coefficients), np.concatenate(doubts)
@@ -185,7 +187,7 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
     real = false_discovery(special.chdtrc(len(kept), (apart**2 / doubt).sum(axis=1))) < CHANCE
     moved = np.where(real[:, None], apart * between / (between + doubt), 0.0)
     table = waves.to_numpy().copy()
-    table[enough[:, None], np.array(kept)[None, :]] += moved
+    table[enough[:, None], kept] += moved
     is_own = np.zeros(len(section), dtype=bool)
     is_own[enough] = real
     return Annual(pd.DataFrame(table, index=waves.index, columns=NAMES), True), pd.Series(is_own, index=section.index)

@@ -29,7 +29,7 @@ def share(values: pd.Series) -> pd.Series:
 
 def percent(values: pd.Series) -> pd.Series:
     """3.4% for 0.034: one decimal, for rates that are small."""
-    return pd.Series(values.fillna(0).mul(100).map("{:.1f}%".format), index=values.index, dtype="str")
+    return joined(place(values.fillna(0) * 100), "%")
 
 
 def place(values: pd.Series) -> pd.Series:

@@ -33,6 +33,8 @@ SEEN = (
 PLACES, SHARES = (np.log(np.array(column)) for column in zip(*SEEN, strict=True))
 #: impressions in both windows from which a pair may teach how far searchers look, and how many clicks' worth the assumption counts
 TEACHES, ASSUMED = 30, 25.0
+#: the median of the square of a standard normal variable, by which a median square tells a variance
+MIDDLE_SQUARE = 0.455
 #: least share: below it a demand would be made of next to nothing
 LEAST_SEEN = float(np.log(0.01))
 
@@ -128,8 +130,8 @@ def _sight_error(ratio: Floats, moved: Floats, still: NDArray[np.bool_]) -> floa
     far = np.abs(moved) >= 0.3
     if far.sum() < 20 or still.sum() < 20:
         return Sight.error
-    usual = np.median(ratio[still] ** 2) / 0.455
-    more = np.median((ratio - moved)[far] ** 2) / 0.455 - usual
+    usual = np.median(ratio[still] ** 2) / MIDDLE_SQUARE
+    more = np.median((ratio - moved)[far] ** 2) / MIDDLE_SQUARE - usual
     return float(np.clip(np.sqrt(max(more, 0.0) / np.median(moved[far] ** 2)), 0.1, 1.0))
 
 
@@ -175,7 +177,7 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
 
     Args:
         pairs: query, impressions, position, and both with `_reference`; where `demand` and `demand_reference` are given (searches of the
-            query from a source of demand) they count as well; `section` (of the page), `access` and `lived` (see `core.access`) where known.
+            query from a source of demand) they count as well; `section` (of the page), `came` (whether it came or went) and `lived` (see `core.access`) where known.
     Returns:
         One factor a row. Impressions of the page that leads for the query / the share seen at its place, against searches told: each weighs
         by the inverse of its squared error. That of impressions is counting and what the site's sight is wrong by, so that it is small at an
@@ -219,8 +221,8 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
 def _there(pairs: pd.DataFrame) -> NDArray[np.bool_]:
     """Rows of pages that were there throughout both windows: only what they are shown tells how much was searched."""
     there = np.ones(len(pairs), dtype=bool)
-    if "access" in pairs:
-        there &= pairs["access"].eq("").to_numpy()
+    if "came" in pairs:
+        there &= ~pairs["came"].to_numpy(bool)
     if "lived" in pairs:
         there &= pairs["lived"].eq(1.0).to_numpy()
     return there
@@ -229,9 +231,11 @@ def _there(pairs: pd.DataFrame) -> NDArray[np.bool_]:
 def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.int64]) -> Floats:
     """Per query, the squared error of the source of demand in its section: the middle of what it missed, drawn to that of the site."""
     square = pd.Series(np.where(tells, missed, np.nan) ** 2)
-    site = float(square.median()) / 0.455 if tells.sum() >= SOURCE_QUERIES else SOURCE_ERROR**2  # 0.455: middle of a squared normal
+    site = float(square.median()) / MIDDLE_SQUARE if tells.sum() >= SOURCE_QUERIES else SOURCE_ERROR**2
     of_section = square.groupby(section).agg(["median", "count"])
-    own = (of_section["median"].fillna(0) / 0.455 * of_section["count"] + site * SOURCE_QUERIES) / (of_section["count"] + SOURCE_QUERIES)
+    own = (of_section["median"].fillna(0) / MIDDLE_SQUARE * of_section["count"] + site * SOURCE_QUERIES) / (
+        of_section["count"] + SOURCE_QUERIES
+    )
     error: Floats = np.maximum(own.reindex(section).to_numpy(), LEAST_ERROR**2)
     return error
 
@@ -250,8 +254,8 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
         demand x (share of it that is shown x CTR there), by the logarithmic mean Divisia index (Ang 2004, Energy Policy 32:1131); where
         the page was shown in one window only but the query is known in both, by halves of both orders (Shapley), which stays exact at
         zero. A query that is not seen at all in one window may have lost its searchers or its place: what its page's other queries, and
-        those of its section, tell of demand is taken first, the rest is rank; untold where they tell nothing. Rows of a page that appeared
-        or went (`access` is not empty) owe to access what demand does not explain, and of one that was
+        those of its section, tell of demand is taken first, the rest is rank; untold where they tell nothing. Rows of a page that came or
+        went (`came`) owe to access what demand does not explain, and of one that was
         there for part of the reference window (`lived`) what it would have had in the rest of it. Of a page whose event is over (`event`, where known)
         nobody searches for what is not seen any more.
     """
@@ -259,7 +263,7 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
     e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had been there throughout
     growth = query_growth(pairs, sight)
     both, known = (e1 > 1e-9) & (e0 > 1e-9), np.isfinite(growth)
-    came = pairs["access"].ne("").to_numpy() if "access" in pairs else np.zeros(len(pairs), dtype=bool)
+    came = pairs["came"].to_numpy(bool) if "came" in pairs else np.zeros(len(pairs), dtype=bool)
     around = _growth_around(pairs, growth, e1, e0)
     guessed = np.isfinite(around)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -306,8 +310,8 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
 
     Args:
         parts: `row_parts` of the pairs; key: of each of them, the page, or section, query, ... that it counts for.
-        totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `access` where known: not empty where the key came or went
-            as a whole, and then what its pull changed is access too.
+        totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `came` where known: whether the key came or went as a whole,
+            and then what its pull changed is access too.
     Returns:
         One row per row of `totals`: `by` and PARTS. Clicks = expected clicks x pull, by the logarithmic mean Divisia index, additive
         LMDI-I. What is there in one window only has no pull that could have changed.
@@ -325,8 +329,8 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
     found = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
     found["rank"] = from_expected - found["demand"] - found["access"] - found["untold"]
     found["pull"] = (c1 - c0) - from_expected
-    if "access" in totals:
-        came = totals["access"].ne("").to_numpy()
+    if "came" in totals:
+        came = totals["came"].to_numpy(bool)
         found["access"] = np.where(came, found["access"] + found["pull"] + found["rank"] + found["untold"], found["access"])
         found |= {name: np.where(came, 0.0, found[name]) for name in ("pull", "rank", "untold")}
     return pd.DataFrame({by: totals[by].to_numpy(), **{name: found[name] for name in PARTS}})

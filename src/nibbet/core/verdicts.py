@@ -69,7 +69,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     said = said[~none.loc[said.index].to_numpy()]
     said = said[_of_purpose(said, pages["purpose"])]
     over = pages["event_to"].notna()  # what nobody searches for any more is not refreshed
-    said = said[~(said["verdict"].isin(["refresh"]) & over.reindex(said.index).to_numpy())]
+    said = said[~(said["verdict"].eq("refresh") & over.reindex(said.index).to_numpy())]
     if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
         said = said[~((said["verdict"] == "expand") & said.index.isin(survivors.index))]
