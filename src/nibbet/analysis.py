@@ -778,6 +778,8 @@ class Analysis:
             clicks=sums["clicks_recent"].fillna(0),
             base=sums["clicks_reference"].fillna(0) * self.scale,
             clicks_last28=sums["clicks_last28"].fillna(0),
+            impressions=sums["impressions_recent"].fillna(0),
+            impressions_reference=sums["impressions_reference"].fillna(0),
             first_seen=pd.to_datetime(sums["first_seen"]),
             reference_known=w.reference_known and w.reference.start >= w.first,
         )

@@ -15,8 +15,9 @@ Floats = NDArray[np.float64]
 BUSY, LEAST_ROWS, MOST_ROWS = 40, 20, 20_000
 #: the drift assumed where too few rows tell it, and the least: no two windows of a page are alike to the last percent
 ASSUMED_DRIFT, LEAST_DRIFT = 0.15, 0.03
-#: where the fit begins: changes halve or double, and befall a fifth of the rows (in log odds)
-WIDE, FIFTH = float(np.log(0.6)), -1.5
+#: where the fit begins: the drift; by how much rows that changed did (they halve or double) and how that differs, in logarithms; which part of
+#: the rows did (a fifth), and which part of these fell (half), in log odds
+START = np.array([np.log(0.12), np.log(0.6), np.log(0.3), -1.5, 0.0])
 #: units of log likelihood from the best to the upper quartile
 QUARTILE = 0.6745**2 / 2
 #: weeks of a window from which its weeks tell how far they stray from their line, and clicks a week from which they count
@@ -30,8 +31,8 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
         recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: spread that is known of
             each row already.
     Returns:
-        The narrow part of a mixture of two normal distributions around the median, by likelihood (the upper quartile of what it allows): rows that truly changed make the
-        wide part and do not stretch the narrow one. Never under LEAST_DRIFT; ASSUMED_DRIFT where under LEAST_ROWS rows have BUSY counts in
+        The narrow part of a mixture of normal distributions, of rows that stayed, fell and rose, by likelihood (the upper quartile of what it allows): rows that truly changed make
+        the other parts and do not stretch it. Never under LEAST_DRIFT; ASSUMED_DRIFT where under LEAST_ROWS rows have BUSY counts in
         both windows.
     """
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
@@ -41,16 +42,25 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
     busy = busy[:: max(1, len(busy) // MOST_ROWS)]
     known = 1 / recent[busy] + 1 / reference[busy] + np.broadcast_to(np.asarray(own, dtype=np.float64), np.shape(recent))[busy] ** 2
     ratio = np.log(recent[busy] / base[busy])
-    square = (ratio - np.median(ratio)) ** 2
+    middle = float(np.median(ratio))
 
     def unlikely(given: Floats) -> float:
-        narrow = known + np.exp(2 * given[0])
-        wide, part = narrow + np.exp(2 * given[1]), 1 / (1 + np.exp(-given[2]))
-        density = (1 - part) * np.exp(-square / narrow / 2) / np.sqrt(narrow) + part * np.exp(-square / wide / 2) / np.sqrt(wide)
-        # a weak prior keeps the two apart where all rows are alike: changes halve or double, and befall a fifth of pages
-        return float(-np.log(density).sum() + 2 * (given[1] - WIDE) ** 2 + (given[2] - FIFTH) ** 2 / 2)
+        drift, moved, spread = np.exp(2 * given[0]), np.exp(given[1]), np.exp(2 * given[2])
+        part, fell = special.expit(given[3]), special.expit(given[4])
+        rest, narrow = ratio - given[5], known + drift
+        wide = narrow + spread
 
-    fitted = optimize.minimize(unlikely, [np.log(0.12), WIDE, FIFTH], method="Nelder-Mead")
+        def density(middle: float, variance: Floats) -> Floats:
+            height: Floats = np.exp(-((rest - middle) ** 2) / variance / 2) / np.sqrt(variance)
+            return height
+
+        changed = fell * density(-moved, wide) + (1 - fell) * density(moved, wide)
+        # a weak prior keeps the parts apart where all rows are alike
+        prior = 2 * ((given[1:3] - START[1:3]) ** 2).sum() + ((given[3:5] - START[3:5]) ** 2).sum() / 2
+        return float(prior - np.log((1 - part) * density(0.0, narrow) + part * changed + 1e-300).sum())
+
+    start = [*START, middle]
+    fitted = optimize.minimize(unlikely, start, method="Nelder-Mead", options={"maxiter": 2000})
     best, rest = float(fitted.x[0]), fitted.x[1:]
     # few rows tell it badly: the upper quartile of what is likely, not the best guess, keeps intervals honest
     end = max(best, float(np.log(LEAST_DRIFT))) + 1.5

@@ -114,7 +114,9 @@ def missing_evidence(
         "dates of publication",
         "their age is not known, so that young pages are told only by their first day in search",
         undated,
-        "crawl or editorial list with a column of first publication",
+        "their dates to the column of publication"
+        if pages["published"].notna().any()
+        else "crawl or editorial list with a column of first publication",
         guards=True,
     )
     gap(

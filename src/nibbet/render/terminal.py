@@ -319,6 +319,15 @@ COMPARED = [
     "by rate",
     "impressions_change",
 ]
+#: how the cause of a page's change reads; the parts of one that stayed are named as they are
+REASONS = {
+    "": "no cause to name",
+    "new": "the page is new",
+    "gone": "the page is gone",
+    "moved": "its address moved",
+    "blocked": "it is kept out of search",
+    "untold": "nothing tells whether demand or rank",
+}
 #: figures of rules that neither work nor a month more can change
 FIXED = "protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
@@ -574,8 +583,8 @@ def history(found: dict[str, Any]) -> list[str]:
         row = found["change"][0]
         if row["recent"] + row["reference"] >= 1:
             real = "real" if row["real"] else "not told from chance among so many pages"
-            why = {"": "no cause to name", "new": "not seen before", "gone": "no longer seen"}.get(row["why"], f"mostly {row['why']}")
-            lines.append(told_change(row) + f" It is {real}, {why}.")
+            why = REASONS.get(row["why"], f"mostly {row['why']}")
+            lines.append(told_change(row) + f" It is {real}: {why}.")
     if found["trend"]:
         row = found["trend"][0]
         if row["real"]:
