@@ -16,12 +16,12 @@ import pandas as pd
 import pytest
 
 import nibbet
-from nibbet.analysis import Analysis
 from nibbet.config import Config, load_config, make_config
 from nibbet.core.ledger import with_pull
 from nibbet.core.thresholds import Thresholds
 from nibbet.engine.sql import value_of
 from nibbet.engine.store import Store, key_of, libraries
+from nibbet.pipeline import Pipeline
 from nibbet.scopes import RESULTS, SUMS, scope, values_of
 
 HOME = "https://tarnbrook.example/"
@@ -95,17 +95,17 @@ def test_every_setting_is_in_the_keys_of_what_rests_on_it(tmp_path: Path) -> Non
 
 def test_sums_are_made_without_any_other_setting(tmp_path: Path) -> None:
     config = load_config(hand_made(tmp_path) / "nibbet.toml")
-    analysis = Analysis(config, tmp_path, {}, Store(None), "key", lambda _: None)
-    analysis.config = scope(config, SUMS)
-    assert analysis.page_sums["clicks_recent"].sum() == 540
-    assert analysis.windows.recent.days == 90
-    assert len(analysis.pair_sums) == 2
-    assert analysis.visit_sums_by("page_id") is None
-    assert analysis.curve.rates["rate"].notna().all()
+    pipeline = Pipeline(config, tmp_path, {}, Store(None), "key", lambda _: None)
+    vars(pipeline.context)["config"] = scope(config, SUMS)
+    assert pipeline.sums.pages["clicks_recent"].sum() == 540
+    assert pipeline.inputs.windows.recent.days == 90
+    assert len(pipeline.expectation.pairs) == 2
+    assert pipeline.sums.visits_by("page_id") is None
+    assert pipeline.expectation.curve.rates["rate"].notna().all()
     for name in ("search", "landings", "days", "weeks", "devices", "countries", "surfaces", "sections"):
-        analysis.keep_asked(name)
+        pipeline.questions.keep(name)
     with pytest.raises(AttributeError, match=r"may not read the setting (protect|verdicts)"):
-        analysis.pages()
+        pipeline.decisions.ledger_table()
 
 
 @pytest.mark.parametrize(
@@ -137,7 +137,7 @@ def test_a_changed_setting_gives_what_a_fresh_store_gives(settings: str, after: 
 
 def test_every_threshold_is_obeyed_by_the_rules() -> None:
     core = Path(nibbet.__file__).parent
-    code = "".join(path.read_text() for path in [*(core / "core").glob("*.py"), core / "analysis.py"])
+    code = "".join(path.read_text() for path in [*(core / "core").glob("*.py"), *(core / "pipeline").glob("*.py")])
     unread = [name for name in Thresholds.model_fields if not re.search(rf"(\bt|limits|verdicts)\.{name}\b", code)]
     assert not unread, "a threshold that nothing reads"
     pages = pd.DataFrame({"clicks": [9], "impressions": [90]})
@@ -244,15 +244,15 @@ def test_fresh_takes_nothing_from_who_reads(tmp_path: Path) -> None:
 
 def test_other_windows_rest_on_the_same_calibration(tmp_path: Path) -> None:
     site = nibbet.open_site(hand_made(tmp_path))
-    analysis = site._analysis
+    calibration = site._pipeline.expectation.calibration
     for days in (28, 21, 14):
         site.compare(days, "before")
     for windows, comparison in site._comparisons.items():
-        other = comparison._a
+        other = comparison.expectation.calibration
         assert windows.recent.days < 28, "the sums of few comparisons stay in memory"
-        assert other.curve is analysis.curve
-        assert other.countries is analysis.countries
-        assert other.sight is analysis.sight
+        assert other.curve is calibration.curve
+        assert other.countries is calibration.countries
+        assert other.sight is calibration.sight
     site.close()
 
 

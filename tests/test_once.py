@@ -18,7 +18,7 @@ import pytest
 import nibbet
 from nibbet.engine.store import Store
 from nibbet.errors import is_interrupt
-from nibbet.once import ahead, by_one_thread, in_turn, limit_threads, once, threads
+from nibbet.once import ahead, by_main_thread, in_turn, limit_threads, once, threads
 
 
 class Steps:
@@ -26,7 +26,7 @@ class Steps:
 
     def __init__(self, say: Callable[[str], None] = lambda _: None) -> None:
         self.done: list[str] = []
-        self.say, self.turn, self.inside = by_one_thread(say), threading.RLock(), 0
+        self.say, self.turn, self.inside = by_main_thread(say), threading.RLock(), 0
 
     @once
     def rows(self) -> int:
@@ -59,7 +59,7 @@ class Steps:
 
 def test_a_step_that_two_threads_ask_for_is_worked_out_once() -> None:
     steps = Steps()
-    with ahead(steps, "sums"):
+    with ahead(lambda: steps.sums):
         assert steps.names == "7 rows"
     assert (steps.sums, steps.done) == (14, ["rows"])
     assert Steps().done == [], "each object has its own"
@@ -68,7 +68,7 @@ def test_a_step_that_two_threads_ask_for_is_worked_out_once() -> None:
 
 def test_what_fails_ahead_fails_where_it_is_waited_for() -> None:
     steps = Steps()
-    with pytest.raises(ValueError, match="no sums"), ahead(steps, "broken"):
+    with pytest.raises(ValueError, match="no sums"), ahead(lambda: steps.broken):
         assert steps.rows == 7
     with pytest.raises(ValueError, match="no sums"):  # asked again it is tried again, as nothing was kept
         steps.broken  # noqa: B018
@@ -86,7 +86,8 @@ def test_what_is_worked_out_ahead_is_stopped_when_its_result_is_no_longer_wanted
         def interrupt(self) -> None:
             self.stopped.set()
 
-    with pytest.raises(KeyboardInterrupt), ahead(Long(), "sums"):
+    steps = Long()
+    with pytest.raises(KeyboardInterrupt), ahead(lambda: steps.sums, interrupt=steps.interrupt):
         raise KeyboardInterrupt
 
 
@@ -107,7 +108,7 @@ def test_work_ahead_ends_before_its_next_step_when_nobody_waits() -> None:
             self.go_on.set()
 
     steps = Slow()
-    with pytest.raises(KeyboardInterrupt), ahead(steps, "first", "second"):
+    with pytest.raises(KeyboardInterrupt), ahead(lambda: steps.first, lambda: steps.second, interrupt=steps.interrupt):
         raise KeyboardInterrupt if steps.begun.wait(20) else AssertionError
     assert "first" in vars(steps)
 
@@ -155,7 +156,7 @@ def test_only_the_thread_that_is_waited_for_tells_its_steps() -> None:
     said: list[str] = []
     steps = Steps(said.append)
     steps.rows  # noqa: B018
-    with ahead(steps, "names"):
+    with ahead(lambda: steps.names):
         pass
     assert said == ["reading"]
     assert steps.names == "7 rows"
@@ -205,7 +206,7 @@ def test_no_more_threads_compute_than_are_allowed(monkeypatch: pytest.MonkeyPatc
     with nibbet.Site("https://tarnbrook.example/", search=rows, settings={"engine": {"threads": 1}}) as site:
         site.pages()
         site.check_ideas(["canoe"])
-        assert site._analysis._engine.connection.raw_sql("SELECT current_setting('threads')").fetchone() == (1,)
+        assert site._pipeline.context.engine.connection.raw_sql("SELECT current_setting('threads')").fetchone() == (1,)
     assert asked
     assert set(asked) == {1}
     limit_threads(None)

@@ -12,8 +12,6 @@ from typing import Any, Generic, TypeVar, overload
 
 Value = TypeVar("Value")
 Owner = TypeVar("Owner")
-#: what the threads that work ahead are called
-AHEAD = "nibbet-ahead"
 
 
 class once(Generic[Value]):  # noqa: N801 - read as a word before a property
@@ -53,32 +51,32 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
 
 
 @contextmanager
-def ahead(of: object, *names: str) -> Iterator[None]:
-    """Ask for these properties in another thread while the block runs; what fails there is raised at its end.
+def ahead(*steps: Callable[[], object], interrupt: Callable[[], object] = bool) -> Iterator[None]:
+    """Run these steps in another thread while the block runs; what fails there is raised at its end.
 
-    When the block fails or is interrupted, nobody waits for what is not wanted: the thread ends before its next step, and `of.interrupt()` is
-    called where there is such a method, for the step under way.
+    When the block fails or is interrupted, nobody waits for what is not wanted: the thread ends before its next step, and `interrupt` is called
+    for the step under way.
     """
     if threads() == 1:  # nothing beside the work under way
         yield
-        for name in names:
-            getattr(of, name)
+        for step in steps:
+            step()
         return
     stopped = threading.Event()
 
     def work() -> None:
         _THREAD.stopped = stopped
-        for name in names:
-            getattr(of, name)
+        for step in steps:
+            step()
 
-    with ThreadPoolExecutor(1, AHEAD) as pool:
+    with ThreadPoolExecutor(1) as pool:
         done = pool.submit(work)
         try:
             yield
             done.result()
         except BaseException:
             stopped.set()
-            getattr(of, "interrupt", bool)()
+            interrupt()
             raise
 
 
@@ -108,11 +106,11 @@ def _stop_if_told() -> None:
         raise KeyboardInterrupt
 
 
-def by_one_thread(say: Callable[[str], None]) -> Callable[[str], None]:
+def by_main_thread(say: Callable[[str], None]) -> Callable[[str], None]:
     """`say` for the thread whose steps are told; what is worked out ahead is told when it is waited for."""
 
     def told(step: str) -> None:
-        if not threading.current_thread().name.startswith(AHEAD):
+        if getattr(_THREAD, "stopped", None) is None:
             say(step)
 
     return told

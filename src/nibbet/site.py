@@ -1,4 +1,4 @@
-"""A site with its sources: hands out finished tables, from the store where they are there, else from the analysis."""
+"""A site with its sources: hands out finished tables, from the store where they are there, else from the pipeline."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ if TYPE_CHECKING:
     import pandas as pd
     import pyarrow as pa
 
-    from nibbet.analysis import Analysis
-    from nibbet.comparison import Comparison
     from nibbet.core.briefs import Brief
     from nibbet.core.curve import Curve
     from nibbet.core.windows import Windows
+    from nibbet.pipeline import Pipeline
+    from nibbet.pipeline.comparison import Comparison
 
 Say = Callable[[str], None]
 #: pairs of windows whose sums stay in memory: each may hold as much as the site's own
@@ -98,14 +98,14 @@ class Site:
         return key_of(program(), files, beside, values_of(self.config, SUMS))
 
     @cached_property
-    def _analysis(self) -> Analysis:
-        from nibbet.analysis import Analysis
+    def _pipeline(self) -> Pipeline:
+        from nibbet.pipeline import Pipeline
 
-        return Analysis(self.config, self.root, self._frames, self._store, self._sources_key, self._say)
+        return Pipeline(self.config, self.root, self._frames, self._store, self._sources_key, self._say)
 
-    def _kept(self, name: str, make: Callable[[Analysis], pd.DataFrame]) -> pd.DataFrame:
+    def _kept(self, name: str, make: Callable[[Pipeline], pd.DataFrame]) -> pd.DataFrame:
         """A finished table, from the store where it is there."""
-        return self._store.frame(name, self._result_key, lambda: make(self._analysis))
+        return self._store.frame(name, self._result_key, lambda: make(self._pipeline))
 
     @cached_property
     def _result_key(self) -> str:
@@ -124,7 +124,7 @@ class Site:
         """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
 
         def make() -> dict[str, Any]:
-            return self._analysis.account
+            return self._pipeline.account.balance
 
         return Account(self._store.value("account", self._result_key, make))
 
@@ -137,13 +137,13 @@ class Site:
             self._store.clear()
         with self._store.held():
             if not self._store.has("pairs", self._sources_key):
-                self._analysis.prepare()
+                self._pipeline.prepare()
             return self.account
 
     @property
     def addresses(self) -> pd.DataFrame:
         """Every spelling met: spelling, page, reason, sources."""
-        return self._kept("addresses", lambda a: a.addresses)
+        return self._kept("addresses", lambda p: p.inputs.spellings)
 
     @property
     def windows(self) -> Windows:
@@ -151,7 +151,7 @@ class Site:
         from nibbet.core.windows import Windows
 
         def make() -> dict[str, Any]:
-            return self._analysis.windows.as_dict()
+            return self._pipeline.inputs.windows.as_dict()
 
         return Windows.from_dict(self._store.value("windows", self._sources_key, make))
 
@@ -161,41 +161,41 @@ class Site:
     @property
     def days(self) -> pd.DataFrame:
         """One row per complete day of the site: date, clicks, impressions."""
-        return self._kept("site-days", lambda a: a.days)
+        return self._kept("site-days", lambda p: p.inputs.days)
 
     @property
     def curve(self) -> Curve:
         """The site's own CTR curve, learnt from the long window."""
         from nibbet.core.curve import Curve
 
-        rates = self._kept("rates", lambda a: a.curve.rates)
-        return Curve(rates, self._store.value("learnt", self._sources_key, lambda: self._analysis.curve.learnt))
+        rates = self._kept("rates", lambda p: p.expectation.curve.rates)
+        return Curve(rates, self._store.value("learnt", self._sources_key, lambda: self._pipeline.expectation.curve.learnt))
 
     # -- tables for people ---------------------------------------------------------------------------------------------------------------
 
     def pages(self) -> pd.DataFrame:
         """The ledger: one row per page with the columns of pages.csv, by address."""
-        return self._kept("ledger", lambda a: a.pages())
+        return self._kept("ledger", lambda p: p.decisions.ledger_table())
 
     def queries(self) -> pd.DataFrame:
         """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query."""
-        return self._kept("queries", lambda a: a.queries())
+        return self._kept("queries", lambda p: p.decisions.queries_table())
 
     def query_totals(self) -> pd.DataFrame:
         """One row per query of the recent window: pages, clicks, impressions, position, brand."""
-        return self._kept("query-totals", lambda a: a.query_totals())
+        return self._kept("query-totals", lambda p: p.query_map.query_totals())
 
     def verdicts(self) -> pd.DataFrame:
         """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
-        return self._kept("verdicts", lambda a: a.verdicts())
+        return self._kept("verdicts", lambda p: p.decisions.verdicts())
 
     def openings(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
-        return self._kept("openings", lambda a: a.openings())
+        return self._kept("openings", lambda p: p.opportunities.table())
 
     def groups(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
-        return self._kept("groups", lambda a: a.groups())
+        return self._kept("groups", lambda p: p.merges.table())
 
     def topics(self) -> pd.DataFrame:
         """Queries grouped so that one page can answer each group: topic, label, language (ISO code where it is
@@ -203,7 +203,7 @@ class Site:
         impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
         (none, extend, new page, translate, restore), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
         """
-        return self._kept("topics", lambda a: a.topics())
+        return self._kept("topics", lambda p: p.topics.table())
 
     def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
         """Ideas held against what the site has: idea, topic, likeness (1 where the idea is a query that is known), queries, volume,
@@ -211,18 +211,18 @@ class Site:
         """
         import pandas as pd
 
-        return self._analysis.check_ideas(pd.Series(list(ideas), dtype="str"))
+        return self._pipeline.topics.check_ideas(pd.Series(list(ideas), dtype="str"))
 
     def between(self, one: str, other: str) -> dict[str, Any]:
         """Whether two queries need one page or two: answer, because, and the shares of results, pages and words in common.
 
         Raises NotFoundError for a query that no source knows.
         """
-        return self._analysis.between(one, other)
+        return self._pipeline.topics.between(one, other)
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, named by its label or any of its queries. Raises NotFoundError."""
-        return self._analysis.brief(topic)
+        return self._pipeline.topics.brief(topic)
 
     def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
         """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window.
@@ -230,39 +230,39 @@ class Site:
         Texts of Nibbet's own writers are kept; what another function writes is not known by its name, so that it is always asked.
         """
 
-        def make(analysis: Analysis) -> pd.DataFrame:
+        def make(pipeline: Pipeline) -> pd.DataFrame:
             import pandas as pd
 
-            found = analysis.topics().query("proposal != 'none' and gain > 0").head(most)["topic"]
-            texts = [write(analysis.brief(topic), str(analysis.windows.recent)) for topic in found]
+            found = pipeline.topics.table().query("proposal != 'none' and gain > 0").head(most)["topic"]
+            texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in found]
             return pd.DataFrame({"topic": found.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
 
         own = f"{write.__module__}.{write.__qualname__}"
-        return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._analysis)
+        return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._pipeline)
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
-        return self._kept("topics-aside", lambda a: a.topics_aside())
+        return self._kept("topics-aside", lambda p: p.query_map.topics_aside())
 
     def strengths(self) -> pd.DataFrame:
         """What works here: clicks and conversions per page and per search of sections, named groups, kinds and lengths of pages, beside the
         usual: `core.strength.STRENGTHS`.
         """
-        return self._kept("strengths", lambda a: a.strengths())
+        return self._kept("strengths", lambda p: p.measures.strengths)
 
     def apart(self) -> pd.DataFrame:
         """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
         turn_taking, because.
         """
-        return self._kept("apart", lambda a: a.apart())
+        return self._kept("apart", lambda p: p.merges.apart_table())
 
     def evidence(self) -> pd.DataFrame:
         """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
-        return self._kept("evidence", lambda a: a.evidence())
+        return self._kept("evidence", lambda p: p.decisions.evidence())
 
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
-        return self._kept("redirects", lambda a: a.redirects())
+        return self._kept("redirects", lambda p: p.mends.redirects())
 
     # -- what changed --------------------------------------------------------------------------------------------------------------------
 
@@ -279,7 +279,7 @@ class Site:
 
         if by is not None and by not in LEVELS:
             raise NotFoundError(f"There is no level {by}.{_close(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
-        return self._compared(recent, against, f"changes-{by or 'all'}", lambda c: c.changes(by) if c else nothing(CHANGES))
+        return self._compared(recent, against, f"changes-{by or 'all'}", lambda c: c.table(by) if c else nothing(CHANGES))
 
     def losses(self, recent: int | str | None = None, against: str | None = None) -> pd.DataFrame:
         """Queries of a page that lose clicks together, named as one loss: page, subject, queries, recent, reference, change, parts, why."""
@@ -291,44 +291,44 @@ class Site:
         """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
         rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.
         """
-        return self._kept("trends", lambda a: a.trend_table())
+        return self._kept("trends", lambda p: p.history.trend_table())
 
     def pulls(self) -> pd.DataFrame:
         """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost to a poor choice; most lost first."""
-        return self._kept("pulls", lambda a: a.pulls())
+        return self._kept("pulls", lambda p: p.diagnostics.pulls())
 
     def parts(self) -> pd.DataFrame:
         """Sums and rates of the site, its sections and the named groups of pages."""
-        return self._kept("parts", lambda a: a.parts())
+        return self._kept("parts", lambda p: p.diagnostics.parts())
 
     def peers(self) -> pd.DataFrame:
         """Pages whose pull, engagement or conversions fall below (or rise above) those of their section or group."""
-        return self._kept("peers", lambda a: a.peers())
+        return self._kept("peers", lambda p: p.diagnostics.peers())
 
     def segments(self) -> pd.DataFrame:
         """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
-        return self._kept("segments", lambda a: a.segments())
+        return self._kept("segments", lambda p: p.diagnostics.segments())
 
     def engagement(self) -> pd.DataFrame:
         """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
-        return self._kept("engagement", lambda a: a.engagement())
+        return self._kept("engagement", lambda p: p.diagnostics.engagement())
 
     def weekly(self, pages: Sequence[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day, one row per page named (by address), one column per week, named by its last day."""
         wanted = sorted(pages)
-        return self._kept(f"weekly-{key_of(wanted)}", lambda a: a.weekly(wanted).reset_index()).set_index("page")
+        return self._kept(f"weekly-{key_of(wanted)}", lambda p: p.history.weekly(wanted).reset_index()).set_index("page")
 
     def within_reach(self, place: float = 3.0) -> pd.DataFrame:
         """Clicks a month within reach if every query that stands lower rose to `place`, with an 80% interval; largest first."""
         if not 1 <= place <= 100:
             raise NotFoundError(f"place = {place} is no position. Give one from 1 to 100.")
-        return self._kept(f"reach-{place:g}", lambda a: a.within_reach(place))
+        return self._kept(f"reach-{place:g}", lambda p: p.opportunities.within_reach(place))
 
     def seasons(self) -> pd.DataFrame:
         """When each section, and each page with enough clicks, has its season: level, key, season (own, section: that of its section,
         evergreen, unknown), height, peak, begins, ready_by, second_height, second_peak, low, quiet, weekend.
         """
-        return self._kept("seasons", lambda a: a.season_table())
+        return self._kept("seasons", lambda p: p.history.season_table())
 
     def compared_windows(self, recent: int | str | None = None, against: str | None = None) -> Windows:
         """The windows that `compare` holds against each other."""
@@ -346,9 +346,7 @@ class Site:
         return self._store.frame(name, key, lambda: make(self._comparison(windows)))
 
     def _comparison(self, windows: Windows) -> Comparison:
-        from nibbet.comparison import Comparison
-
-        found = self._comparisons.pop(windows, None) or Comparison(self._analysis.at(windows))
+        found = self._comparisons.pop(windows, None) or self._pipeline.comparison(windows)
         while len(self._comparisons) >= COMPARISONS:  # the one that was asked for longest ago
             self._comparisons.pop(next(iter(self._comparisons)))
         self._comparisons[windows] = found
@@ -356,7 +354,7 @@ class Site:
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
-        return self._kept("repairs", lambda a: a.repairs())
+        return self._kept("repairs", lambda p: p.mends.repairs())
 
     # -- questions -----------------------------------------------------------------------------------------------------------------------
 
@@ -394,7 +392,7 @@ class Site:
 
     @cached_property
     def _kinds(self) -> list[str]:
-        return list(self._store.value("kinds", self._sources_key, lambda: self._analysis.kinds))
+        return list(self._store.value("kinds", self._sources_key, lambda: self._pipeline.inputs.source_kinds))
 
     def _schema(self, name: str) -> pa.Schema:
         """The columns of a table for SQL; one of rows is not computed for that."""
@@ -402,7 +400,7 @@ class Site:
 
         if name in self._finished or self._store.has(f"sql-{name}", self._sources_key):
             return pq.read_schema(self._table_file(name))
-        return self._analysis.asked(name).schema().to_pyarrow()
+        return self._pipeline.questions.table(name).schema().to_pyarrow()
 
     def _table_file(self, name: str) -> Path:
         """Where a table for SQL lies; made when it is not there."""
@@ -414,7 +412,7 @@ class Site:
         if name in KINDS and name not in self._kinds:
             raise NotFoundError(f"The site has no source of the kind {name}. It has: {', '.join(self._kinds)}.")
         if not self._store.has(f"sql-{name}", self._sources_key):
-            self._analysis.keep_asked(name)
+            self._pipeline.questions.keep(name)
         return self._store.path(f"sql-{name}", self._sources_key)
 
     @cached_property
@@ -482,7 +480,7 @@ class Site:
 
         A rule speaks when all its figures passed; the first that speaks decides. Raises NotFoundError for a page never met.
         """
-        return self._analysis.why(str(self._row_of(address)["page"].iloc[0]))
+        return self._pipeline.decisions.why(str(self._row_of(address)["page"].iloc[0]))
 
     def verdict_of(self, address: str) -> pd.DataFrame:
         """The verdict of one page, as a frame of one row with the columns of `verdicts`; all null for an address that has none."""
@@ -534,7 +532,7 @@ class Site:
 
     def share(self) -> float | None:
         """How much of what the engine works on right now is done, 0..1; None where that is not known."""
-        return self._analysis.share() if "_analysis" in self.__dict__ else None
+        return self._pipeline.context.engines.share() if "_pipeline" in self.__dict__ else None
 
     # -- out -----------------------------------------------------------------------------------------------------------------------------
 
@@ -549,10 +547,10 @@ class Site:
         afterwards is looked up or computed again.
         """
         self._comparisons.clear()
-        analysis = self.__dict__.pop("_analysis", None)
-        if analysis is not None:
-            analysis.close()
-        if analysis is not None or self._store.changed:
+        pipeline = self.__dict__.pop("_pipeline", None)
+        if pipeline is not None:
+            pipeline.close()
+        if pipeline is not None or self._store.changed:
             self._store.save()
         self._store.close()
 

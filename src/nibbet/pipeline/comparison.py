@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import cached_property
-from typing import TYPE_CHECKING, NamedTuple
+from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import pandas as pd
@@ -15,11 +15,15 @@ from nibbet.core.change import drift_of
 from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.split import ROWS, row_parts, scaled_pairs
 from nibbet.core.words import numbered
+from nibbet.once import once
+from nibbet.pipeline.changes import Changes
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
 
 Floats = NDArray[np.float64]
-
-if TYPE_CHECKING:
-    from nibbet.analysis import Analysis
 
 #: clicks in both windows together from which a query or topic has a row among all levels; asked for by itself, every query has one
 QUERY_CLICKS = 5
@@ -32,32 +36,45 @@ class Strays(NamedTuple):
     season: Floats
 
 
+@dataclass(frozen=True, eq=False)
 class Comparison:
-    """The recent window of an analysis against its reference window; each level is computed when first asked for."""
+    """The recent window against the reference window; each level is computed when first asked for."""
 
-    def __init__(self, analysis: Analysis) -> None:
-        self._a = analysis
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    query_map: QueryMap
+    changes: Changes
 
-    @cached_property
+    @once
     def _pages(self) -> pd.DataFrame:
         """key (page number), recent, reference, impressions, impressions_reference (not scaled), and section, kind (of access), noise, season."""
-        a = self._a
-        facts = {"section": a.known_pages["section"], "kind": a.access, "noise": a.noise, "season": a.season}
-        return a.page_counts.assign(**{name: of_page.to_numpy() for name, of_page in facts.items()})
+        facts = {
+            "section": self.inputs.pages["section"],
+            "kind": self.changes.access,
+            "noise": self.changes.noise,
+            "season": self.changes.season,
+        }
+        return self.sums.page_counts.assign(**{name: of_page.to_numpy() for name, of_page in facts.items()})
 
-    @cached_property
+    @once
     def _pairs(self) -> pd.DataFrame:
         """Pairs with both windows, the reference scaled, and the parts of their change."""
-        a = self._a
-        parts = a.row_parts
-        return scaled_pairs(a.pair_sums, a.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
+        parts = self.changes.row_parts
+        return scaled_pairs(self.expectation.pairs, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
-    @cached_property
+    @once
     def pages(self) -> pd.DataFrame:
         """Level page, keyed by number."""
-        a = self._a
         kind = pd.Series(self._pages["kind"].to_numpy(), index=self._pages["key"])
-        return core.with_parts(a.page_changes, a.row_parts, a.pair_sums["page"], a.pair_sums["page"].map(kind), whole=self._pages["kind"])
+        return core.with_parts(
+            self.changes.page_changes,
+            self.changes.row_parts,
+            self.expectation.pairs["page"],
+            self.expectation.pairs["page"].map(kind),
+            whole=self._pages["kind"],
+        )
 
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
         """A level whose members are pages; `key` per row of `_pages`."""
@@ -66,13 +83,13 @@ class Comparison:
         names = ["recent", "reference", "impressions", "impressions_reference"]
         rows = pd.DataFrame({"key": keys, **{name: np.bincount(code, pages[name].to_numpy(float), len(keys)) for name in names}})
         noise, season = self._strays(pages, code, len(keys))
-        table = core.compared(rows, level, self._a.terms, noise=noise, season=season)
+        table = core.compared(rows, level, self.changes.terms, noise=noise, season=season)
         fine = self.pages.loc[pages.index]
         return core.summed_parts(table, fine, pages["key"].to_numpy(), pages["kind"])
 
     def _strays(self, rows: pd.DataFrame, key: np.ndarray, keys: int) -> Strays:
         """Noise and season of keys whose members are rows: recent, reference (not scaled), noise, season."""
-        base = rows["reference"].to_numpy(float) * self._a.terms.scale
+        base = rows["reference"].to_numpy(float) * self.changes.terms.scale
         clicks = (rows["recent"].to_numpy(float) + base) / 2
         weight = base + 1e-9
         season = np.bincount(key, rows["season"].to_numpy(float) * weight, keys) / np.maximum(np.bincount(key, weight, keys), 1e-9)
@@ -85,10 +102,10 @@ class Comparison:
         return self._above("section", self._pages["section"])
 
     def _groups(self) -> pd.DataFrame:
-        own = self._a.config.groups
+        own = self.context.config.groups
         parts = []
         number = pd.Series(np.arange(len(self._pages)), index=self._pages["key"])
-        members = pages_in_groups(self._a.known_pages["path"], own.pages)
+        members = pages_in_groups(self.inputs.pages["path"], own.pages)
         for name, rows in members.groupby("group", sort=False):
             inside = pd.Series(pd.NA, index=self._pages.index, dtype="object")
             inside.iloc[number.reindex(rows["page"]).dropna().to_numpy(int)] = str(name)
@@ -101,7 +118,7 @@ class Comparison:
             parts.append(self._of_pairs("query group", rows, "group"))
         return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
 
-    @cached_property
+    @once
     def _named(self) -> pd.DataFrame:
         return self._pairs[self._pairs["query"] != ""]
 
@@ -110,7 +127,7 @@ class Comparison:
 
         least: clicks of both windows together that a member must have.
         """
-        terms = self._a.terms
+        terms = self.changes.terms
         code, keys = pd.factorize(pairs[by], sort=True)
         keys = pd.Index(keys).astype("str")
         names = {"recent": "clicks", "reference": "clicks_reference", "impressions": "impressions"}
@@ -144,27 +161,27 @@ class Comparison:
         return self._of_pairs("query", self._named, "query", least=least) if len(self._named) else core.nothing(core.CHANGES)
 
     def _brand(self) -> pd.DataFrame:
-        if self._named.empty or not self._a.config.site.brand:
+        if self._named.empty or not self.context.config.site.brand:
             return core.nothing(core.CHANGES)
         rows = self._named.assign(key=np.where(self._named["brand"], "brand", "other"))
         table = self._of_pairs("brand", rows.rename(columns={"key": "brand_class"}), "brand_class")
-        subjects = core.with_brand(rows[rows["brand"]], self._a.config.site.brand)
+        subjects = core.with_brand(rows[rows["brand"]], self.context.config.site.brand)
         if subjects.empty:
             return table
         return pd.concat([table, self._of_pairs("with brand", subjects, "subject")], ignore_index=True)
 
     def _topics(self, least: float) -> pd.DataFrame:
         number, texts = numbered(self._named)
-        topic, topics = pd.factorize(texts.map(self._a.query_topics))
+        topic, topics = pd.factorize(texts.map(self.query_map.query_topics))
         rows = self._named.assign(topic=pd.Categorical.from_codes(topic[number], topics))
         rows = rows[rows["topic"].notna()]
         return self._of_pairs("topic", rows, "topic", least=least) if len(rows) else core.nothing(core.CHANGES)
 
     def _dimension(self, name: str) -> pd.DataFrame:
-        if not self._a.differs(name):
+        if not self.inputs.varies(name):
             return core.nothing(core.CHANGES)
-        terms, pages = self._a.terms, self._pages
-        rows = self._a.split_sums(name)
+        terms, pages = self.changes.terms, self._pages
+        rows = self.sums.by_dimension(name)
         rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=rows["page_id"])
         rows = rows.sort_values(["key", "page"], ignore_index=True)
         own = pages.iloc[rows["page"].to_numpy()]
@@ -177,46 +194,46 @@ class Comparison:
         table = core.compared(sums, name, terms, noise=noise, season=season)
         for suffix in ("", "_reference"):
             place = rows[f"position{suffix}"].fillna(100.0).to_numpy(float)
-            rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self._a.curve.rate(place)
+            rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self.expectation.curve.rate(place)
         # each page's queries stand together here: its place is the mean of theirs
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
         parts = row_parts(scaled_pairs(rows.assign(came=rows["kind"] != ""), terms.scale), terms.sight)
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:
-        rows = self._a.visit_sums_by("channel")
+        rows = self.sums.visits_by("channel")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
         sums = {"key": rows["channel"].fillna("unknown"), "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]}
         noise, season = self._whole
-        return core.compared(pd.DataFrame(sums), "channel", self._a.terms, noise=noise, season=season, measure="sessions")
+        return core.compared(pd.DataFrame(sums), "channel", self.changes.terms, noise=noise, season=season, measure="sessions")
 
-    @cached_property
+    @once
     def _whole(self) -> Strays:
         """Noise and season of the site."""
         return self._strays(self._pages, np.zeros(len(self._pages), dtype=np.int64), 1)
 
     def _visits(self) -> pd.DataFrame:
         """The chains from click to conversion, for the site and its sections."""
-        rows = self._a.visit_sums_by("page_id")
+        rows = self.sums.visits_by("page_id")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
-        table = rows.set_index("page_id").join(self._a.page_sums[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
+        table = rows.set_index("page_id").join(self.sums.pages[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
         numbers = table.select_dtypes("number").reindex(self._pages["key"]).fillna(0)
         whole = numbers.sum().to_frame().T.assign(key="site")
         code, keys = pd.factorize(self._pages["section"], sort=True)
         sections = numbers.groupby(code).sum().assign(key=keys).reset_index(drop=True)
         own = self._strays(self._pages, code, len(keys))
-        terms = self._a.terms
+        terms = self.changes.terms
         parts = [("site", whole, self._whole), ("section", sections, own)]
         return pd.concat(
             [core.of_visits(counts, level, terms, noise=noise, season=season) for level, counts, (noise, season) in parts],
             ignore_index=True,
         )
 
-    def changes(self, by: str | None = None) -> pd.DataFrame:
+    def table(self, by: str | None = None) -> pd.DataFrame:
         """The columns CHANGES of one level (all when left out, queries then from QUERY_CLICKS clicks on): real ones first, the largest first."""
-        self._a.say("comparing windows")
+        self.context.say("comparing windows")
         makers: dict[str, Callable[[], pd.DataFrame]] = {
             "site": self._site,
             "section": self._sections,
@@ -225,7 +242,7 @@ class Comparison:
             **{name: lambda name=name: self._dimension(name) for name in core.LEVELS[4:7]},  # type: ignore[misc]
             "channel": self._channel,
             "topic": lambda: self._topics(QUERY_CLICKS if by is None else 0.0),
-            "page": lambda: self.pages.assign(key=self.pages["key"].map(self._a.known_pages["page"])),
+            "page": lambda: self.pages.assign(key=self.pages["key"].map(self.inputs.pages["page"])),
             "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),
         }
         parts = [make() for name, make in makers.items() if by in (None, name)]
@@ -254,8 +271,8 @@ class Comparison:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw, named = self._a.pair_sums, (self._a.pair_sums["query"] != "").to_numpy()
+        raw, named = self.expectation.pairs, (self.expectation.pairs["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
-        parts = self._a.row_parts[named].reset_index(drop=True)
-        found = core.losing_subjects(raw[named].reset_index(drop=True), parts, pages, self._a.terms, self._a.config.site.language)
-        return found.assign(page=found["page"].map(self._a.known_pages["page"]))
+        parts = self.changes.row_parts[named].reset_index(drop=True)
+        found = core.losing_subjects(raw[named].reset_index(drop=True), parts, pages, self.changes.terms, self.context.config.site.language)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))

@@ -1,0 +1,81 @@
+"""From the sources of a site to its verdicts: stages, each computed when it is first asked for, from those before it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from nibbet.engine.store import Store
+from nibbet.once import ahead, by_main_thread
+from nibbet.pipeline.account import Balance
+from nibbet.pipeline.changes import Changes
+from nibbet.pipeline.comparison import Comparison
+from nibbet.pipeline.context import Context, Engines
+from nibbet.pipeline.decisions import Decisions
+from nibbet.pipeline.diagnostics import Diagnostics
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.history import History
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.mends import Mends
+from nibbet.pipeline.merges import Merges
+from nibbet.pipeline.opportunities import Opportunities
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.questions import Questions
+from nibbet.pipeline.sums import Sums
+from nibbet.pipeline.targets import Targets
+from nibbet.pipeline.topics import Topics
+
+if TYPE_CHECKING:
+    from nibbet.config import Config
+    from nibbet.core.windows import Windows
+
+
+class Pipeline:
+    """All stages of one site, put together; a stage holds those it reads, so that its constructor tells what it rests on."""
+
+    def __init__(self, settings: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Callable[[str], None]) -> None:
+        """frames: sources given as tables; key: the digest of all that sums rest on, under which the store keeps them."""
+        context = Context(settings, root, frames, store, key, by_main_thread(say), Engines(settings, root, store))
+        self.context = context
+        self.inputs = inputs = Inputs(context)
+        self.sums = sums = Sums(context, inputs)
+        self.expectation = expectation = Expectation(context, inputs, sums)
+        self.history = history = History(context, inputs, sums)
+        self.pages = pages = Pages(context, inputs, sums)
+        self.account = Balance(context, inputs, sums, pages)
+        self.query_map = query_map = QueryMap(context, inputs, expectation, pages)
+        self.changes = changes = Changes(context, inputs, sums, expectation, history, pages)
+        self.measures = measures = Measures(context, inputs, sums, expectation, history, pages, query_map, changes)
+        self.opportunities = opportunities = Opportunities(context, inputs, sums, expectation, pages, query_map, measures)
+        self.merges = merges = Merges(context, inputs, sums, expectation, pages, query_map, measures)
+        self.targets = targets = Targets(context, inputs, sums, query_map, measures)
+        self.decisions = decisions = Decisions(
+            context, inputs, sums, expectation, history, pages, query_map, changes, measures, opportunities, merges, targets
+        )
+        self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
+        self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
+        self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
+        self.questions = Questions(context, inputs, sums)
+
+    def comparison(self, windows: Windows) -> Comparison:
+        """What changed between two windows; all that does not rest on them is shared, the calibration too."""
+        context, inputs, sums, expectation, changes = self.context, self.inputs, self.sums, self.expectation, self.changes
+        if windows != sums.windows:
+            context = context.at(windows)
+            sums = Sums(context, inputs, windows)
+            expectation = Expectation(context, inputs, sums, self.expectation.calibration)
+            changes = Changes(context, inputs, sums, expectation, self.history, self.pages)
+        return Comparison(context, inputs, sums, expectation, self.query_map, changes)
+
+    def prepare(self) -> None:
+        """Compute every sum of rows that later questions rest on; the account is drawn up while the engine sums."""
+        self.inputs.joined  # noqa: B018 - asked for, so that it is there
+        with ahead(lambda: self.account.balance, interrupt=self.context.engines.interrupt):
+            self.context.table("pairs", self.expectation.numbered_pairs)
+
+    def close(self) -> None:
+        """Give the engines' memory and spill folders back; what was computed stays."""
+        self.context.engines.close()

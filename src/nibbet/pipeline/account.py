@@ -1,0 +1,108 @@
+"""How the join balances, and what to know of the data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.ledger import (
+    with_sound_flags,
+    without_page,
+)
+from nibbet.core.robots import closed_alone
+from nibbet.core.windows import RECENT_DAYS
+from nibbet.once import once
+from nibbet.sources.joined import matched
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Balance:
+    """The account of what was used and set aside, with its notes."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    pages: Pages
+
+    @once
+    def balance(self) -> dict[str, Any]:
+        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        from nibbet.core.missing import missing_evidence
+        from nibbet.core.notes import notes, unmatched
+
+        joined, account, own = self.inputs.joined, self.inputs.joined.account, self.context.config
+        sums = {"clicks": self.sums.pages["clicks_all"]}
+        visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
+        if (landings := joined.landings) is not None and self.sums.visits is not None:
+            found = self.context.fetch("visit-days", lambda: reductions.visit_days(landings))
+            visits = found.assign(date=pd.to_datetime(found["date"]))
+            sums["sessions"] = self.sums.visits["sessions_all"]
+        grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
+        asked = self.context.sum_settings.site.as_of is not None
+        pages, recent = self.pages.table, self.sums.windows.recent
+        said = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, asked=asked)
+        said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone
+        more = missing_evidence(
+            self.pages.table,
+            joined.given,
+            self.sums.windows,
+            protects=bool(own.protect.pages),
+            needed=own.verdicts.covered_days,
+            poor_clicks=own.verdicts.prune_clicks,
+        )
+        return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self.pages.table), "notes": said, "missing": more}
+
+    @property
+    def _moved_windows(self) -> list[dict[str, str]]:
+        """A note where the windows are not as long as the settings ask, for the rows do not allow it."""
+        w, asked_days = self.sums.windows, self.context.config.windows.recent or RECENT_DAYS
+        if w.recent.days == asked_days and not w.recent.spans:
+            return []
+        why = "rows without days serve whole periods" if w.recent.spans else "the data have no days to cut otherwise"
+        against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"
+        return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
+
+    @property
+    def _closed_alone(self) -> list[dict[str, str]]:
+        """A note where robots.txt closes pages to some agent alone, which may be a search engine's."""
+        if self.inputs.robots is None or self.context.config.site.search_agents:
+            return []
+        found = closed_alone(self.inputs.pages["path"], self.inputs.robots)
+        text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
+        return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in found.items()]
+
+    @property
+    def _patterns_without_page(self) -> list[dict[str, str]]:
+        """A note where a pattern of the settings fits no page: what it was meant to protect stands under another address."""
+        own = self.context.config
+        tables = {"[protect] pages": own.protect.pages, **{f"[purpose] {name}": given for name, given in own.purpose.model_dump().items()}}
+        text = '{}: {} fits no page of this site. Patterns are paths, as "/legal/*": look up the address in pages.csv.'
+        return [
+            {"code": "pattern_without_page", "text": text.format(table, " and ".join(f'"{one}"' for one in lost))}
+            for table, given in tables.items()
+            if (lost := without_page(self.inputs.pages["path"], given))
+        ]
+
+    @property
+    def _doubts_of_flags(self) -> list[dict[str, str]]:
+        """A note where the crawl keeps most pages that search shows out of the index: such a column is read the wrong way round."""
+        inventory = self.inputs.joined.inventory
+        share = 0.0 if inventory is None else with_sound_flags(inventory, self.sums.pages)[1]
+        if not share:
+            return []
+        text = (
+            f"The crawl marks {share:.0%} of the pages that search shows as kept out of the index, which cannot be: the column is not used. "
+            'If a yes in it means the opposite of what its header says, add to its [[source]]: reverse = ["noindex"]'
+        )
+        return [{"code": "flag_contradicts", "text": text}]

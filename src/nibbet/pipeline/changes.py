@@ -1,0 +1,138 @@
+"""How clicks changed between the windows, and what the change owes to demand, rank, pull and access."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.access import access_of
+from nibbet.core.compare import Terms, compared, own_season, page_noise, shared_noise
+from nibbet.core.ledger import (
+    parts_of_change,
+)
+from nibbet.core.split import row_parts, scaled_pairs
+from nibbet.core.windows import Window, weekday_scale, year_earlier
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.history import History
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Changes:
+    """The changes of pages and pairs between one pair of windows."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    history: History
+    pages: Pages
+
+    @once
+    def arrivals(self) -> pd.DataFrame:
+        """access and lived of each page: see `core.access.access_of`."""
+        sums, w = self.sums.pages.reindex(self.pages.life_facts.index), self.sums.windows
+        table = self.pages.life_facts.assign(
+            clicks=sums["clicks_recent"].fillna(0),
+            base=sums["clicks_reference"].fillna(0) * self.sums.scale,
+            clicks_last28=sums["clicks_last28"].fillna(0),
+            impressions=sums["impressions_recent"].fillna(0),
+            impressions_reference=sums["impressions_reference"].fillna(0),
+            first_seen=pd.to_datetime(sums["first_seen"]),
+            reference_known=w.reference_known and w.reference.start >= w.first,
+        )
+        return access_of(table, w)
+
+    @property
+    def access(self) -> pd.Series:
+        """Of each page, how it came or went between the windows: new, gone, moved, blocked or empty."""
+        return self.arrivals["access"]
+
+    @once
+    def season(self) -> pd.Series:
+        """Per page, the factor that the season alone gives between the windows: its section's or its own, and what it did a year earlier where
+        the data reach so far; 1 against a year before.
+        """
+        w, section = self.sums.windows, self.inputs.pages["section"]
+        if w.reference_kind == "year":
+            return pd.Series(1.0, index=section.index)
+        waves = self.history.page_waves[0].ratio(w.recent, w.reference).reindex(section.index)
+        factor = np.asarray(waves.fillna(section.map(self.history.annual.ratio(w.recent, w.reference))).fillna(1.0), dtype=np.float64)
+        if (earlier := year_earlier(w)) is not None:
+            sums = Sums(self.context.at(earlier), self.inputs, earlier).pages.reindex(section.index)
+            last = pd.DataFrame({"recent": sums["clicks_recent"], "reference": sums["clicks_reference"]}).fillna(0)
+            factor = own_season(last, factor, weekday_scale(self.inputs.days, earlier.recent, earlier.reference))
+        return pd.Series(factor, index=section.index)
+
+    @once
+    def terms(self) -> Terms:
+        """What changes at every level are held against."""
+        return Terms(
+            self.sums.scale,
+            self.context.config.verdicts.real_change,
+            shared_noise(self.inputs.days, self.sums.windows),
+            self.expectation.sight,
+        )
+
+    @property
+    def _weeks_of_windows(self) -> tuple[np.ndarray, np.ndarray]:
+        """Pages x whole weeks inside the recent and the reference window: clicks."""
+        w, as_of = self.sums.windows, self.sums.windows.as_of
+        every = np.arange(len(self.inputs.pages))
+
+        def inside(window: Window) -> np.ndarray:
+            # weeks are counted back from the last complete day
+            return self.history.week_table(every, -((window.end - as_of).days // 7), ((as_of - window.start).days + 1) // 7)
+
+        return inside(w.recent), inside(w.reference)
+
+    @once
+    def noise(self) -> pd.Series:
+        """Per page, its own noise between the windows: see `core.compare.page_noise`."""
+        recent, reference = (self.sums.page_counts[name].to_numpy(np.float64) for name in ("recent", "reference"))
+        weeks = self._weeks_of_windows if self.sums.windows.is_daily else ()
+        noise = page_noise(recent, reference, self.sums.scale, self.season.to_numpy(np.float64), weeks)
+        return pd.Series(noise, index=self.inputs.pages.index)
+
+    @once
+    def page_changes(self) -> pd.DataFrame:
+        """The change of every page, keyed by its number in order: the columns CHANGES."""
+        rows, w = self.sums.page_counts, self.sums.windows
+        known = np.full(len(rows), w.reference_known and w.reference.start >= w.first)
+        noise, season = self.noise.to_numpy(float), self.season.to_numpy(float)
+        return compared(rows, "page", self.terms, noise=noise, season=season, known=known)
+
+    @once
+    def row_parts(self) -> pd.DataFrame:
+        """Of every row of `Expectation.pairs`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
+        pairs, w = scaled_pairs(self.expectation.pairs, self.sums.scale), self.sums.windows
+        over = self.history.events["event_to"]
+        ended = over.index[(over < pd.Timestamp(w.recent.start)) & (over >= pd.Timestamp(w.reference.start))]
+        pages = {
+            "section": pd.factorize(self.inputs.pages["section"])[0],
+            "came": self.access.ne("").to_numpy(),
+            "lived": self.arrivals["lived"].to_numpy(),
+            "event": self.inputs.pages.index.isin(ended),
+        }
+        number = pairs["page"].to_numpy()  # pages are numbered from 0
+        return row_parts(pairs.assign(**{name: values[number] for name, values in pages.items()}), self.expectation.sight)
+
+    @once
+    def page_parts(self) -> pd.DataFrame:
+        """The change of each page and its parts: see `core.ledger.parts_of_change`."""
+        names = ["change", "change_share", "change_low", "change_high", "real"]
+        changes = self.page_changes.set_index("key")[names].rename(columns={"real": "change_real"})
+        pages = self.pages.table.assign(access=self.access)
+        parts = parts_of_change(pages, self.expectation.pairs, self.row_parts).rename(columns={"access": "access_part"})
+        return parts.join(changes).assign(access=pages["access"], noise=np.hypot(self.noise, self.terms.noise))

@@ -1,0 +1,121 @@
+"""The verdict of every page with its evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from nibbet.core.openings import climbs_of_pages
+from nibbet.core.rules import Facts
+from nibbet.core.tables import named_pages, named_queries, with_lone
+from nibbet.core.verdicts import decide, reasoning
+from nibbet.once import ahead, once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.changes import Changes
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.history import History
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.merges import Merges
+from nibbet.pipeline.opportunities import Opportunities
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+from nibbet.pipeline.targets import Targets
+
+
+@dataclass(frozen=True, eq=False)
+class Decisions:
+    """Verdicts, and the tables in which they reach people."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    history: History
+    pages: Pages
+    query_map: QueryMap
+    changes: Changes
+    measures: Measures
+    opportunities: Opportunities
+    merges: Merges
+    targets: Targets
+
+    def _prepare(self) -> None:
+        """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
+        interrupt = self.context.engines.interrupt
+        self.inputs.joined  # noqa: B018 - asked for, so that it is there
+        with ahead(lambda: self.expectation.pairs, lambda: self.changes.page_parts, lambda: self.history.trends, interrupt=interrupt):
+            self.pages.table  # noqa: B018
+            self.query_map.mapped  # noqa: B018
+        with ahead(lambda: self.merges.candidates, interrupt=interrupt):
+            self.measures.standing  # noqa: B018
+            self.context.say("looking for pages to merge")
+        with ahead(lambda: self.opportunities.found, interrupt=interrupt):
+            self.merges.outcome  # noqa: B018
+
+    @once
+    def facts(self) -> Facts:
+        """All that the rules read."""
+        return Facts(
+            self.measures.ledger,
+            climbs_of_pages(self.opportunities.found),
+            self.merges.groups,
+            self.merges.gains,
+            self.opportunities.stray_topics,
+            self.targets.covering,
+            self.sums.windows,
+            self.context.config.verdicts,
+            self.context.config.windows.settled,
+            self.measures.standing,
+        )
+
+    @once
+    def outcome(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+        """The verdict of every page, by its number, and the evidence: see `core.verdicts.decide`."""
+        self._prepare()
+        facts = self.facts
+        self.context.say("deciding")
+        verdicts, evidence = decide(facts)
+        return verdicts.assign(worth=verdicts["gain"] * self.measures.visit_value.reindex(verdicts.index)), evidence
+
+    def why(self, page: str) -> pd.DataFrame:
+        """Every figure that every rule looked at for a page, by its address."""
+        known = self.measures.ledger["page"]
+        return reasoning(self.facts, int(known.index[known == page][0]))
+
+    @once
+    def _page_table(self) -> pd.DataFrame:
+        """One row per page, by address: the columns PAGES."""
+        verdicts, _ = self.outcome
+        return named_pages(self.measures.ledger, verdicts)
+
+    def ledger_table(self) -> pd.DataFrame:
+        """The ledger: one row per page with the columns of pages.csv, by address."""
+        return self._page_table.copy()
+
+    def queries_table(self) -> pd.DataFrame:
+        """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query, totals of queries an
+        empty page.
+        """
+        found = named_queries(self.query_map.pairs, self.measures.ledger)
+        return with_lone(found, self.query_map.pageless_in_topics) if len(self.expectation.pageless_queries) else found
+
+    def verdicts(self) -> pd.DataFrame:
+        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
+        names = ["page", "verdict", "cause", "target", "clicks", "gain", "gain_low", "gain_high", "worth", "confidence", "because", "also"]
+        rows = self._page_table[self._page_table["verdict"].notna()][names]
+        return rows.sort_values(["gain", "page"], ascending=[False, True], na_position="last", ignore_index=True)
+
+    def evidence(self) -> pd.DataFrame:
+        """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
+        rows = self.outcome[1]
+        return rows.assign(page=rows["page"].map(self.pages.table["page"])).sort_values(
+            ["page", "measure"], kind="stable", ignore_index=True
+        )

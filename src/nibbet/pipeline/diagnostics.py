@@ -1,0 +1,104 @@
+"""Pages beside their peers, their segments and channels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
+from nibbet.core.pull import weighted_position
+from nibbet.core.tables import rows_at
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import DIMENSIONS, Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Diagnostics:
+    """What stands out from what is usual on this site."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    pages: Pages
+    query_map: QueryMap
+    measures: Measures
+
+    def peers(self) -> pd.DataFrame:
+        """Members of sections and groups that fall below or rise above their rates."""
+        found = beside_peers(self.measures.unbranded, self.pages.members)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+
+    def parts(self) -> pd.DataFrame:
+        """Sums and rates of the site, its sections and named groups."""
+        return rates_of_parts(self.measures.unbranded, self.pages.members)
+
+    def segments(self) -> pd.DataFrame:
+        """Pages that do well in one country, device or surface and badly in another."""
+        rows, visits = [], []
+        landings = self.inputs.joined.landings
+        self.context.say("comparing segments")
+        for one in filter(self.inputs.varies, DIMENSIONS):
+            sums = self.context.fetch(
+                f"segment-{one}",
+                lambda one=one: reductions.segment_sums(
+                    self.inputs.joined.search, self.sums.windows, self.expectation.rates, one, of=self.inputs.subject
+                ),  # type: ignore[misc]
+            )
+            rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
+            if landings is not None and one in landings.columns and len(sums):
+                found = self.context.fetch(
+                    f"visits-page-{one}",
+                    lambda one=one: reductions.visit_windows(landings, self.sums.windows, "page_id", one),  # type: ignore[misc]
+                )
+                found = found.rename(
+                    columns={"page_id": "page", one: "value", "sessions_recent": "sessions", "engaged_sessions_recent": "engaged_sessions"}
+                )
+                visits.append(found[["page", "value", "sessions", "engaged_sessions"]].dropna().assign(dimension=one))
+        if not rows:
+            return pd.DataFrame(columns=SEGMENTS)
+        table = pd.concat(rows, ignore_index=True).sort_values(["dimension", "page", "value"], ignore_index=True)
+        table["position"] = weighted_position(table["position_sum"], table["placed"])
+        seen = pd.concat(visits, ignore_index=True) if visits else None
+        found = odd_segments(table, seen)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+
+    def pulls(self) -> pd.DataFrame:
+        """Pull with interval and flag of pages and pairs, without the brand, those that lose most clicks first."""
+        pages = self.measures.unbranded.reset_index(names="number")
+        pages = pd.DataFrame(
+            {
+                "page": pages["number"],
+                "clicks": pages["clicks_plain"],
+                "expected_clicks": pages["expected_plain"],
+                "position": pages["position_plain"],
+            }
+        )
+        pairs = rows_at(self.query_map.pairs, ~self.query_map.pairs["brand"], ["page", "query", "clicks", "expected_clicks", "position"])
+        found = judged_pulls(pages, pairs)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+
+    def engagement(self) -> pd.DataFrame:
+        """Visits by page and channel beside the same channel in the section."""
+        if (landings := self.inputs.joined.landings) is None:
+            return pd.DataFrame(columns=ENGAGEMENT)
+        rows = self.context.fetch("visits-page-channel", lambda: reductions.channel_sums(landings, self.sums.windows)).rename(
+            columns={"page_id": "page"}
+        )
+        rows = rows.astype({name: "float64" for name in rows if name not in ("page", "channel")}).sort_values(
+            ["page", "channel"], ignore_index=True
+        )
+        found = engagement_by_channel(rows[rows["sessions"] > 0].reset_index(drop=True), self.pages.peer_groups)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))

@@ -1,0 +1,164 @@
+"""What clicks the site's own CTR curve lets expect, for every page and query."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
+from nibbet.core.pull import weighted_position
+from nibbet.core.split import Sight, learn_sight, searched
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    import ibis
+
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.sums import Sums
+
+#: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
+CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """What figures of every window are held against, so that a page and its comparison rest on the same: learnt once for a site.
+
+    curve: the CTR curve; countries: country, level of those where searchers choose otherwise; sight: how far searchers look.
+    """
+
+    curve: Curve
+    countries: pd.DataFrame
+    sight: Sight
+
+
+@dataclass(frozen=True, eq=False)
+class Expectation:
+    """The CTR curve, the levels of countries, the sight, and the pairs with what they let expect."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    given: Calibration | None = None
+
+    @property
+    def _page_stride(self) -> int:
+        """One page in so many teaches the CTR curve."""
+        rows = sum(one["rows_used"] for one in self.inputs.joined.account["sources"] if one["kind"] == "search")
+        return int(max(1, min(rows // CURVE_ROWS, len(self.inputs.joined.pages) // CURVE_PAGES)))
+
+    @once
+    def _curve_rows(self) -> ibis.Table:
+        """What the CTR curve is learnt from, summed."""
+
+        def make() -> ibis.Table:
+            return reductions.curve_rows(self.inputs.joined.search, self.sums.windows, of=self.inputs.curve_grain, every=self._page_stride)
+
+        return self.context.table("curve-rows", make)
+
+    @once
+    def curve(self) -> Curve:
+        """The site's own CTR curve, learnt from the long window."""
+        if self.given is not None:
+            return self.given.curve
+        self.context.say("learning the CTR curve")
+        cells = self.context.fetch("curve", lambda: reductions.curve_cells(self._curve_rows))
+        kinds = [cells[name].astype("category").cat.codes.to_numpy() for name in SEGMENT]
+        order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine keeps no order
+        return learn_curve(cells.iloc[order].reset_index(drop=True))
+
+    @once
+    def countries(self) -> pd.DataFrame:
+        """How much more or less searchers of a country choose at the same place: only countries that differ."""
+        if self.given is not None:
+            return self.given.countries
+        if not self.inputs.varies("country"):
+            return pd.DataFrame(columns=["country", "level", "clicks", "expected"])
+        cells = self.context.fetch("country-cells", lambda: reductions.country_cells(self._curve_rows))
+        return country_levels(cells.sort_values([*SEGMENT, "bin", "country"]), self.curve.rates)
+
+    @property
+    def rates(self) -> reductions.Rates:
+        """The CTR curve in the engine."""
+        rates = self.curve.rates[[*SEGMENT, "bin", "rate", "slope"]]
+        kinds = {"device": "str", "surface": "str", "brand": "bool", "bin": "int32", "rate": "float64", "slope": "float64"}
+        levels = self.countries[["country", "level"]]
+        countries = self.context.engine.frame(levels.astype({"country": "str", "level": "float64"})) if len(levels) else None
+        return reductions.Rates(self.context.engine.frame(rates.astype(kinds)), countries)
+
+    @property
+    def _target_table(self) -> ibis.Table | None:
+        """query: those that editors mean pages for, in the engine; None without any."""
+        targets = self.inputs.target_queries
+        return None if targets is None or targets.empty else self.context.engine.frame(targets[["query"]].astype("str"))
+
+    @once
+    def _spelled_pairs(self) -> ibis.Table:
+        """The sums of pages and queries, with what the curve expects; passing, for what lasts has numbers for queries."""
+        rates = self.rates
+        self.context.say("summing pages and queries")
+        return self.context.engine.keep(reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of=self.inputs.subject))
+
+    @property
+    def _query_numbers(self) -> ibis.Table:
+        """query, query_id: all queries of the pairs and of the editors, numbered by alphabet."""
+        return self.context.table("asked", lambda: reductions.numbered(self._spelled_pairs, self._target_table))
+
+    def numbered_pairs(self) -> ibis.Table:
+        """The sums of pages and queries with numbers for queries: the form in which they are kept."""
+        spelled_pairs = self._spelled_pairs
+        self.context.say("numbering queries")
+        return reductions.coded(spelled_pairs, self._query_numbers)
+
+    @once
+    def pairs(self) -> pd.DataFrame:
+        """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
+        pairs = self.context.fetch("pairs", self.numbered_pairs)
+        asked = self.context.fetch("asked", lambda: self._query_numbers)
+        if not asked["query_id"].is_monotonic_increasing:  # some engines keep no order
+            asked = asked.sort_values("query_id")
+        texts = pd.Index(asked["query"].astype("str"))
+        pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
+        seen = [name for name in map(str, pairs) if name.startswith("seen_")]
+        days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
+        pairs = pairs.drop(columns=seen).assign(days=days)
+        for suffix in ("", "_reference"):
+            pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+        if (demand := self.inputs.demand_rows) is not None:
+            told = searched(demand, self.sums.windows).set_index("query")
+            number = told.index.get_indexer(texts)[pairs["query"].cat.codes]
+            for name in told:
+                pairs[name] = np.where(number >= 0, told[name].to_numpy(float)[number], np.nan)
+        return pairs
+
+    @once
+    def pageless_queries(self) -> pd.DataFrame:
+        """Totals of queries where no rows tell their pages: query, brand, and the sums of `core.reduce.pair_sums`; by impressions."""
+        names = ["query", "brand", "clicks", "impressions", "position_sum", "placed", "expected_clicks"]
+        if self.inputs.is_paired or not self.inputs.has_grain("query"):
+            none = pd.DataFrame({name: pd.Series(dtype="float64") for name in names})
+            return none.astype({"query": "str", "brand": "bool"}).assign(position=np.nan)
+        rates = self.rates
+        self.context.say("summing queries")
+        rows = self.context.fetch(
+            "lone-queries", lambda: reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of="query")
+        )
+        rows = rows[rows["impressions"] > 0].sort_values(["impressions", "query"], ascending=[False, True], ignore_index=True)[names]
+        rows = rows.astype({"query": "str"}).assign(brand=rows["brand"].eq(True))
+        return rows.assign(position=weighted_position(rows["position_sum"], rows["placed"]))
+
+    @once
+    def sight(self) -> Sight:
+        """How far this site's searchers look, learnt from pairs that moved between the windows."""
+        return self.given.sight if self.given is not None else learn_sight(self.pairs)
+
+    @property
+    def calibration(self) -> Calibration:
+        """The curve, the levels of countries and the sight."""
+        return Calibration(self.curve, self.countries, self.sight)

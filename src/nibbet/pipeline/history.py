@@ -1,0 +1,141 @@
+"""What the weeks of the whole history tell: lasting changes, events, seasons."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.decline import LEAST_EXPECTED, TRENDS
+from nibbet.core.decline import trends as changes_of_level
+from nibbet.core.ledger import (
+    NEW_DAYS,
+)
+from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.sums import Sums
+
+SEASONS = ["level", "key", "season", *CALENDAR, "weekend"]
+
+
+@dataclass(frozen=True, eq=False)
+class History:
+    """Pages and sections by weeks; the same for all windows that are compared."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+
+    @once
+    def _section_weeks(self) -> pd.DataFrame:
+        """One row per section and whole week up to the last complete day: section, end, clicks."""
+        days = self.inputs.section_days
+        end = pd.Timestamp(self.inputs.joined.as_of)
+        age = (end - days["date"]).dt.days // 7
+        whole = (end - pd.Timestamp(self.sums.windows.first)).days + 1
+        weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
+        found: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
+        return found
+
+    @property
+    def _page_weeks(self) -> pd.DataFrame:
+        """One row per page and week with clicks: page_id, back (whole weeks before the newest), clicks."""
+        return self.context.fetch("weeks-back", lambda: reductions.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
+
+    def week_table(self, pages: np.ndarray, newest: int, until: int) -> np.ndarray:
+        """Clicks of pages (by number) by whole weeks, oldest first: weeks from `newest` back to the one before `until`, counted
+        back from the one that ends with the last complete day (0).
+        """
+        rows = self._page_weeks
+        table = np.zeros((len(pages), max(until - newest, 0)), dtype=np.int32)
+        row = pd.Index(pages).get_indexer(rows["page_id"])
+        inside = (row >= 0) & rows["back"].between(newest, until - 1).to_numpy()
+        table[row[inside], until - 1 - rows["back"].to_numpy()[inside]] = rows["clicks"].to_numpy()[inside]
+        return table
+
+    @property
+    def _week_ends(self) -> pd.DatetimeIndex:
+        """The last days of all whole weeks of the data, oldest first."""
+        first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
+        count = ((last - first).days + 1) // 7
+        return pd.DatetimeIndex(last - pd.to_timedelta(np.arange(count - 1, -1, -1) * 7, unit="D"))
+
+    @once
+    def _weeks(self) -> tuple[np.ndarray, np.ndarray, pd.DatetimeIndex]:
+        """Numbers of the pages with enough clicks to tell anything, their clicks by whole weeks up to the last complete day, the ends of these."""
+        ends = self._week_ends
+        rows = self._page_weeks
+        total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
+        shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
+        return shown, self.week_table(shown, 0, len(ends)), ends
+
+    def weekly(self, pages: list[str]) -> pd.DataFrame:
+        """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
+        number = pd.Series(self.inputs.pages.index, index=self.inputs.pages["page"]).reindex(pages)
+        known, ends = np.flatnonzero(number.notna()), self._week_ends
+        clicks = np.zeros((len(pages), len(ends)), dtype=np.int64)
+        clicks[known] = self.week_table(number.iloc[known].to_numpy(np.int64), 0, len(ends))
+        return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends.strftime("%Y-%m-%d"))
+
+    @once
+    def trends(self) -> pd.DataFrame:
+        """What the weeks of every page tell, by page number: see `core.decline.trends`; pages with too few clicks to tell are left out."""
+        shown, clicks, ends = self._weeks
+        self.context.say("looking for lasting changes")
+        first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
+        seen = pd.to_datetime(self.sums.pages["first_seen"].reindex(shown))
+        late = (seen - first).dt.days.fillna(0).to_numpy()
+        offset = ((last - first).days + 1) % 7
+        began = np.where(late > NEW_DAYS, np.maximum(late - offset, 0) // 7, 0).astype(np.int64)
+        section = pd.factorize(self.inputs.pages["section"].reindex(shown), sort=True)[0].astype(np.int64)
+        return changes_of_level(clicks, section, began, ends).set_axis(shown)
+
+    @once
+    def events(self) -> pd.DataFrame:
+        """event_from, event_to, event_share of the pages that owe nearly all to an event that is over."""
+        names = ["event_from", "event_to", "event_share"]
+        return self.trends.loc[self.trends["event_to"].notna(), names]
+
+    @once
+    def annual(self) -> Annual:
+        """The annual wave of each section."""
+        return annual_index(self._section_weeks)
+
+    @once
+    def page_waves(self) -> tuple[Annual, pd.Series]:
+        """The annual wave of every page with enough clicks, and whether it is its own: pages that changed for good, or owe all to an event that
+        is over, have that of their section.
+        """
+        shown, clicks, ends = self._weeks
+        sure = ~(self.trends["real"] | self.trends["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
+        section = self.inputs.pages["section"].reindex(shown[sure])
+        return page_waves(clicks[sure], section, ends, self.annual)
+
+    def season_table(self) -> pd.DataFrame:
+        """When each section and each page with enough clicks has its season: SEASONS."""
+        sections = season_calendar(self.annual, self.sums.windows.as_of).rename_axis("key").reset_index().assign(level="section")
+        week = weekday_index(self.inputs.section_days)
+        sections["weekend"] = sections["key"].map(week[[5, 6]].mean(axis=1))
+        has = sections["peak"].notna()
+        sections["season"] = np.where(has, "own", "evergreen" if self.annual.known else "unknown")
+        waves, own = self.page_waves
+        pages = season_calendar(waves, self.sums.windows.as_of)
+        kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
+        pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index), weekend=np.nan)
+        pages = pages.sort_values(["height", "key"], ascending=[False, True])
+        found = pd.concat([sections.sort_values("key"), pages] if waves.known else [sections], ignore_index=True)
+        return found.astype({"weekend": "float64"})[SEASONS]
+
+    def trend_table(self) -> pd.DataFrame:
+        """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""
+        rows = self.trends.assign(page=self.inputs.pages["page"].reindex(self.trends.index))[TRENDS]
+        return rows.sort_values(["real", "q_value", "page"], ascending=[False, True, True], ignore_index=True)

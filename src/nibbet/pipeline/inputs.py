@@ -1,0 +1,207 @@
+"""What was read: the joined sources, one property for each kind of facts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.repairs import out_of_index
+from nibbet.core.spans import chosen
+from nibbet.core.windows import Windows
+from nibbet.core.words import as_typed
+from nibbet.once import once
+from nibbet.sources.joined import Joined
+from nibbet.sources.load import read_sources
+
+if TYPE_CHECKING:
+    import ibis
+
+
+from nibbet.pipeline.context import Context
+
+#: ways in which rows of one page and query may be split
+DIMENSIONS = ("device", "country", "surface")
+
+
+@dataclass(frozen=True, eq=False)
+class Inputs:
+    """The sources of a site, joined by page; nothing here rests on the windows that are compared."""
+
+    context: Context
+
+    @once
+    def joined(self) -> Joined:
+        """The rows of all sources with the pages that they are about."""
+        c, settings = self.context, self.context.sum_settings
+        clean_rows = read_sources(*c.engines.pair, c.store, settings, c.root, c.frames, c.say)
+        joined = Joined(c.engine, c.store, c.key, settings, clean_rows, c.say)
+        joined.account  # noqa: B018 - asked for here, so that rows that cannot be used are told before anything is summed
+        return joined
+
+    @property
+    def spellings(self) -> pd.DataFrame:
+        """Every spelling met: spelling, page, reason, sources."""
+        return self.joined.addresses
+
+    @property
+    def pages(self) -> pd.DataFrame:
+        """page (address), path, section of every page, by its number."""
+        return self.joined.pages
+
+    @once
+    def days(self) -> pd.DataFrame:
+        """One row per complete day of the site: date, clicks, impressions."""
+        return self.joined.days
+
+    @once
+    def windows(self) -> Windows:
+        """The recent, reference and long window that the settings ask for and the data allow."""
+        own, joined = self.context.sum_settings.windows, self.joined
+        return chosen(joined.covers, joined.first, joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
+
+    @property
+    def source_kinds(self) -> list[str]:
+        """The kinds of sources that were given."""
+        return self.joined.kinds
+
+    def has_grain(self, grain: str) -> bool:
+        """Whether some search table has rows of this grain: page, query or pair."""
+        return any(one.grain == grain for _, one in self.joined.files if one.kind == "search")
+
+    @once
+    def is_paired(self) -> bool:
+        """Whether search rows name queries of pages."""
+        return self.has_grain("pair")
+
+    @property
+    def subject(self) -> str:
+        """What rows of search are about: pair where they name queries of pages, else page."""
+        return "pair" if self.is_paired else "page"
+
+    @property
+    def curve_grain(self) -> str:
+        """Which rows the CTR curve is learnt from: queries of pages, else totals of pages, else totals of queries."""
+        return "pair" if self.is_paired else "page" if self.has_grain("page") else "query"
+
+    @once
+    def varying(self) -> set[str]:
+        """The ways to split search rows in which they differ."""
+        rows = self.joined.table("search")
+        assert rows is not None, "there is always search"
+
+        def make() -> ibis.Table:
+            return rows.aggregate(**{name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS})
+
+        found = self.context.fetch("differing", make).iloc[0]
+        return {name for name in DIMENSIONS if found[name]}
+
+    def varies(self, dimension: str) -> bool:
+        """Whether rows name more than one device, country or surface."""
+        return dimension in self.varying
+
+    @once
+    def section_days(self) -> pd.DataFrame:
+        """One row per section and day, in this order: section, date, clicks, impressions."""
+        days = self.context.fetch("section-days", lambda: reductions.section_days(self.joined.search, self.engine_pages))
+        return days.assign(date=pd.to_datetime(days["date"])).sort_values(["section", "date"], ignore_index=True)
+
+    @once
+    def engine_pages(self) -> ibis.Table:
+        """Number, address and section of every page, in the engine."""
+        return self.context.engine.frame(self.joined.pages[["page", "section"]].reset_index(names="number"))
+
+    @once
+    def demand_rows(self) -> pd.DataFrame | None:
+        """The rows of the source of demand, queries as search rows spell them; None without one."""
+        if (table := self.joined.table("demand")) is None:
+            return None
+        rows = self.context.engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
+        return rows.assign(query=as_typed(rows["query"]))
+
+    @once
+    def monthly_searches(self) -> pd.DataFrame | None:
+        """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
+        if (rows := self.demand_rows) is None:
+            return None
+        rows = rows.dropna(subset=["volume"])
+        month = pd.to_datetime(rows["month"])
+        rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
+        found: pd.DataFrame = rows.groupby("query", as_index=False)[["volume"]].mean()
+        return found.rename(columns={"volume": "demand"}).astype({"query": "str"})
+
+    @once
+    def snapshots(self) -> pd.DataFrame | None:
+        """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
+        if (table := self.joined.table("results")) is None:
+            return None
+        rows = self.context.engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
+        rows["query"] = as_typed(rows["query"])
+        newest = rows.groupby("query")["date"].transform("max")
+        rows = rows[rows["date"].isna() | (rows["date"] == newest)]
+        kind = rows["kind"].fillna("result").str.lower() if "kind" in rows else pd.Series("result", index=rows.index)
+        rows = rows.assign(kind=np.where(kind.str.contains("question|frage|ask"), "question", "result"))
+        return rows.sort_values(["query", "kind", "rank", "url", "title"], ignore_index=True)
+
+    @once
+    def target_queries(self) -> pd.DataFrame | None:
+        """page (number), query: what editors mean each page for; None without an editorial list."""
+        rows = self.joined.few("editorial")
+        if rows is None:
+            return None
+        named = rows.dropna(subset=["page_id", "target_query"])
+        query = as_typed(named["target_query"])
+        return pd.DataFrame({"page": named["page_id"].astype("int64"), "query": query}).sort_values(["query", "page"])
+
+    @once
+    def robots(self) -> pd.DataFrame | None:
+        """The rules of robots.txt: agent, rule, pattern; None where it is not given."""
+        rules = self.joined.table("robots")
+        return None if rules is None else self.context.engine.fetch(rules)
+
+    @property
+    def inlinks(self) -> pd.Series | None:
+        """By page number, from how many pages of the site links lead to it; None without links."""
+        if (links := self.joined.table("links")) is None:
+            return None
+        return self.context.fetch("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
+
+    @property
+    def rare_links(self) -> pd.DataFrame | None:
+        """source_id, target_id of links to pages that at most two pages link to; None without links."""
+        if (links := self.joined.table("links")) is None:
+            return None
+        rows = self.context.fetch("rare-links", lambda: reductions.rare_links(links))
+        return rows.sort_values(["target_id", "source_id"], ignore_index=True)
+
+    @property
+    def anchors(self) -> pd.DataFrame:
+        """page (number), anchor: the texts of links that lead to each page, from its own site and from others."""
+        parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
+        if (links := self.joined.table("links")) is not None:
+            parts.append(self.context.fetch("anchors", lambda: reductions.link_anchors(links)))
+        if (outside := self.joined.few("backlinks")) is not None:
+            rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
+            parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())
+        found = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
+        return found.drop_duplicates().sort_values(["page", "anchor"], ignore_index=True)
+
+    @property
+    def index_exclusions(self) -> pd.Series:
+        """Of each page, the state in which the index does not hold it, as the crawl says it; null where it does or nothing tells."""
+        inventory, pages = self.joined.inventory, self.pages
+        if inventory is None or "index_state" not in inventory:
+            return pd.Series(None, index=pages.index, dtype="object")
+        told = inventory["index_state"].reindex(pages.index)
+        return told.where(told.notna() & out_of_index(told))
+
+    @property
+    def page_kinds(self) -> pd.Series:
+        """The kind of each page as editors keep it, null where they do not."""
+        editorial, pages = self.joined.few("editorial"), self.pages
+        if editorial is None or "kind" not in editorial:
+            return pd.Series(np.nan, index=pages.index, dtype="str")
+        return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(pages.index)

@@ -1,0 +1,128 @@
+"""The measures of every page: pull, change, trend, worth."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.languages import asked_in
+from nibbet.core.ledger import (
+    judged_as_one,
+    with_pull,
+)
+from nibbet.core.pull import weighted_position
+from nibbet.core.redirects import (
+    subject_of,
+)
+from nibbet.core.standing import Standing, learn_standing
+from nibbet.core.strength import formats, lengths, strengths
+from nibbet.core.tables import rows_at
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.changes import Changes
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.history import History
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+#: sessions at the site's rate that are added to those of a section: enough to steady the rate of a section with few
+PRIOR_SESSIONS = 200
+
+
+@dataclass(frozen=True, eq=False)
+class Measures:
+    """The whole ledger, and what it tells of the site."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    history: History
+    pages: Pages
+    query_map: QueryMap
+    changes: Changes
+
+    @once
+    def ledger(self) -> pd.DataFrame:
+        """One row per page, by its number: `Pages.table` with pull, the change and its parts, trend, event, asked_in, intended."""
+        table = with_pull(self.pages.table.copy(), self.query_map.pairs, self.context.config.verdicts.answers)
+        if not self.inputs.is_paired:
+            table = judged_as_one(table, self.pages_as_pairs)
+        table = table.assign(**{str(name): part for name, part in self.changes.page_parts.items()})
+        found = self.history.trends[self.history.trends["real"]]
+        table["trend"] = found["kind"].reindex(table.index)
+        table["since"] = pd.to_datetime(found["since"].reindex(table.index))
+        table = table.join(self.history.events)
+        targets = self.inputs.target_queries
+        named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
+        asked = asked_in(self.query_map.pairs, self.query_map.grouping.queries).reindex(table.index)
+        table["asked_in"] = asked.where(asked != self.pages.languages)
+        table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
+        return table
+
+    @property
+    def pages_as_pairs(self) -> pd.DataFrame:
+        """The totals of pages as if one query that they answer made each; the home page, which is asked for by name, aside."""
+        rows = self.expectation.pairs
+        home = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy()
+        return rows.assign(role="owner", answer=1.0, brand=home, topic=pd.Series(None, index=rows.index, dtype="str"))
+
+    @once
+    def unbranded(self) -> pd.DataFrame:
+        """The ledger with clicks_plain and expected_plain: sums over the queries without the brand."""
+        summed, rows = ["clicks", "expected_clicks", "position_sum", "placed"], self.expectation.pairs
+        if self.inputs.is_paired:
+            rows = rows_at(self.query_map.pairs, ~self.query_map.pairs["brand"], ["page", *summed])
+        sums = rows.groupby("page")[summed].sum().reindex(self.pages.table.index).fillna(0.0)
+        plain = {"clicks_plain": sums["clicks"], "expected_plain": sums["expected_clicks"]}
+        return self.pages.table.assign(**plain, position_plain=weighted_position(sums["position_sum"], sums["placed"]))
+
+    @once
+    def standing(self) -> Standing:
+        """Where this site's good pages stand."""
+        return learn_standing(self.ledger, below=self.context.config.verdicts.climb_position[0])
+
+    @once
+    def visit_value(self) -> pd.Series:
+        """Money a visit from search earns on each page: conversions per session of the section (shrunk to the site) x value, or revenue; null
+        without either. Under -1 that of the site.
+        """
+        pages, value = self.ledger, self.context.config.value.conversion
+        if value is None and not pages["revenue_long"].fillna(0).sum():
+            return pd.Series(np.nan, index=[*pages.index, -1])
+        of_section = pages.groupby("section")[["conversions_long", "revenue_long", "sessions_long"]].transform("sum").fillna(0.0)
+        whole = pages[["conversions_long", "revenue_long", "sessions_long"]].fillna(0.0).sum()
+        earned = "conversions_long" if value is not None else "revenue_long"
+        of_site = whole[earned] / max(whole["sessions_long"], 1.0)
+        per_session = (of_section[earned] + PRIOR_SESSIONS * of_site) / (of_section["sessions_long"] + PRIOR_SESSIONS)
+        per_session.loc[-1] = of_site
+        worth: pd.Series = per_session * (value if value is not None else 1.0)
+        return worth
+
+    @once
+    def strengths(self) -> pd.DataFrame:
+        """What sections, named groups, kinds and lengths of pages earn per page and per search: `core.strength.STRENGTHS`."""
+        pages = self.ledger
+        kinds = pd.DataFrame({"level": "kind", "key": self.inputs.page_kinds, "page": pages.index}).dropna(subset=["key"])
+        sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
+        told = pd.DataFrame({"level": "title", "key": formats(pages["title"]), "page": pages.index}).dropna(subset=["key"])
+        members = pd.concat([self.pages.members, kinds, sizes, told], ignore_index=True)
+        asked = self.inputs.monthly_searches
+        demand = None if asked is None else asked.set_index("query")["demand"]
+        return strengths(pages, self.query_map.mapped, demand, members, self.sums.windows.recent.days)
+
+    @property
+    def section_strength(self) -> pd.Series:
+        """How the section of each page does in clicks per search beside the rest of the site."""
+        rows = self.strengths
+        section = rows[rows["level"] == "section"].set_index("key")["strength"]
+        return self.inputs.pages["section"].map(section)

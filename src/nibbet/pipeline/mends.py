@@ -1,0 +1,95 @@
+"""What to mend: technical faults and redirects."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.redirects import (
+    straighten,
+)
+from nibbet.core.repairs import find_repairs, missed_addresses
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.decisions import Decisions
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.merges import Merges
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+from nibbet.pipeline.targets import Targets
+
+
+@dataclass(frozen=True, eq=False)
+class Mends:
+    """Repairs and redirects."""
+
+    inputs: Inputs
+    sums: Sums
+    query_map: QueryMap
+    measures: Measures
+    merges: Merges
+    targets: Targets
+    decisions: Decisions
+
+    def repairs(self) -> pd.DataFrame:
+        """Technical faults between pages and their traffic: page, repair, weight, target, because."""
+        links = None if self.inputs.inlinks is None else self.inputs.inlinks.rename("pages").rename_axis("target").reset_index()
+        state = self.inputs.index_exclusions
+        groups = self.merges.groups.set_index("page")["group"]
+        found = find_repairs(
+            self.measures.ledger,
+            self.query_map.pairs,
+            self.targets.covering,
+            self.sums.windows,
+            links=links,
+            kept_from_index=state,
+            groups=groups,
+        )
+        found = found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        if len(rows := self.targets.missed):
+            found = pd.concat([found, missed_addresses(rows, self.sums.windows)], ignore_index=True).sort_values(
+                "weight", ascending=False, kind="stable", ignore_index=True
+            )
+        return found.astype({"target": "str", "because": "str", "repair": "str"})
+
+    def redirects(self) -> pd.DataFrame:
+        """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
+        pages, verdicts = self.measures.ledger, self.decisions.outcome[0]
+        leaving = verdicts["verdict"].isin(["prune", "consolidate"])
+        rows = pd.DataFrame(
+            {"from": pages["page"], "to": verdicts["target"].map(pages["page"]), "because": "verdict " + verdicts["verdict"].fillna("")}
+        )[leaving]
+        moved = pages["gone"] & pages["redirects_to"].notna()
+        now = pd.DataFrame({"from": pages["page"], "to": pages["redirects_to"], "because": "redirects already"})[moved]
+        broken = (
+            pages["gone"]
+            & ~moved
+            & (pages["status"].fillna(200) >= 400)
+            & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
+        )
+        cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self.targets.covering, self.targets.section_hubs))
+        broken &= cover.notna() | section.notna()  # what earned and nothing covers is put back, not given up: see repairs
+        why = np.where(cover.notna(), "; that page covers it", "; put it back, until then its section")
+        mend = pd.DataFrame(
+            {
+                "from": pages["page"],
+                "to": cover.where(cover.notna(), section),
+                "because": "answers " + pages["status"].astype("str") + " but earned" + pd.Series(why, index=pages.index, dtype="str"),
+            }
+        )[broken]
+        missed = self.targets.missed.dropna(subset=["target"])
+        why = np.where(missed["covered"], "; that page covers it", "; the nearest section")
+        asked = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
+        visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": asked})
+        found = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
+        # what redirects already may lead to a page that fails or asks not to be found
+        ends_dead = found["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
+        instead = pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"])
+        found["to"] = found["to"].where(~ends_dead, found["from"].map(instead))
+        return found[~(ends_dead & found["to"].isna())].reset_index(drop=True)

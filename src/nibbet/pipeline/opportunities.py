@@ -1,0 +1,109 @@
+"""Clicks within reach, by page and query."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from nibbet.core.openings import COLUMNS as OPENINGS
+from nibbet.core.openings import by_gain, find_openings, within_reach
+from nibbet.core.pull import weighted_position
+from nibbet.core.tables import spelt
+from nibbet.core.topics import topic_languages
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Opportunities:
+    """Openings: climbs, snippets and strays."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    pages: Pages
+    query_map: QueryMap
+    measures: Measures
+
+    @once
+    def found(self) -> pd.DataFrame:
+        """One row per opening, pages by number: see `core.openings.find_openings`."""
+        t, pairs = self.context.config.verdicts, self.query_map.pairs if self.inputs.is_paired else self.measures.pages_as_pairs
+        return find_openings(
+            pairs,
+            self.expectation.curve,
+            self.expectation.sight,
+            self.sums.windows.recent.days,
+            t,
+            standing=self.measures.standing,
+            lexicon=self.query_map.page_words[0],
+        )
+
+    def table(self) -> pd.DataFrame:
+        """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
+        found = by_gain(self.found)
+        found = found.assign(page=found["page"].map(self.pages.table["page"]))[OPENINGS]
+        if len(self.expectation.pageless_queries):
+            lone = by_gain(self._pageless)[OPENINGS].astype({"page": "str"}).assign(page=None)
+            found = pd.concat([found, lone], ignore_index=True).sort_values(["gain", "query"], ascending=[False, True], ignore_index=True)
+        return found
+
+    @property
+    def _pageless(self) -> pd.DataFrame:
+        """Openings of queries whose pages no row tells: climbs and snippets, as if the site answered them."""
+        t, rows = self.context.config.verdicts, self.query_map.pageless_in_topics
+        rows = rows.assign(page=-1, role="owner", answer=1.0, query=pd.Categorical(rows["query"]), topic=pd.Categorical(rows["topic"]))
+        days = self.sums.windows.recent.days
+        return find_openings(
+            rows,
+            self.expectation.curve,
+            self.expectation.sight,
+            days,
+            t,
+            standing=self.measures.standing,
+            lexicon=self.query_map.page_words[0],
+        )
+
+    @once
+    def strays(self) -> pd.DataFrame:
+        """The openings of queries that no page answers, texts spelt."""
+        rows = self.found[self.found["kind"] == "stray"]
+        return rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
+
+    @once
+    def stray_topics(self) -> pd.DataFrame:
+        """One row per page and topic that it draws astray: queries, sums, gains, position, language."""
+        rows = self.found[self.found["kind"] == "stray"]
+        # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
+        rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
+        table = rows.groupby(["page", "topic"], as_index=False, observed=True).agg(
+            queries=("query", "size"),
+            impressions=("impressions", "sum"),
+            clicks=("clicks", "sum"),
+            position_sum=("position_sum", "sum"),
+            placed=("placed", "sum"),
+            gain=("gain", "sum"),
+            gain_low=("gain_low", "sum"),
+            gain_high=("gain_high", "sum"),
+        )
+        table["topic"] = spelt(table["topic"])
+        table["language"] = table["topic"].map(topic_languages(self.query_map.grouping.grouped))
+        return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
+
+    def within_reach(self, place: float) -> pd.DataFrame:
+        """Clicks within reach if every query that stands lower rose to `place`."""
+        found = within_reach(self.query_map.pairs, self.expectation.curve, self.expectation.sight, self.sums.windows.recent.days, place)
+        return found.assign(page=found["page"].map(self.inputs.pages["page"]))

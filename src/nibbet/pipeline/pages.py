@@ -1,0 +1,93 @@
+"""Every page with what its sources tell of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from nibbet.core.ledger import (
+    ledger,
+    with_others,
+    with_sound_flags,
+    with_ways,
+)
+from nibbet.core.members import pages_in_groups
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Pages:
+    """The ledger without what needs the query map."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+
+    @once
+    def table(self) -> pd.DataFrame:
+        """The ledger without what needs the query map."""
+        own, joined = self.context.config, self.inputs.joined
+        search, visits = self.sums.pages, self.sums.visits
+        self.context.say("measuring pages")
+        table = ledger(
+            joined.pages,
+            search,
+            visits,
+            None if joined.inventory is None else with_sound_flags(joined.inventory, search)[0],
+            joined.few("editorial"),
+            joined.few("backlinks"),
+            windows=self.sums.windows,
+            scale=self.sums.scale,
+            protected=own.protect.pages,
+            purposes=own.purpose.model_dump(),
+        )
+        table = with_others(
+            table,
+            home=joined.home.root,
+            sitemap=joined.few("sitemap"),
+            robots=self.inputs.robots,
+            hits=self.sums.hits,
+            links=self.inputs.inlinks,
+            agents=own.site.search_agents,
+            as_of=pd.Timestamp(self.sums.windows.as_of),
+        )
+        return with_ways(table, self.inputs.rare_links, own.verdicts.prune_clicks)
+
+    @property
+    def dead(self) -> pd.Series:
+        """Of each page, whether it fails or is kept out of the index."""
+        return (self.table["status"] >= 400).fillna(False).astype(bool) | self.table["blocked"]
+
+    @once
+    def languages(self) -> pd.Series:
+        """The ISO code of each page's language, as the crawl tells it; null where it does not."""
+        return self.table["language"].astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
+
+    @once
+    def members(self) -> pd.DataFrame:
+        """level, key, page: which pages make a section or a named group."""
+        pages = self.inputs.pages
+        sections = pd.DataFrame({"level": "section", "key": pages["section"], "page": pages.index})
+        groups = pages_in_groups(pages["path"], self.context.config.groups.pages).rename(columns={"group": "key"}).assign(level="group")
+        return pd.concat([sections, groups], ignore_index=True)
+
+    @property
+    def peer_groups(self) -> pd.Series:
+        """The section of each page, with its kind where editors keep one."""
+        section, kind = self.inputs.pages["section"], self.inputs.page_kinds
+        return section.where(kind.isna(), section + " " + kind.astype("str"))
+
+    @once
+    def life_facts(self) -> pd.DataFrame:
+        """Of each page what tells whether it came or went, in whatever windows: see `core.access.access_of`."""
+        names = "page born impressions_long gone blocked robots_blocked redirects_to status".split()
+        return self.table[names].assign(index_state=self.inputs.index_exclusions)

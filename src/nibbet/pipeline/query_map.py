@@ -1,0 +1,121 @@
+"""Which page answers which query, and the topics that queries make."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+from scipy.sparse import csr_matrix
+
+from nibbet.core.pull import shrunk_pull
+from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
+from nibbet.core.topics import Grouping, group_pairs
+from nibbet.core.words import Lexicon, numbered
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.pages import Pages
+
+
+@dataclass(frozen=True, eq=False)
+class QueryMap:
+    """The query map and the topics."""
+
+    context: Context
+    inputs: Inputs
+    expectation: Expectation
+    pages: Pages
+
+    @once
+    def page_words(self) -> tuple[Lexicon, csr_matrix]:
+        """The words that stand on each page; the rows are numbered as pages are."""
+        lexicon, pages = Lexicon(self.context.config.site.language), self.pages.table
+        inventory = self.inputs.joined.inventory
+        if inventory is not None and inventory["text"].notna().any():
+            pages = pages.assign(text=inventory["text"].reindex(pages.index))
+        return lexicon, page_words(pages, lexicon, self.inputs.anchors)
+
+    @once
+    def mapped(self) -> pd.DataFrame:
+        """The pairs of the recent or reference window with answer, role and pull, by page, impressions and query."""
+        pairs, pages = self.expectation.pairs, self.pages.table
+        if (unnamed := pairs["query"] == "").any():
+            pairs = pairs[~unnamed]
+        self.context.say("mapping queries to pages")
+        own = self.context.config
+        lexicon, on_page = self.page_words
+        pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
+        pairs = add_roles(pairs, pages["page"], own.verdicts, self.inputs.target_queries, self.pages.dead)
+        pairs["brand"] = pairs["brand"].eq(True)
+        pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
+        return pairs
+
+    @once
+    def grouping(self) -> Grouping:
+        """The queries in topics."""
+        pairs, own, first = self.mapped, self.context.config, self.inputs.snapshots
+        self.context.say("grouping queries into topics")
+        if first is not None:
+            first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
+        return group_pairs(
+            pairs,
+            len(self.pages.table),
+            self.inputs.monthly_searches,
+            first,
+            brand=own.site.brand,
+            aside=own.topics.aside,
+            most=own.topics.most,
+            language=own.site.language,
+            lexicon=self.page_words[0],
+            translate=own.topics.translate,
+            lone=self.expectation.pageless_queries,
+            on_page=self.page_words[1],
+        )
+
+    @once
+    def pairs(self) -> pd.DataFrame:
+        """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
+        return self.mapped.assign(topic=self.grouping.topic)
+
+    @once
+    def query_topics(self) -> pd.Series:
+        """The topic of every query that has one, by its text."""
+        return self.grouping.grouped.set_index("query")["topic"]
+
+    @property
+    def pageless_in_topics(self) -> pd.DataFrame:
+        """Totals of queries as rows of the query map without a page, a role or an answer."""
+        rows = self.expectation.pageless_queries
+        topic = self.grouping.grouped.set_index("query")["topic"]
+        unknown = {"page": np.nan, "role": None, "answer": np.nan, "days": np.nan}
+        pull = shrunk_pull(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float))
+        return rows.assign(topic=rows["query"].map(topic), pull=pull, share_clicks=np.nan, share_impressions=np.nan, **unknown)
+
+    def query_totals(self) -> pd.DataFrame:
+        """One row per query of the recent window: pages, clicks, impressions, position, brand."""
+        if len(lone := self.expectation.pageless_queries):
+            return lone.assign(pages=0)[["query", "pages", "clicks", "impressions", "brand", "position"]]
+        return query_totals(self.pairs[self.pairs["impressions"] > 0])
+
+    @once
+    def placed_queries(self) -> pd.DataFrame:
+        """The queries in topics with the position at which the site stands for them."""
+        number, texts = numbered(self.mapped)
+        sums, placed = (np.bincount(number, self.mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
+        place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)
+        asked = self.grouping.grouped
+        lone = asked["query"].map(self.expectation.pageless_queries.set_index("query")["position"])
+        return asked.assign(position=pd.Series(place[pd.Index(texts).get_indexer(asked["query"])], index=asked.index).fillna(lone))
+
+    def topics_aside(self) -> pd.DataFrame:
+        """Queries that belong to no topic, by reason: reason, queries, impressions."""
+        rows = self.grouping.queries.dropna(subset=["aside"])
+        table = rows.groupby("aside", observed=True).agg(queries=("query", "size"), impressions=("impressions", "sum"))
+        return table.rename_axis("reason").reset_index().astype({"reason": "str"}).sort_values("reason", ignore_index=True)

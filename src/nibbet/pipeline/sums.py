@@ -1,0 +1,77 @@
+"""Sums of the rows in the windows, per page and whatever else they are split by."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.windows import Windows, weekday_scale
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+
+
+@dataclass(frozen=True, eq=False)
+class Sums:
+    """What the engine sums for one pair of windows."""
+
+    context: Context
+    inputs: Inputs
+    given: Windows | None = None
+
+    @property
+    def windows(self) -> Windows:
+        """The windows given, else those of the settings."""
+        return self.given or self.inputs.windows
+
+    @once
+    def scale(self) -> float:
+        """What reference sums are multiplied by to equal the recent window in length and mix of weekdays."""
+        return weekday_scale(self.inputs.days, self.windows.recent, self.windows.reference)
+
+    @once
+    def pages(self) -> pd.DataFrame:
+        """One row per page that search shows, by its number: the columns of `core.reduce.page_sums`."""
+        self.context.say("summing pages")
+        return self.context.fetch("pages", lambda: reductions.page_sums(self.inputs.joined.search, self.windows)).set_index("page_id")
+
+    @property
+    def page_counts(self) -> pd.DataFrame:
+        """key (page number, in order), recent and reference (clicks), impressions and impressions_reference of every page; not scaled."""
+        sums = self.pages.reindex(self.inputs.pages.index).fillna(0)
+        names = {"recent": "clicks_recent", "reference": "clicks_reference", "impressions": "impressions_recent"}
+        counts = {mine: sums[name].to_numpy() for mine, name in names.items()}
+        return pd.DataFrame({"key": sums.index, **counts, "impressions_reference": sums["impressions_reference"].to_numpy()})
+
+    @once
+    def visits(self) -> pd.DataFrame | None:
+        """One row per page with visits, by its number: the columns of `core.reduce.visit_sums`; None without landings."""
+        if (landings := self.inputs.joined.landings) is None:
+            return None
+        sums = self.context.fetch("visits", lambda: reductions.visit_sums(landings, self.windows))
+        return sums.set_index("page_id").astype(float, errors="ignore")
+
+    def visits_by(self, by: str) -> pd.DataFrame | None:
+        """Visits of both windows by page_id or channel; None where landings do not cover both."""
+        if (landings := self.inputs.joined.landings) is None or len(self.windows.visits_in) < 2:
+            return None
+        sums = self.context.fetch(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))
+        return sums.astype({name: "float64" for name in sums if name != by})
+
+    def by_dimension(self, dimension: str) -> pd.DataFrame:
+        """Sums of pages by device, country or surface: page_id, value, and both windows."""
+        return self.context.fetch(f"split-{dimension}", lambda: reductions.splits(self.inputs.joined.search, self.windows, dimension))
+
+    @property
+    def hits(self) -> pd.DataFrame | None:
+        """hits of people and the first day of them, by page number; None without a server's log."""
+        if (hits := self.inputs.joined.table("hits")) is None:
+            return None
+        return self.context.fetch("hit-sums", lambda: reductions.hit_sums(hits, self.windows)).set_index("page_id")

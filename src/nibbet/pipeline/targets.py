@@ -1,0 +1,100 @@
+"""Where an address that goes could lead."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.likeness import title_likeness
+from nibbet.core.querymap import page_words
+from nibbet.core.redirects import (
+    ANSWERS,
+    BESIDE,
+    SAYS_TOO,
+    answering_page,
+    covering_page,
+    names_its_own,
+    section_page,
+    subject_of,
+)
+from nibbet.core.repairs import MATTERS
+from nibbet.core.rules import is_hub
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Targets:
+    """For pages that leave and addresses that nobody serves, the page or section in their place."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    query_map: QueryMap
+    measures: Measures
+
+    @once
+    def covering(self) -> pd.Series:
+        """For each poor or gone page the living page on the same question, by its words, else by what its queries asked; null without one."""
+        pages, t = self.measures.ledger, self.context.config.verdicts
+        poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
+        leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
+        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & ~is_hub(pages, t)).to_numpy())
+        found = covering_page(pages, leaving, staying, brand=self.context.config.site.brand, words=self.query_map.page_words)
+        if not self.inputs.is_paired:
+            return found
+        asked = answering_page(self.query_map.mapped, leaving[found.isna().to_numpy()], staying, t.answers)
+        asked = asked[(asked["weight"] >= t.min_gain) & (asked.groupby("page")["share"].transform("max") >= ANSWERS)]
+        pairs = asked.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
+        pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
+        said = pages.assign(title=subject_of(pages), h1="")
+        pairs["likeness"] = title_likeness(said, pairs, self.query_map.page_words[0], self.context.config.site.brand)
+        pairs = pairs[names_its_own(said["title"] + " " + said["path"], pairs, self.query_map.page_words[0])]
+        several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
+        best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
+        return found.where(found.notna(), best.set_index("page_a")["page_b"].reindex(found.index))
+
+    @once
+    def section_hubs(self) -> pd.Series:
+        """For each gone page the hub of its section; null without one."""
+        pages = self.measures.ledger
+        hubs = is_hub(pages, self.context.config.verdicts) & ~pages["gone"] & ~pages["blocked"]
+        gone = np.flatnonzero(pages["gone"].to_numpy())
+        return section_page(
+            pages, gone, np.flatnonzero(hubs.to_numpy()), brand=self.context.config.site.brand, words=self.query_map.page_words
+        )
+
+    @once
+    def missed(self) -> pd.DataFrame:
+        """Addresses that no source knows and people asked for in vain, often enough to matter: page (address), hits, covered, target (null
+        where no page covers it and it belongs to no section).
+        """
+        hits = self.inputs.joined.missed()
+        if hits is None:
+            return pd.DataFrame({"page": [], "hits": [], "covered": [], "target": []})
+        asked_for, home = self.context.engine.fetch(reductions.missed_hits(hits, self.sums.windows)), self.inputs.joined.home
+        path = asked_for["path"].str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True)
+        sums = asked_for.groupby(home.root + path)["hits"].sum()
+        rows = sums[sums >= MATTERS].rename_axis("page").reset_index()
+        pages, t = self.measures.ledger, self.context.config.verdicts
+        known = pages[["title", "h1", "path", "clicks_long"]]
+        asked = pd.concat([known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root), clicks_long=0)], ignore_index=True)
+        leaving, alive = np.arange(len(known), len(asked)), ~pages["gone"] & ~pages["blocked"]
+        lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
+        words = (lexicon, page_words(asked, lexicon))
+        found = covering_page(asked, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
+        section = section_page(asked, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
+        target = found.where(found.notna(), section).map(pages["page"])
+        return rows.assign(covered=found.notna().to_numpy(), target=target.to_numpy())

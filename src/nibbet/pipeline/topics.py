@@ -1,0 +1,111 @@
+"""Topics: what the site answers, what it draws by accident, what to write."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.briefs import Brief, Neighbours, make_brief
+from nibbet.core.ideas import between, check_ideas
+from nibbet.core.tables import spelt
+from nibbet.core.topics import topic_peaks, topic_table
+from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.words import as_typed
+from nibbet.errors import NotFoundError
+from nibbet.once import once
+
+if TYPE_CHECKING:
+    pass
+
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.decisions import Decisions
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.opportunities import Opportunities
+from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Topics:
+    """The topics with their proposals, ideas held against them, and briefs."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+    pages: Pages
+    query_map: QueryMap
+    measures: Measures
+    opportunities: Opportunities
+    decisions: Decisions
+
+    @property
+    def _peaks(self) -> pd.Series:
+        """By topic, the next peak of its season, where a year of searches tells it."""
+        if (rows := self.inputs.demand_rows) is None:
+            return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
+        return topic_peaks(rows, self.query_map.grouping.grouped, self.sums.windows.as_of)
+
+    @once
+    def _numbered(self) -> pd.DataFrame:
+        """The topics with pages by number."""
+        pairs, strays, lone = self.query_map.pairs, self.opportunities.strays, self.expectation.pageless_queries
+        asked = self.query_map.grouping.grouped
+        if len(lone):
+            pairs = pd.concat(
+                [pairs.assign(query=spelt(pairs["query"]), topic=spelt(pairs["topic"])), self.query_map.pageless_in_topics],
+                ignore_index=True,
+            )
+        unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
+        if len(unseen):  # searched, and the site is not shown for it
+            days = self.sums.windows.recent.days
+            demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
+            gains = self.measures.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.expectation.curve, days)
+            strays = pd.concat([strays, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
+        return topic_table(
+            pairs,
+            strays,
+            asked,
+            self.inputs.pages["path"],
+            self.sums.windows.recent,
+            languages=self.pages.languages,
+            strength=self.measures.section_strength,
+            worth=self.measures.visit_value,
+            peaks=self._peaks,
+            least=self.context.config.verdicts.min_gain,
+            pages_known=self.inputs.is_paired,
+            dead=self.pages.dead,
+        )
+
+    def table(self) -> pd.DataFrame:
+        """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
+        return self._numbered.assign(page=self._numbered["page"].map(self.inputs.pages["page"]))
+
+    def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
+        """Ideas held against what the site has: see `core.ideas.check_ideas`."""
+        return check_ideas(ideas, self.query_map.grouping, self.table(), language=self.context.config.site.language)
+
+    def between(self, one: str, other: str) -> dict[str, Any]:
+        """Whether two queries need one page or two: see `core.ideas.between`."""
+        return between(one, other, self.query_map.grouping, self.inputs.snapshots, language=self.context.config.site.language)
+
+    @once
+    def _neighbours(self) -> Neighbours:
+        """What a brief says of the topics and pages beside its own."""
+        leaves = self.decisions.outcome[0]["verdict"].isin(["prune", "consolidate"])
+        return Neighbours(self.table(), self.measures.ledger.assign(leaves=leaves), self.context.config.site.language)
+
+    def brief(self, topic: str) -> Brief:
+        """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""
+        topics, asked = self.table(), self.query_map.placed_queries
+        wanted = as_typed(pd.Series([topic])).iloc[0]
+        label = asked.loc[asked["query"] == wanted, "topic"]
+        if label.empty:
+            raise NotFoundError(f'No topic has the query "{wanted}". See: nibbet topics')
+        return make_brief(topics[topics["topic"] == label.iloc[0]].iloc[0], asked, self.inputs.snapshots, self._neighbours)
