@@ -14,6 +14,8 @@ from pydantic_core import PydanticUndefined
 
 from nibbet.cli.main import WORK, app
 from nibbet.config import Config
+from nibbet.core.meanings import COLUMN_MEANINGS
+from nibbet.tables import ROW_TABLES, TABLES
 
 HERE = Path(__file__).parent
 
@@ -71,6 +73,28 @@ def commands() -> str:
     return "\n".join(lines) + "\n"
 
 
+def tables() -> str:
+    """docs/tables.md."""
+    lines = [
+        "# Tables",
+        "",
+        "Every finished table is a call in Python (`site.table(name)`, most by their own name), a table of `nibbet sql`, and mostly a file of a run.",
+        "`datapackage.json` beside the files tells each column with type and meaning, after the open standards Data Package and Table Schema;",
+        "`nibbet sql --tables` lists the same.",
+        "",
+        "| table | holds | file | sheet |",
+        "|---|---|---|---|",
+    ]
+    for name, one in TABLES.items():
+        files = [f"`{name}.csv`"] * one.file + ["`.parquet`"] * one.parquet
+        lines.append(f"| `{name}` | {one.holds} | {', '.join(files)} | {'yes' if one.sheet else ''} |")
+    lines += ["", "## Tables of rows", "", "For `nibbet sql` alone; those of sources are there when the source is.", "", "| table | holds |", "|---|---|"]
+    lines += [f"| `{name}` | {holds} |" for name, holds in ROW_TABLES.items()]
+    lines += ["", "## Columns", "", "| column | meaning |", "|---|---|"]
+    lines += [f"| `{name}` | {meaning.replace('|', chr(92) + '|')} |" for name, meaning in sorted(COLUMN_MEANINGS.items())]
+    return "\n".join(lines) + "\n"
+
+
 if __name__ == "__main__":
-    for chapter in (settings, commands):
+    for chapter in (settings, commands, tables):
         (HERE / f"{chapter.__name__}.md").write_text(chapter(), "utf-8")

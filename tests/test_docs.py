@@ -26,7 +26,7 @@ def reference() -> object:
     return module
 
 
-@pytest.mark.parametrize("chapter", ["settings", "commands"])
+@pytest.mark.parametrize("chapter", ["settings", "commands", "tables"])
 def test_chapters_told_by_the_program_are_current(chapter: str) -> None:
     text = getattr(reference(), chapter)()
     assert (ROOT / "docs" / f"{chapter}.md").read_text("utf-8") == text, "run: python docs/make_reference.py"

@@ -247,7 +247,7 @@ def test_other_windows_rest_on_the_same_calibration(tmp_path: Path) -> None:
     calibration = site._pipeline.expectation.calibration
     for days in (28, 21, 14):
         site.compare(days, "before")
-    for windows, comparison in site._comparisons.items():
+    for windows, comparison in site._pipeline._comparisons.items():
         other = comparison.expectation.calibration
         assert windows.recent.days < 28, "the sums of few comparisons stay in memory"
         assert other.curve is calibration.curve

@@ -10,23 +10,25 @@ import pandas as pd
 from python_calamine import CalamineWorkbook
 
 import nibbet
-from nibbet.render.workbook import SHEETS, _heights, workbook
+from nibbet.core.meanings import COLUMN_MEANINGS
+from nibbet.render.workbook import _heights, workbook
+from nibbet.tables import SHEETS, TABLES
 
 
 def test_the_sheets_hold_what_the_tables_hold(ran: Path) -> None:
     book = CalamineWorkbook.from_path(str(ran / "out" / "workbook.xlsx"))
     assert book.sheet_names == ["start", *SHEETS, "definitions"]
-    for name, columns in SHEETS.items():
+    for name in SHEETS:
         rows, told = book.get_sheet_by_name(name).to_python(), pd.read_csv(ran / "out" / f"{name}.csv")
-        assert rows[0] == columns
+        assert tuple(rows[0]) == TABLES[name].sheet
         assert len(rows) - 1 == len(told)
-    pages = pd.DataFrame(book.get_sheet_by_name("pages").to_python()[1:], columns=SHEETS["pages"])
+    pages = pd.DataFrame(book.get_sheet_by_name("pages").to_python()[1:], columns=TABLES["pages"].sheet)
     whole = pd.read_csv(ran / "out" / "pages.csv").set_index("page")
     assert (pages.set_index("page")["clicks"] == whole["clicks"].reindex(pages["page"])).all()
     act = ~pages["verdict"].isin(["keep", "watch", ""])
     assert act.iloc[: act.sum()].all(), "pages to act on come first"
     meanings = dict(row[:2] for row in book.get_sheet_by_name("definitions").to_python()[1:])
-    assert all(meanings[column] for columns in SHEETS.values() for column in columns)
+    assert meanings == {column: COLUMN_MEANINGS[column] for name in SHEETS for column in TABLES[name].sheet}
 
 
 def test_no_cell_runs_and_links_stay_inside(ran: Path, tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, Field, Validati
 
 from nibbet.core.thresholds import STRICT, Thresholds
 from nibbet.errors import ConfigError
-from nibbet.sources.kinds import TABLES
+from nibbet.kinds import TABLES
 
 Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "sitemap", "robots"]
 KINDS: tuple[str, ...] = get_args(Kind)

@@ -1,49 +1,7 @@
-"""What every table and column means that can be asked for in SQL."""
+"""What every column means, and how its figures are written."""
 
 from __future__ import annotations
 
-TABLE_MEANINGS = {
-    "pages": "the ledger: one row per page, everything joined, with its verdict",
-    "queries": "the query map: one row per query and page of the recent window; query is null for what the source withholds",
-    "query_totals": "one row per query of the recent window, over all its pages",
-    "verdicts": "one row per page that has a verdict, largest gain first",
-    "openings": "clicks within reach, by page and query",
-    "evidence": "the figures behind each verdict",
-    "groups": "merge groups: pages that answer the same queries",
-    "topics": "queries grouped so that one page can answer each group, who serves them, and what to do",
-    "strengths": "what sections, groups, kinds, lengths and titles of pages earn per page and per search, beside the usual",
-    "apart": "pairs of pages that draw the same queries and yet are not merged, with the reason",
-    "redirects": "where addresses that go should lead",
-    "repairs": "technical faults between pages and their traffic",
-    "changes": "what changed between the recent and the reference window, at every level",
-    "losses": "queries of a page that lose clicks together, named by the words they share",
-    "trends": "what the weeks of each page tell, season and section taken out: lasting falls and rises, life, start",
-    "pulls": "pull of pages (no query) and pairs with interval and flag, without the brand; those that lose most clicks first",
-    "parts": "sums and rates of the site, its sections and named groups",
-    "peers": "pages whose rates fall below or rise above those of their section or group",
-    "segments": "pages that do well in one device, country or surface and badly in another",
-    "engagement": "visits by page and channel beside the same channel on the other pages of the section",
-    "seasons": "when each section and each page has its season",
-    "addresses": "every spelling met, and the page it stands for",
-    "days": "one row per page and day with search rows: the figures that the ledger counts",
-    "weeks": "one row per page and week (its Monday)",
-    "sections": "one row per section and day",
-    "devices": "one row per page and device: recent and reference window",
-    "countries": "one row per page and country: recent and reference window",
-    "surfaces": "one row per page and surface: recent and reference window",
-    "windows": "the days that are compared: recent, reference, long",
-    "search": "search rows as cleaned; totals of pages are in rows of grain page where there are any, else in those of grain pair",
-    "landings": "landing-page rows as cleaned",
-    "crawl": "the crawl inventory as cleaned",
-    "links": "internal links as cleaned",
-    "backlinks": "links from outside as cleaned",
-    "results": "result snapshots as cleaned",
-    "demand": "monthly searches as cleaned",
-    "editorial": "what editors keep of their pages, as cleaned",
-    "hits": "server log as cleaned",
-    "sitemap": "sitemap entries as cleaned",
-    "robots": "rules of robots.txt",
-}
 COLUMN_MEANINGS = {
     "access": "part of the change because pages came or went: new, gone, moved, blocked",
     "address": "the page",
@@ -253,3 +211,15 @@ COLUMN_MEANINGS = {
     "words": "words on the page",
     "worth": "money a month that the gain stands for",
 }
+#: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
+FORMATS = {
+    "share": (
+        "ctr withheld_share engagement_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
+        "depth start_rank conversions_per_session contribution"
+    ),
+    "fourth": "clicks_per_search",
+    "second": "pull answer strength strength_low strength_high conversions_per_page",
+    "first": "position expected_clicks clicks_per_page",
+}
+FORMAT_OF = {name: kind for kind, names in FORMATS.items() for name in names.split()}
+SHARES = frozenset(FORMATS["share"].split())

@@ -70,6 +70,11 @@ class Windows:
     visits_in: tuple[str, ...] = ("recent", "reference")
 
     @property
+    def has_reference(self) -> bool:
+        """Whether the reference window is known and the data reach its first day."""
+        return self.reference_known and self.reference.start >= self.first
+
+    @property
     def as_of(self) -> date:
         """The last complete day, with which the recent and the long window end."""
         return self.recent.end

@@ -6,6 +6,9 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import pandas as pd
+
+from nibbet.core.compare import CHANGES, LOSSES, nothing
 from nibbet.engine.store import Store
 from nibbet.once import ahead, by_main_thread
 from nibbet.pipeline.account import Balance
@@ -32,12 +35,16 @@ if TYPE_CHECKING:
     from nibbet.config import Config
     from nibbet.core.windows import Windows
 
+#: pairs of windows whose sums stay in memory: each may hold as much as the site's own
+COMPARISONS = 2
+
 
 class Pipeline:
     """All stages of one site, put together; a stage holds those it reads, so that its constructor tells what it rests on."""
 
     def __init__(self, settings: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Callable[[str], None]) -> None:
         """frames: sources given as tables; key: the digest of all that sums rest on, under which the store keeps them."""
+        self._comparisons: dict[Windows, Comparison] = {}
         context = Context(settings, root, frames, store, key, by_main_thread(say), Engines(settings, root, store))
         self.context = context
         self.inputs = inputs = Inputs(context)
@@ -62,6 +69,13 @@ class Pipeline:
 
     def comparison(self, windows: Windows) -> Comparison:
         """What changed between two windows; all that does not rest on them is shared, the calibration too."""
+        found = self._comparisons.pop(windows, None) or self._new_comparison(windows)
+        while len(self._comparisons) >= COMPARISONS:  # the one that was asked for longest ago
+            self._comparisons.pop(next(iter(self._comparisons)))
+        self._comparisons[windows] = found
+        return found
+
+    def _new_comparison(self, windows: Windows) -> Comparison:
         context, inputs, sums, expectation, changes = self.context, self.inputs, self.sums, self.expectation, self.changes
         if windows != sums.windows:
             context = context.at(windows)
@@ -69,6 +83,22 @@ class Pipeline:
             expectation = Expectation(context, inputs, sums, self.expectation.calibration)
             changes = Changes(context, inputs, sums, expectation, self.history, self.pages)
         return Comparison(context, inputs, sums, expectation, self.query_map, changes)
+
+    def changes_table(self) -> pd.DataFrame:
+        """What changed between the usual windows, at every level; no rows where the data do not reach the earlier one."""
+        windows = self.sums.windows
+        return self.comparison(windows).table() if windows.has_reference else nothing(CHANGES)
+
+    def losses_table(self) -> pd.DataFrame:
+        """Queries that lose together between the usual windows; no rows where the data do not reach the earlier one."""
+        windows = self.sums.windows
+        return self.comparison(windows).losses() if windows.has_reference else nothing(LOSSES)
+
+    def windows_table(self) -> pd.DataFrame:
+        """The windows that are compared: window (recent, reference, long), first, last, days."""
+        spans = {name: getattr(self.sums.windows, name) for name in ("recent", "reference", "long")}
+        rows = [(name, pd.Timestamp(w.start), pd.Timestamp(w.end), w.days) for name, w in spans.items()]
+        return pd.DataFrame(rows, columns=["window", "first", "last", "days"])
 
     def prepare(self) -> None:
         """Compute every sum of rows that later questions rest on; the account is drawn up while the engine sums."""

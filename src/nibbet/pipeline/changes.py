@@ -50,7 +50,7 @@ class Changes:
             impressions=sums["impressions_recent"].fillna(0),
             impressions_reference=sums["impressions_reference"].fillna(0),
             first_seen=pd.to_datetime(sums["first_seen"]),
-            reference_known=w.reference_known and w.reference.start >= w.first,
+            reference_known=w.has_reference,
         )
         return access_of(table, w)
 
@@ -109,7 +109,7 @@ class Changes:
     def page_changes(self) -> pd.DataFrame:
         """The change of every page, keyed by its number in order: the columns CHANGES."""
         rows, w = self.sums.page_counts, self.sums.windows
-        known = np.full(len(rows), w.reference_known and w.reference.start >= w.first)
+        known = np.full(len(rows), w.has_reference)
         noise, season = self.noise.to_numpy(float), self.season.to_numpy(float)
         return compared(rows, "page", self.terms, noise=noise, season=season, known=known)
 

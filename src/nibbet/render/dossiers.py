@@ -12,7 +12,7 @@ from nibbet.render.safe import page_name
 from nibbet.render.terminal import cell_text, history
 
 if TYPE_CHECKING:
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 #: pages with a dossier, rows of other lists, and queries told of a page
 MOST_PAGES, MOST_ROWS, MOST_QUERIES = 2000, 2000, 12
@@ -104,7 +104,7 @@ def chosen_pages(pages: pd.DataFrame) -> pd.DataFrame:
     return act_first(pages).head(MOST_PAGES)
 
 
-def facts(site: Site) -> dict[str, Any]:
+def facts(site: Results) -> dict[str, Any]:
     """Lists, dossiers and the first and last week of their trends."""
     chosen = chosen_pages(site.pages())
     tables = {"pages": chosen, "topics": site.topics(), "repairs": site.repairs(), "redirects": site.redirects()}
@@ -148,7 +148,7 @@ def _values(frame: pd.DataFrame) -> list[list[Any]]:
     return frame.astype(object).where(frame.notna(), None).to_numpy().tolist()
 
 
-def _dossiers(site: Site, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str, dict[str, Any]]:
+def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[str, dict[str, Any]]:
     wanted = chosen["page"]
     pairs = site.queries()
     pairs = pairs[pairs["query"].notna() & pairs["page"].isin(wanted)]

@@ -18,6 +18,7 @@ from nibbet.once import workers
 from nibbet.passing import Passing
 from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells, harmless_cells, large
 from nibbet.render.servers import apache, nginx
+from nibbet.tables import TABLES
 
 Floats = NDArray[np.float64]
 MOST_SHEET_ROWS = 1_048_575
@@ -28,49 +29,30 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 
-def write_all(site: Site, folder: Path) -> list[Path]:
+def write_all(site: Results, folder: Path) -> list[Path]:
     """Every file of the analysis in `folder`: first all in a folder beside their places, then each moved over the old one.
 
     A failure before the last step leaves the old files as they were; files that are not Nibbet's own are never touched.
     Raises SourceError when the folder cannot be written.
     """
     from nibbet.render.briefs import brief_text, file_name
+    from nibbet.render.datapackage import datapackage
     from nibbet.render.report import figures_of, report
     from nibbet.render.workbook import workbook
 
-    tables = {
-        "addresses": site.addresses,
-        "pages": site.pages(),
-        "queries": site.queries(),
-        "openings": site.openings(),
-        "evidence": site.evidence(),
-        "groups": site.groups(),
-        "apart": site.apart(),
-        "topics": site.topics(),
-        "strengths": site.strengths(),
-        "redirects": site.redirects(),
-        "repairs": site.repairs(),
-        "changes": site.compare(),
-        "losses": site.losses(),
-        "trends": site.trends(),
-        "seasons": site.seasons(),
-        "pulls": site.pulls(),
-        "parts": site.parts(),
-        "peers": site.peers(),
-        "segments": site.segments(),
-        "engagement": site.engagement(),
-    }
+    tables = {name: site.table(name) for name, one in TABLES.items() if one.file}
     site.compare(by="page")  # for the figures
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
-    writers |= {f"{name}.parquet": _parquet(tables[name]) for name in ("pages", "queries")}
+    writers |= {f"{name}.parquet": _parquet(tables[name]) for name, one in TABLES.items() if one.parquet}
     for brief in site.briefs(brief_text).itertuples():
         writers[f"briefs/{file_name(str(brief.topic))}"] = _text(str(brief.text))
     writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"]))
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
+    writers["datapackage.json"] = _text(datapackage(tables, site.config.site.home))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
     drawn = figures_of(site)
 
@@ -105,7 +87,7 @@ def _take_away_old(folder: Path, written: dict[str, Path]) -> None:
         )
 
 
-def write_report(site: Site, path: Path) -> Path:
+def write_report(site: Results, path: Path) -> Path:
     """The report alone, whole or not at all; returns where it lies. Raises SourceError when the place cannot be written."""
     from nibbet.render.report import figures_of, report
 

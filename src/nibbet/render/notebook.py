@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
+from nibbet.core.meanings import SHARES
 from nibbet.render.safe import for_terminal, path_of
-from nibbet.render.terminal import SHARES, account_rows, cell_text, condensed
+from nibbet.render.terminal import account_rows, cell_text, condensed
 
 if TYPE_CHECKING:
     from pandas.io.formats.style import Styler
 
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 MOST_SHOWN = 50
 
@@ -45,7 +46,7 @@ def _cell(value: Any, name: str) -> str:
     return path_of(text) if name in ("page", "target", "from", "to", "key", "survivor") else text
 
 
-def site_html(site: Site) -> str:
+def site_html(site: Results) -> str:
     """The windows, the verdicts and the best actions of a site."""
     verdicts, w = site.verdicts(), site.windows
     counts = verdicts.groupby("verdict", sort=False).agg(pages=("page", "size"), gain=("gain", "sum")).sort_values("gain", ascending=False)

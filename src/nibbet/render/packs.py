@@ -16,7 +16,7 @@ from nibbet.render.safe import for_terminal, path_of
 
 if TYPE_CHECKING:
     from nibbet.core.briefs import Brief
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 #: characters under which nothing of use fits
 LEAST_SIZE = 1500
@@ -56,7 +56,7 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
     return _packed(head, parts, OF_TOPIC, size)
 
 
-def site_pack(site: Site, size: int) -> str:
+def site_pack(site: Results, size: int) -> str:
     """The evidence of the whole site in at most `size` characters. Raises NibbetError where that is too few."""
     verdicts, pages, topics, w = site.verdicts(), site.pages(), site.topics(), site.windows
     counts, gains = verdicts["verdict"].value_counts(), verdicts.groupby("verdict")["gain"].sum()

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from markupsafe import Markup
     from matplotlib.figure import Figure
 
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 MOST_PRINTED, MOST_SECTIONS, MOST_LOSSES = 60, 40, 12
 #: style and behaviour, each in one file: ours, and the lists by Tabulator (MIT, see assets/tabulator.LICENSE)
@@ -55,7 +55,7 @@ MEANING = {
 }
 
 
-def figures_of(site: Site) -> dict[str, Figure]:
+def figures_of(site: Results) -> dict[str, Figure]:
     """The figures of an analysis by name."""
     pages, windows, topics = site.pages(), site.windows, site.topics()
     return {
@@ -71,7 +71,7 @@ def figures_of(site: Site) -> dict[str, Figure]:
     }
 
 
-def report(site: Site, drawn: dict[str, Figure]) -> str:
+def report(site: Results, drawn: dict[str, Figure]) -> str:
     """The report as HTML text with its figures (`figures_of`); every text from outside is escaped, and equal analyses give equal text."""
     from jinja2 import Environment
     from markupsafe import Markup
@@ -167,7 +167,7 @@ def _account(account: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _totals(site: Site) -> dict[str, float]:
+def _totals(site: Results) -> dict[str, float]:
     pages = site.pages()
     recent, long = pages["clicks"].sum(), pages["clicks_long"].sum()
     return {"clicks": float(recent), "long": float(long), "pages": float(len(pages)), "impressions": float(pages["impressions"].sum())}

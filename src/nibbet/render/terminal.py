@@ -14,31 +14,15 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from nibbet.core.meanings import SHARES
 from nibbet.core.tables import PARTS, records, rows_of
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
 if TYPE_CHECKING:
     from nibbet.core.windows import Windows
-    from nibbet.site import Site
+    from nibbet.results import Results
 
-SHARES = {
-    "ctr",
-    "withheld_share",
-    "engagement_rate",
-    "change_share",
-    "share_clicks",
-    "share_impressions",
-    "overlap",
-    "turn_taking",
-    "one_search",
-    "engagement_usual",
-    "engagement_shrunk",
-    "depth",
-    "start_rank",
-    "conversions_per_session",
-    "contribution",
-}
 #: notes that a summary leaves to `nibbet load` where others are to be read
 MINOR = {"preamble", "unused", "left_out", "sheet_left_out"}
 #: columns under which sentences stand below their rows
@@ -223,7 +207,7 @@ def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None
         out.print(Text(f"  and {len(missing) - most} more: nibbet load", style="dim"))
 
 
-def summary(site: Site, folder: str, seconds: float) -> None:
+def summary(site: Results, folder: str, seconds: float) -> None:
     """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
     account, verdicts, out = site.account, site.verdicts(), console()
     w, totals = site.windows, condensed(account_rows(account))

@@ -9,30 +9,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.meanings import COLUMN_MEANINGS, TABLE_MEANINGS
+from nibbet.core.meanings import COLUMN_MEANINGS, FORMAT_OF
 from nibbet.core.tables import act_first
 from nibbet.render.report import MEANING
 from nibbet.render.safe import NOTHING_RUNS, UNDATED, for_cells
-from nibbet.render.terminal import SHARES
+from nibbet.tables import SHEETS, TABLES
 
 if TYPE_CHECKING:
-    from nibbet.site import Site
+    from nibbet.results import Results
 
 #: rows of a sheet, and of those that lead to the sheet of pages
 MOST_ROWS, MOST_LINKS = 10_000, 5_000
-SHEETS = {
-    "pages": (
-        "page verdict cause gain confidence because target section gain_low gain_high worth also clicks clicks_reference change change_share change_real "
-        "impressions ctr position pull queries withheld_share sessions sessions_organic engagement_rate conversions revenue status indexable title words "
-        "inlinks backlinks published modified trend since purpose intended answered_share"
-    ).split(),
-    "openings": "page query kind position clicks expected_clicks gain gain_low gain_high".split(),
-    "groups": "group page survivor shared_impressions overlap turn_taking one_search gain gain_low gain_high clicks_alone".split(),
-    "topics": "label language queries volume volume_kind clicks impressions position served page proposal gain gain_low gain_high worth peak strength because".split(),
-    "repairs": "page repair weight target because".split(),
-    "redirects": "from to status because".split(),
-    "strengths": "level key pages clicks_per_page clicks_per_search strength strength_low strength_high conversions_per_page conversions_per_session".split(),
-}
 #: points of one line of text
 LINE = 15.0
 WIDTHS = {
@@ -49,14 +36,11 @@ WIDTHS = {
     "key": 28,
 }
 BARS = {"gain": "#8fc1cf", "clicks": "#c9d5db", "volume": "#c9d5db", "weight": "#e6b48c", "shared_impressions": "#c9d5db"}
-HUNDREDTHS = {"pull", "answer", "strength", "strength_low", "strength_high", "conversions_per_page"}
-TENTHS = {"position", "expected_clicks", "clicks_per_page"}
-FINE = {"clicks_per_search", "conversions_per_session"}
 
 
-def workbook(site: Site) -> Callable[[Path], None]:
+def workbook(site: Results) -> Callable[[Path], None]:
     """What writes the workbook to a path; equal analyses give equal files."""
-    tables = {name: getattr(site, name)()[columns] for name, columns in SHEETS.items()}
+    tables = {name: site.table(name)[list(TABLES[name].sheet)] for name in SHEETS}
     tables["pages"] = act_first(tables["pages"])
     counts = site.verdicts().groupby("verdict").agg(pages=("page", "size"), gain=("gain", "sum"))
 
@@ -88,9 +72,9 @@ def _looks(book: Any) -> dict[str, Any]:
         "wrapped": book.add_format({**ink, "text_wrap": True}),
         "link": book.add_format({**ink, "font_color": "#0b6e8a", "underline": 1}),
         "whole": book.add_format({**ink, "num_format": "#,##0"}),
-        "tenth": book.add_format({**ink, "num_format": "#,##0.0"}),
-        "hundredth": book.add_format({**ink, "num_format": "0.00"}),
-        "fine": book.add_format({**ink, "num_format": "0.0000"}),
+        "first": book.add_format({**ink, "num_format": "#,##0.0"}),
+        "second": book.add_format({**ink, "num_format": "0.00"}),
+        "fourth": book.add_format({**ink, "num_format": "0.0000"}),
         "share": book.add_format({**ink, "num_format": "0.0%"}),
         "day": book.add_format({**ink, "num_format": "yyyy-mm-dd"}),
     }
@@ -102,10 +86,7 @@ def _kind(name: str, column: pd.Series) -> str:
         return "day"
     if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
         return "text"
-    for kind, names in (("fine", FINE), ("share", SHARES), ("hundredth", HUNDREDTHS), ("tenth", TENTHS)):
-        if name in names:
-            return kind
-    return "whole"
+    return FORMAT_OF.get(name, "whole")
 
 
 def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row_of: dict[str, int]) -> None:
@@ -135,7 +116,7 @@ def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row
     _printed(sheet)
     sheet.repeat_rows(0)
     if name == "pages":  # what fits a page; the rest is for the screen
-        sheet.print_area(0, 0, max(len(shown), 1), SHEETS[name].index("because"))
+        sheet.print_area(0, 0, max(len(shown), 1), TABLES[name].sheet.index("because"))
 
 
 def _heights(shown: pd.DataFrame) -> list[float]:
@@ -172,7 +153,7 @@ def _cell(sheet: Any, row: int, at: int, value: Any, kind: str, look: Any) -> No
         sheet.write_number(row, at, round(float(value), 6), look)
 
 
-def _start(sheet: Any, site: Site, tables: dict[str, pd.DataFrame], counts: pd.DataFrame, looks: dict[str, Any]) -> None:
+def _start(sheet: Any, site: Results, tables: dict[str, pd.DataFrame], counts: pd.DataFrame, looks: dict[str, Any]) -> None:
     w = site.windows
     sheet.set_column(0, 0, 18, looks["text"])
     sheet.set_column(1, 2, 12, looks["whole"])
@@ -198,7 +179,7 @@ def _start(sheet: Any, site: Site, tables: dict[str, pd.DataFrame], counts: pd.D
         more = f" (the first {MOST_ROWS:,}; {name}.csv holds all)" if len(table) > MOST_ROWS else ""
         sheet.write_url(row, 0, f"internal:'{name}'!A1", looks["link"], string=name)
         sheet.write_number(row, 1, len(table), looks["whole"])
-        sheet.write_string(row, 3, TABLE_MEANINGS[name] + more, looks["text"])
+        sheet.write_string(row, 3, TABLES[name].holds + more, looks["text"])
     sheet.write_url(row + 1, 0, "internal:'definitions'!A1", looks["link"], string="definitions")
     sheet.write_string(row + 1, 3, "what each column means", looks["text"])
 
@@ -209,7 +190,7 @@ def _definitions(book: Any, looks: dict[str, Any]) -> None:
     sheet.set_column(1, 1, 110, looks["wrapped"])
     sheet.write_string(0, 0, "column", looks["head"])
     sheet.write_string(0, 1, "meaning", looks["head"])
-    names = sorted({column for columns in SHEETS.values() for column in columns})
+    names = sorted({column for name in SHEETS for column in TABLES[name].sheet})
     for row, name in enumerate(names, start=1):
         sheet.write_string(row, 0, name, looks["text"])
         sheet.write_string(row, 1, COLUMN_MEANINGS.get(name, ""), looks["wrapped"])

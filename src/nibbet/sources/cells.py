@@ -9,8 +9,8 @@ from typing import Any
 
 import ibis
 
+from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, YES_WORDS, Column
 from nibbet.sources.conventions import number_expression, plain_expression
-from nibbet.sources.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, YES_WORDS, Column
 
 ENGINE_TYPE = {
     "date": "date",

@@ -11,8 +11,8 @@ import ibis
 
 from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
+from nibbet.kinds import MEASURES, TABLES
 from nibbet.sources.cells import bare_cell
-from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
 from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, repeats, typed_rows

@@ -7,7 +7,7 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
-from nibbet.sources.kinds import NO_VALUE
+from nibbet.kinds import NO_VALUE
 
 if TYPE_CHECKING:
     from ibis.expr.types import Column as Expression

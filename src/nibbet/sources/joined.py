@@ -16,9 +16,9 @@ from nibbet.core.spans import Cover
 from nibbet.core.tables import rows_of
 from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
+from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.once import once
 from nibbet.sources.clean import Clean
-from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.matching import Matching
 from nibbet.sources.overlaps import Settled, settle_overlaps, settle_undated
 

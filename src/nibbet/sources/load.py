@@ -12,10 +12,10 @@ import ibis
 
 from nibbet.engine import key_of, program
 from nibbet.errors import NibbetError, SourceError
+from nibbet.kinds import MEASURES, TABLES
 from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
-from nibbet.sources.kinds import MEASURES, TABLES
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.profile import DATE
 from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns

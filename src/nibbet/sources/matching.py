@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 from nibbet.core.address import Home, fold
 from nibbet.core.join import with_pages
 from nibbet.core.words import among
+from nibbet.kinds import ADDRESSES, MEASURES
 from nibbet.once import once
 from nibbet.sources.clean import Clean
-from nibbet.sources.kinds import ADDRESSES, MEASURES
 
 if TYPE_CHECKING:
     import ibis

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from nibbet.sources.kinds import NO_VALUE, NO_WORDS, YES_WORDS
+from nibbet.kinds import NO_VALUE, NO_WORDS, YES_WORDS
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
 NUMBER = re.compile(

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
+from nibbet.kinds import TABLES, Column
 from nibbet.sources.by_values import BY_VALUES, ByValues, Match
-from nibbet.sources.kinds import TABLES, Column
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:

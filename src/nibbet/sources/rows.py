@@ -12,6 +12,7 @@ from ibis import _
 
 from nibbet.core.reduce import is_brand
 from nibbet.errors import SourceError
+from nibbet.kinds import MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -23,7 +24,6 @@ from nibbet.sources.conventions import (
     sample_mark,
     sample_style,
 )
-from nibbet.sources.kinds import MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import TEXTS, Cells, Sheet

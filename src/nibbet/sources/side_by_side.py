@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from nibbet.sources.kinds import MEASURES, TABLES, Column
+from nibbet.kinds import MEASURES, TABLES, Column
 from nibbet.sources.periods import Period, period_beside, period_in, without_period
 from nibbet.sources.recognise import header_score, words_of
 from nibbet.sources.sheets import Sheet

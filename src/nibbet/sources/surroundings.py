@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import replace
 
-from nibbet.sources.kinds import TABLES
+from nibbet.kinds import TABLES
 from nibbet.sources.periods import Period, period_of_lines, period_of_name
 from nibbet.sources.profile import ADDRESS, DEVICES, SURFACES
 from nibbet.sources.recognise import header_score

@@ -9,8 +9,8 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from nibbet.errors import SourceError
+from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
-from nibbet.sources.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period
 from nibbet.sources.recognise import Reading, guess_kind

@@ -1,0 +1,491 @@
+"""The finished tables of a site, from the store where they are there, else from the pipeline."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
+
+from nibbet.config import KINDS, Config, make_config
+from nibbet.engine.store import Store, key_of, program
+from nibbet.errors import NotFoundError
+from nibbet.scopes import RESULTS, SUMS, values_of
+from nibbet.sources.files import find_files, name_in, small_neighbours
+from nibbet.tables import ROW_TABLES, TABLES
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import pyarrow as pa
+
+    from nibbet.core.briefs import Brief
+    from nibbet.core.curve import Curve
+    from nibbet.core.windows import Windows
+    from nibbet.pipeline import Pipeline
+    from nibbet.pipeline.comparison import Comparison
+
+Say = Callable[[str], None]
+
+
+class Results:
+    """One site: its sources joined by page, its measures, query map and verdicts, each computed when first asked for. See `nibbet.Site`."""
+
+    def __init__(
+        self,
+        home: str | None = None,
+        *,
+        config: Config | None = None,
+        root: str | Path = ".",
+        store: Store | None = None,
+        say: Say = lambda _: None,
+        settings: dict[str, Any] | None = None,
+        **sources: Any,
+    ) -> None:
+        if config is None:
+            given = dict(settings or {})
+            config = make_config({**given, "site": {**given.get("site", {}), **({"home": home} if home else {})}})
+        self.config, self.root, self._say = config, Path(root), say
+        self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
+        if unknown := set(self._frames) - set(KINDS):
+            raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
+        told = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
+        self._store = store if told and store is not None else Store(None)
+
+    # -- what was read -------------------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _sources_key(self) -> str:
+        """The digest of the program, of every file read, and of the settings that sums rest on."""
+        files = [
+            [(name_in(self.root, path), self._store.digest(path)) for path in find_files(self.root, source.files)]
+            for source in self.config.source
+            if source.table is None
+        ]
+        folders = {path.parent for source in self.config.source if source.table is None for path in find_files(self.root, source.files)}
+        beside = [(path.name, self._store.digest(path)) for folder in sorted(folders) for path in small_neighbours(folder)]
+        return key_of(program(), files, beside, values_of(self.config, SUMS))
+
+    @cached_property
+    def _pipeline(self) -> Pipeline:
+        from nibbet.pipeline import Pipeline
+
+        return Pipeline(self.config, self.root, self._frames, self._store, self._sources_key, self._say)
+
+    def _kept(self, name: str, make: Callable[[Pipeline], pd.DataFrame]) -> pd.DataFrame:
+        """A finished table, from the store where it is there."""
+        return self._store.frame(name, self._result_key, lambda: make(self._pipeline))
+
+    @cached_property
+    def _result_key(self) -> str:
+        return key_of(self._sources_key, values_of(self.config, RESULTS))
+
+    def __repr__(self) -> str:
+        return f"<Site {self.config.site.home}>"
+
+    @cached_property
+    def account(self) -> dict[str, Any]:
+        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+
+        def make() -> dict[str, Any]:
+            return self._pipeline.account.balance
+
+        return dict(self._store.value("account", self._result_key, make))
+
+    def load(self, *, fresh: bool = False) -> dict[str, Any]:
+        """Read what is new in the sources and compute every sum that later questions rest on; returns the account.
+
+        fresh: forget what was kept, and read everything again.
+        """
+        if fresh:
+            self._store.clear()
+        with self._store.held():
+            if not self._store.has("pairs", self._sources_key):
+                self._pipeline.prepare()
+            return self.account
+
+    @property
+    def addresses(self) -> pd.DataFrame:
+        """Every spelling met: spelling, page, reason, sources."""
+        return self.table("addresses")
+
+    @property
+    def windows(self) -> Windows:
+        """The recent, reference and long window."""
+        from nibbet.core.windows import Windows
+
+        def make() -> dict[str, Any]:
+            return self._pipeline.inputs.windows.as_dict()
+
+        return Windows.from_dict(self._store.value("windows", self._sources_key, make))
+
+    @property
+    def days(self) -> pd.DataFrame:
+        """One row per complete day of the site: date, clicks, impressions."""
+        return self._kept("site-days", lambda p: p.inputs.days)
+
+    @property
+    def curve(self) -> Curve:
+        """The site's own CTR curve, learnt from the long window."""
+        from nibbet.core.curve import Curve
+
+        rates = self._kept("rates", lambda p: p.expectation.curve.rates)
+        return Curve(rates, self._store.value("learnt", self._sources_key, lambda: self._pipeline.expectation.curve.learnt))
+
+    def table(self, name: str) -> pd.DataFrame:
+        """A finished table by its name: see `nibbet.tables`. Raises NotFoundError for a name that there is not."""
+        if name not in TABLES:
+            raise NotFoundError(f"There is no table {name}.{_close(name, list(TABLES))} Tables: {', '.join(TABLES)}.")
+        return self._kept(f"table-{name}", TABLES[name].make)
+
+    # -- tables for people ---------------------------------------------------------------------------------------------------------------
+
+    def pages(self) -> pd.DataFrame:
+        """The ledger: one row per page with the columns of pages.csv, by address."""
+        return self.table("pages")
+
+    def queries(self) -> pd.DataFrame:
+        """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query."""
+        return self.table("queries")
+
+    def query_totals(self) -> pd.DataFrame:
+        """One row per query of the recent window: pages, clicks, impressions, position, brand."""
+        return self.table("query_totals")
+
+    def verdicts(self) -> pd.DataFrame:
+        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
+        return self.table("verdicts")
+
+    def openings(self) -> pd.DataFrame:
+        """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
+        return self.table("openings")
+
+    def groups(self) -> pd.DataFrame:
+        """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
+        return self.table("groups")
+
+    def topics(self) -> pd.DataFrame:
+        """Queries grouped so that one page can answer each group: topic, label, language (ISO code where it is
+        asked in another than the site's), queries, volume, volume_kind (searches a month or
+        impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
+        (none, extend, new page, translate, restore), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
+        """
+        return self.table("topics")
+
+    def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
+        """Ideas held against what the site has: idea, topic, likeness (1 where the idea is a query that is known), queries, volume,
+        volume_kind, served, page, position, advice.
+        """
+        import pandas as pd
+
+        return self._pipeline.topics.check_ideas(pd.Series(list(ideas), dtype="str"))
+
+    def between(self, one: str, other: str) -> dict[str, Any]:
+        """Whether two queries need one page or two: answer, because, and the shares of results, pages and words in common.
+
+        Raises NotFoundError for a query that no source knows.
+        """
+        return self._pipeline.topics.between(one, other)
+
+    def brief(self, topic: str) -> Brief:
+        """What an author needs to write on a topic, named by its label or any of its queries. Raises NotFoundError."""
+        return self._pipeline.topics.brief(topic)
+
+    def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
+        """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window.
+
+        Texts of Nibbet's own writers are kept; what another function writes is not known by its name, so that it is always asked.
+        """
+
+        def make(pipeline: Pipeline) -> pd.DataFrame:
+            import pandas as pd
+
+            found = pipeline.topics.table().query("proposal != 'none' and gain > 0").head(most)["topic"]
+            texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in found]
+            return pd.DataFrame({"topic": found.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
+
+        own = f"{write.__module__}.{write.__qualname__}"
+        return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._pipeline)
+
+    def topics_aside(self) -> pd.DataFrame:
+        """Queries that belong to no topic, by reason: reason, queries, impressions."""
+        return self._kept("topics-aside", lambda p: p.query_map.topics_aside())
+
+    def strengths(self) -> pd.DataFrame:
+        """What works here: clicks and conversions per page and per search of sections, named groups, kinds and lengths of pages, beside the
+        usual: `core.strength.STRENGTHS`.
+        """
+        return self.table("strengths")
+
+    def apart(self) -> pd.DataFrame:
+        """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
+        turn_taking, because.
+        """
+        return self.table("apart")
+
+    def evidence(self) -> pd.DataFrame:
+        """The figures behind each verdict: page, verdict, measure, value, threshold, window, source."""
+        return self.table("evidence")
+
+    def redirects(self) -> pd.DataFrame:
+        """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
+        return self.table("redirects")
+
+    # -- what changed --------------------------------------------------------------------------------------------------------------------
+
+    def compare(self, recent: int | str | None = None, against: str | None = None, *, by: str | None = None) -> pd.DataFrame:
+        """What changed between two windows, why, and what it adds to the whole: the columns of changes.csv, real and large changes first.
+
+        Args:
+            recent: how many days up to the last complete one, or FROM..TO; [windows] recent when left out.
+            against: year (the same days a year before), before (the days just before) or FROM..TO; the year where the data reach it.
+            by: one level (site, section, group, brand, device, country, surface, channel, topic, page, query); all when left out.
+        Raises NotFoundError for a level or window that there is not.
+        """
+        from nibbet.core.compare import CHANGES, LEVELS
+
+        if by is not None and by not in LEVELS:
+            raise NotFoundError(f"There is no level {by}.{_close(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
+        if (recent, against, by) == (None, None, None):
+            return self.table("changes")
+        return self._compared(recent, against, f"changes-{by or 'all'}", CHANGES, lambda comparison: comparison.table(by))
+
+    def losses(self, recent: int | str | None = None, against: str | None = None) -> pd.DataFrame:
+        """Queries of a page that lose clicks together, named as one loss: page, subject, queries, recent, reference, change, parts, why."""
+        from nibbet.core.compare import LOSSES
+
+        if (recent, against) == (None, None):
+            return self.table("losses")
+        return self._compared(recent, against, "losses", LOSSES, lambda comparison: comparison.losses())
+
+    def trends(self) -> pd.DataFrame:
+        """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
+        rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.
+        """
+        return self.table("trends")
+
+    def pulls(self) -> pd.DataFrame:
+        """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost to a poor choice; most lost first."""
+        return self.table("pulls")
+
+    def parts(self) -> pd.DataFrame:
+        """Sums and rates of the site, its sections and the named groups of pages."""
+        return self.table("parts")
+
+    def peers(self) -> pd.DataFrame:
+        """Pages whose pull, engagement or conversions fall below (or rise above) those of their section or group."""
+        return self.table("peers")
+
+    def segments(self) -> pd.DataFrame:
+        """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
+        return self.table("segments")
+
+    def engagement(self) -> pd.DataFrame:
+        """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
+        return self.table("engagement")
+
+    def weekly(self, pages: Sequence[str]) -> pd.DataFrame:
+        """Clicks of whole weeks up to the last complete day, one row per page named (by address), one column per week, named by its last day."""
+        wanted = sorted(pages)
+        return self._kept(f"weekly-{key_of(wanted)}", lambda p: p.history.weekly(wanted).reset_index()).set_index("page")
+
+    def within_reach(self, place: float = 3.0) -> pd.DataFrame:
+        """Clicks a month within reach if every query that stands lower rose to `place`, with an 80% interval; largest first."""
+        if not 1 <= place <= 100:
+            raise NotFoundError(f"place = {place} is no position. Give one from 1 to 100.")
+        return self._kept(f"reach-{place:g}", lambda p: p.opportunities.within_reach(place))
+
+    def seasons(self) -> pd.DataFrame:
+        """When each section, and each page with enough clicks, has its season: level, key, season (own, section: that of its section,
+        evergreen, unknown), height, peak, begins, ready_by, second_height, second_peak, low, quiet, weekend.
+        """
+        return self.table("seasons")
+
+    def compared_windows(self, recent: int | str | None = None, against: str | None = None) -> Windows:
+        """The windows that `compare` holds against each other."""
+        from nibbet.core.windows import chosen_windows
+
+        return chosen_windows(self.windows, recent, against)
+
+    def _compared(
+        self, recent: int | str | None, against: str | None, name: str, columns: list[str], make: Callable[[Comparison], pd.DataFrame]
+    ) -> pd.DataFrame:
+        """What `make` finds between two windows, without rows where the data do not reach the earlier one."""
+        from nibbet.core.compare import nothing
+
+        windows = self.compared_windows(recent, against)
+        if not windows.has_reference:
+            return nothing(columns)
+        key = key_of(self._result_key, windows.as_dict())
+        return self._store.frame(name, key, lambda: make(self._pipeline.comparison(windows)))
+
+    def repairs(self) -> pd.DataFrame:
+        """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
+        return self.table("repairs")
+
+    # -- questions -----------------------------------------------------------------------------------------------------------------------
+
+    def sql(self, statement: str, **values: Any) -> pd.DataFrame:
+        """The rows that a SELECT over the site's tables gives (`sql_tables` lists them); `values` are bound to $name.
+
+        Raises NotFoundError for anything but one SELECT on those tables.
+        """
+        from nibbet.engine.sql import answer, names_in
+
+        wanted, known = names_in(statement), [*TABLES, *ROW_TABLES]
+        if strange := sorted(wanted - set(known)):
+            raise NotFoundError(f"There is no table {strange[0]}.{_close(strange[0], known)} See: nibbet sql --tables")
+        files = {name: self._table_file(name) for name in sorted(wanted)}
+        return answer(statement, files, values, memory=self.config.engine.memory)
+
+    def sql_tables(self) -> pd.DataFrame:
+        """The tables that `sql` can ask: one row per column: table, column, type, meaning."""
+        import pandas as pd
+
+        from nibbet.core.meanings import COLUMN_MEANINGS
+
+        rows = []
+        for name, meaning in {**{name: one.holds for name, one in TABLES.items()}, **ROW_TABLES}.items():
+            if name in KINDS and name not in self._kinds:
+                continue
+            rows.append((name, "", "", meaning))
+            rows += [
+                (name, field.name, _type_name(field.type), COLUMN_MEANINGS.get(field.name, ""))
+                for field in self._schema(name)
+                if not field.name.startswith("__")
+            ]
+        return pd.DataFrame(rows, columns=["table", "column", "type", "meaning"])
+
+    @cached_property
+    def _kinds(self) -> list[str]:
+        return list(self._store.value("kinds", self._sources_key, lambda: self._pipeline.inputs.source_kinds))
+
+    def _schema(self, name: str) -> pa.Schema:
+        """The columns of a table for SQL; one of rows is not computed for that."""
+        import pyarrow.parquet as pq
+
+        if name in TABLES or self._store.has(f"sql-{name}", self._sources_key):
+            return pq.read_schema(self._table_file(name))
+        return self._pipeline.questions.table(name).schema().to_pyarrow()
+
+    def _table_file(self, name: str) -> Path:
+        """Where a table for SQL lies; made when it is not there."""
+        if name in TABLES:
+            if not self._store.has(f"table-{name}", self._result_key):
+                self.table(name)
+            return self._store.path(f"table-{name}", self._result_key)
+        if name in KINDS and name not in self._kinds:
+            raise NotFoundError(f"The site has no source of the kind {name}. It has: {', '.join(self._kinds)}.")
+        if not self._store.has(f"sql-{name}", self._sources_key):
+            self._pipeline.questions.keep(name)
+        return self._store.path(f"sql-{name}", self._sources_key)
+
+    # -- one page, one query ---------------------------------------------------------------------------------------------------------------
+
+    def page(self, address: str) -> dict[str, Any]:
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        from nibbet.core.tables import records
+
+        row = records(self._row_of(address))[0]
+        queries, evidence, trends = self.queries(), self.evidence(), self.trends()
+        changes = self.compare(by="page")
+        return {
+            "page": row,
+            "windows": self.windows.as_dict(),
+            "change": records(changes[changes["key"] == row["page"]]),
+            "trend": records(trends[trends["page"] == row["page"]]),
+            "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
+            "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
+        }
+
+    def why(self, address: str) -> pd.DataFrame:
+        """All that was looked at for one page's verdict: rule, measure, value, threshold, passed, window, source; the rules in their order.
+
+        A rule speaks when all its figures passed; the first that speaks decides. Raises NotFoundError for a page never met.
+        """
+        return self._pipeline.decisions.why(str(self._row_of(address)["page"].iloc[0]))
+
+    def verdict_of(self, address: str) -> pd.DataFrame:
+        """The verdict of one page, as a frame of one row with the columns of `verdicts`; all null for an address that has none."""
+        row = self._row_of(address)
+        return row[["page", "verdict", "cause", "target", "gain", "gain_low", "gain_high", "confidence", "because", "also"]].reset_index(
+            drop=True
+        )
+
+    def _row_of(self, address: str) -> pd.DataFrame:
+        """The row of the ledger for an address in any spelling."""
+        import pandas as pd
+
+        from nibbet.core.address import Home, fold
+
+        pages = self.pages()
+        met = self.addresses
+        known = met[met["spelling"] == address]["page"].dropna()
+        own = self.config.site
+        home = Home(own.home, tuple(own.hosts), tuple(own.tracking), tuple(own.old_hosts))
+        wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
+        rows: pd.DataFrame = pages[pages["page"] == wanted]
+        if rows.empty and isinstance(wanted, str):
+            other = wanted.rstrip("/") if wanted.endswith("/") else wanted + "/"
+            rows = pages[pages["page"] == other]
+        if rows.empty:
+            paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
+            close = _close(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
+            raise NotFoundError(f"No source knows the page {address}.{close}")
+        return rows
+
+    def query(self, text: str) -> pd.DataFrame:
+        """All pages of one query, the owner first. Raises NotFoundError for a query never met."""
+        wanted, pairs = " ".join(text.lower().split()), self.queries()
+        rows = pairs[pairs["query"] == wanted]
+        if rows.empty:
+            close = _close(wanted, pairs["query"].dropna()) or ' List them with: nibbet sql "SELECT query FROM query_totals"'
+            raise NotFoundError(f'No search row has the query "{text}" in the recent window.{close}')
+        order = rows["role"].map({"owner": 0, "rival": 1, "passing": 2, "stray": 3})
+        return (
+            rows.assign(order=order)
+            .sort_values(["order", "impressions"], ascending=[True, False])
+            .drop(columns="order")
+            .reset_index(drop=True)
+        )
+
+    def say(self, step: str) -> None:
+        """Tell what is being done."""
+        self._say(step)
+
+    def share(self) -> float | None:
+        """How much of what the engine works on right now is done, 0..1; None where that is not known."""
+        return self._pipeline.context.engines.share() if "_pipeline" in self.__dict__ else None
+
+    def close(self) -> None:
+        """Note what was read, and give everything back: the engine, its memory and its folders. Tables that were handed out stay; what is asked
+        afterwards is looked up or computed again.
+        """
+        pipeline = self.__dict__.pop("_pipeline", None)
+        if pipeline is not None:
+            pipeline.close()
+        if pipeline is not None or self._store.changed:
+            self._store.save()
+        self._store.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+def _type_name(kind: Any) -> str:
+    """The type of a column in words."""
+    text = str(kind)
+    for start, word in (("timestamp", "day"), ("date", "day"), ("int", "whole number"), ("uint", "whole number"), ("bool", "yes or no")):
+        if text.startswith(start):
+            return word
+    return "number" if text.startswith(("double", "float", "decimal")) else "text"
+
+
+def _close(text: str, among: pd.Series | list[str]) -> str:
+    import difflib
+
+    known = among if isinstance(among, list) else among.unique().tolist()[:50_000]
+    close = difflib.get_close_matches(text, known, 3, 0.6)
+    return f" Did you mean {' or '.join(close)}?" if close else ""

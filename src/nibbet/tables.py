@@ -1,0 +1,176 @@
+"""Every table that leaves Nibbet, each entered once: what it holds, how it is made, and where people meet it.
+
+The files of a run, the sheets and definitions of the workbook, the tables of `nibbet sql`, the chapter on tables and datapackage.json are all made
+from this list. What the columns mean stands in `core.meanings`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from nibbet.pipeline import Pipeline
+
+
+@dataclass(frozen=True)
+class Table:
+    """A finished table.
+
+    holds: what one row is, in words; make: how the pipeline makes it; file, parquet: whether a run writes NAME.csv and NAME.parquet; sheet: the
+    columns of its sheet in the workbook, in their order; none where it has no sheet.
+    """
+
+    holds: str
+    make: Callable[[Pipeline], pd.DataFrame]
+    file: bool = True
+    parquet: bool = False
+    sheet: tuple[str, ...] = ()
+
+
+def _columns(names: str) -> tuple[str, ...]:
+    return tuple(names.split())
+
+
+TABLES = {
+    "pages": Table(
+        "the ledger: one row per page, everything joined, with its verdict",
+        lambda p: p.decisions.ledger_table(),
+        parquet=True,
+        sheet=_columns(
+            "page verdict cause gain confidence because target section gain_low gain_high worth also clicks "
+            "clicks_reference change change_share change_real impressions ctr position pull queries withheld_share sessions "
+            "sessions_organic engagement_rate conversions revenue status indexable title words inlinks backlinks published "
+            "modified trend since purpose intended answered_share"
+        ),
+    ),
+    "queries": Table(
+        "the query map: one row per query and page of the recent window; query is null for what the source withholds",
+        lambda p: p.decisions.queries_table(),
+        parquet=True,
+    ),
+    "query_totals": Table(
+        "one row per query of the recent window, over all its pages",
+        lambda p: p.query_map.query_totals(),
+        file=False,
+    ),
+    "verdicts": Table(
+        "one row per page that has a verdict, largest gain first",
+        lambda p: p.decisions.verdicts(),
+        file=False,
+    ),
+    "openings": Table(
+        "clicks within reach, by page and query",
+        lambda p: p.opportunities.table(),
+        sheet=_columns("page query kind position clicks expected_clicks gain gain_low gain_high"),
+    ),
+    "evidence": Table(
+        "the figures behind each verdict",
+        lambda p: p.decisions.evidence(),
+    ),
+    "groups": Table(
+        "merge groups: pages that answer the same queries",
+        lambda p: p.merges.table(),
+        sheet=_columns("group page survivor shared_impressions overlap turn_taking one_search gain gain_low gain_high clicks_alone"),
+    ),
+    "topics": Table(
+        "queries grouped so that one page can answer each group, who serves them, and what to do",
+        lambda p: p.topics.table(),
+        sheet=_columns(
+            "label language queries volume volume_kind clicks impressions position served page proposal gain gain_low "
+            "gain_high worth peak strength because"
+        ),
+    ),
+    "strengths": Table(
+        "what sections, groups, kinds, lengths and titles of pages earn per page and per search, beside the usual",
+        lambda p: p.measures.strengths,
+        sheet=_columns(
+            "level key pages clicks_per_page clicks_per_search strength strength_low strength_high conversions_per_page "
+            "conversions_per_session"
+        ),
+    ),
+    "apart": Table(
+        "pairs of pages that draw the same queries and yet are not merged, with the reason",
+        lambda p: p.merges.apart_table(),
+    ),
+    "redirects": Table(
+        "where addresses that go should lead",
+        lambda p: p.mends.redirects(),
+        sheet=_columns("from to status because"),
+    ),
+    "repairs": Table(
+        "technical faults between pages and their traffic",
+        lambda p: p.mends.repairs(),
+        sheet=_columns("page repair weight target because"),
+    ),
+    "changes": Table(
+        "what changed between the recent and the reference window, at every level",
+        lambda p: p.changes_table(),
+    ),
+    "losses": Table(
+        "queries of a page that lose clicks together, named by the words they share",
+        lambda p: p.losses_table(),
+    ),
+    "trends": Table(
+        "what the weeks of each page tell, season and section taken out: lasting falls and rises, life, start",
+        lambda p: p.history.trend_table(),
+    ),
+    "pulls": Table(
+        "pull of pages (no query) and pairs with interval and flag, without the brand; those that lose most clicks first",
+        lambda p: p.diagnostics.pulls(),
+    ),
+    "parts": Table(
+        "sums and rates of the site, its sections and named groups",
+        lambda p: p.diagnostics.parts(),
+    ),
+    "peers": Table(
+        "pages whose rates fall below or rise above those of their section or group",
+        lambda p: p.diagnostics.peers(),
+    ),
+    "segments": Table(
+        "pages that do well in one device, country or surface and badly in another",
+        lambda p: p.diagnostics.segments(),
+    ),
+    "engagement": Table(
+        "visits by page and channel beside the same channel on the other pages of the section",
+        lambda p: p.diagnostics.engagement(),
+    ),
+    "seasons": Table(
+        "when each section and each page has its season",
+        lambda p: p.history.season_table(),
+    ),
+    "addresses": Table(
+        "every spelling met, and the page it stands for",
+        lambda p: p.inputs.spellings,
+    ),
+    "windows": Table(
+        "the days that are compared: recent, reference, long",
+        lambda p: p.windows_table(),
+        file=False,
+    ),
+}
+#: the sheets of the workbook, in their order
+SHEETS = ["pages", "openings", "groups", "topics", "repairs", "redirects", "strengths"]
+#: tables of rows, made by the engine when a question in SQL asks for them
+ROW_TABLES = {
+    "days": "one row per page and day with search rows: the figures that the ledger counts",
+    "weeks": "one row per page and week (its Monday)",
+    "sections": "one row per section and day",
+    "devices": "one row per page and device: recent and reference window",
+    "countries": "one row per page and country: recent and reference window",
+    "surfaces": "one row per page and surface: recent and reference window",
+    "search": "search rows as cleaned; totals of pages are in rows of grain page where there are any, else in those of grain pair",
+    "landings": "landing-page rows as cleaned",
+    "crawl": "the crawl inventory as cleaned",
+    "links": "internal links as cleaned",
+    "backlinks": "links from outside as cleaned",
+    "results": "result snapshots as cleaned",
+    "demand": "monthly searches as cleaned",
+    "editorial": "what editors keep of their pages, as cleaned",
+    "hits": "server log as cleaned",
+    "sitemap": "sitemap entries as cleaned",
+    "robots": "rules of robots.txt",
+}
