@@ -194,7 +194,7 @@ def test_a_damaged_kept_file_is_made_anew(damage: Callable[[Path], None], tmp_pa
     first, account = site.pages(), dict(site.account)
     site.close()
     kept = [path for path in (tmp_path / ".nibbet").iterdir() if path.suffix in (".parquet", ".json") and path.name != "manifest.json"]
-    assert {"rows", "pairs", "ledger", "account"} <= {path.name.split("-")[0] for path in kept}
+    assert {"rows", "pairs", "table", "account"} <= {path.name.split("-")[0] for path in kept}
     for path in kept:
         damage(path)
     (tmp_path / ".nibbet" / "manifest.json").write_text("{")

@@ -66,7 +66,7 @@ def test_what_the_join_found_is_not_found_again(
     whole = bytes_of(workspace / "out")
     capsys.readouterr()
     for path in (workspace / ".nibbet").iterdir():  # as after a load alone
-        if path.name.split("-")[0] in ("ledger", "queries", "verdicts", "evidence", "groups", "topics", "openings", "account"):
+        if path.name.split("-")[0] in ("table", "account"):
             path.unlink()
 
     def never(*_: object) -> None:
