@@ -14,7 +14,8 @@ import pytest
 
 import nibbet
 from nibbet.core.tables import records
-from nibbet.render.report import figures_of, report
+from nibbet.render.drawing import Drawing
+from nibbet.render.report import report
 
 CHROMIUM = next(filter(None, map(shutil.which, ("chromium", "chromium-browser"))), None)
 in_browser = pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium, which `make test` installs where it may")
@@ -127,7 +128,8 @@ def test_hostile_text_stays_text(browser: object, tmp_path: Path) -> None:
     crawl = pd.DataFrame({"page": [address], "status": [200], "title": [HOSTILE], "h1": [HOSTILE]})
     site = nibbet.Site(home="https://tarnbrook.example/", search=search, crawl=crawl)
     path = tmp_path / "report.html"
-    path.write_text(report(site, figures_of(site)), "utf-8")
+    with Drawing(site) as drawing:
+        path.write_text(report(site, drawing.pictures), "utf-8")
     site.close()
     opened = open_report(browser, path)
     opened.page.locator('[data-list="pages"] a').first.click()
@@ -141,7 +143,8 @@ def test_hostile_text_stays_text(browser: object, tmp_path: Path) -> None:
 def test_the_report_of_a_large_site_carries_what_matters_and_sums_the_rest(ran: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.render.dossiers.MOST_PAGES", 30)
     site = nibbet.open_site(ran)
-    text = report(site, {name: figure for name, figure in figures_of(site).items()})
+    with Drawing(site) as drawing:
+        text = report(site, drawing.pictures)
     pages, verdicts = site.pages(), site.verdicts()
     site.close()
     facts, dossiers = (json.loads(re.search(rf'id="{name}">(.*?)</script>', text, re.S).group(1)) for name in ("facts", "dossiers"))

@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 INK, MAIN, SECOND, SHADE, SOFT = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0", "#5b6a76"
 #: dots that can be told apart; the largest are drawn
 MOST_DOTS = 2500
+#: impressions from which a query of a page is drawn
+LEAST_SHOWN = 20
 #: the verdicts: colour and hatch
 VERDICT_LOOKS = {
     "refresh": (MAIN, ""),
@@ -281,7 +283,7 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
 
 
 @_styled
-def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = 20) -> Figure:
+def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = LEAST_SHOWN) -> Figure:
     """Where the site stands for what is searched, and where clicks are within reach.
 
     Args:

@@ -27,8 +27,8 @@ ROWS_AT_ONCE = 100_000
 
 if TYPE_CHECKING:
     import pandas as pd
-    from matplotlib.figure import Figure
 
+    from nibbet.render.drawing import Drawing
     from nibbet.results import Results
 
 
@@ -38,13 +38,19 @@ def write_all(site: Results, folder: Path) -> list[Path]:
     A failure before the last step leaves the old files as they were; files that are not Nibbet's own are never touched.
     Raises SourceError when the folder cannot be written.
     """
+    from nibbet.render.drawing import Drawing
+
+    with Drawing(site) as drawing:
+        return _write_tables(site, folder, drawing)
+
+
+def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
     from nibbet.render.briefs import brief_text, file_name
     from nibbet.render.datapackage import datapackage
-    from nibbet.render.report import figures_of, report
+    from nibbet.render.drawing import FIGURES
     from nibbet.render.workbook import workbook
 
     tables = {name: site.table(name) for name, one in TABLES.items() if one.file}
-    site.compare(by="page")  # for the figures
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name, one in TABLES.items() if one.parquet}
@@ -54,15 +60,10 @@ def write_all(site: Results, folder: Path) -> list[Path]:
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
     writers["datapackage.json"] = _text(datapackage(tables, site.config.site.home))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
-    drawn = figures_of(site)
-
-    def write_page(path: Path) -> None:
-        _text(report(site, drawn))(path)
-
-    writers["report.html"] = write_page
-    for name, figure in drawn.items():
-        writers[f"figures/{name}.png"] = _png(figure)
     writers["workbook.xlsx"] = workbook(site)
+    for name in FIGURES:
+        writers[f"figures/{name}.png"] = _png(drawing, name)
+    writers["report.html"] = _page(site, drawing)
     written = write_files(folder, writers, beside=True)
     _take_away_old(folder / "briefs", {path.name: path for path in written if path.parent.name == "briefs"})
     return written
@@ -89,11 +90,11 @@ def _take_away_old(folder: Path, written: dict[str, Path]) -> None:
 
 def write_report(site: Results, path: Path) -> Path:
     """The report alone, whole or not at all; returns where it lies. Raises SourceError when the place cannot be written."""
-    from nibbet.render.report import figures_of, report
+    from nibbet.render.drawing import Drawing
 
-    drawn = figures_of(site)
-    site.say("writing the report")
-    write_files(path.parent, {path.name: _text(report(site, drawn))})
+    with Drawing(site) as drawing:
+        site.say("writing the report")
+        write_files(path.parent, {path.name: _page(site, drawing)})
     return path
 
 
@@ -255,11 +256,18 @@ def _text(text: str) -> Callable[[Path], None]:
     return write
 
 
-def _png(figure: Figure) -> Callable[[Path], None]:
-    from nibbet.render.figures import as_png
+def _png(drawing: Drawing, name: str) -> Callable[[Path], None]:
+    def write(path: Path) -> None:
+        path.write_bytes(drawing.pictures[name].png)
+
+    return write
+
+
+def _page(site: Results, drawing: Drawing) -> Callable[[Path], None]:
+    from nibbet.render.report import report
 
     def write(path: Path) -> None:
-        path.write_bytes(as_png(figure))
+        _text(report(site, drawing.pictures))(path)
 
     return write
 

@@ -10,25 +10,13 @@ import pandas as pd
 
 from nibbet.core.tables import records, to_act_on
 from nibbet.render.dossiers import chosen_pages, facts
-from nibbet.render.figures import (
-    as_svg,
-    ctr_curve,
-    movers,
-    positions,
-    rivals,
-    season_ahead,
-    topic_map,
-    topics_open,
-    trend,
-    verdict_overview,
-)
 from nibbet.render.safe import page_name
 from nibbet.render.terminal import account_rows, aside_sentence, cell_text, condensed, told_change
 
 if TYPE_CHECKING:
     from markupsafe import Markup
-    from matplotlib.figure import Figure
 
+    from nibbet.render.drawing import Picture
     from nibbet.results import Results
 
 MOST_PRINTED, MOST_SECTIONS, MOST_LOSSES = 60, 40, 12
@@ -55,24 +43,8 @@ MEANING = {
 }
 
 
-def figures_of(site: Results) -> dict[str, Figure]:
-    """The figures of an analysis by name."""
-    pages, windows, topics = site.pages(), site.windows, site.topics()
-    return {
-        "trend": trend(site.days, windows),
-        "verdicts": verdict_overview(pages),
-        "movers": movers(site.compare(by="page"), windows),
-        "positions": positions(site.queries(), site.openings(), windows),
-        "groups": rivals(site.groups(), pages),
-        "topics": topics_open(topics),
-        "topic_map": topic_map(topics),
-        "seasons": season_ahead(site.seasons()),
-        "curve": ctr_curve(site.curve, pages[["position", "impressions", "ctr"]], windows),
-    }
-
-
-def report(site: Results, drawn: dict[str, Figure]) -> str:
-    """The report as HTML text with its figures (`figures_of`); every text from outside is escaped, and equal analyses give equal text."""
+def report(site: Results, pictures: dict[str, Picture]) -> str:
+    """The report as HTML text with its figures (`drawing.FIGURES`); every text from outside is escaped, and equal analyses give equal text."""
     from jinja2 import Environment
     from markupsafe import Markup
 
@@ -93,14 +65,12 @@ def report(site: Results, drawn: dict[str, Figure]) -> str:
     dossiers = carried.pop("dossiers")
     # our own text, and the writer of SVG escapes what it draws
     bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
-    pictures = {name: Markup(f'<div class="drawn">{as_svg(figure, name)}</div>') for name, figure in drawn.items()}  # noqa: S704
-    for figure in drawn.values():
-        figure.set_layout_engine("none")  # laid out once, for whoever draws it again
+    figures = {name: Markup(f'<div class="drawn">{one.svg}</div>') for name, one in pictures.items()}  # noqa: S704
     return template.render(
         **bundled,
         facts=_json(carried),
         dossiers=_json(dossiers),
-        figures=pictures,
+        figures=figures,
         parts=PARTS,
         site=site.config.site.home,
         windows=site.windows,
