@@ -58,6 +58,14 @@ def ran(world: Callable[..., Path], tmp_path_factory: pytest.TempPathFactory) ->
     return folder
 
 
+@pytest.fixture(scope="session")
+def short(world: Callable[..., Path], tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The smallest demo workspace with the searches of its last half year alone: for tests to which neither size nor a year matters."""
+    folder = tmp_path_factory.mktemp("short") / "site"
+    shutil.copytree(world(5, 60), folder, ignore=shutil.ignore_patterns("out", ".nibbet", "*-2025*", "*-2026q1*", "*-2026-0[1-4]*"))
+    return folder
+
+
 @pytest.fixture
 def workspace(world: Callable[..., Path], tmp_path: Path) -> Path:
     """A copy of a small demo workspace, free to be damaged."""

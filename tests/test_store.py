@@ -12,7 +12,6 @@ import subprocess
 import sys
 import time
 import zipfile
-from collections.abc import Callable
 from pathlib import Path
 
 import filelock
@@ -25,9 +24,9 @@ NIBBET = [sys.executable, "-m", "nibbet"]
 
 
 @pytest.fixture
-def workspace(world: Callable[..., Path], tmp_path: Path) -> Path:
+def workspace(short: Path, tmp_path: Path) -> Path:
     """A copy of the smallest demo workspace: what is tested here does not depend on its size."""
-    return Path(shutil.copytree(world(5, 60), tmp_path / "site", ignore=shutil.ignore_patterns("out", ".nibbet")))
+    return Path(shutil.copytree(short, tmp_path / "site"))
 
 
 def bytes_of(folder: Path) -> dict[str, bytes]:
