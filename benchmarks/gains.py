@@ -17,8 +17,9 @@ from reasons import other_world
 
 import nibbet
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.demo.builder import LEVELS
 from nibbet.demo.exports import write
-from nibbet.demo.scenario import LEVELS, build
+from nibbet.demo.scenario import build
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from score import promises

@@ -21,9 +21,10 @@ from elsewhere import DAYS, KINDS, live, plan_site, write
 from numpy.typing import NDArray
 
 import nibbet
+from nibbet.demo.builder import LEVELS
 from nibbet.demo.exports import HOME
 from nibbet.demo.exports import write as write_demo
-from nibbet.demo.scenario import LEVELS, build
+from nibbet.demo.scenario import build
 from nibbet.demo.simulate import expected_clicks
 
 Floats = NDArray[np.float64]

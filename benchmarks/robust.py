@@ -15,8 +15,8 @@ import numpy as np
 import pandas as pd
 
 import nibbet
+from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY
 from nibbet.demo.exports import write
-from nibbet.demo.scenario import FIRST_DAY, LAST_COMPLETE_DAY
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from score import against_truth, costly, macro_f1, without_days, without_source

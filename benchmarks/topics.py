@@ -15,7 +15,7 @@ from intents import make_intents, scores
 from sklearn.cluster import MiniBatchKMeans
 from sklearn.feature_extraction.text import TfidfVectorizer
 
-from nibbet.core.topics import group_queries
+from nibbet.core.kinship import group_queries
 from nibbet.core.words import Lexicon
 
 #: queries from which k-means takes hours

@@ -13,8 +13,9 @@ from pathlib import Path
 import pandas as pd
 
 import nibbet
+from nibbet.demo.builder import LEVELS
 from nibbet.demo.exports import write
-from nibbet.demo.scenario import LEVELS, build
+from nibbet.demo.scenario import build
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from score import NEVER_PRUNED, against_truth, macro_f1, plain_rules, roles_right

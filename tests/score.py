@@ -10,8 +10,9 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.demo.builder import World
 from nibbet.demo.exports import HOME
-from nibbet.demo.scenario import World, mended
+from nibbet.demo.scenario import mended
 from nibbet.demo.simulate import expected_clicks
 
 VERDICTS = ["watch", "prune", "consolidate", "refresh", "expand", "keep"]

@@ -159,7 +159,8 @@ def test_compare_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[st
 
 
 def test_hostile_addresses_are_drawn_as_they_stand() -> None:
-    from nibbet.render.figures import as_svg, movers
+    from nibbet.render.canvas import as_svg
+    from nibbet.render.figures import movers
 
     rows = pd.DataFrame({"key": [HOME + r"$\frac{1}{0}$<script>\x1b[31m/", HOME + "_a_^b^/"], "change": [-50.0, 40.0], "real": True})
     drawn = as_svg(movers(rows.assign(demand=rows["change"], rank=0.0, pull=0.0)))

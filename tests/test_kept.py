@@ -283,7 +283,8 @@ def test_a_fault_inside_is_not_taken_for_an_unknown_query(tmp_path: Path, monkey
 def test_settings_of_the_users_own_session_stay(tmp_path: Path) -> None:
     import matplotlib as mpl
 
-    from nibbet.render.figures import as_svg, verdict_overview
+    from nibbet.render.canvas import as_svg
+    from nibbet.render.figures import verdict_overview
 
     mpl.rcParams["font.size"] = 33.0
     before, filters = dict(mpl.rcParams), list(warnings.filters)

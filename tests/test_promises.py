@@ -13,8 +13,8 @@ from scipy import sparse
 
 import nibbet
 from nibbet.core.briefs import Neighbours, make_brief
+from nibbet.core.findings import stays
 from nibbet.core.ideas import between, check_ideas
-from nibbet.core.rules import stays
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import Grouping, group_pairs, labels_of

@@ -17,9 +17,10 @@ from scipy import sparse
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.kinship import group_queries
 from nibbet.core.languages import languages_of
 from nibbet.core.strength import shrunk_ratio
-from nibbet.core.topics import group_pairs, group_queries, set_aside, topic_peaks
+from nibbet.core.topics import group_pairs, set_aside, topic_peaks
 from nibbet.demo.vocabulary import ABROAD, ASK, OFF_TOPIC, waters
 from nibbet.render.briefs import brief_text, file_name
 from nibbet.render.packs import topic_pack

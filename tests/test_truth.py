@@ -11,8 +11,9 @@ import pandas as pd
 import pytest
 
 import nibbet
+from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS
 from nibbet.demo.exports import HOME
-from nibbet.demo.scenario import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS, build
+from nibbet.demo.scenario import build
 from score import against_truth, costly, macro_f1, plain_rules, promises, roles_right, without_days, without_source
 
 UNSEEN = [(4211, "easy", 0.90), (5903, "usual", 0.90), (8117, "hard", 0.80)]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
-from enum import StrEnum
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -12,6 +11,23 @@ import typer
 import typer.core
 
 from nibbet._version import __version__
+from nibbet.cli.opening import chosen_rows, with_site
+from nibbet.cli.options import (
+    AsOf,
+    Counted,
+    Exports,
+    Folder,
+    Form,
+    Format,
+    Hardness,
+    Level,
+    Quiet,
+    SiteFolder,
+    Top,
+    Verbose,
+    Verdict,
+    Where,
+)
 from nibbet.errors import NibbetError, is_interrupt
 
 if TYPE_CHECKING:
@@ -45,81 +61,6 @@ app = typer.Typer(
     context_settings={"help_option_names": ["-h", "--help"]},
     help="Joins search, analytics and crawl data by page, and decides page by page what to do.",
 )
-
-
-class Form(StrEnum):
-    """How tables are printed."""
-
-    table = "table"
-    csv = "csv"
-    json = "json"
-
-
-class Verdict(StrEnum):
-    """The six verdicts."""
-
-    watch = "watch"
-    prune = "prune"
-    consolidate = "consolidate"
-    refresh = "refresh"
-    expand = "expand"
-    keep = "keep"
-
-
-class Hardness(StrEnum):
-    """How hard a demo is to judge."""
-
-    easy = "easy"
-    usual = "usual"
-    hard = "hard"
-
-
-class Exports(StrEnum):
-    """The shapes in which a demo writes its search and visits exports."""
-
-    daily = "daily"
-    monthly = "monthly"
-    undated = "undated"
-    sidebyside = "sidebyside"
-    screens = "screens"
-    service = "service"
-
-
-class Counted(StrEnum):
-    """What a change is ordered by."""
-
-    clicks = "clicks"
-    impressions = "impressions"
-
-
-class Level(StrEnum):
-    """What is compared."""
-
-    site = "site"
-    section = "section"
-    group = "group"
-    brand = "brand"
-    device = "device"
-    country = "country"
-    surface = "surface"
-    channel = "channel"
-    topic = "topic"
-    page = "page"
-    query = "query"
-
-
-Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
-SiteFolder = Annotated[Path | None, typer.Option("--site", metavar="FOLDER", help="The workspace, as an option.")]
-Format = Annotated[Form, typer.Option("--format", help="How to print tables.")]
-Where = Annotated[
-    str | None, typer.Option("--where", metavar="CONDITION", help='Keep rows that fulfil it, as in "clicks > 100 and position > 10".')
-]
-Top = Annotated[int | None, typer.Option("--top", metavar="N", min=1, help="Print the first N rows.")]
-AsOf = Annotated[
-    str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")
-]
-Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
-Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]
 
 
 #: the exit code of a command that was interrupted, as shells have it
@@ -193,49 +134,6 @@ def _nibbet(version: Annotated[bool, typer.Option("--version", help="Print the v
         raise typer.Exit
 
 
-def _with_site(
-    folder: Path | None,
-    site_folder: Path | None,
-    quiet: bool,
-    verbose: bool,
-    task: Callable[[Site], None],
-    *,
-    as_of: str | None = None,
-    protect: Sequence[str] = (),
-) -> float:
-    """Open the workspace, run the task, give everything back; returns the seconds it took."""
-    from nibbet.cli.progress import Progress
-    from nibbet.site import open_site
-
-    progress = Progress(quiet=quiet, verbose=verbose)
-    site = open_site(folder or site_folder or Path(), as_of=_day(as_of), protect=protect, say=progress)
-    progress.share = site.share
-    try:
-        task(site)
-        return progress.done()
-    finally:
-        progress.done()
-        site.close()
-
-
-def _day(text: str | None):  # type: ignore[no-untyped-def]
-    from datetime import date
-
-    if text is None:
-        return None
-    try:
-        return date.fromisoformat(text)
-    except ValueError:
-        raise NibbetError(f"--as-of {text} is not a date. Write it as 2026-10-31.") from None
-
-
-def _chosen(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
-    from nibbet.engine.sql import rows_where
-
-    kept = frame if where is None else rows_where(frame, where)
-    return kept if top is None else kept.head(top)
-
-
 @app.command(short_help="Write an invented site's exports and run everything.")
 def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the demo workspace.")] = Path("tarnbrook"),
@@ -305,7 +203,7 @@ def load(
     from nibbet.render.terminal import show_account
 
     found: list[dict[str, object]] = []
-    _with_site(folder, site, quiet, verbose, lambda s: found.append(s.load(fresh=fresh)), as_of=as_of)
+    with_site(folder, site, quiet, verbose, lambda s: found.append(s.load(fresh=fresh)), as_of=as_of)
     show_account(found[0], form.value)
 
 
@@ -336,7 +234,7 @@ def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, qu
         site.write(out)
         kept.append(site)
 
-    seconds = _with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
+    seconds = with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
     summary(kept[0], str(out or kept[0].root / "out"), seconds)
 
 
@@ -357,7 +255,8 @@ def decide(
     verbose: Verbose = False,
 ) -> None:
     """Print the verdict of every page with its reason, largest gain first."""
-    from nibbet.render.terminal import show, show_reasoning, show_windows
+    from nibbet.render.terminal import show, show_windows
+    from nibbet.render.views import show_reasoning
 
     rows: list[pd.DataFrame] = []
     windows: list[Windows] = []
@@ -368,9 +267,9 @@ def decide(
             rows.extend([s.why(why), s.verdict_of(why)])
             return
         found = s.verdicts()
-        rows.append(_chosen(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
+        rows.append(chosen_rows(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
 
-    _with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
+    with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
     if form is Form.table:
         show_windows(windows[0])
     if why is not None:
@@ -405,7 +304,8 @@ def topics(
     verbose: Verbose = False,
 ) -> None:
     """Print the topics of the site: what it answers, what it draws by accident, what to write; most to gain first."""
-    from nibbet.render.terminal import aside_sentence, show
+    from nibbet.render.terminal import show
+    from nibbet.render.views import aside_sentence
 
     text: list[str] = []
     rows: list[pd.DataFrame] = []
@@ -427,17 +327,17 @@ def topics(
         elif check is not None:
             from nibbet.sources.ideas import read_ideas
 
-            rows.append(_chosen(s.check_ideas(read_ideas(check)), where, top))
+            rows.append(chosen_rows(s.check_ideas(read_ideas(check)), where, top))
         else:
-            rows.append(_chosen(s.topics(), where, top))
+            rows.append(chosen_rows(s.topics(), where, top))
             aside.append(aside_sentence(s.topics_aside()))
 
-    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    with_site(folder, site, quiet, verbose, task, as_of=as_of)
     if text:
         typer.echo(text[0], nl=False)
         return
     if between is not None and form is Form.table:
-        from nibbet.render.terminal import show_between
+        from nibbet.render.views import show_between
 
         show_between({str(name): value for name, value in rows[0].iloc[0].items()})
         return
@@ -461,7 +361,7 @@ def report(
     from nibbet.render.files import write_report
 
     written: list[Path] = []
-    _with_site(folder, site, quiet, verbose, lambda s: written.append(write_report(s, out or s.root / "out" / "report.html")), as_of=as_of)
+    with_site(folder, site, quiet, verbose, lambda s: written.append(write_report(s, out or s.root / "out" / "report.html")), as_of=as_of)
     sys.stdout.write(f"{_harmless(str(written[0]))}\n")
 
 
@@ -475,10 +375,10 @@ def page(
     verbose: Verbose = False,
 ) -> None:
     """Print everything about one page: its verdict and why, its measures, its queries."""
-    from nibbet.render.terminal import show_page
+    from nibbet.render.views import show_page
 
     found: list[dict[str, object]] = []
-    _with_site(None, site, quiet, verbose, lambda s: found.append(s.page(address)), as_of=as_of)
+    with_site(None, site, quiet, verbose, lambda s: found.append(s.page(address)), as_of=as_of)
     show_page(found[0], form.value)
 
 
@@ -492,7 +392,7 @@ def query(
     verbose: Verbose = False,
 ) -> None:
     """Print everything about one query: how much it brings, which topic it is of, which pages draw it and which should answer it."""
-    from nibbet.render.terminal import show_query
+    from nibbet.render.views import show_query
 
     found: list[pd.DataFrame] = []
 
@@ -501,7 +401,7 @@ def query(
         topics = s.topics()
         found.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
 
-    _with_site(None, site, quiet, verbose, task, as_of=as_of)
+    with_site(None, site, quiet, verbose, task, as_of=as_of)
     show_query(found[0], found[1], form.value)
 
 
@@ -528,7 +428,8 @@ def compare(
     verbose: Verbose = False,
 ) -> None:
     """Print what changed between two windows: by how much, whether it is real, and what made it: demand, rank, pull, or pages that came or went."""
-    from nibbet.render.terminal import show, show_changes
+    from nibbet.render.terminal import show
+    from nibbet.render.views import show_changes
 
     kept: list[Any] = []
 
@@ -539,12 +440,12 @@ def compare(
             changes = changes.assign(nth=changes["level"].map(level.index), size=-size)
             changes = changes.sort_values(["nth", "size"], kind="stable", ignore_index=True).drop(columns=["nth", "size"])
         kept[:] = [
-            _chosen(changes, where, top if by else None),
+            chosen_rows(changes, where, top if by else None),
             s.compared_windows(recent, against),
             s.losses(recent, against) if by is None else None,
         ]
 
-    _with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    with_site(folder, site, quiet, verbose, task, as_of=as_of)
     if form is not Form.table:
         show(kept[0].head(top) if top else kept[0], form.value)
         return
@@ -579,7 +480,7 @@ def sql(
         return
     given = bound(values or [])
     statement = find(folder, question or "")
-    _with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
+    with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
     found = rows[0] if top is None else rows[0].head(top)
     if out is not None:
         write_table(found, out)

@@ -8,8 +8,8 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
+from nibbet.core.kinship import telling, unit_rows
 from nibbet.core.strength import formats
-from nibbet.core.topics import telling, unit_rows
 from nibbet.core.words import Lexicon, plain
 
 #: how many of each are told

@@ -8,7 +8,8 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
-from nibbet.core.topics import Grouping, telling, unit_rows
+from nibbet.core.kinship import telling, unit_rows
+from nibbet.core.topics import Grouping
 from nibbet.core.words import Lexicon, as_typed, plain
 from nibbet.errors import NotFoundError
 from nibbet.once import threads

@@ -6,23 +6,9 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import sentences as say
-from nibbet.core.rules import (
-    EVIDENCE,
-    GAINS,
-    Facts,
-    Finding,
-    climb,
-    consolidate,
-    decay,
-    engagement,
-    expand,
-    prune,
-    snippet,
-    undated,
-    unsettled,
-    untold,
-    young,
-)
+from nibbet.core.findings import EVIDENCE, GAINS, Facts, Finding
+from nibbet.core.rules import consolidate, prune, undated, unsettled, untold, young
+from nibbet.core.work import climb, decay, engagement, expand, snippet
 
 #: what the rules may say of pages that are not there for search; the rest asks what search should bring
 OF_PURPOSE = {"campaign": ("watch", "prune"), "support": ("watch", "prune", "engagement"), "account": ("watch", "prune")}

@@ -12,7 +12,8 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.demo.scenario import LEVELS, World, build
+from nibbet.demo.builder import LEVELS, World
+from nibbet.demo.scenario import build
 from nibbet.demo.simulate import calendar, simulate
 
 Floats = NDArray[np.float64]

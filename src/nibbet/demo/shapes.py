@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pandas as pd
 
-from nibbet.demo.scenario import LAST_COMPLETE_DAY
+from nibbet.demo.builder import LAST_COMPLETE_DAY
 
 SHAPES = ("daily", "monthly", "undated", "sidebyside", "screens", "service", "pages", "short")
 #: rows that a screen shows, and that a service answers at once

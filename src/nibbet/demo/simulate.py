@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.demo.scenario import FIRST_DAY, LAST_COMPLETE_DAY, PARTIAL_DAYS, World
+from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, PARTIAL_DAYS, World
 
 Floats = NDArray[np.float64]
 DEVICES = {"mobile": (0.62, 1.06), "desktop": (0.33, 0.9), "tablet": (0.05, 0.95)}

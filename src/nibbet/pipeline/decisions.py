@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from nibbet.core.findings import Facts
 from nibbet.core.openings import climbs_of_pages
-from nibbet.core.rules import Facts
 from nibbet.core.tables import named_pages, named_queries, with_lone
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.once import ahead, once

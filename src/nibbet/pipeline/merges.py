@@ -10,10 +10,10 @@ import pandas as pd
 
 from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
+from nibbet.core.findings import stays
+from nibbet.core.kinship import intents_of
 from nibbet.core.likeness import chosen_beside, leads, one_search, title_likeness
-from nibbet.core.rules import stays
 from nibbet.core.tables import rows_at
-from nibbet.core.topics import intents_of
 from nibbet.once import once
 
 if TYPE_CHECKING:

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import reduce as reductions
+from nibbet.core.findings import is_hub
 from nibbet.core.likeness import title_likeness
 from nibbet.core.querymap import page_words
 from nibbet.core.redirects import (
@@ -22,7 +23,6 @@ from nibbet.core.redirects import (
     subject_of,
 )
 from nibbet.core.repairs import MATTERS
-from nibbet.core.rules import is_hub
 from nibbet.once import once
 
 if TYPE_CHECKING:

@@ -9,7 +9,8 @@ import pandas as pd
 
 from nibbet.core.tables import act_first, records
 from nibbet.render.safe import page_name
-from nibbet.render.terminal import cell_text, history
+from nibbet.render.terminal import cell_text
+from nibbet.render.views import history
 
 if TYPE_CHECKING:
     from nibbet.results import Results

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Self
 
 from nibbet.once import threads
-from nibbet.render import figures
+from nibbet.render import canvas, figures
 
 if TYPE_CHECKING:
     from nibbet.results import Results
@@ -50,9 +50,9 @@ def _queries(site: Results) -> Any:
 def draw(name: str, function: str, given: tuple[Any, ...]) -> Picture:
     """Draw one figure: laid out once, for the page and for the file."""
     figure = getattr(figures, function)(*given)
-    svg = figures.as_svg(figure, name)
+    svg = canvas.as_svg(figure, name)
     figure.set_layout_engine("none")
-    return Picture(svg, figures.as_png(figure))
+    return Picture(svg, canvas.as_png(figure))
 
 
 class Drawing:

@@ -6,27 +6,20 @@ colour stands without a shape, a hatch or a word.
 
 from __future__ import annotations
 
-import io
-import re
-from collections.abc import Callable
-from functools import wraps
-from html import escape
-from typing import TYPE_CHECKING, ParamSpec, TypeVar
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from nibbet.core.tables import IDLE
+from nibbet.render.canvas import INK, MAIN, SECOND, SHADE, blank, in_style, inert, label_beside, saying, short_paths, titled
 
 if TYPE_CHECKING:
-    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
     from nibbet.core.curve import Curve
     from nibbet.core.windows import Windows
 
-#: colours apart for every kind of sight; the darker one carries the finding
-INK, MAIN, SECOND, SHADE, SOFT = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0", "#5b6a76"
 #: dots that can be told apart; the largest are drawn
 MOST_DOTS = 2500
 #: impressions from which a query of a page is drawn
@@ -42,81 +35,14 @@ VERDICT_LOOKS = {
 }
 
 
-#: how figures look, without a trace in the settings of the user's own
-STYLE = {
-    "svg.fonttype": "none",
-    "svg.hashsalt": "nibbet",
-    "font.family": "sans-serif",
-    "font.size": 10,
-    "axes.edgecolor": "#9aa7b0",
-    "axes.labelcolor": INK,
-    "text.color": INK,
-    "xtick.color": INK,
-    "ytick.color": INK,
-}
-Given = ParamSpec("Given")
-Made = TypeVar("Made")
-
-
-def _styled(make: Callable[Given, Made]) -> Callable[Given, Made]:
-    """Draw in our style, from the defaults of Matplotlib; whatever the user has set counts again afterwards."""
-
-    @wraps(make)
-    def drawn(*given: Given.args, **named: Given.kwargs) -> Made:
-        from matplotlib import style
-
-        with style.context(["default", STYLE]):
-            return make(*given, **named)
-
-    return drawn
-
-
-def _blank(width: float = 9.0, height: float = 3.2) -> Figure:
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=(width, height), layout="constrained")
-    axes = figure.subplots()
-    axes.spines[["top", "right"]].set_visible(False)
-    return figure
-
-
-def _told(figure: Figure, finding: str, source: str = "") -> Figure:
-    """The figure with what it shows as title, and where that comes from below it."""
-    axes = figure.axes[0]
-    figure.suptitle(_inert(finding), x=0.01, ha="left", fontsize=12, fontweight="bold")
-    if source:
-        axes.set_title(_inert(source), loc="left", fontsize=8.5, color=SOFT, pad=20 if axes.get_legend() is None else 26)
-    return figure
-
-
-def _beside(axes: Axes, x: float, y: float, text: str) -> None:
-    """A small text to the right of a place."""
-    axes.annotate(text, (x, y), xytext=(5, 0), textcoords="offset points", va="center", fontsize=8, color=INK)
-
-
-def _paths(addresses: pd.Series, width: int = 38) -> list[str]:
-    """Addresses without host, long ones with their middle left out, as Matplotlib draws them literally."""
-    bare = addresses.str.replace(r"^https?://[^/]+", "", regex=True)
-    half = width // 2 - 1
-    return [_inert(path if len(path) <= width else f"{path[:half]}…{path[-half:]}") for path in bare]
-
-
-def _saying(figure: Figure, text: str) -> Figure:
-    """The figure with a sentence in place of what it has not to show."""
-    axes = figure.axes[0]
-    axes.text(0.5, 0.5, text, ha="center", va="center", transform=axes.transAxes)
-    axes.set_axis_off()
-    return figure
-
-
-@_styled
+@in_style
 def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     """Clicks a week with the recent and reference windows shaded.
 
     Args:
         days: date, clicks; one row per complete day.
     """
-    figure = _blank()
+    figure = blank()
     axes = figure.axes[0]
     age = (pd.Timestamp(windows.as_of) - days["date"]).dt.days // 7
     weeks = days.groupby(age).agg(end=("date", "max"), clicks=("clicks", "sum"), n=("date", "size"))
@@ -134,7 +60,7 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     finding = f"{sums[1]:,.0f} clicks in {windows.recent.days} days"
     if sums[0] > 0:
         finding += f", {sums[1] / sums[0] - 1:+.0%} against {'the same days a year before' if windows.reference_kind == 'year' else 'the days before'}"
-    return _told(figure, finding, f"Search, whole weeks up to {windows.as_of}; recent {windows.recent}, reference {windows.reference}")
+    return titled(figure, finding, f"Search, whole weeks up to {windows.as_of}; recent {windows.recent}, reference {windows.reference}")
 
 
 #: the parts of a change: colour and hatch, so that no part is told by colour alone
@@ -148,7 +74,7 @@ PART_LOOKS = {
 PART_NAMES = {"access": "pages that came or went", "untold": "what nothing tells"}
 
 
-@_styled
+@in_style
 def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int = 7) -> Figure:
     """The pages that lost and gained most beyond chance, each change in its parts.
 
@@ -159,10 +85,10 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
     lost = rows[rows["change"] < 0].nsmallest(most, "change", keep="first")
     won = rows[rows["change"] > 0].nlargest(most, "change", keep="first")
     shown = pd.concat([lost, won.iloc[::-1]])
-    figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.1))
+    figure = blank(height=max(1.6, 0.34 * len(shown) + 1.1))
     axes = figure.axes[0]
     if shown.empty:
-        return _saying(figure, "No page changed beyond chance.")
+        return saying(figure, "No page changed beyond chance.")
     place = np.arange(len(shown))[::-1]
     left, right = np.zeros(len(shown)), np.zeros(len(shown))
     drawn = [part for part in PART_LOOKS if part in shown and (shown[part].abs().sum() >= 0.5 or part in ("demand", "rank", "pull"))]
@@ -173,7 +99,7 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
         left, right = left + np.minimum(size, 0), right + np.maximum(size, 0)
     axes.scatter(shown["change"], place, marker="D", s=16, color=INK, zorder=3, label="change")
     axes.axvline(0, color=INK, linewidth=0.8)
-    axes.set_yticks(place, _paths(shown["key"]))
+    axes.set_yticks(place, short_paths(shown["key"]))
     axes.tick_params(axis="y", length=0)
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:+,.0f}" if value else "0")
     axes.set_xlabel("clicks, recent less reference")
@@ -181,15 +107,10 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
     count = (rows["change"] < 0).sum(), (rows["change"] > 0).sum()
     most_by = str(rows[drawn].abs().sum().idxmax())
     finding = f"{count[0]:,} pages lost and {count[1]:,} gained beyond chance, most of it by {PART_NAMES.get(most_by, most_by)}"
-    return _told(figure, finding, f"Search, {windows.recent} less {windows.reference}" if windows else "")
+    return titled(figure, finding, f"Search, {windows.recent} less {windows.reference}" if windows else "")
 
 
-def _inert(text: str) -> str:
-    """A text from outside as Matplotlib draws it literally."""
-    return "".join(character if character.isprintable() else "?" for character in text).replace("$", r"\$")
-
-
-@_styled
+@in_style
 def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     """The topics that no page answers or only in part, by what they could bring, with 80% intervals and how much they are wanted.
 
@@ -198,10 +119,10 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     """
     found = topics[(topics["proposal"] != "none") & (topics["gain"] > 0)]
     shown = found.nlargest(most, "gain", keep="first")
-    figure = _blank(height=max(1.6, 0.34 * len(shown) + 1.2))
+    figure = blank(height=max(1.6, 0.34 * len(shown) + 1.2))
     axes = figure.axes[0]
     if shown.empty:
-        return _saying(figure, "Every topic of any size is answered.")
+        return saying(figure, "Every topic of any size is answered.")
     place = np.arange(len(shown))[::-1]
     gain = shown["gain"].to_numpy(float)
     for name, colour, hatch in (("new page", MAIN, ""), ("extend", SECOND, "//"), ("translate", INK, ".."), ("restore", SECOND, "xx")):
@@ -221,25 +142,25 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     ends = np.abs(shown[["gain_low", "gain_high"]].to_numpy(float).T - gain)
     axes.errorbar(gain, place, xerr=ends, fmt="none", ecolor=INK, elinewidth=1, capsize=2.5)
     for y, right, volume in zip(place, shown["gain_high"], shown["volume"], strict=True):
-        _beside(axes, right, y, f"{volume:,.0f}")
-    axes.set_yticks(place, [_inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
+        label_beside(axes, right, y, f"{volume:,.0f}")
+    axes.set_yticks(place, [inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
     axes.tick_params(axis="y", length=0)
     axes.set_xlim(0, float(shown["gain_high"].max()) * 1.32)  # room for the legend beside the numbers
     kinds = " or ".join(shown["volume_kind"].unique())
     axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
     axes.legend(frameon=False, loc="lower right", fontsize=9)
     finding = f"{len(found):,} topics without an answer: {found['gain'].sum():,.0f} clicks a month within reach"
-    return _told(figure, finding, f"Search and demand; the {len(shown)} with most to gain")
+    return titled(figure, finding, f"Search and demand; the {len(shown)} with most to gain")
 
 
-@_styled
+@in_style
 def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows | None = None) -> Figure:
     """The site's own CTR by position for queries without the brand, with its 95% band, per device.
 
     Args:
         pages: position, impressions, ctr of pages, drawn as dots where 300 impressions and more tell a rate.
     """
-    figure = _blank(height=3.4)
+    figure = blank(height=3.4)
     axes = figure.axes[0]
     rows = curve.rates[~curve.rates["brand"].astype(bool)]
     styles = ["-", "--", ":", "-."]
@@ -270,30 +191,30 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
     axes.set_ylabel("clicks per impression")
     axes.set_ylim(bottom=0)
     if not len(kinds):
-        return _saying(figure, "No search row tells how often results are chosen.")
+        return saying(figure, "No search row tells how often results are chosen.")
     axes.legend(frameon=False)
     first = rows[(rows["device"] == kinds.index[0][0]) & (rows["surface"] == kinds.index[0][1])].set_index("bin")["rate"]
     told = [f"{first[b]:.0%} at place {p}" for p, b in ((1, 0), (3, 11), (10, 23)) if b in first.index]
     span = f", {windows.long}" if windows else ""
-    return _told(
+    return titled(
         figure,
         f"Chosen by {', '.join(told)}",
         f"Search without the brand{span}; band: 95% of the truth; a dot: a page with 300 impressions and more",
     )
 
 
-@_styled
+@in_style
 def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = LEAST_SHOWN) -> Figure:
     """Where the site stands for what is searched, and where clicks are within reach.
 
     Args:
         queries: query, page, position, impressions (the query map); openings: page, query, kind, gain. least: impressions of a query drawn.
     """
-    figure = _blank(height=4.2)
+    figure = blank(height=4.2)
     axes = figure.axes[0]
     rows = queries[queries["query"].notna() & queries["page"].notna() & (queries["impressions"] >= least)]
     if rows.empty:
-        return _saying(figure, "No query of a page is shown often enough to draw.")
+        return saying(figure, "No query of a page is shown often enough to draw.")
     dots = rows.nlargest(MOST_DOTS, "impressions", keep="first")
     axes.scatter(dots["position"], dots["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
     found = openings.astype({"page": "str", "query": "str"}).merge(rows[["page", "query", "impressions"]], on=["page", "query"])
@@ -319,12 +240,12 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
         if k in sums
     ]
     span = f", {windows.recent}" if windows else ""
-    return _told(
+    return titled(
         figure, f"Clicks a month within reach: {', '.join(told) or 'none'}", f"Search{span}; the larger a mark, the more it could gain"
     )
 
 
-@_styled
+@in_style
 def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     """How many pages of each section have which verdict.
 
@@ -334,10 +255,10 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     counts = pd.crosstab(pages["section"], pages["verdict"]).reindex(columns=list(VERDICT_LOOKS), fill_value=0)
     whole = counts.sum(axis=1)
     shown = counts.loc[whole.sort_values(ascending=False, kind="stable").index[:most]]
-    figure = _blank(height=max(1.8, 0.32 * len(shown) + 1.3))
+    figure = blank(height=max(1.8, 0.32 * len(shown) + 1.3))
     axes = figure.axes[0]
     if shown.empty:
-        return _saying(figure, "No page has a verdict.")
+        return saying(figure, "No page has a verdict.")
     place, left = np.arange(len(shown))[::-1], np.zeros(len(shown))
     for verdict, (colour, hatch) in VERDICT_LOOKS.items():
         size = shown[verdict].to_numpy(float)
@@ -348,7 +269,7 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
                 box = {"boxstyle": "round,pad=0.12", "facecolor": colour, "edgecolor": "none"}
                 axes.text(x + n / 2, y, f"{n:,.0f}", ha="center", va="center", fontsize=8, color="white" if dark else INK, bbox=box)
         left += size
-    axes.set_yticks(place, _paths(shown.index.to_series()))
+    axes.set_yticks(place, short_paths(shown.index.to_series()))
     axes.tick_params(axis="y", length=0)
     axes.set_xlabel("pages")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
@@ -356,10 +277,10 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
     act = counts.drop(columns=list(IDLE)).sum(axis=1)
     first = act.sort_values(ascending=False, kind="stable").index[0]
     finding = f"{act.sum():,} of {whole.sum():,} pages ask for work, most in {first} ({act[first]:,} of {whole[first]:,})"
-    return _told(figure, finding, f"Verdicts by section{'' if len(counts) <= most else f', the {most} largest of {len(counts)}'}")
+    return titled(figure, finding, f"Verdicts by section{'' if len(counts) <= most else f', the {most} largest of {len(counts)}'}")
 
 
-@_styled
+@in_style
 def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figure:
     """Pages that compete for the same queries: each group on a line, its members by clicks.
 
@@ -367,11 +288,11 @@ def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figu
         groups: group, page, survivor, turn_taking, gain; pages: page, clicks (the ledger).
     """
     if groups.empty:
-        return _saying(_blank(height=1.8), "No pages compete for the same queries.")
+        return saying(blank(height=1.8), "No pages compete for the same queries.")
     rows = groups.merge(pages[["page", "clicks"]], on="page", how="left")
     heads = rows[rows["survivor"].astype(bool)].sort_values(["gain", "page"], ascending=[False, True])
     shown = heads.head(most)
-    figure = _blank(height=max(1.8, 0.36 * len(shown) + 1.2))
+    figure = blank(height=max(1.8, 0.36 * len(shown) + 1.2))
     axes = figure.axes[0]
     place = pd.Series(np.arange(len(shown))[::-1], index=shown["group"].to_numpy())
     members = rows[rows["group"].isin(place.index)]
@@ -383,17 +304,17 @@ def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figu
     right = float(members["clicks"].max()) * 1.04
     for y, gain in zip(place, shown["gain"], strict=True):
         axes.text(right, y, f"+{gain:,.0f}", va="center", fontsize=9)
-    axes.set_yticks(place, _paths(shown["page"]))
+    axes.set_yticks(place, short_paths(shown["page"]))
     axes.tick_params(axis="y", length=0)
     axes.set_xlim(left=-right * 0.02, right=right * 1.08)
     axes.set_xlabel("clicks of each page; at the right clicks a month to gain by merging")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
     axes.legend(frameon=False, ncols=2, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
     finding = f"{len(heads):,} groups of pages compete for the same queries: {heads['gain'].sum():,.0f} clicks a month to gain"
-    return _told(figure, finding, "Search, recent window" + ("" if len(heads) <= most else f"; the {most} with most to gain"))
+    return titled(figure, finding, "Search, recent window" + ("" if len(heads) <= most else f"; the {most} with most to gain"))
 
 
-@_styled
+@in_style
 def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
     """When each section has its season in the year ahead, and by when work for it should be done.
 
@@ -401,10 +322,10 @@ def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
         seasons: level, key, height (of the peak, times its mean), peak, begins, ready_by, second_peak (days, or null).
     """
     shown = seasons[seasons["peak"].notna() & (seasons["level"] == "section")].sort_values(["peak", "key"]).head(most)
-    figure = _blank(height=max(1.8, 0.34 * len(shown) + 1.2))
+    figure = blank(height=max(1.8, 0.34 * len(shown) + 1.2))
     axes = figure.axes[0]
     if shown.empty:
-        return _saying(figure, "No section has a season that a year of data tells.")
+        return saying(figure, "No section has a season that a year of data tells.")
     place = np.arange(len(shown))[::-1]
     days = {name: pd.to_datetime(shown[name]) for name in ("ready_by", "begins", "peak", "second_peak")}
     axes.hlines(place, days["ready_by"], days["begins"], color=SECOND, linewidth=2, linestyle=":")
@@ -418,24 +339,24 @@ def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
         axes.scatter(days[name], place, s=46, color=colour, marker=marker, label=label, zorder=3)
     for day, y, height in zip(days["peak"], place, shown["height"], strict=True):
         axes.annotate(f"{height:.1f}x", (day, y), xytext=(8, 0), textcoords="offset points", va="center", fontsize=9)
-    axes.set_yticks(place, _paths(shown["key"]))
+    axes.set_yticks(place, short_paths(shown["key"]))
     axes.tick_params(axis="y", length=0)
     axes.grid(axis="x", color=SHADE, linewidth=0.8)
     axes.set_axisbelow(True)
     axes.legend(frameon=False, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), fontsize=9, borderaxespad=0.1)
     top = shown.sort_values(["height", "key"], ascending=[False, True]).iloc[0]
     finding = f"{top['key']} has the strongest season: {top['height']:.1f} times its mean about {pd.Timestamp(top['peak']):%Y-%m-%d}"
-    return _told(figure, finding, "Search, all weeks read; the number is the peak over the section's mean")
+    return titled(figure, finding, "Search, all weeks read; the number is the peak over the section's mean")
 
 
-@_styled
+@in_style
 def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     """All topics by how much they are wanted and where the site stands for them, those without an answer named.
 
     Args:
         topics: label, volume, volume_kind, position, served, gain.
     """
-    figure = _blank(height=4.4)
+    figure = blank(height=4.4)
     axes = figure.axes[0]
     rows = (
         topics[topics["volume"] > 0]
@@ -443,7 +364,7 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
         .assign(place=lambda t: t["position"].fillna(60.0).clip(upper=60.0))
     )
     if rows.empty:
-        return _saying(figure, "No topic is wanted.")
+        return saying(figure, "No topic is wanted.")
     for served, colour, marker in (("covered", "#9fb2bd", "o"), ("partly", SECOND, "s"), ("uncovered", MAIN, "D")):
         part = rows[rows["served"] == served]
         if part.empty:
@@ -472,7 +393,7 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
         spread = np.maximum.accumulate(heights - step * np.arange(len(heights))) + step * np.arange(len(heights))  # labels do not meet
         for label, x, y, at in zip(open_["label"], open_["place"], open_["volume"], np.exp(spread), strict=True):
             axes.annotate(
-                _inert(label if len(label) <= 30 else label[:29] + "…"),
+                inert(label if len(label) <= 30 else label[:29] + "…"),
                 (x, y),
                 xytext=(21 if x < 30 else 66, at),
                 va="center",
@@ -485,10 +406,10 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
         axes.legend(frameon=False, fontsize=9, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), borderaxespad=0.1)
     share = rows.groupby("served")["volume"].sum() / rows["volume"].sum()
     told = ", ".join(f"{share[name]:.0%} {name}" for name in ("covered", "partly", "uncovered") if name in share)
-    return _told(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")
+    return titled(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")
 
 
-@_styled
+@in_style
 def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figure:
     """The queries of one topic by volume, with the position of the site for each.
 
@@ -496,18 +417,18 @@ def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figur
         queries: query, volume, position (null where not shown), as `Brief.queries`.
     """
     shown = queries.head(most)
-    figure = _blank(height=max(1.8, 0.3 * len(shown) + 1.1))
+    figure = blank(height=max(1.8, 0.3 * len(shown) + 1.1))
     axes = figure.axes[0]
     if shown.empty:
-        return _saying(figure, "The topic has no query.")
+        return saying(figure, "The topic has no query.")
     place, seen = np.arange(len(shown))[::-1], shown["position"].notna().to_numpy()
     volume = shown["volume"].to_numpy(float)
     for which, colour, hatch, label in ((seen, MAIN, "", "shown"), (~seen, "#d7dfe4", "//", "not shown")):
         if which.any():
             axes.barh(place[which], volume[which], color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.68, label=label)
     for y, wide, position in zip(place, volume, shown["position"], strict=True):
-        _beside(axes, wide, y, f"{position:.1f}" if pd.notna(position) else "–")
-    axes.set_yticks(place, [_inert(text if len(text) <= 46 else text[:45] + "…") for text in shown["query"]])
+        label_beside(axes, wide, y, f"{position:.1f}" if pd.notna(position) else "–")
+    axes.set_yticks(place, [inert(text if len(text) <= 46 else text[:45] + "…") for text in shown["query"]])
     axes.tick_params(axis="y", length=0)
     axes.set_xlim(0, float(volume.max()) * 1.1 + 1)
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:,.0f}")
@@ -515,36 +436,4 @@ def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figur
     if not seen.all():
         axes.legend(frameon=False, loc="lower right", fontsize=9)
     where = f"shown for {seen.sum()} of {len(shown)}"
-    return _told(figure, f"{topic}: {len(queries):,} queries, {where}", "Search and demand")
-
-
-@_styled
-def as_svg(figure: Figure, name: str = "figure") -> str:
-    """The figure as an SVG element that tells its title to those who do not see it: equal figures give equal text.
-
-    name: makes the identifiers inside differ from those of other figures of a page.
-    """
-    from matplotlib.backends.backend_svg import FigureCanvasSVG
-
-    out, behind = io.StringIO(), [figure.patch, *(axes.patch for axes in figure.axes)]
-    looks = [{"facecolor": patch.get_facecolor(), "edgecolor": patch.get_edgecolor()} for patch in behind]
-    for patch in behind:  # the page shows through
-        patch.set(facecolor="none", edgecolor="none")
-    FigureCanvasSVG(figure).print_svg(out, metadata={"Date": None, "Creator": None})  # type: ignore[no-untyped-call]  # `savefig` would draw twice
-    for patch, look in zip(behind, looks, strict=True):
-        patch.set(**look)
-    text = out.getvalue()
-    text = re.sub(r'(\bid="|href="#|url\(#)', rf"\g<1>{name}-", text[text.index("<svg") :])
-    title = figure.get_suptitle().replace("\\$", "$")
-    return text.replace("<svg", f'<svg role="img" aria-label="{escape(title, quote=True)}"', 1)
-
-
-@_styled
-def as_png(figure: Figure) -> bytes:
-    """The figure as a PNG on white: equal figures give equal bytes."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-
-    out = io.BytesIO()
-    figure.set_dpi(140)
-    FigureCanvasAgg(figure).print_png(out, metadata={"Software": None})  # type: ignore[no-untyped-call]  # `savefig` would draw twice
-    return out.getvalue()
+    return titled(figure, f"{topic}: {len(queries):,} queries, {where}", "Search and demand")

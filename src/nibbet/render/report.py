@@ -11,7 +11,8 @@ import pandas as pd
 from nibbet.core.tables import records, to_act_on
 from nibbet.render.dossiers import chosen_pages, facts
 from nibbet.render.safe import page_name
-from nibbet.render.terminal import account_rows, aside_sentence, cell_text, condensed, told_change
+from nibbet.render.terminal import account_rows, cell_text, condensed
+from nibbet.render.views import aside_sentence, told_change
 
 if TYPE_CHECKING:
     from markupsafe import Markup

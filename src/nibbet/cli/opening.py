@@ -1,0 +1,61 @@
+"""Opening the site that a command is about, and choosing rows of a table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from nibbet.errors import NibbetError
+
+if TYPE_CHECKING:
+    from datetime import date
+
+    import pandas as pd
+
+    from nibbet.site import Site
+
+
+def with_site(
+    folder: Path | None,
+    site_folder: Path | None,
+    quiet: bool,
+    verbose: bool,
+    task: Callable[[Site], None],
+    *,
+    as_of: str | None = None,
+    protect: Sequence[str] = (),
+) -> float:
+    """Open the workspace, run the task, give everything back; returns the seconds it took."""
+    from nibbet.cli.progress import Progress
+    from nibbet.site import open_site
+
+    progress = Progress(quiet=quiet, verbose=verbose)
+    site = open_site(folder or site_folder or Path(), as_of=day_of(as_of), protect=protect, say=progress)
+    progress.share = site.share
+    try:
+        task(site)
+        return progress.done()
+    finally:
+        progress.done()
+        site.close()
+
+
+def day_of(text: str | None) -> date | None:
+    """The day that an option names; None where it was not given. Raises NibbetError for anything but YYYY-MM-DD."""
+    from datetime import date
+
+    if text is None:
+        return None
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise NibbetError(f"--as-of {text} is not a date. Write it as 2026-10-31.") from None
+
+
+def chosen_rows(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
+    """The rows that fulfil a condition, the first `top` of them. Raises NibbetError for a condition that cannot be read."""
+    from nibbet.engine.sql import rows_where
+
+    kept = frame if where is None else rows_where(frame, where)
+    return kept if top is None else kept.head(top)

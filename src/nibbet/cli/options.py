@@ -1,0 +1,88 @@
+"""The options that commands share, and the values they take."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+import typer.core
+
+if TYPE_CHECKING:
+    pass
+
+
+class Form(StrEnum):
+    """How tables are printed."""
+
+    table = "table"
+    csv = "csv"
+    json = "json"
+
+
+class Verdict(StrEnum):
+    """The six verdicts."""
+
+    watch = "watch"
+    prune = "prune"
+    consolidate = "consolidate"
+    refresh = "refresh"
+    expand = "expand"
+    keep = "keep"
+
+
+class Hardness(StrEnum):
+    """How hard a demo is to judge."""
+
+    easy = "easy"
+    usual = "usual"
+    hard = "hard"
+
+
+class Exports(StrEnum):
+    """The shapes in which a demo writes its search and visits exports."""
+
+    daily = "daily"
+    monthly = "monthly"
+    undated = "undated"
+    sidebyside = "sidebyside"
+    screens = "screens"
+    service = "service"
+
+
+class Counted(StrEnum):
+    """What a change is ordered by."""
+
+    clicks = "clicks"
+    impressions = "impressions"
+
+
+class Level(StrEnum):
+    """What is compared."""
+
+    site = "site"
+    section = "section"
+    group = "group"
+    brand = "brand"
+    device = "device"
+    country = "country"
+    surface = "surface"
+    channel = "channel"
+    topic = "topic"
+    page = "page"
+    query = "query"
+
+
+Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
+SiteFolder = Annotated[Path | None, typer.Option("--site", metavar="FOLDER", help="The workspace, as an option.")]
+Format = Annotated[Form, typer.Option("--format", help="How to print tables.")]
+Where = Annotated[
+    str | None, typer.Option("--where", metavar="CONDITION", help='Keep rows that fulfil it, as in "clicks > 100 and position > 10".')
+]
+Top = Annotated[int | None, typer.Option("--top", metavar="N", min=1, help="Print the first N rows.")]
+AsOf = Annotated[
+    str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")
+]
+Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
+Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]

@@ -1,0 +1,131 @@
+"""What a rule looks at and what it finds: checks of figures, findings with their evidence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core.standing import Standing
+from nibbet.core.thresholds import Thresholds
+from nibbet.core.windows import Windows
+
+GAINS = ["gain", "gain_low", "gain_high"]
+#: how unsure an expectation of the CTR curve is for one page, beyond what pulls differ
+CURVE_SPREAD = 0.08
+#: how sure a verdict can be that rests on the totals of a page, without its queries: the place of a mean smears many
+AS_ONE = 0.7
+#: share of findings of one rule that may be chance (false discovery rate)
+CHANCE = 0.05
+EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
+
+
+@dataclass
+class Check:
+    """One figure a rule looks at, per page; `passed` is None where the figure is shown but nothing is asked of it."""
+
+    measure: str
+    values: pd.Series
+    threshold: object
+    window: str
+    source: str
+    passed: pd.Series | None = None
+
+
+@dataclass
+class Finding:
+    """What one rule says: rows (page as index) with cause, because, gains, target, sure (0..1), and the checks behind them."""
+
+    verdict: str
+    cause: str
+    rows: pd.DataFrame
+    checks: list[Check]
+
+    def evidence(self, pages: pd.Index) -> pd.DataFrame:
+        """The checks of these pages, of which the rule speaks: EVIDENCE."""
+        parts = [
+            pd.DataFrame(
+                {
+                    "page": pages,
+                    "verdict": self.verdict,
+                    "measure": check.measure,
+                    "value": check.values.reindex(pages).to_numpy(dtype=float),
+                    "threshold": str(check.threshold),
+                    "window": check.window,
+                    "source": check.source,
+                }
+            )
+            for check in self.checks
+            if len(check.values)
+        ]
+        return pd.concat(parts, ignore_index=True) if len(pages) and parts else pd.DataFrame(columns=EVIDENCE)
+
+
+def all_passed(checks: list[Check]) -> pd.Series:
+    """Which pages pass every check."""
+    asked = [check.passed.fillna(False).astype(bool) for check in checks if check.passed is not None]
+    return pd.concat(asked, axis=1).all(axis=1)
+
+
+@dataclass
+class Facts:
+    """All that the rules read.
+
+    settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and is_page, age_days, first_seen, children, protected,
+    position_reference, noise (between the windows, see `core.compare.page_noise`), demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
+    pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
+    """
+
+    pages: pd.DataFrame
+    climbs: pd.DataFrame
+    groups: pd.DataFrame
+    group_gains: pd.DataFrame
+    stray_topics: pd.DataFrame
+    covers: pd.Series
+    windows: Windows
+    limits: Thresholds = field(default_factory=Thresholds)  # type: ignore[arg-type]
+    settled: int = 180
+    standing: Standing = field(default_factory=Standing)
+
+
+def age_of(pages: pd.DataFrame) -> pd.Series:
+    """Days since each page was first published or seen; very many where nothing tells."""
+    return pages["age_days"].fillna(10_000)
+
+
+def is_hub(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
+    """Pages by which others are reached: by the tree of addresses, by their links out, or as the only or main way to living pages."""
+    below, out = pages["children"] >= limits.hub_children, pages["outlinks"].fillna(0) >= limits.hub_outlinks
+    way = (pages["only_way"].fillna(0) > 0) | (pages["main_way"].fillna(0) >= limits.hub_children)
+    return below | out | way.astype(bool)
+
+
+def stays(pages: pd.DataFrame, limits: Thresholds, settled: int) -> pd.Series:
+    """Pages that are never merged away: protected, new, hubs, or not there for search."""
+    return pages["protected"] | is_hub(pages, limits) | (age_of(pages) < settled) | pages["purpose"].notna()
+
+
+def finding_rows(
+    pages: pd.DataFrame,
+    chosen: pd.Series,
+    cause: str,
+    because: pd.Series,
+    sure: pd.Series | float,
+    gains: pd.DataFrame | None = None,
+    target: pd.Series | None = None,
+) -> pd.DataFrame:
+    """What a finding says of the pages chosen, one row each: cause, because, sure, target, gains and what else is given."""
+    at = pages.index[chosen]
+    table = pd.DataFrame(
+        {"cause": cause, "because": because.reindex(at), "sure": sure if isinstance(sure, float) else sure.reindex(at)}, index=at
+    )
+    for name in GAINS:
+        table[name] = gains[name].reindex(at) if gains is not None else np.nan
+    table["target"] = target.reindex(at) if target is not None else np.nan
+    return table
+
+
+def not_blocked(pages: pd.DataFrame) -> Check:
+    """Passed by pages that nothing keeps out of the index."""
+    return Check("kept_out_of_the_index", pages["blocked"].astype(float), "no", "now", "crawl", ~pages["blocked"])

@@ -1,0 +1,301 @@
+"""How alike queries are, and which belong together: by their words, their pages and the results they share."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core.entries import connected, places, strongest
+from nibbet.core.owned import by_owner
+from nibbet.core.words import Lexicon, typos_mended
+from nibbet.once import threads
+
+Ints = NDArray[np.int64]
+
+
+Floats = NDArray[np.float64]
+
+
+#: how far the page that catches a topic must answer it to be extended; below, the topic has an intent of its own
+NEAR = 0.4
+
+
+@dataclass(frozen=True)
+class Kinship:
+    """How much each kind of evidence counts, and from which likeness (cosine) it counts at all."""
+
+    words_from: float = 0.3
+    pages: float = 2.5
+    pages_from: float = 0.2
+    wordless: float = 0.15
+    unanswered: float = 0.2
+    results: float = 2.5
+    results_from: float = 0.35
+    neighbours: int = 24
+    on_pages: int = 12
+    density: tuple[float, float, float] = (0.05, 0.05, 0.15)
+    "How tightly a topic must hold together: by words alone, and more with pages and with results."
+
+
+@dataclass(frozen=True)
+class Owned:
+    """Which pages own queries. owner: of each query its page, -1 for none; chosen: queries x pages, clicks had and expected; on_page: pages x
+    words (0..1), of the lexicon of the queries.
+    """
+
+    owner: Ints
+    chosen: sparse.csr_matrix
+    on_page: sparse.csr_matrix
+
+
+#: pairs of queries whose words are compared at once
+PRODUCTS = 2_000_000
+#: a word in more queries than this brings none together by itself
+MOST_QUERIES = 4000
+
+
+def unit_rows(table: sparse.csr_matrix) -> sparse.csr_matrix:
+    """The rows scaled to length 1; empty rows stay empty."""
+    norm = np.sqrt(np.asarray(table.multiply(table).sum(axis=1)).ravel())
+    return sparse.csr_matrix(sparse.diags(1 / np.maximum(norm, 1e-12)) @ table)
+
+
+def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_matrix:
+    """Cosines of rows of length 1 from `least` up, each row with its nearest ones, both ways.
+
+    Columns of more than MOST_QUERIES rows propose no pair: they are in the length of the rows, not in the product.
+    """
+    from sparse_dot_topn import sp_matmul_topn
+
+    count = np.bincount(unit.indices, minlength=unit.shape[1])
+    rare = sparse.csr_matrix(unit[:, count <= MOST_QUERIES], dtype=np.float32)
+    near = sp_matmul_topn(rare, rare.T.tocsr(), top_n=neighbours + 1, threshold=least, n_threads=threads()).tocsr()
+    near.setdiag(0)
+    near.eliminate_zeros()
+    return sparse.csr_matrix(near.maximum(near.T))
+
+
+def telling(words: sparse.csr_matrix, pages: sparse.csr_matrix | None) -> Floats:
+    """Weight of each word: ln(1 + queries / queries with it) x cohesion^0.25, where cohesion is the share of pairs of queries with the word
+    that land on the same page: words that stand everywhere fade without a list, in any language.
+
+    Args:
+        words: queries x words; pages: queries x pages, impressions, or None.
+    """
+    count = np.asarray(words.sum(axis=0)).ravel()
+    weight: Floats = np.log1p(words.shape[0] / np.maximum(count, 1.0))
+    if pages is None or not pages.nnz:
+        return weight
+    drawn = pages.copy()
+    drawn.data[:] = 1.0
+    with_word = (words.T @ drawn).tocsr()
+    whole = np.asarray(with_word.sum(axis=1)).ravel()
+    together = np.asarray(with_word.multiply(with_word).sum(axis=1)).ravel()
+    cohesion = np.where(whole > 1, (together - whole) / np.maximum(whole * (whole - 1), 1.0), 1.0)
+    return weight * np.maximum(cohesion, 1e-4) ** 0.25
+
+
+def kinship(
+    words: sparse.csr_matrix,
+    pages: sparse.csr_matrix | None,
+    results: sparse.csr_matrix | None,
+    how: Kinship,
+    answered: NDArray[np.bool_] | None = None,
+    shared: sparse.csr_matrix | None = None,
+    tongue: Ints | None = None,
+) -> sparse.csr_matrix:
+    """Queries x queries: how much speaks for one topic, each pair of queries once.
+
+    Args:
+        words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots;
+        shared: likeness of those results.
+        answered: whether a page of the site answers the query; tongue: a number for its language, -1 where it is not known.
+    Returns:
+        Cosines of words, plus those of pages (little where no word is shared: a page may draw what it does not answer), plus those of
+        results. Where the results of both queries are known and they share none, nothing else counts: alike words, other intent. What
+        a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point. Queries in
+        two languages are no kin: one page cannot answer both.
+    """
+    unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :]), dtype=np.float32))
+    graph = alike(unit, how.words_from, how.neighbours)
+    if pages is not None and pages.nnz:
+        draws = np.asarray((pages > 0).sum(axis=0)).ravel()
+        weighted = pages.sqrt().multiply(1 / np.sqrt(np.maximum(draws, 1.0))[None, :])
+        near = alike(unit_rows(sparse.csr_matrix(weighted)), how.pages_from, how.on_pages)
+        near.data *= np.where(_products(unit, near) > 0.1, np.float32(how.pages), np.float32(how.pages * how.wordless))
+        graph = graph + near
+        del near
+    if answered is not None:
+        row, _ = places(graph)
+        graph.data[answered[row] != answered[graph.indices]] *= np.float32(how.unanswered)
+    if results is not None and shared is not None:
+        known = np.asarray(results.sum(axis=1)).ravel() > 0
+        both = graph.multiply(shared > 0) + shared * np.float32(how.results)
+        row, _ = places(graph)
+        graph.data[known[row] & known[graph.indices]] = 0.0
+        graph = sparse.csr_matrix(graph + both)
+    if tongue is not None:
+        row, _ = places(graph)
+        one, other = tongue[row], tongue[graph.indices]
+        graph.data[(one >= 0) & (other >= 0) & (one != other)] = 0.0
+    row, column = places(graph)
+    once = (column > row) & (graph.data >= 1e-9)
+    ends = np.append(0, np.cumsum(np.bincount(row[once], minlength=graph.shape[0])))
+    # sums of weights of many queries need long floats
+    return sparse.csr_matrix((graph.data[once].astype(np.float64), column[once], ends), shape=graph.shape)
+
+
+def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
+    """The product of the two rows of `unit` that each entry of `near` stands for, some millions at a time."""
+    row, column = places(near)
+    found = np.empty(len(row), dtype=np.float32)
+    for start in range(0, len(row), PRODUCTS):
+        part = slice(start, start + PRODUCTS)
+        found[part] = np.asarray(unit[row[part]].multiply(unit[column[part]]).sum(axis=1)).ravel()
+    return found
+
+
+def group_queries(
+    texts: pd.Series,
+    *,
+    language: str,
+    pages: sparse.csr_matrix | None = None,
+    results: sparse.csr_matrix | None = None,
+    answered: NDArray[np.bool_] | None = None,
+    tongue: Ints | None = None,
+    how: Kinship | None = None,
+    cut: tuple[Lexicon, sparse.csr_matrix] | None = None,
+    owned: Owned | None = None,
+) -> Ints:
+    """The group of each query (numbers from 0), so that one page can answer each.
+
+    Args:
+        texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts; cut: a lexicon and texts x
+            words, where they are cut already; owned: which pages own the queries, where any do: see `core.owned`.
+    By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
+    Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
+    """
+    from sknetwork.clustering import Louvain
+
+    how = how or Kinship()
+    lexicon = cut[0] if cut else Lexicon(language)
+    words = typos_mended(cut[1] if cut else lexicon.matrix(texts), lexicon.words).astype(np.float64)
+    shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
+    graph = kinship(words, pages, results, how, answered, shared, tongue)
+    if not graph.nnz:
+        return _held(np.arange(len(texts)), owned, words, results, shared)
+    least = how.density[0]
+    least += how.density[1] if pages is not None and pages.nnz else 0.0
+    least += how.density[2] if shared is not None else 0.0
+    louvain = Louvain(
+        modularity="potts",
+        resolution=least * graph.shape[0] ** 2 / (2 * graph.sum()),
+        tol_optimization=1e-4,  # less than that is no better against known intents, and slower
+        tol_aggregation=1e-4,
+        sort_clusters=False,
+        return_probs=False,
+        return_aggregate=False,
+    )
+    labels: Ints = np.asarray(louvain.fit_predict(graph), dtype=np.int64)
+    if pages is not None and pages.nnz:
+        labels = divided(labels, bodies_of_pages(labels, pages, shared), words)
+    if shared is not None:
+        labels = divided(labels, bodies_of_results(labels, shared), words)
+    return _held(labels, owned, words, results, shared)
+
+
+def _held(
+    labels: Ints, owned: Owned | None, words: sparse.csr_matrix, results: sparse.csr_matrix | None, near: sparse.csr_matrix | None
+) -> Ints:
+    """The groups with those queries that pages own grouped by their owners."""
+    if owned is None:
+        return labels
+    known = None if results is None else np.asarray(results.sum(axis=1)).ravel() > 0
+    width = max(words.shape[1], owned.on_page.shape[1])
+    wide = [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], width)) for t in (words, owned.on_page)]
+    return by_owner(labels, owned.owner, owned.chosen, wide[0], wide[1], near, known)
+
+
+#: queries on a page from which it speaks for a body of its own, and the share of the fewer that two pages have in common from which both are one
+BODY, SAME_BODY = 3, 0.5
+#: how many queries of a body a word that it never has is counted for
+RARE = 0.3
+
+
+def bodies_of_pages(labels: Ints, pages: sparse.csr_matrix, near: sparse.csr_matrix | None) -> Ints:
+    """The body of each query inside its group: those that land on one page, where BODY and more of the group do; -1 where it has none.
+
+    Pages that draw the same queries, or queries that share results, are one body. pages: queries x pages, impressions; near: likeness of results.
+    """
+    share = sparse.coo_matrix(sparse.diags(1 / np.maximum(np.asarray(pages.sum(axis=1)).ravel(), 1e-12)) @ pages)
+    there, place = np.unique(labels[share.row] * pages.shape[1] + share.col, return_inverse=True)
+    heads = np.bincount(place, share.data) >= BODY
+    if not heads.any():
+        return np.full(len(labels), -1)
+    group, number = there[heads] // pages.shape[1], np.cumsum(heads) - 1
+    on = heads[place]
+    row, head, weight = share.row[on], number[place[on]], share.data[on]
+    size = (len(labels), len(group))
+    lands = sparse.csr_matrix((np.ones(len(row)), (row, head)), shape=size)
+    count = np.asarray(lands.sum(axis=0)).ravel()
+    both = lands.T @ lands
+    if near is not None:
+        both = both + lands.T @ (near > 0).astype(np.float64) @ lands
+    both = both.tocoo()
+    same = (group[both.row] == group[both.col]) & (both.data >= SAME_BODY * np.minimum(count[both.row], count[both.col]))
+    joined = connected(both.row[same], both.col[same], len(group))
+    return strongest(sparse.csr_matrix((weight, (row, joined[head])), shape=size))
+
+
+def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
+    """The body of each query inside its group: those that share results, two and more; -1 where it has none. near: likeness of results."""
+    shared = near.tocoo()
+    inside = labels[shared.row] == labels[shared.col]
+    body = connected(shared.row[inside], shared.col[inside], len(labels))
+    return np.where(np.bincount(body)[body] >= 2, body, -1)
+
+
+def intents_of(results: sparse.csr_matrix, how: Kinship | None = None) -> Ints:
+    """The intent of each query whose results are known, by likeness of results alone, passed on from query to query; -1 for the rest.
+
+    Args:
+        results: queries x addresses (0 or 1).
+    """
+    how = how or Kinship()
+    near = alike(unit_rows(results), how.results_from, how.neighbours).tocoo()
+    body = connected(near.row.astype(np.int64), near.col.astype(np.int64), results.shape[0])
+    return np.where(np.diff(results.indptr) > 0, body, -1)
+
+
+def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
+    """The groups with those divided that have two bodies and more.
+
+    Queries without a body go where their words are more at home than in the group as a whole (naive Bayes), and stay apart where no word speaks.
+
+    Args:
+        body: of each query, inside its group, -1 for none; words: queries x words (0 or 1).
+    """
+    groups, bodies = int(labels.max()) + 1, int(body.max(initial=-1)) + 1
+    found, known = body.copy(), body >= 0
+    of = np.full(bodies, -1)
+    of[body[known]] = labels[known]
+    divides = (np.bincount(of[of >= 0], minlength=groups) >= 2)[labels]
+    told, homeless = np.flatnonzero(divides & known), np.flatnonzero(divides & ~known)
+    if not len(told):
+        return labels
+    # a word of one group is not that of another: so nothing is compared across groups
+    rows = np.concatenate([told, homeless])
+    said = words[rows].tocoo()
+    column = np.unique(labels[rows[said.row]] * words.shape[1] + said.col, return_inverse=True)[1]
+    own = sparse.csr_matrix((np.ones(len(column)), (said.row, column)))
+    member = sparse.csr_matrix((np.ones(len(told)), (body[told], np.arange(len(told)))), shape=(bodies, len(told)))
+    here = (member @ own[: len(told)]).tocoo()
+    part = np.bincount(body[told], minlength=bodies) / np.maximum(np.bincount(labels[told], minlength=groups)[of], 1)
+    usual = np.asarray(own[: len(told)].sum(axis=0)).ravel()[here.col] * part[here.row]
+    speaks = sparse.csr_matrix((np.log((here.data + RARE) / (RARE * (usual + 1))), (here.row, here.col)), shape=here.shape)
+    found[homeless] = strongest(own[len(told) :] @ speaks.T)
+    return np.unique(np.where(divides & (found >= 0), groups + found, labels), return_inverse=True)[1].astype(np.int64)

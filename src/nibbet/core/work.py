@@ -1,0 +1,236 @@
+"""The rules that ask for work on a page: it lost, stands near, is seldom chosen, disappoints, or draws what nothing answers."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from scipy import special
+
+from nibbet.core import sentences as say
+from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
+from nibbet.core.languages import asked_words
+from nibbet.core.pull import false_discovery, too_low_p
+from nibbet.core.standing import Z80, with_withheld
+from nibbet.core.windows import MONTH_DAYS
+
+#: clicks of the reference from which a share of them is told
+LEAST_BASE = 20
+#: what the split of a change may be wrong by, in logarithms
+SPLIT_ERROR = 0.12
+#: share of impressions below the clicks from which a page climbs rather than needs another answer
+BELOW_CLICKS = 0.6
+
+
+def decay(facts: Facts) -> Finding:
+    """refresh, cause decay: clicks lost by rank or pull, not by demand, still down in the last four weeks."""
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
+    lost = -(pages["rank"] + pages["pull_part"])
+    share = lost / base.where(base >= LEAST_BASE)
+    mean = np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5)))
+    ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
+    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + pages["noise"] ** 2)
+    z = (-np.log(ratio) - SPLIT_ERROR) / noise
+    q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
+    lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
+        np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
+    )
+    between = f"{w.recent} against {w.reference}"
+    four = pages["clicks_last28"] / (base * 28 / w.recent.days).where(base > 0)
+    checks = [
+        Check("lost_by_rank_and_pull_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
+        Check("rank", pages["rank"], "", between, "search"),
+        Check("pull", pages["pull_part"], "", between, "search"),
+        Check("demand", pages["demand"], "", between, "search"),
+        Check("clicks", recent, "< reference", between, "search", recent < base),
+        Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
+        Check("last_four_weeks_share", four, "still down", "the last 28 days", "search", lasting),
+        not_blocked(pages),
+    ]
+    if not w.is_daily:  # months and periods have no last weeks
+        checks = [check for check in checks if check.measure != "last_four_weeks_share"]
+    chosen = all_passed(checks)
+    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.1**2)
+    gains = pd.DataFrame(
+        {
+            name: (recent * (np.exp(np.clip(-np.log(ratio) + end * unsure, 0.0, 4.0)) - 1)).clip(upper=1.5 * base) * month
+            for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
+        }
+    )
+    here = pages[chosen]
+    by_rank = -here["rank"] >= -here["pull_part"]
+    how = (
+        "Rank cost "
+        + say.count(-here["rank"])
+        + " clicks (position "
+        + say.place(here["position_reference"])
+        + " to "
+        + say.place(here["position"])
+        + ")"
+    ).where(by_rank, "Pull cost " + say.count(-here["pull_part"]) + " clicks (CTR fell at the same place)")
+    dated = here["since"].notna() & here["trend"].isin(["collapse", "slow decay"])
+    since = (" since the week of " + here["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
+    other = pd.Series(np.where(here["demand"] < 0, "demand cost ", "demand gave "), index=here.index) + say.count(here["demand"].abs())
+    because = say.joined(
+        how,
+        since,
+        "; ",
+        other,
+        ". ",
+        say.count(base[chosen]),
+        " clicks became ",
+        say.count(recent[chosen]),
+        ", and the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
+    )
+    sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
+    return Finding("refresh", "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
+
+
+def climb(facts: Facts) -> Finding:
+    """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    of_page = facts.climbs.reindex(pages.index)
+    gains = of_page[GAINS].fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    queries, on_climb, best = of_page["queries"].fillna(0), of_page["shown"].fillna(0), say.named(of_page["first"])
+    share = on_climb / pages["impressions_answered"].where(pages["impressions_answered"] > 0)
+    own = gains["gain"] * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
+    search, curve = "search", "search, own CTR curve"
+    checks = [
+        Check("impressions_share_below_clicks", share, f">= {BELOW_CLICKS}", str(w.recent), search, share >= BELOW_CLICKS),
+        Check("gain", gains["gain"], f">= {t.min_gain}", str(w.recent), curve, gains["gain"] >= t.min_gain),
+        Check("gain_low", gains["gain_low"], f">= {t.min_gain / 3:.2g}", str(w.recent), curve, gains["gain_low"] >= t.min_gain / 3),
+        Check("gain_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
+        not_blocked(pages),
+    ]
+    chosen = all_passed(checks)
+    here = pages[chosen]
+    by_queries = say.joined(
+        "It stands at position ",
+        say.place(here["position_answered"]),
+        ", just below the clicks, for ",
+        say.plural(queries[chosen], "query").str.replace("querys", "queries"),
+        " that it answers, first ",
+        '"' + best[chosen] + '"',
+        ": ",
+        say.count(on_climb[chosen]),
+        " impressions, ",
+        say.plural(here["clicks_answered"], "click"),
+        ".",
+    )
+    as_one = say.joined(
+        "It stands at position ",
+        say.place(here["position_answered"]),
+        ", just below the clicks: ",
+        say.count(on_climb[chosen]),
+        " impressions, ",
+        say.plural(here["clicks_answered"], "click"),
+        ". No queries tell what it is shown for.",
+    )
+    sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
+    return Finding("refresh", "climb", finding_rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks)
+
+
+def snippet(facts: Facts) -> Finding:
+    """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there."""
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    clicks, expected = pages["clicks_answered"].fillna(0).to_numpy(float), pages["expected_answered"].fillna(0).to_numpy(float)
+    pull = pd.Series(np.where(expected > 0, clicks / np.maximum(expected, 1e-9), np.nan), index=pages.index)
+    q = pd.Series(false_discovery(np.where(expected >= 3, too_low_p(clicks, expected, below=t.snippet_pull), np.nan)), index=pages.index)
+    usual = expected * facts.standing.pull
+    noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
+    whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
+    ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
+    gains = pd.DataFrame({name: np.maximum(usual - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
+    curve, least = "search, own CTR curve", t.min_gain / 2
+    checks = [
+        Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
+        Check("expected_clicks", pages["expected_answered"], ">= 3", str(w.recent), curve, pages["expected_answered"] >= 3),
+        Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
+        Check("position_answered", pages["position_answered"], "<= 10", str(w.recent), "search", pages["position_answered"] <= 10),
+        Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
+        not_blocked(pages),
+    ]
+    chosen = all_passed(checks)
+    here = pages[chosen]
+    because = say.joined(
+        "Its CTR is ",
+        say.percent(here["clicks_answered"] / here["impressions_answered"]),
+        " at position ",
+        say.place(here["position_answered"]),
+        ", where this site usually has ",
+        say.percent(here["expected_answered"] / here["impressions_answered"]),
+        ": ",
+        say.count(here["clicks_answered"]),
+        " clicks instead of ",
+        say.count(here["expected_answered"]),
+        ". Rewrite title and description.",
+    )
+    sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
+    return Finding("refresh", "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
+
+
+def engagement(facts: Facts) -> Finding:
+    """refresh, cause engagement: visitors from search leave unlike those of its section. It brings no clicks, so its gain is 0."""
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    sessions, engaged = pages["sessions_organic_long"].fillna(0).astype(float), pages["engaged_organic_long"].fillna(0).astype(float)
+    section = pages["section"]
+    rest_sessions = sessions.groupby(section).transform("sum") - sessions + sessions.sum() * 0.02
+    rest_engaged = engaged.groupby(section).transform("sum") - engaged + engaged.sum() * 0.02
+    usual = (rest_engaged / rest_sessions.where(rest_sessions > 0)).fillna(0.5).clip(0.01, 0.99)
+    rate = engaged / sessions.where(sessions > 0)
+    spread = np.sqrt(usual * (1 - usual) / sessions.clip(lower=1) + (0.08 * usual) ** 2)
+    p = np.where(sessions >= t.engagement_sessions, special.ndtr((rate - t.engagement_share * 1.1 * usual) / spread), np.nan)
+    q = pd.Series(false_discovery(p), index=pages.index)
+    limit, long = f"< {t.engagement_share} x that of its section", str(w.long)
+    enough = sessions >= t.engagement_sessions
+    checks = [
+        Check("engagement_rate", rate, limit, long, "landings", (rate < t.engagement_share * usual) & bool(engaged.sum() > 0)),
+        Check("engagement_rate_of_section", usual, "", long, "landings"),
+        Check("sessions_organic_long", sessions, f">= {t.engagement_sessions}", long, "landings", enough),
+        Check("q_value", q, f"< {CHANCE}", long, "landings", q < CHANCE),
+        not_blocked(pages),
+    ]
+    chosen = all_passed(checks)
+    because = say.joined(
+        say.share(rate[chosen]),
+        " of ",
+        say.plural(sessions[chosen], "session"),
+        " from search engaged, against ",
+        say.share(usual[chosen]),
+        " on other pages of ",
+        section[chosen],
+        ": it does not give what they came for.",
+    )
+    zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
+    return Finding("refresh", "engagement", finding_rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
+
+
+def expand(facts: Facts) -> Finding:
+    """expand: it draws real volume on a topic that no page of the site answers."""
+    pages, t, w = facts.pages, facts.limits, facts.windows
+    topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
+    best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
+    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    at = best.reindex(pages.index)
+    checks = [
+        Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),
+        Check("stray_position", at["position"], "", str(w.recent), "search"),
+        Check("gain", sums["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve", sums["gain"] >= t.min_gain),
+        not_blocked(pages),
+    ]
+    chosen = all_passed(checks)
+    said = at[chosen]
+    because = say.joined(
+        "No page answers ",
+        say.plural(said["queries"], "query").str.replace("querys", "queries"),
+        ' on "',
+        say.named(said["topic"]),
+        '", ',
+        asked_words(said["language"], "asked in ", ", "),
+        "for which it is shown ",
+        say.count(said["impressions"]),
+        " times at position ",
+        say.place(said["position"]),
+        ".",
+    )
+    return Finding("expand", "strays", finding_rows(pages, chosen, "strays", because, 0.9, sums), checks)
