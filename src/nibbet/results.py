@@ -199,9 +199,9 @@ class Results:
         def make(pipeline: Pipeline) -> pd.DataFrame:
             import pandas as pd
 
-            found = pipeline.topics.table().query("proposal != 'none' and gain > 0").head(most)["topic"]
-            texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in found]
-            return pd.DataFrame({"topic": found.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
+            result = pipeline.topics.table().query("proposal != 'none' and gain > 0").head(most)["topic"]
+            texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in result]
+            return pd.DataFrame({"topic": result.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
 
         own = f"{write.__module__}.{write.__qualname__}"
         return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._pipeline)
@@ -420,8 +420,8 @@ class Results:
         pages = self.pages()
         met = self.addresses
         known = met[met["spelling"] == address]["page"].dropna()
-        own = self.config.site
-        home = Home(own.home, tuple(own.hosts), tuple(own.tracking), tuple(own.old_hosts))
+        settings = self.config.site
+        home = Home(settings.home, tuple(settings.hosts), tuple(settings.tracking), tuple(settings.old_hosts))
         wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
         rows: pd.DataFrame = pages[pages["page"] == wanted]
         if rows.empty and isinstance(wanted, str):

@@ -52,15 +52,15 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
     if target.exists() and not force:
         raise ConfigError(f"{target} is there already. Edit it, or write it anew with: nibbet init {root} --force")
     with tempfile.TemporaryDirectory(prefix="nibbet-") as spill:
-        found = survey(root, Path(spill), Limits(40_000_000_000, 400.0))
-    if not found.entries:
-        listed = "".join(f"\n  {name}: {why}" for name, why in found.left_out[:6])
+        result = survey(root, Path(spill), Limits(40_000_000_000, 400.0))
+    if not result.entries:
+        listed = "".join(f"\n  {name}: {why}" for name, why in result.left_out[:6])
         raise SourceError(
             f"{root}: no table was understood.{listed}\nPut search, landing-page or crawl exports there (CSV, XLSX, ODS, Parquet, JSON) and run nibbet init again."
         )
-    _show(found)
+    _show(result)
     answers = _Answers(asks=sys.stdin.isatty() and sys.stdout.isatty())
-    text = _settings(found, root, home or _home(found.hosts), answers)
+    text = _settings(result, root, home or _home(result.hosts), answers)
 
     def write(path: Path) -> None:
         path.write_text(text, "utf-8")

@@ -202,9 +202,9 @@ def load(
     """Read what is new in the sources and print the account: what was read, used and set aside, and how the sources line up."""
     from nibbet.render.terminal import show_account
 
-    found: list[dict[str, object]] = []
-    with_site(folder, site, quiet, verbose, lambda s: found.append(s.load(fresh=fresh)), as_of=as_of)
-    show_account(found[0], form.value)
+    result: list[dict[str, object]] = []
+    with_site(folder, site, quiet, verbose, lambda s: result.append(s.load(fresh=fresh)), as_of=as_of)
+    show_account(result[0], form.value)
 
 
 @app.command("run", short_help="Read, decide on every page, and write all files.")
@@ -266,8 +266,8 @@ def decide(
         if why is not None:
             rows.extend([s.why(why), s.verdict_of(why)])
             return
-        found = s.verdicts()
-        rows.append(chosen_rows(found if verdict is None else found[found["verdict"] == verdict.value], where, top))
+        result = s.verdicts()
+        rows.append(chosen_rows(result if verdict is None else result[result["verdict"] == verdict.value], where, top))
 
     with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
     if form is Form.table:
@@ -377,9 +377,9 @@ def page(
     """Print everything about one page: its verdict and why, its measures, its queries."""
     from nibbet.render.views import show_page
 
-    found: list[dict[str, object]] = []
-    with_site(None, site, quiet, verbose, lambda s: found.append(s.page(address)), as_of=as_of)
-    show_page(found[0], form.value)
+    result: list[dict[str, object]] = []
+    with_site(None, site, quiet, verbose, lambda s: result.append(s.page(address)), as_of=as_of)
+    show_page(result[0], form.value)
 
 
 @app.command(short_help="Everything about one query.")
@@ -394,15 +394,15 @@ def query(
     """Print everything about one query: how much it brings, which topic it is of, which pages draw it and which should answer it."""
     from nibbet.render.views import show_query
 
-    found: list[pd.DataFrame] = []
+    result: list[pd.DataFrame] = []
 
     def task(s: Site) -> None:
         rows = s.query(text)
         topics = s.topics()
-        found.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
+        result.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
 
     with_site(None, site, quiet, verbose, task, as_of=as_of)
-    show_query(found[0], found[1], form.value)
+    show_query(result[0], result[1], form.value)
 
 
 @app.command(short_help="What changed between two windows, and why.")
@@ -481,9 +481,9 @@ def sql(
     given = bound(values or [])
     statement = find(folder, question or "")
     with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
-    found = rows[0] if top is None else rows[0].head(top)
+    result = rows[0] if top is None else rows[0].head(top)
     if out is not None:
-        write_table(found, out)
-        sys.stderr.write(f"{len(found):,} rows written to {_harmless(str(out))}\n")
+        write_table(result, out)
+        sys.stderr.write(f"{len(result):,} rows written to {_harmless(str(out))}\n")
         return
-    show(found, form.value, empty="No row fits.")
+    show(result, form.value, empty="No row fits.")

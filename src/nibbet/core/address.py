@@ -118,8 +118,8 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     reason = pc.if_else(pc.equal(page, spelling).fill_null(False), "as it is", reason)
     masks, mask = np.unique(bits, return_inverse=True)
     names = pa.array([" ".join(name for n, name in enumerate(AUTHORITY) if one >> n & 1) for one in masks.tolist()], pa.string())
-    found = {"spelling": spelling, "page": page, "reason": reason, "sources": names.take(pa.array(mask))}
-    return pd.DataFrame({name: _series(column.take(pa.array(order))) for name, column in found.items()})
+    result = {"spelling": spelling, "page": page, "reason": reason, "sources": names.take(pa.array(mask))}
+    return pd.DataFrame({name: _series(column.take(pa.array(order))) for name, column in result.items()})
 
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
@@ -247,15 +247,15 @@ def _crawl_links(crawl: pd.DataFrame | None, home: Home) -> list[tuple[str, pd.D
     """(word, links) for redirects and canonicals: start and end as strict addresses."""
     if crawl is None or crawl.empty:
         return []
-    found = []
+    result = []
     for column, word in (("redirect_to", "redirect"), ("canonical", "canonical")):
         rows = crawl[crawl[column].notna()].reset_index(drop=True)
         ends = parse(rows[column].astype("str"), home)["strict"]
         links = (
             pd.DataFrame({"start": parse(rows["spelling"].astype("str"), home)["strict"], "end": ends}).dropna().drop_duplicates("start")
         )
-        found.append((word, links[links["start"] != links["end"]]))
-    return found
+        result.append((word, links[links["start"] != links["end"]]))
+    return result
 
 
 def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFrame]]) -> tuple[Codes, NDArray[np.object_]]:

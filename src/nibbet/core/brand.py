@@ -113,7 +113,7 @@ def _of_name(name: str) -> str:
 
 def _slips(words: list[str]) -> list[str]:
     """The name with one slip, between whose words blanks may stand."""
-    found = []
+    result = []
     for at, word in enumerate(words):
         letters = list(map(_variants, word))
         before = "".join(BETWEEN.join(["".join(map(_variants, one)) for one in words[:at]] + [""])) if at else ""
@@ -125,5 +125,5 @@ def _slips(words: list[str]) -> list[str]:
                 wrong += [f"{left}{WRONG}?{rest}"]  # another letter, or none
             wrong += [f"{left}{letters[place]}{MORE}{rest}"]  # one more, which may be a blank
         wrong += ["".join([*letters[:n], letters[n + 1], letters[n], *letters[n + 2 :]]) for n, _ in enumerate(pairwise(letters))]
-        found += [f"{before}{one}{after}" for one in wrong]
-    return found
+        result += [f"{before}{one}{after}" for one in wrong]
+    return result

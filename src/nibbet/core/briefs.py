@@ -121,8 +121,8 @@ def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str
     old, stems = np.unique(lexicon.matrix(known).indices), lexicon.matrix(pd.Series(shares.index, dtype="str")).tocoo()
     new = np.zeros(len(shares), dtype=bool)
     new[stems.row[~np.isin(stems.col, old)]] = True
-    found = shares[new].rename_axis("word").reset_index(name="share")
-    return found.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
+    result = shares[new].rename_axis("word").reset_index(name="share")
+    return result.sort_values(["share", "word"], ascending=[False, True], ignore_index=True).head(TITLES_TOLD)
 
 
 def _kinds(results: pd.DataFrame) -> pd.DataFrame:
@@ -135,12 +135,12 @@ def _kinds(results: pd.DataFrame) -> pd.DataFrame:
     put = formats(results["title"]).map({**names, "plain": "plain titles"})
     homes = results["url"].astype("str").str.fullmatch(r"[a-z]+://[^/]+/?")
     kinds = pd.concat([put, homes.map({True: "home pages", False: "inner pages"})])
-    found = (kinds.value_counts() / max(len(results), 1)).rename_axis("kind").reset_index(name="share")
-    return found.sort_values(["share", "kind"], ascending=[False, True], ignore_index=True)
+    result = (kinds.value_counts() / max(len(results), 1)).rename_axis("kind").reset_index(name="share")
+    return result.sort_values(["share", "kind"], ascending=[False, True], ignore_index=True)
 
 
 def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:
     """title, shown (in how many snapshots), share."""
-    found = rows.groupby("title", as_index=False).agg(shown=("query", "nunique"))
-    found = found.assign(share=found["shown"] / max(snapshots, 1))
-    return found.sort_values(["shown", "title"], ascending=[False, True], ignore_index=True)
+    result = rows.groupby("title", as_index=False).agg(shown=("query", "nunique"))
+    result = result.assign(share=result["shown"] / max(snapshots, 1))
+    return result.sort_values(["shown", "title"], ascending=[False, True], ignore_index=True)

@@ -144,12 +144,12 @@ def compared(
     recent, reference = rows["recent"].to_numpy(float), rows["reference"].to_numpy(float)
     factor = np.broadcast_to(np.asarray(season, dtype=np.float64), recent.shape)
     spread = np.hypot(np.broadcast_to(np.asarray(noise, dtype=np.float64), recent.shape), terms.noise)
-    found = change(recent, reference, scale=terms.scale, beyond=terms.beyond, noise=spread, season=factor, known=known)
+    result = change(recent, reference, scale=terms.scale, beyond=terms.beyond, noise=spread, season=factor, known=known)
     base = reference * terms.scale
     table = pd.DataFrame({"level": level, "key": rows["key"].to_numpy(), "measure": measure, "recent": recent, "reference": base})
     for name in ("change", "change_share", "change_low", "change_high"):
-        table[name] = found[name]
-    table["real"] = found["change_real"]
+        table[name] = result[name]
+    table["real"] = result["change_real"]
     table["season"] = base * (factor - 1)
     whole = base.sum() if whole is None else whole
     table["contribution"] = table["change"] / whole if whole > 0 else np.nan
@@ -172,9 +172,9 @@ def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Seri
     totals = pd.DataFrame({"key": table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
     if whole is not None:
         totals["came"] = whole.ne("").to_numpy()
-    found = split(parts, key, totals, by="key")
+    result = split(parts, key, totals, by="key")
     kinds = whole if whole is not None else _largest_kind(table["key"], key, parts["access"].to_numpy(float), kind)
-    return named_why(table.assign(**{name: found[name].to_numpy() for name in PARTS}), kinds)
+    return named_why(table.assign(**{name: result[name].to_numpy() for name in PARTS}), kinds)
 
 
 def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any, kind: pd.Series) -> pd.DataFrame:
@@ -231,7 +231,7 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
     Returns:
         The columns CHANGES: `volume` is what the change owes to the count before it in the chain, `rate` what it owes to its share of that.
     """
-    found = []
+    result = []
     for measure, (first, last) in CHAINS.items():
         counts = pd.DataFrame({"key": rows["key"], "recent": rows[f"{last}_recent"], "reference": rows[f"{last}_reference"]})
         table = compared(counts, level, terms, measure=measure, noise=noise, season=season)
@@ -243,8 +243,8 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
         told = (table["change_low"] > 0) | (table["change_high"] < 0)
         before = BEFORE[first]
         table["why"] = np.where(told, np.where(share, f"{measure.split(' from')[0]} per {before.split(' from')[0][:-1]}", before), "")
-        found.append(table)
-    return pd.concat(found, ignore_index=True)
+        result.append(table)
+    return pd.concat(result, ignore_index=True)
 
 
 def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:

@@ -138,9 +138,9 @@ def lasting_changes(
     pages, weeks = clicks.shape
     start = np.zeros(pages, dtype=np.int64) if began is None else np.asarray(began, dtype=np.int64)
     sections = int(section.max()) + 1 if pages else 0
-    found = pd.DataFrame(index=pd.RangeIndex(pages), columns=COLUMNS)
+    result = pd.DataFrame(index=pd.RangeIndex(pages), columns=COLUMNS)
     if not pages or weeks < BEFORE + AFTER:
-        return _finished(found, np.full(pages, np.nan), level)
+        return _finished(result, np.full(pages, np.nan), level)
     index = section_index(clicks, section, sections, began=start)
     share = usual_start(clicks, index.level, section, start)
     spread = _spread(clicks, index, section, start, share)

@@ -23,9 +23,9 @@ def strongest(table: sparse.csr_matrix) -> Ints:
     top = np.zeros(table.shape[0])
     top[filled] = np.maximum.reduceat(table.data, table.indptr[filled]) if len(filled) else 0.0
     best = np.flatnonzero((table.data == top[row]) & (table.data > 0))[::-1]  # the first of a row is written last
-    found: Ints = np.full(table.shape[0], -1)
-    found[row[best]] = column[best]
-    return found
+    result: Ints = np.full(table.shape[0], -1)
+    result[row[best]] = column[best]
+    return result
 
 
 def largest(values: NDArray[np.float64], count: int) -> Ints:
@@ -43,5 +43,5 @@ def connected(one: Ints, other: Ints, count: int) -> Ints:
     from scipy.sparse.csgraph import connected_components
 
     links = sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))
-    found: Ints = connected_components(links, directed=False)[1].astype(np.int64)
-    return found
+    result: Ints = connected_components(links, directed=False)[1].astype(np.int64)
+    return result

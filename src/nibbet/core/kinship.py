@@ -152,11 +152,11 @@ def kinship(
 def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
     """The product of the two rows of `unit` that each entry of `near` stands for, some millions at a time."""
     row, column = places(near)
-    found = np.empty(len(row), dtype=np.float32)
+    result = np.empty(len(row), dtype=np.float32)
     for start in range(0, len(row), PRODUCTS):
         part = slice(start, start + PRODUCTS)
-        found[part] = np.asarray(unit[row[part]].multiply(unit[column[part]]).sum(axis=1)).ravel()
-    return found
+        result[part] = np.asarray(unit[row[part]].multiply(unit[column[part]]).sum(axis=1)).ravel()
+    return result
 
 
 def group_queries(
@@ -280,7 +280,7 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
         body: of each query, inside its group, -1 for none; words: queries x words (0 or 1).
     """
     groups, bodies = int(labels.max()) + 1, int(body.max(initial=-1)) + 1
-    found, known = body.copy(), body >= 0
+    result, known = body.copy(), body >= 0
     of = np.full(bodies, -1)
     of[body[known]] = labels[known]
     divides = (np.bincount(of[of >= 0], minlength=groups) >= 2)[labels]
@@ -297,5 +297,5 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
     part = np.bincount(body[told], minlength=bodies) / np.maximum(np.bincount(labels[told], minlength=groups)[of], 1)
     usual = np.asarray(own[: len(told)].sum(axis=0)).ravel()[here.col] * part[here.row]
     speaks = sparse.csr_matrix((np.log((here.data + RARE) / (RARE * (usual + 1))), (here.row, here.col)), shape=here.shape)
-    found[homeless] = strongest(own[len(told) :] @ speaks.T)
-    return np.unique(np.where(divides & (found >= 0), groups + found, labels), return_inverse=True)[1].astype(np.int64)
+    result[homeless] = strongest(own[len(told) :] @ speaks.T)
+    return np.unique(np.where(divides & (result >= 0), groups + result, labels), return_inverse=True)[1].astype(np.int64)

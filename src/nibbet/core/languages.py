@@ -92,10 +92,10 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
         that stands in answered queries too, as names do, says nothing; one that stands only there speaks against. A query is in another
         language from odds of 20 to 1 on.
     """
-    found, answered = pd.Series(None, index=texts.index, dtype="str"), catcher < 0
+    result, answered = pd.Series(None, index=texts.index, dtype="str"), catcher < 0
     open_ = np.flatnonzero(~answered)
     if not len(open_):
-        return found
+        return result
     own = _spoken(texts[answered], wanted[answered], own)
     read = np.sort(open_[np.argsort(-wanted[open_], kind="stable")[:MOST_READ]])
     rest = _without_known(texts.iloc[read], texts[answered]).reset_index(drop=True)
@@ -112,11 +112,11 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
     counted[codes.index(own)] = False
     label = np.where((label >= 0) & counted[label], label, -1)
     if not counted.any():
-        return found
+        return result
     label = _by_words(label, np.where(counted, np.clip(odds, -LETTERS_SAY, LETTERS_SAY), -np.inf), texts, answered, read)
     told = label >= 0
-    found.iloc[read[told]] = np.array(codes)[label[told]]
-    return found
+    result.iloc[read[told]] = np.array(codes)[label[told]]
+    return result
 
 
 def _odds(share: Floats, own: int) -> Floats:

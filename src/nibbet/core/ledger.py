@@ -44,21 +44,21 @@ def ledger(
         The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
     """
     table = pages.copy() if "is_page" in pages else pages.assign(is_page=True)
-    found = search.reindex(pages.index)
+    result = search.reindex(pages.index)
     for name in ("clicks", "impressions"):
-        table[name] = found[f"{name}_recent"].fillna(0).astype("int64")
-        table[f"{name}_long"] = found[f"{name}_long"].fillna(0).astype("int64")
-    table["clicks_last28"] = found["clicks_last28"].fillna(0)
-    table["clicks_reference"] = found["clicks_reference"].fillna(0).astype("int64")
+        table[name] = result[f"{name}_recent"].fillna(0).astype("int64")
+        table[f"{name}_long"] = result[f"{name}_long"].fillna(0).astype("int64")
+    table["clicks_last28"] = result["clicks_last28"].fillna(0)
+    table["clicks_reference"] = result["clicks_reference"].fillna(0).astype("int64")
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
-    table["position"] = weighted_position(found["position_sum_recent"], found["placed_recent"])
-    table["position_reference"] = weighted_position(found["position_sum_reference"], found["placed_reference"])
+    table["position"] = weighted_position(result["position_sum_recent"], result["placed_recent"])
+    table["position_reference"] = weighted_position(result["position_sum_reference"], result["placed_reference"])
     table["base"] = table["clicks_reference"] * scale
     table["reference_known"] = windows.reference_known and windows.reference.start >= windows.first
     table = _with_visits(table, visits, windows)
     table = _with_inventory(table, inventory)
     table = _with_links(table, backlinks)
-    table = _with_dates(table, editorial, found["first_seen"], windows)
+    table = _with_dates(table, editorial, result["first_seen"], windows)
     table["protected"] = matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True)
     table["purpose"] = pd.Series(None, index=table.index, dtype="str")
     for name, patterns in (purposes or {}).items():
@@ -297,5 +297,5 @@ def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFram
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
-    found = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
-    return found[PARTS].set_axis(table.index).rename(columns={"pull": "pull_part"}).assign(thin=expected < THIN_CLICKS)
+    result = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
+    return result[PARTS].set_axis(table.index).rename(columns={"pull": "pull_part"}).assign(thin=expected < THIN_CLICKS)

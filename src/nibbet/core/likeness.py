@@ -64,8 +64,8 @@ def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
     turned = again & (np.diff(page[lead], prepend=-1) != 0)
     seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
     spread, contested = _over_queries(both[lead], side[lead], pair[lead], len(candidates))
-    found = {"turn_taking": turns / np.maximum(seen, 1), "contested": contested, "lead_spread": spread}
-    return pd.DataFrame(found, index=candidates.index)
+    result = {"turn_taking": turns / np.maximum(seen, 1), "contested": contested, "lead_spread": spread}
+    return pd.DataFrame(result, index=candidates.index)
 
 
 def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArray[np.int64], pairs: int) -> tuple[Floats, Floats]:

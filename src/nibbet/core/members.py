@@ -48,13 +48,13 @@ def queries_in_groups(queries: pd.Series, groups: Mapping[str, Sequence[str]]) -
         for one in given:
             if one.startswith("re:"):
                 try:
-                    found = pc.match_substring_regex(lower, one[3:])
+                    result = pc.match_substring_regex(lower, one[3:])
                 except pa.ArrowInvalid as fault:
                     raise ConfigError(f"[groups.queries] {name}: {one!r} is no expression of RE2: {fault}. Mend it.") from None
             else:
                 word = pc.replace_substring_regex(plain(pd.Series([one])), BETWEEN, " ")[0].as_py().strip()
-                found = pc.match_substring(spaced, f" {word} ")
-            inside |= found.to_numpy(zero_copy_only=False)
+                result = pc.match_substring(spaced, f" {word} ")
+            inside |= result.to_numpy(zero_copy_only=False)
         parts.append(pd.DataFrame({"group": name, "query": texts[inside]}))
     return (
         pd.concat(parts, ignore_index=True) if parts else pd.DataFrame({"group": pd.Series(dtype="str"), "query": pd.Series(dtype="str")})

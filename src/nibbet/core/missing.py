@@ -164,7 +164,7 @@ def missing_evidence(
         living,
         "results: query, rank, address, title",
     )
-    found = [
+    result = [
         {
             "what": g.what,
             "because": g.bears_on,
@@ -175,4 +175,4 @@ def missing_evidence(
         }
         for g in gaps
     ]
-    return sorted(found, key=lambda one: (not one["guards"], -one["clicks"], -one["pages"], one["what"]))
+    return sorted(result, key=lambda one: (not one["guards"], -one["clicks"], -one["pages"], one["what"]))

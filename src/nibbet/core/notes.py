@@ -38,7 +38,7 @@ def notes(
             empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; asked: whether the
             settings name the last day.
     """
-    found = [
+    result = [
         _incomplete(account, as_of, grains or {}, asked=asked),
         *_capped(account),
         _windows_apart(days, visits),
@@ -53,7 +53,7 @@ def notes(
         _merged(addresses),
     ]
     said: list[Note] = account["notes"]
-    return [note for note in found if note] + said
+    return [note for note in result if note] + said
 
 
 def _note(code: str, text: str) -> Note:

@@ -53,16 +53,16 @@ def find_openings(
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
-    found = pd.concat([rows_at(part, part["gain"] > 0, list(part.columns)) for part in parts])
-    return found.assign(**{name: pairs[name].loc[found.index].array for name in texts})
+    result = pd.concat([rows_at(part, part["gain"] > 0, list(part.columns)) for part in parts])
+    return result.assign(**{name: pairs[name].loc[result.index].array for name in texts})
 
 
 def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
     """The openings of `find_openings`, most to gain first, of equals in the order of the query map: COLUMNS and MORE, texts spelt."""
     order = np.lexsort([openings.index.to_numpy(), openings["page"].to_numpy(), -openings["gain"].to_numpy(float)])
-    found = openings.iloc[order].reset_index(drop=True)
-    found = found.assign(**{name: spelt(found[name]) for name in ("query", "topic") if name in found})
-    return found[[*COLUMNS, *(name for name in MORE if name in found)]]
+    result = openings.iloc[order].reset_index(drop=True)
+    result = result.assign(**{name: spelt(result[name]) for name in ("query", "topic") if name in result})
+    return result[[*COLUMNS, *(name for name in MORE if name in result)]]
 
 
 def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
@@ -129,9 +129,9 @@ def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, pla
     """
     lower = pairs[(pairs["position"] > place) & (pairs["impressions"] > 0) & ~pairs["brand"]]
     ends = (np.sqrt(lower["position"] * place), place, max(place * 0.7, 1.0))
-    found = _sized(lower, "climb", curve, sight, days, ends)
-    found = found[found["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)
-    return found[["page", "query", "role", "position", "clicks", "gain", "gain_low", "gain_high"]]
+    result = _sized(lower, "climb", curve, sight, days, ends)
+    result = result[result["gain"] > 0].sort_values(["gain", "page", "query"], ascending=[False, True, True], ignore_index=True)
+    return result[["page", "query", "role", "position", "clicks", "gain", "gain_low", "gain_high"]]
 
 
 def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, object, object]) -> pd.DataFrame:

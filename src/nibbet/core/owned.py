@@ -66,8 +66,8 @@ def by_owner(
     core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
     core[lost[(home < 0) & sure]] = True
     if core.any() and len(left):
-        found = _by_words(left, topic, core, words)
-        topic[left] = np.where(found >= 0, found, topic[left])
+        result = _by_words(left, topic, core, words)
+        topic[left] = np.where(result >= 0, result, topic[left])
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
 
 
@@ -99,23 +99,23 @@ def _by_results(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) 
     """Topics joined, divided and queries moved by the results that they share: see `by_owner`."""
     held = topic >= 0
     _, dense = np.unique(topic[held], return_inverse=True)
-    found = topic.copy()
-    found[held] = dense
-    member = _members(found, held)
+    result = topic.copy()
+    result[held] = dense
+    member = _members(result, held)
     leads = sparse.csr_matrix(near @ member)
     row, column = places(leads)
-    own = held[row] & (found[row] == column)
+    own = held[row] & (result[row] == column)
     alone = held & known & (np.bincount(row[own], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
     moved = np.flatnonzero(alone)
-    found[moved] = strongest(sparse.csr_matrix(leads[moved]))
-    member = _members(found, held)
+    result[moved] = strongest(sparse.csr_matrix(leads[moved]))
+    member = _members(result, held)
     asks = sparse.csr_matrix(member.T @ sparse.diags((held & known).astype(float)) @ (near @ member > 0).astype(float)).tocoo()
-    size = np.bincount(found[held & known], minlength=member.shape[1])
+    size = np.bincount(result[held & known], minlength=member.shape[1])
     smaller = (size[asks.row] > 0) & (asks.row != asks.col) & (size[asks.row] <= size[asks.col])
     joined = smaller & (asks.data >= ONE_RESULT * size[asks.row])
     body = connected(asks.row[joined].astype(np.int64), asks.col[joined].astype(np.int64), member.shape[1])
-    found[held] = body[found[held]]
-    return _divided(found, near, held & known)
+    result[held] = body[result[held]]
+    return _divided(result, near, held & known)
 
 
 def _divided(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:

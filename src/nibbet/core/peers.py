@@ -89,14 +89,14 @@ def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
     if rows.empty:
         return pd.DataFrame(columns=PEERS)
     group = _numbered(rows, "level", "key")
-    found = [_of_counts(rows, group, "clicks_plain", "expected_plain", "pull")]
+    result = [_of_counts(rows, group, "clicks_plain", "expected_plain", "pull")]
     known = rows["sessions"].notna()
     if known.any():
         sessions, engaged = (rows[name].fillna(0).to_numpy(float) for name in ("sessions", "engaged_sessions"))
         share = share_among_peers(engaged, sessions, group)
-        found.append(_named(rows, share, "engagement_rate", engaged, sessions))
-        found.append(_of_counts(rows, group, "conversions", "sessions", "conversions_per_session"))
-    table = pd.concat(found, ignore_index=True)
+        result.append(_named(rows, share, "engagement_rate", engaged, sessions))
+        result.append(_of_counts(rows, group, "conversions", "sessions", "conversions_per_session"))
+    table = pd.concat(result, ignore_index=True)
     return table[table["flag"] != ""].sort_values(["level", "key", "measure", "q_value", "page"], ignore_index=True)
 
 
@@ -145,18 +145,18 @@ def rates_of_parts(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
     table["position_sum"] = (pages["position"] * pages["impressions"]).fillna(0.0)
     whole = pd.DataFrame({"level": "site", "key": "site", "page": pages.index})
     rows = pd.concat([whole, members], ignore_index=True).merge(table, left_on="page", right_index=True)
-    found = rows.groupby(["level", "key"], sort=False).agg(
+    result = rows.groupby(["level", "key"], sort=False).agg(
         pages=("page", "size"), **{name: (name, lambda v: v.sum(min_count=1)) for name in [*sums, "position_sum", "placed"]}
     )
-    found = found.reset_index()
-    found["ctr"] = found["clicks"] / found["impressions"].where(found["impressions"] > 0)
-    found["position"] = weighted_position(found["position_sum"], found["placed"])
-    found["pull"] = found["clicks_plain"] / found["expected_plain"].where(found["expected_plain"] >= THIN_CLICKS)
-    sessions = found["sessions"].where(found["sessions"] > 0)
-    found["engagement_rate"] = found["engaged_sessions"] / sessions
-    found["seconds_per_session"] = found["engagement_seconds"] / sessions
-    found["conversions_per_session"] = found["conversions"] / sessions
-    return found[PARTS]
+    result = result.reset_index()
+    result["ctr"] = result["clicks"] / result["impressions"].where(result["impressions"] > 0)
+    result["position"] = weighted_position(result["position_sum"], result["placed"])
+    result["pull"] = result["clicks_plain"] / result["expected_plain"].where(result["expected_plain"] >= THIN_CLICKS)
+    sessions = result["sessions"].where(result["sessions"] > 0)
+    result["engagement_rate"] = result["engaged_sessions"] / sessions
+    result["seconds_per_session"] = result["engagement_seconds"] / sessions
+    result["conversions_per_session"] = result["conversions"] / sessions
+    return result[PARTS]
 
 
 def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFrame:

@@ -91,8 +91,8 @@ def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray
     weight = rows.groupby("page")["weight"].sum()
     sums = rows.merge(able, on="query").groupby(["page", "other"])["weight"].sum().reset_index(name="answered")
     sums = sums.sort_values(["page", "answered", "other"], ascending=[True, False, True])
-    found = weight.rename("weight").reset_index().merge(sums, on="page", how="left")
-    return found.assign(share=(found["answered"] / found["weight"].where(found["weight"] > 0)).fillna(0.0)).drop(columns="answered")
+    result = weight.rename("weight").reset_index().merge(sums, on="page", how="left")
+    return result.assign(share=(result["answered"] / result["weight"].where(result["weight"] > 0)).fillna(0.0)).drop(columns="answered")
 
 
 def section_page(
@@ -109,14 +109,14 @@ def section_page(
     path = pages["path"].str.rstrip("/")
     known = pd.Series(hubs, index=path.iloc[hubs].to_numpy())
     known = known[(known.index != "") & ~known.index.duplicated()]
-    above, found = path.iloc[leaving], pd.Series(np.nan, index=leaving)
+    above, result = path.iloc[leaving], pd.Series(np.nan, index=leaving)
     for _ in range(int(path.str.count("/").max())):
         above = above.str.replace(r"/[^/]*$", "", regex=True)
-        found = found.where(found.notna(), pd.Series(above.map(known).to_numpy(), index=leaving))
-    lost = np.flatnonzero(found.isna().to_numpy())
+        result = result.where(result.notna(), pd.Series(above.map(known).to_numpy(), index=leaving))
+    lost = np.flatnonzero(result.isna().to_numpy())
     hubs = hubs[path.iloc[hubs].to_numpy() != ""]
     if not len(lost) or not len(hubs):
-        return found
+        return result
     lexicon, texts = words
     subject, short = lexicon.matrix(subject_of(pages)), lexicon.matrix(pages["path"])  # a title says more around the subject
     subject, short, texts = lexicon.same_width(subject, short, texts)
@@ -132,8 +132,8 @@ def section_page(
     row, hub, share = (np.concatenate(parts) for parts in zip(*near, strict=True))
     order = np.lexsort([hubs[hub], -share, row])
     first = order[np.unique(row[order], return_index=True)[1]]
-    found.iloc[lost[row[first]]] = hubs[hub[first]]
-    return found
+    result.iloc[lost[row[first]]] = hubs[hub[first]]
+    return result
 
 
 def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:
@@ -168,8 +168,8 @@ def names_its_own(said: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> NDA
     usual = sparse.diags(1 / np.maximum(beside, 1.0)) @ sums
     rare = there[leaving] - there[leaving].multiply(usual > 0.5)
     shared = sparse.csr_matrix(rare)[code].multiply(there[other])
-    found: NDArray[np.bool_] = np.asarray(shared.sum(axis=1)).ravel() > 0
-    return found
+    result: NDArray[np.bool_] = np.asarray(shared.sum(axis=1)).ravel() > 0
+    return result
 
 
 def subject_of(pages: pd.DataFrame) -> pd.Series:

@@ -46,9 +46,9 @@ def find_repairs(
     _of_the_index(table, kept_from_index.reindex(pages.index))
     _of_addresses(table, covers.reindex(pages.index).map(pages["page"]), links)
     _of_lists(table)
-    found = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
-    order = np.lexsort([found["repair"].to_numpy(dtype=object), found["page"].to_numpy(), -found["weight"].to_numpy()])
-    return found.iloc[order].reset_index(drop=True)[REPAIRS]
+    result = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
+    order = np.lexsort([result["repair"].to_numpy(dtype=object), result["page"].to_numpy(), -result["weight"].to_numpy()])
+    return result.iloc[order].reset_index(drop=True)[REPAIRS]
 
 
 def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:

@@ -120,11 +120,11 @@ def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Fl
     y, weight = np.log(clicks + 0.5), _weights(clicks, 0.01)
     for waves in range(1, HARMONICS + 1):
         kept = np.concatenate([[0, 1], 2 + _kept(waves)])
-        found, doubt, misfit = _regressed(y, weight, design[:, kept], start[kept])
+        result, doubt, misfit = _regressed(y, weight, design[:, kept], start[kept])
         criterion = weeks * np.log(misfit) + len(kept) * np.log(weeks)
         better = np.flatnonzero(criterion < best)
         best[better], whole[better], errors[better] = criterion[better], 0.0, 1e-6
-        whole[better[:, None], kept], errors[better[:, None], kept] = found[better], doubt[better]
+        whole[better[:, None], kept], errors[better[:, None], kept] = result[better], doubt[better]
     return whole, errors
 
 
@@ -147,13 +147,13 @@ def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tup
     for _ in range(6):
         w = weight * robust
         normal = np.einsum("rw,wi,wj->rij", w, design, design, optimize=True) + ridge
-        found = np.linalg.solve(normal, ((w * y) @ design + drawn)[:, :, None])[:, :, 0]
-        rest = y - found @ design.T
+        result = np.linalg.solve(normal, ((w * y) @ design + drawn)[:, :, None])[:, :, 0]
+        rest = y - result @ design.T
         scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * 1.48, 0.02)
         robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
     misfit = np.maximum((w * rest**2).sum(axis=1) / np.maximum(w.sum(axis=1), 1e-9), 1e-9)
     inverse = np.diagonal(np.linalg.inv(normal), axis1=1, axis2=2)
-    return found, TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse, misfit
+    return result, TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse, misfit
 
 
 def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.DatetimeIndex, annual: Annual) -> tuple[Annual, pd.Series]:

@@ -74,10 +74,10 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | N
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
     current = [w for w in whole if (newest - w.end).days <= NOW_DAYS]
     if not current:  # rows that carry days, and nothing else that is new
-        found = _snapped(usual, dated, first)
+        result = _snapped(usual, dated, first)
         known = usual.reference.start >= first
         return _with_visits(
-            replace(found, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers, long
+            replace(result, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers, long
         )
     now = min([*candidates, *current], key=lambda w: (-_roles(w, search), abs(math.log(w.days / (recent or RECENT_DAYS))), w.start))
     then, kind = _reference(now, whole, dated, reference, search)
@@ -124,16 +124,16 @@ def _reference(
 
 def _wholes(periods: list[Cover]) -> list[Window]:
     """Every window that periods of one grain make whole: each by itself, and those that follow on each other."""
-    found: dict[tuple[date, date], Window] = {}
+    result: dict[tuple[date, date], Window] = {}
     for grain in {c.grain for c in periods}:
         own = sorted({(c.start, c.end) for c in periods if c.grain == grain})
-        found.update({span: Window(*span) for span in own})
+        result.update({span: Window(*span) for span in own})
         for n, (start, end) in enumerate(own):
             for following in own[n + 1 :]:
                 if following[0] == end + timedelta(days=1):
                     end = following[1]
-                    found[start, end] = Window(start, end)
-    return sorted(found.values(), key=lambda w: (w.start, w.end))
+                    result[start, end] = Window(start, end)
+    return sorted(result.values(), key=lambda w: (w.start, w.end))
 
 
 def _days_in(cover: Cover, window: Window) -> float:
@@ -236,15 +236,15 @@ def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Window
         needed = best is not None and days_in(window) < ENOUGH_DAYS * window.days and overlap(best, window) >= SAME_DAYS
         return tiled(window, best) if needed and best is not None else window
 
-    found, as_of = windows.changed(of), windows.as_of
-    two = {"recent": found.recent, "reference": found.reference}
+    result, as_of = windows.changed(of), windows.as_of
+    two = {"recent": result.recent, "reference": result.reference}
     held = [n for n, w in two.items() if days_in(w) >= ENOUGH_DAYS * w.days or any(s.role == "visits" for s in w.spans)]
-    found = replace(found, visits_in=tuple(held))
+    result = replace(result, visits_in=tuple(held))
     usual = Window(as_of - timedelta(days=long - 1), as_of)
     ends = [w for w in whole if abs((as_of - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     best = min(ends, key=lambda w: (abs(math.log(w.days / long)), w.start), default=None)
     if best is not None and best.days > days_in(usual):
-        return replace(found, visits=tiled(Window(best.start, best.end), best), visit_days=best.days)
+        return replace(result, visits=tiled(Window(best.start, best.end), best), visit_days=best.days)
     starts = [c.start for c in visits if c.is_dated]
     clipped = Window(max(usual.start, min(starts)), as_of) if starts and min(starts) <= as_of else usual
-    return replace(found, visits=clipped, visit_days=round(days_in(usual)))
+    return replace(result, visits=clipped, visit_days=round(days_in(usual)))

@@ -158,12 +158,12 @@ def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     rows["query"] = as_typed(rows["query"])
     rows["month"] = pd.to_datetime(rows["month"]).dt.to_period("M")
     table = rows.groupby(["query", "month"])["volume"].max().unstack().astype("float64")
-    found = pd.DataFrame(index=table.index)
+    result = pd.DataFrame(index=table.index)
     for name, window in (("demand", windows.recent), ("demand_reference", windows.reference)):
         days = pd.Series(1.0, index=pd.period_range(window.start, window.end, freq="D").asfreq("M")).groupby(level=0).sum()
         share = days / pd.PeriodIndex(days.index).days_in_month
-        found[name] = (table.reindex(columns=share.index) * share).sum(axis=1, skipna=False)
-    return found.reset_index()
+        result[name] = (table.reindex(columns=share.index) * share).sum(axis=1, skipna=False)
+    return result.reset_index()
 
 
 #: impressions in both windows from which a query at the same place tells how good a source of demand is, and how near its places must be
@@ -326,14 +326,14 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
     from_expected = np.where(alone & ~still, c1 - c0, from_expected)
     # demand and rank may cancel: what is left of them is handed on in clicks, each in the measure of clicks a unit of expectation makes
     rate = np.where(still, log_mean(c1, c0) / np.maximum(log_mean(e1 + 0.5, e0 + 0.5), 1e-9), from_expected / np.where(still, 1.0, moved))
-    found = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
-    found["rank"] = from_expected - found["demand"] - found["access"] - found["untold"]
-    found["pull"] = (c1 - c0) - from_expected
+    result = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
+    result["rank"] = from_expected - result["demand"] - result["access"] - result["untold"]
+    result["pull"] = (c1 - c0) - from_expected
     if "came" in totals:
         came = totals["came"].to_numpy(bool)
-        found["access"] = np.where(came, found["access"] + found["pull"] + found["rank"] + found["untold"], found["access"])
-        found |= {name: np.where(came, 0.0, found[name]) for name in ("pull", "rank", "untold")}
-    return pd.DataFrame({by: totals[by].to_numpy(), **{name: found[name] for name in PARTS}})
+        result["access"] = np.where(came, result["access"] + result["pull"] + result["rank"] + result["untold"], result["access"])
+        result |= {name: np.where(came, 0.0, result[name]) for name in ("pull", "rank", "untold")}
+    return pd.DataFrame({by: totals[by].to_numpy(), **{name: result[name] for name in PARTS}})
 
 
 #: reference counts of pairs that are brought to the length of the recent window

@@ -112,5 +112,5 @@ def _uncut(place: Floats, end: float) -> tuple[float, float]:
         fit = ((place - mean) ** 2 / 2 / spread**2 + given[1] + inside).sum()
         return float(fit + ASSUMED * ((mean - np.log(usual)) ** 2 / 2 / width**2 + (given[1] - np.log(width)) ** 2 / 2 / 0.5**2))
 
-    found = optimize.minimize(unlikely, [place.mean(), np.log(max(place.std(), 0.1))], method="Nelder-Mead").x
-    return float(np.clip(found[0], 0.0, end)), float(np.clip(np.exp(found[1]), 0.1, 0.8))
+    result = optimize.minimize(unlikely, [place.mean(), np.log(max(place.std(), 0.1))], method="Nelder-Mead").x
+    return float(np.clip(result[0], 0.0, end)), float(np.clip(np.exp(result[1]), 0.1, 0.8))

@@ -114,8 +114,8 @@ def formats(titles: pd.Series) -> pd.Series:
     """How the title of each page puts its subject: a question, a count of things, in two parts, or plain; null without a title."""
     text = titles.astype("str").str.replace(r"\s+[|–—-]\s+[^|–—-]{1,40}$", "", regex=True)  # the name of the site behind it
     kinds = [text.str.contains("?", regex=False), text.str.contains(r"^\W*(?:\S+ )?[2-9]\d?\s+\w"), text.str.contains(r":\s|\s[–—-]\s")]
-    found = np.select([kind.fillna(False).to_numpy(bool) for kind in kinds], ["a question", "a count of things", "in two parts"], "plain")
-    return pd.Series(found, index=titles.index, dtype="str").where(titles.notna())
+    result = np.select([kind.fillna(False).to_numpy(bool) for kind in kinds], ["a question", "a count of things", "in two parts"], "plain")
+    return pd.Series(result, index=titles.index, dtype="str").where(titles.notna())
 
 
 def lengths(words: pd.Series) -> pd.Series:

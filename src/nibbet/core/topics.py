@@ -72,11 +72,11 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Se
         ]
         return np.select(conditions, np.arange(len(conditions)), -1)
 
-    found = np.concatenate(in_portions(told, in_one(texts)))
+    result = np.concatenate(in_portions(told, in_one(texts)))
     if rules:
         ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy()
-        found = np.where(ruled & (found < 0), len(reasons) - 1, found)
-    return pd.Series(pd.Categorical.from_codes(found, dtype=pd.CategoricalDtype(reasons)), index=texts.index)
+        result = np.where(ruled & (result < 0), len(reasons) - 1, result)
+    return pd.Series(pd.Categorical.from_codes(result, dtype=pd.CategoricalDtype(reasons)), index=texts.index)
 
 
 @dataclass(frozen=True)

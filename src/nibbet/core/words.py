@@ -35,8 +35,8 @@ def in_one(texts: pd.Series) -> pa.Array:
 
 def among(texts: pd.Series, known: pd.Series) -> NDArray[np.bool_]:
     """Which texts are among those known; missing ones are not."""
-    found: NDArray[np.bool_] = pc.is_in(in_one(texts), value_set=in_one(known), skip_nulls=True).to_numpy(zero_copy_only=False)
-    return found
+    result: NDArray[np.bool_] = pc.is_in(in_one(texts), value_set=in_one(known), skip_nulls=True).to_numpy(zero_copy_only=False)
+    return result
 
 
 def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array, at_once: int = AT_ONCE) -> list[Part]:
@@ -58,11 +58,11 @@ def bytes_met(texts: pa.Array, *kinds: str) -> NDArray[np.uint8]:
     marks[marks == 0] = 1 << len(kinds)
     _, ends, data = texts.buffers()
     end = np.frombuffer(ends, dtype=np.int64, count=len(texts) + 1, offset=8 * texts.offset)
-    found, filled = np.zeros(len(texts), dtype=np.uint8), np.flatnonzero(np.diff(end))
+    result, filled = np.zeros(len(texts), dtype=np.uint8), np.flatnonzero(np.diff(end))
     if len(filled):
         met = marks[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])]
-        found[filled] = np.bitwise_or.reduceat(met, end[filled] - end[0])
-    return found
+        result[filled] = np.bitwise_or.reduceat(met, end[filled] - end[0])
+    return result
 
 
 def with_others(texts: pa.Array, letters: str) -> NDArray[np.bool_]:
@@ -191,8 +191,8 @@ def typos_mended(table: sparse.csr_matrix, words: list[str], known: NDArray[np.i
     known_texts, right = pa.array(first.index, pa.large_string()), np.append(first.to_numpy(), len(common))
     meant = np.full(len(rare), len(common))
     for at in places:
-        found = pc.fill_null(pc.index_in(_without_letter(texts.take(pa.array(rare)), at), value_set=known_texts), len(first))
-        meant = np.minimum(meant, right[found.to_numpy(zero_copy_only=False)])
+        result = pc.fill_null(pc.index_in(_without_letter(texts.take(pa.array(rare)), at), value_set=known_texts), len(first))
+        meant = np.minimum(meant, right[result.to_numpy(zero_copy_only=False)])
     column = np.arange(table.shape[1])
     mistyped = meant < len(common)
     column[rare[mistyped]] = common[meant[mistyped]]
@@ -258,8 +258,8 @@ def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: 
     """
     weighted = queries.multiply(weight[None, :]).tocsr()
     whole = np.asarray(weighted.sum(axis=1)).ravel()
-    found = np.asarray(weighted.multiply(texts).sum(axis=1)).ravel()
-    share: NDArray[np.float64] = np.where(whole > 0, found / np.where(whole > 0, whole, 1.0), 0.0)
+    result = np.asarray(weighted.multiply(texts).sum(axis=1)).ravel()
+    share: NDArray[np.float64] = np.where(whole > 0, result / np.where(whole > 0, whole, 1.0), 0.0)
     return share
 
 
@@ -286,7 +286,7 @@ def carried_by(
     by_word = holders.T.tocsr()
     met = np.cumsum(count[row])
     cuts = np.searchsorted(met, np.arange(HELD_AT_ONCE, met[-1] if len(met) else 0, HELD_AT_ONCE))
-    found = []
+    result = []
     for part in np.split(row, np.unique(cuts)):
         place, holder = places(sparse.csr_matrix(by_word[rarest[part]]))
         query = part[place]
@@ -294,5 +294,5 @@ def carried_by(
         share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / whole[query]
         strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / whole[query]
         good = share >= least
-        found.append((query[good], holder[good].astype(np.int64), share[good], strongly[good]))
-    return tuple(np.concatenate(one) for one in zip(*found, strict=True))  # type: ignore[return-value]
+        result.append((query[good], holder[good].astype(np.int64), share[good], strongly[good]))
+    return tuple(np.concatenate(one) for one in zip(*result, strict=True))  # type: ignore[return-value]

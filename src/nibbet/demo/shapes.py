@@ -197,12 +197,12 @@ def _service(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.
             "dimensionHeaders": [{"name": name} for name in ("landingPage", "sourceMedium")],
             "metricHeaders": [{"name": name, "type": "number"} for name in words[2:]],
         }
-        found = [
+        result = [
             {"dimensionValues": [{"value": str(v)} for v in row[:2]], "metricValues": [{"value": str(v)} for v in row[2:]]}
             for row in table.to_numpy().tolist()
         ]
         (folder / "visits" / f"visits {days[0]} {days[1]}.json").write_text(
-            json.dumps({**head, "rows": found}, ensure_ascii=False), "utf-8"
+            json.dumps({**head, "rows": result}, ensure_ascii=False), "utf-8"
         )
 
 

@@ -187,10 +187,10 @@ def _search(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
                 {"row": row, "day": day, "device": device, "impressions": count, "clicks": rng.binomial(count, rate), "places": places}
             )
         )
-    found = pd.concat(parts, ignore_index=True)
-    found["page"] = pairs["page"].to_numpy()[found["row"]]
-    found["query"] = pairs["query"].to_numpy()[found["row"]]
-    return found.drop(columns="row")
+    result = pd.concat(parts, ignore_index=True)
+    result["page"] = pairs["page"].to_numpy()[result["row"]]
+    result["query"] = pairs["query"].to_numpy()[result["row"]]
+    return result.drop(columns="row")
 
 
 NOTHING_SEARCHED = pd.DataFrame({"page": [], "query": [], "day": [], "device": [], "clicks": [], "impressions": [], "places": []}).astype(

@@ -197,10 +197,10 @@ class Engine:
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
         try:
-            found: pd.DataFrame = table.to_pandas()
+            result: pd.DataFrame = table.to_pandas()
         except Exception as fault:
             raise _ours(fault) from fault
-        return found
+        return result
 
     def _fresh(self, word: str) -> str:
         self._names += 1

@@ -138,8 +138,8 @@ class SparkEngine:
     @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
         """The rows of a reduced table as a pandas frame."""
-        found: pd.DataFrame = self._fetched(table).to_pandas()
-        return found
+        result: pd.DataFrame = self._fetched(table).to_pandas()
+        return result
 
     def _fetched(self, table: ibis.Table) -> Any:
         self.session.sparkContext.setJobGroup(self._mark, "nibbet", interruptOnCancel=True)

@@ -25,11 +25,11 @@ def names_in(statement: str) -> set[str]:
 
     with duckdb.connect(config={"enable_external_access": "false"}) as connection:
         try:
-            found = connection.extract_statements(statement)
-            if len(found) != 1:
-                raise NotFoundError(f"Give one SELECT, not {len(found)} statements.")
-            if found[0].type != duckdb.StatementType.SELECT:
-                raise NotFoundError(f"Only SELECT is answered, not {found[0].type.name}: the data stay as they are.")
+            result = connection.extract_statements(statement)
+            if len(result) != 1:
+                raise NotFoundError(f"Give one SELECT, not {len(result)} statements.")
+            if result[0].type != duckdb.StatementType.SELECT:
+                raise NotFoundError(f"Only SELECT is answered, not {result[0].type.name}: the data stay as they are.")
             row = connection.execute("SELECT json_serialize_sql(?)", [statement]).fetchone()
         except duckdb.Error as fault:
             raise NotFoundError(_said(fault, statement)) from None
@@ -78,8 +78,8 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
         if any(casts) and len(set(rows.columns)) == len(rows.columns):
             quoted = ['"' + name.replace('"', '""') + '"' for name in rows.columns]
             rows = rows.project(", ".join(f"{cast} AS {name}" if cast else name for cast, name in zip(casts, quoted, strict=True)))
-        found: pd.DataFrame = rows.to_arrow_table().to_pandas(date_as_object=False)
-        return found
+        result: pd.DataFrame = rows.to_arrow_table().to_pandas(date_as_object=False)
+        return result
     except duckdb.Error as fault:
         raise NotFoundError(_said(fault, statement)) from None
     finally:

@@ -53,7 +53,7 @@ def libraries() -> list[tuple[str, str]]:
     """Name and version of Python and of every library that this program rests on."""
     from importlib.metadata import PackageNotFoundError, distribution, requires
 
-    found = [("python", f"{sys.version_info.major}.{sys.version_info.minor}")]
+    result = [("python", f"{sys.version_info.major}.{sys.version_info.minor}")]
     for need in requires("nibbet") or []:
         if 'extra == "dev"' in need:
             continue
@@ -62,8 +62,8 @@ def libraries() -> list[tuple[str, str]]:
             told = re.search(
                 r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE
             )  # parsing all of it takes long
-            found.append((name, told[1] if told else ""))
-    return sorted(set(found))
+            result.append((name, told[1] if told else ""))
+    return sorted(set(result))
 
 
 class Store:
@@ -113,12 +113,12 @@ class Store:
         from nibbet.engine.digest import digest_of
 
         try:
-            found = path.stat()
+            result = path.stat()
             with path.open("rb"):
                 pass
         except OSError as fault:
             raise SourceError(f"{path}: cannot be read ({fault.strerror or fault}). Give yourself the right to read it.") from None
-        seen = [found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino]
+        seen = [result.st_size, result.st_mtime_ns, result.st_ctime_ns, result.st_ino]
         known = self._inputs.get(str(path.absolute()))
         if known is not None and known[:-1] == seen:
             return str(known[-1])
@@ -345,5 +345,5 @@ def read_frame(path: Path) -> pd.DataFrame:
     """A frame from Parquet."""
     import pyarrow.parquet as pq
 
-    found: pd.DataFrame = pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column can be dropped or taken alone
-    return found
+    result: pd.DataFrame = pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column can be dropped or taken alone
+    return result

@@ -69,11 +69,11 @@ class Pipeline:
 
     def comparison(self, windows: Windows) -> Comparison:
         """What changed between two windows; all that does not rest on them is shared, the calibration too."""
-        found = self._comparisons.pop(windows, None) or self._new_comparison(windows)
+        result = self._comparisons.pop(windows, None) or self._new_comparison(windows)
         while len(self._comparisons) >= COMPARISONS:  # the one that was asked for longest ago
             self._comparisons.pop(next(iter(self._comparisons)))
-        self._comparisons[windows] = found
-        return found
+        self._comparisons[windows] = result
+        return result
 
     def _new_comparison(self, windows: Windows) -> Comparison:
         context, inputs, sums, expectation, changes = self.context, self.inputs, self.sums, self.expectation, self.changes

@@ -41,12 +41,12 @@ class Balance:
         from nibbet.core.missing import missing_evidence
         from nibbet.core.notes import notes, unmatched
 
-        joined, account, own = self.inputs.joined, self.inputs.joined.account, self.context.config
+        joined, account, settings = self.inputs.joined, self.inputs.joined.account, self.context.config
         sums = {"clicks": self.sums.pages["clicks_all"]}
         visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
         if (landings := joined.landings) is not None and self.sums.visits is not None:
-            found = self.context.fetch("visit-days", lambda: reductions.visit_days(landings))
-            visits = found.assign(date=pd.to_datetime(found["date"]))
+            result = self.context.fetch("visit-days", lambda: reductions.visit_days(landings))
+            visits = result.assign(date=pd.to_datetime(result["date"]))
             sums["sessions"] = self.sums.visits["sessions_all"]
         grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
         asked = self.context.sum_settings.site.as_of is not None
@@ -57,9 +57,9 @@ class Balance:
             self.pages.table,
             joined.given,
             self.sums.windows,
-            protects=bool(own.protect.pages),
-            needed=own.verdicts.covered_days,
-            poor_clicks=own.verdicts.prune_clicks,
+            protects=bool(settings.protect.pages),
+            needed=settings.verdicts.covered_days,
+            poor_clicks=settings.verdicts.prune_clicks,
         )
         return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self.pages.table), "notes": said, "missing": more}
 
@@ -78,15 +78,18 @@ class Balance:
         """A note where robots.txt closes pages to some agent alone, which may be a search engine's."""
         if self.inputs.robots is None or self.context.config.site.search_agents:
             return []
-        found = closed_alone(self.inputs.pages["path"], self.inputs.robots)
+        result = closed_alone(self.inputs.pages["path"], self.inputs.robots)
         text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
-        return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in found.items()]
+        return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in result.items()]
 
     @property
     def _patterns_without_page(self) -> list[dict[str, str]]:
         """A note where a pattern of the settings fits no page: what it was meant to protect stands under another address."""
-        own = self.context.config
-        tables = {"[protect] pages": own.protect.pages, **{f"[purpose] {name}": given for name, given in own.purpose.model_dump().items()}}
+        settings = self.context.config
+        tables = {
+            "[protect] pages": settings.protect.pages,
+            **{f"[purpose] {name}": given for name, given in settings.purpose.model_dump().items()},
+        }
         text = '{}: {} fits no page of this site. Patterns are paths, as "/legal/*": look up the address in pages.csv.'
         return [
             {"code": "pattern_without_page", "text": text.format(table, " and ".join(f'"{one}"' for one in lost))}

@@ -102,19 +102,19 @@ class Comparison:
         return self._above("section", self._pages["section"])
 
     def _groups(self) -> pd.DataFrame:
-        own = self.context.config.groups
+        settings = self.context.config.groups
         parts = []
         number = pd.Series(np.arange(len(self._pages)), index=self._pages["key"])
-        members = pages_in_groups(self.inputs.pages["path"], own.pages)
+        members = pages_in_groups(self.inputs.pages["path"], settings.pages)
         for name, rows in members.groupby("group", sort=False):
             inside = pd.Series(pd.NA, index=self._pages.index, dtype="object")
             inside.iloc[number.reindex(rows["page"]).dropna().to_numpy(int)] = str(name)
             parts.append(self._above("group", inside))
-        if own.queries and len(self._named):
+        if settings.queries and len(self._named):
             code, texts = numbered(self._named)
-            found = queries_in_groups(texts, own.queries)
-            found["number"] = pd.Index(texts).get_indexer(found["query"])
-            rows = self._named.assign(number=code).merge(found[["number", "group"]], on="number")
+            result = queries_in_groups(texts, settings.queries)
+            result["number"] = pd.Index(texts).get_indexer(result["query"])
+            rows = self._named.assign(number=code).merge(result[["number", "group"]], on="number")
             parts.append(self._of_pairs("query group", rows, "group"))
         return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
 
@@ -274,5 +274,7 @@ class Comparison:
         raw, named = self.expectation.pairs, (self.expectation.pairs["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
         parts = self.changes.row_parts[named].reset_index(drop=True)
-        found = core.losing_subjects(raw[named].reset_index(drop=True), parts, pages, self.changes.terms, self.context.config.site.language)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = core.losing_subjects(
+            raw[named].reset_index(drop=True), parts, pages, self.changes.terms, self.context.config.site.language
+        )
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))

@@ -32,10 +32,10 @@ class Engines:
     @once
     def pair(self) -> tuple[Engine, AnyEngine]:
         """The local engine and the one that computes."""
-        own = self.settings.engine
-        limit_threads(own.threads)
+        settings = self.settings.engine
+        limit_threads(settings.threads)
         self.store.at_work()
-        return open_engines(own.backend, memory=own.memory, threads=own.threads, root=self.root)
+        return open_engines(settings.backend, memory=settings.memory, threads=settings.threads, root=self.root)
 
     @property
     def opened(self) -> list[AnyEngine]:

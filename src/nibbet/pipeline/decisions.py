@@ -104,8 +104,8 @@ class Decisions:
         """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query, totals of queries an
         empty page.
         """
-        found = named_queries(self.query_map.pairs, self.measures.ledger)
-        return with_lone(found, self.query_map.pageless_in_topics) if len(self.expectation.pageless_queries) else found
+        result = named_queries(self.query_map.pairs, self.measures.ledger)
+        return with_lone(result, self.query_map.pageless_in_topics) if len(self.expectation.pageless_queries) else result
 
     def verdicts(self) -> pd.DataFrame:
         """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""

@@ -38,8 +38,8 @@ class Diagnostics:
 
     def peers(self) -> pd.DataFrame:
         """Members of sections and groups that fall below or rise above their rates."""
-        found = beside_peers(self.measures.unbranded, self.pages.members)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = beside_peers(self.measures.unbranded, self.pages.members)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def parts(self) -> pd.DataFrame:
         """Sums and rates of the site, its sections and named groups."""
@@ -59,21 +59,21 @@ class Diagnostics:
             )
             rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
             if landings is not None and one in landings.columns and len(sums):
-                found = self.context.fetch(
+                result = self.context.fetch(
                     f"visits-page-{one}",
                     lambda one=one: reductions.visit_windows(landings, self.sums.windows, "page_id", one),  # type: ignore[misc]
                 )
-                found = found.rename(
+                result = result.rename(
                     columns={"page_id": "page", one: "value", "sessions_recent": "sessions", "engaged_sessions_recent": "engaged_sessions"}
                 )
-                visits.append(found[["page", "value", "sessions", "engaged_sessions"]].dropna().assign(dimension=one))
+                visits.append(result[["page", "value", "sessions", "engaged_sessions"]].dropna().assign(dimension=one))
         if not rows:
             return pd.DataFrame(columns=SEGMENTS)
         table = pd.concat(rows, ignore_index=True).sort_values(["dimension", "page", "value"], ignore_index=True)
         table["position"] = weighted_position(table["position_sum"], table["placed"])
         seen = pd.concat(visits, ignore_index=True) if visits else None
-        found = odd_segments(table, seen)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = odd_segments(table, seen)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def pulls(self) -> pd.DataFrame:
         """Pull with interval and flag of pages and pairs, without the brand, those that lose most clicks first."""
@@ -87,8 +87,8 @@ class Diagnostics:
             }
         )
         pairs = rows_at(self.query_map.pairs, ~self.query_map.pairs["brand"], ["page", "query", "clicks", "expected_clicks", "position"])
-        found = judged_pulls(pages, pairs)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = judged_pulls(pages, pairs)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def engagement(self) -> pd.DataFrame:
         """Visits by page and channel beside the same channel in the section."""
@@ -100,5 +100,5 @@ class Diagnostics:
         rows = rows.astype({name: "float64" for name in rows if name not in ("page", "channel")}).sort_values(
             ["page", "channel"], ignore_index=True
         )
-        found = engagement_by_channel(rows[rows["sessions"] > 0].reset_index(drop=True), self.pages.peer_groups)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = engagement_by_channel(rows[rows["sessions"] > 0].reset_index(drop=True), self.pages.peer_groups)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))

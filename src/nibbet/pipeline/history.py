@@ -43,8 +43,8 @@ class History:
         age = (end - days["date"]).dt.days // 7
         whole = (end - pd.Timestamp(self.sums.windows.first)).days + 1
         weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
-        found: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
-        return found
+        result: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
+        return result
 
     @property
     def _page_weeks(self) -> pd.DataFrame:
@@ -132,8 +132,8 @@ class History:
         kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
         pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index), weekend=np.nan)
         pages = pages.sort_values(["height", "key"], ascending=[False, True])
-        found = pd.concat([sections.sort_values("key"), pages] if waves.known else [sections], ignore_index=True)
-        return found.astype({"weekend": "float64"})[SEASONS]
+        result = pd.concat([sections.sort_values("key"), pages] if waves.known else [sections], ignore_index=True)
+        return result.astype({"weekend": "float64"})[SEASONS]
 
     def trend_table(self) -> pd.DataFrame:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""

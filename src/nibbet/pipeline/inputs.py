@@ -60,8 +60,8 @@ class Inputs:
     @once
     def windows(self) -> Windows:
         """The recent, reference and long window that the settings ask for and the data allow."""
-        own, joined = self.context.sum_settings.windows, self.joined
-        return chosen(joined.covers, joined.first, joined.as_of, recent=own.recent, long=own.long, reference=own.reference)
+        settings, joined = self.context.sum_settings.windows, self.joined
+        return chosen(joined.covers, joined.first, joined.as_of, recent=settings.recent, long=settings.long, reference=settings.reference)
 
     @property
     def source_kinds(self) -> list[str]:
@@ -96,8 +96,8 @@ class Inputs:
         def make() -> ibis.Table:
             return rows.aggregate(**{name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS})
 
-        found = self.context.fetch("differing", make).iloc[0]
-        return {name for name in DIMENSIONS if found[name]}
+        result = self.context.fetch("differing", make).iloc[0]
+        return {name for name in DIMENSIONS if result[name]}
 
     def varies(self, dimension: str) -> bool:
         """Whether rows name more than one device, country or surface."""
@@ -130,8 +130,8 @@ class Inputs:
         rows = rows.dropna(subset=["volume"])
         month = pd.to_datetime(rows["month"])
         rows = rows[month.isna() | (month > month.max() - pd.DateOffset(months=12))]
-        found: pd.DataFrame = rows.groupby("query", as_index=False)[["volume"]].mean()
-        return found.rename(columns={"volume": "demand"}).astype({"query": "str"})
+        result: pd.DataFrame = rows.groupby("query", as_index=False)[["volume"]].mean()
+        return result.rename(columns={"volume": "demand"}).astype({"query": "str"})
 
     @once
     def snapshots(self) -> pd.DataFrame | None:
@@ -186,8 +186,8 @@ class Inputs:
         if (outside := self.joined.few("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
             parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())
-        found = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
-        return found.drop_duplicates().sort_values(["page", "anchor"], ignore_index=True)
+        result = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
+        return result.drop_duplicates().sort_values(["page", "anchor"], ignore_index=True)
 
     @property
     def index_exclusions(self) -> pd.Series:

@@ -58,9 +58,9 @@ class Measures:
         if not self.inputs.is_paired:
             table = judged_as_one(table, self.pages_as_pairs)
         table = table.assign(**{str(name): part for name, part in self.changes.page_parts.items()})
-        found = self.history.trends[self.history.trends["real"]]
-        table["trend"] = found["kind"].reindex(table.index)
-        table["since"] = pd.to_datetime(found["since"].reindex(table.index))
+        result = self.history.trends[self.history.trends["real"]]
+        table["trend"] = result["kind"].reindex(table.index)
+        table["since"] = pd.to_datetime(result["since"].reindex(table.index))
         table = table.join(self.history.events)
         targets = self.inputs.target_queries
         named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None

@@ -42,7 +42,7 @@ class Mends:
         links = None if self.inputs.inlinks is None else self.inputs.inlinks.rename("pages").rename_axis("target").reset_index()
         state = self.inputs.index_exclusions
         groups = self.merges.groups.set_index("page")["group"]
-        found = find_repairs(
+        result = find_repairs(
             self.measures.ledger,
             self.query_map.pairs,
             self.targets.covering,
@@ -51,12 +51,12 @@ class Mends:
             kept_from_index=state,
             groups=groups,
         )
-        found = found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = result.assign(page=result["page"].map(self.inputs.pages["page"]))
         if len(rows := self.targets.missed):
-            found = pd.concat([found, missed_addresses(rows, self.sums.windows)], ignore_index=True).sort_values(
+            result = pd.concat([result, missed_addresses(rows, self.sums.windows)], ignore_index=True).sort_values(
                 "weight", ascending=False, kind="stable", ignore_index=True
             )
-        return found.astype({"target": "str", "because": "str", "repair": "str"})
+        return result.astype({"target": "str", "because": "str", "repair": "str"})
 
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
@@ -73,7 +73,7 @@ class Mends:
             & (pages["status"].fillna(200) >= 400)
             & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
         )
-        cover, section = (found.reindex(pages.index).map(pages["page"]) for found in (self.targets.covering, self.targets.section_hubs))
+        cover, section = (result.reindex(pages.index).map(pages["page"]) for result in (self.targets.covering, self.targets.section_hubs))
         broken &= cover.notna() | section.notna()  # what earned and nothing covers is put back, not given up: see repairs
         why = np.where(cover.notna(), "; that page covers it", "; put it back, until then its section")
         mend = pd.DataFrame(
@@ -87,9 +87,9 @@ class Mends:
         why = np.where(missed["covered"], "; that page covers it", "; the nearest section")
         asked = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
         visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": asked})
-        found = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
+        result = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
         # what redirects already may lead to a page that fails or asks not to be found
-        ends_dead = found["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
+        ends_dead = result["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
         instead = pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"])
-        found["to"] = found["to"].where(~ends_dead, found["from"].map(instead))
-        return found[~(ends_dead & found["to"].isna())].reset_index(drop=True)
+        result["to"] = result["to"].where(~ends_dead, result["from"].map(instead))
+        return result[~(ends_dead & result["to"].isna())].reset_index(drop=True)

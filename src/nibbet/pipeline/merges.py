@@ -68,9 +68,9 @@ class Merges:
         """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
         titles = title_likeness(self.pages.table, candidates, self.query_map.page_words[0], self.context.config.site.brand)
         chosen = chosen_beside(self.query_map.mapped, candidates)
-        found = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen)
-        enough = found["shared"] >= self.context.config.verdicts.shared_queries
-        return found.assign(one_search=one_search(found[enough]).reindex(found.index))
+        result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen)
+        enough = result["shared"] >= self.context.config.verdicts.shared_queries
+        return result.assign(one_search=one_search(result[enough]).reindex(result.index))
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
         """How far the pages of each pair are chosen for the same intents, by the results of their queries; null where no results are known."""
@@ -105,11 +105,11 @@ class Merges:
         )
         facts["answer"] = self._page_answers.reindex(pages.index)
         facts = facts.fillna({"conversions_long": 0, "backlinks": 0})
-        found = merging.merge_groups(candidates, facts, like)
-        gains = self._gains_of(found)
+        result = merging.merge_groups(candidates, facts, like)
+        gains = self._gains_of(result)
         worthless = gains.loc[gains["gain"] <= 0, "group"]
-        found = found[~found["group"].isin(worthless)]
-        return found, gains[~gains["group"].isin(worthless)], merging.kept_apart(candidates, found, facts, like)
+        result = result[~result["group"].isin(worthless)]
+        return result, gains[~gains["group"].isin(worthless)], merging.kept_apart(candidates, result, facts, like)
 
     @property
     def groups(self) -> pd.DataFrame:

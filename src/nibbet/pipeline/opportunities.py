@@ -54,12 +54,12 @@ class Opportunities:
 
     def table(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
-        found = by_gain(self.found)
-        found = found.assign(page=found["page"].map(self.pages.table["page"]))[OPENINGS]
+        result = by_gain(self.found)
+        result = result.assign(page=result["page"].map(self.pages.table["page"]))[OPENINGS]
         if len(self.expectation.pageless_queries):
             lone = by_gain(self._pageless)[OPENINGS].astype({"page": "str"}).assign(page=None)
-            found = pd.concat([found, lone], ignore_index=True).sort_values(["gain", "query"], ascending=[False, True], ignore_index=True)
-        return found
+            result = pd.concat([result, lone], ignore_index=True).sort_values(["gain", "query"], ascending=[False, True], ignore_index=True)
+        return result
 
     @property
     def _pageless(self) -> pd.DataFrame:
@@ -105,5 +105,5 @@ class Opportunities:
 
     def within_reach(self, place: float) -> pd.DataFrame:
         """Clicks within reach if every query that stands lower rose to `place`."""
-        found = within_reach(self.query_map.pairs, self.expectation.curve, self.expectation.sight, self.sums.windows.recent.days, place)
-        return found.assign(page=found["page"].map(self.inputs.pages["page"]))
+        result = within_reach(self.query_map.pairs, self.expectation.curve, self.expectation.sight, self.sums.windows.recent.days, place)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))

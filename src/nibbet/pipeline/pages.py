@@ -35,7 +35,7 @@ class Pages:
     @once
     def table(self) -> pd.DataFrame:
         """The ledger without what needs the query map."""
-        own, joined = self.context.config, self.inputs.joined
+        settings, joined = self.context.config, self.inputs.joined
         search, visits = self.sums.pages, self.sums.visits
         self.context.say("measuring pages")
         table = ledger(
@@ -47,8 +47,8 @@ class Pages:
             joined.few("backlinks"),
             windows=self.sums.windows,
             scale=self.sums.scale,
-            protected=own.protect.pages,
-            purposes=own.purpose.model_dump(),
+            protected=settings.protect.pages,
+            purposes=settings.purpose.model_dump(),
         )
         table = with_others(
             table,
@@ -57,10 +57,10 @@ class Pages:
             robots=self.inputs.robots,
             hits=self.sums.hits,
             links=self.inputs.inlinks,
-            agents=own.site.search_agents,
+            agents=settings.site.search_agents,
             as_of=pd.Timestamp(self.sums.windows.as_of),
         )
-        return with_ways(table, self.inputs.rare_links, own.verdicts.prune_clicks)
+        return with_ways(table, self.inputs.rare_links, settings.verdicts.prune_clicks)
 
     @property
     def dead(self) -> pd.Series:

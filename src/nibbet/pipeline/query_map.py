@@ -49,10 +49,10 @@ class QueryMap:
         if (unnamed := pairs["query"] == "").any():
             pairs = pairs[~unnamed]
         self.context.say("mapping queries to pages")
-        own = self.context.config
+        settings = self.context.config
         lexicon, on_page = self.page_words
-        pairs = add_answer(pairs, pages, brand=own.site.brand, language=own.site.language, lexicon=lexicon, on_page=on_page)
-        pairs = add_roles(pairs, pages["page"], own.verdicts, self.inputs.target_queries, self.pages.dead)
+        pairs = add_answer(pairs, pages, brand=settings.site.brand, language=settings.site.language, lexicon=lexicon, on_page=on_page)
+        pairs = add_roles(pairs, pages["page"], settings.verdicts, self.inputs.target_queries, self.pages.dead)
         pairs["brand"] = pairs["brand"].eq(True)
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
@@ -60,7 +60,7 @@ class QueryMap:
     @once
     def grouping(self) -> Grouping:
         """The queries in topics."""
-        pairs, own, first = self.mapped, self.context.config, self.inputs.snapshots
+        pairs, settings, first = self.mapped, self.context.config, self.inputs.snapshots
         self.context.say("grouping queries into topics")
         if first is not None:
             first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
@@ -69,12 +69,12 @@ class QueryMap:
             len(self.pages.table),
             self.inputs.monthly_searches,
             first,
-            brand=own.site.brand,
-            aside=own.topics.aside,
-            most=own.topics.most,
-            language=own.site.language,
+            brand=settings.site.brand,
+            aside=settings.topics.aside,
+            most=settings.topics.most,
+            language=settings.site.language,
             lexicon=self.page_words[0],
-            translate=own.topics.translate,
+            translate=settings.topics.translate,
             lone=self.expectation.pageless_queries,
             on_page=self.page_words[1],
         )

@@ -52,10 +52,10 @@ class Targets:
         poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
         leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
         staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & ~is_hub(pages, t)).to_numpy())
-        found = covering_page(pages, leaving, staying, brand=self.context.config.site.brand, words=self.query_map.page_words)
+        result = covering_page(pages, leaving, staying, brand=self.context.config.site.brand, words=self.query_map.page_words)
         if not self.inputs.is_paired:
-            return found
-        asked = answering_page(self.query_map.mapped, leaving[found.isna().to_numpy()], staying, t.answers)
+            return result
+        asked = answering_page(self.query_map.mapped, leaving[result.isna().to_numpy()], staying, t.answers)
         asked = asked[(asked["weight"] >= t.min_gain) & (asked.groupby("page")["share"].transform("max") >= ANSWERS)]
         pairs = asked.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
         pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
@@ -64,7 +64,7 @@ class Targets:
         pairs = pairs[names_its_own(said["title"] + " " + said["path"], pairs, self.query_map.page_words[0])]
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
         best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
-        return found.where(found.notna(), best.set_index("page_a")["page_b"].reindex(found.index))
+        return result.where(result.notna(), best.set_index("page_a")["page_b"].reindex(result.index))
 
     @once
     def section_hubs(self) -> pd.Series:
@@ -94,7 +94,7 @@ class Targets:
         leaving, alive = np.arange(len(known), len(asked)), ~pages["gone"] & ~pages["blocked"]
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
         words = (lexicon, page_words(asked, lexicon))
-        found = covering_page(asked, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
+        result = covering_page(asked, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
         section = section_page(asked, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
-        target = found.where(found.notna(), section).map(pages["page"])
-        return rows.assign(covered=found.notna().to_numpy(), target=target.to_numpy())
+        target = result.where(result.notna(), section).map(pages["page"])
+        return rows.assign(covered=result.notna().to_numpy(), target=target.to_numpy())

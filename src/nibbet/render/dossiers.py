@@ -168,7 +168,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
     trends = site.trends()
     trended = {row["page"]: [row] for row in records(trends[trends["page"].isin(wanted)])}
     lines = dict(zip(weeks.index, weeks.to_numpy().tolist(), strict=True))
-    found, home = {}, site.config.site.home
+    result, home = {}, site.config.site.home
     for row in records(chosen):
         page = row["page"]
         said = [row["because"], row["also"] and f"Second best: {row['also']}"]
@@ -176,7 +176,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
             said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
         told = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
         said += history({"change": told, "trend": trended.get(page, [])})
-        found[page_name(page, home)] = {
+        result[page_name(page, home)] = {
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},
             "target": row["target"] and page_name(row["target"], home),
@@ -188,7 +188,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
             "channels": channels.get(page, []),
             "evidence": evidence.get(page, []),
         }
-    return found
+    return result
 
 
 def _by_page(rows: pd.DataFrame, columns: list[str]) -> dict[str, list[list[Any]]]:

@@ -117,8 +117,8 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     Args:
         topics: as `Site.topics` gives them: label, proposal, volume, volume_kind, gain, gain_low, gain_high.
     """
-    found = topics[(topics["proposal"] != "none") & (topics["gain"] > 0)]
-    shown = found.nlargest(most, "gain", keep="first")
+    result = topics[(topics["proposal"] != "none") & (topics["gain"] > 0)]
+    shown = result.nlargest(most, "gain", keep="first")
     figure = blank(height=max(1.6, 0.34 * len(shown) + 1.2))
     axes = figure.axes[0]
     if shown.empty:
@@ -149,7 +149,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
     kinds = " or ".join(shown["volume_kind"].unique())
     axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
     axes.legend(frameon=False, loc="lower right", fontsize=9)
-    finding = f"{len(found):,} topics without an answer: {found['gain'].sum():,.0f} clicks a month within reach"
+    finding = f"{len(result):,} topics without an answer: {result['gain'].sum():,.0f} clicks a month within reach"
     return titled(figure, finding, f"Search and demand; the {len(shown)} with most to gain")
 
 
@@ -217,9 +217,9 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
         return saying(figure, "No query of a page is shown often enough to draw.")
     dots = rows.nlargest(MOST_DOTS, "impressions", keep="first")
     axes.scatter(dots["position"], dots["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
-    found = openings.astype({"page": "str", "query": "str"}).merge(rows[["page", "query", "impressions"]], on=["page", "query"])
+    result = openings.astype({"page": "str", "query": "str"}).merge(rows[["page", "query", "impressions"]], on=["page", "query"])
     for kind, colour, marker in (("climb", MAIN, "^"), ("snippet", SECOND, "s"), ("stray", INK, "x")):
-        part = found[found["kind"] == kind].nlargest(150, "gain", keep="first")
+        part = result[result["kind"] == kind].nlargest(150, "gain", keep="first")
         size = np.clip(6 * np.sqrt(part["gain"].clip(lower=1).to_numpy(float)), 12, 160)
         style = {"linewidth": 1.1} if marker == "x" else {"edgecolor": "white", "linewidth": 0.4}
         label = {"climb": "could climb", "snippet": "seldom chosen", "stray": "drawn astray"}[kind]

@@ -11,8 +11,8 @@ def automated(agents: pd.Series) -> pd.Series:
     """Per agent text, whether no person sits before it: a known robot, a script, or nothing that names an operating system."""
     from ua_parser import parse
 
-    found = [parse(agent) for agent in agents]
+    result = [parse(agent) for agent in agents]
     known = pd.Series(
-        [bool((one.device and one.device.family == "Spider") or one.os is None) for one in found], index=agents.index, dtype=bool
+        [bool((one.device and one.device.family == "Spider") or one.os is None) for one in result], index=agents.index, dtype=bool
     )
     return known | agents.str.contains(SCRIPT, regex=True)

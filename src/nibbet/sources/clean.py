@@ -116,8 +116,8 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
             pass  # a cell further down does not keep to what the sample showed: read all as text
 
     def make() -> ibis.Table:
-        rows, found = _as_text(place, sheet, reading, settings)
-        place.store.value("hidden", whole, lambda: found)  # before the rows: who finds these finds the notes too
+        rows, result = _as_text(place, sheet, reading, settings)
+        place.store.value("hidden", whole, lambda: result)  # before the rows: who finds these finds the notes too
         return rows
 
     table = place.store.table(place.engine, "text", whole, make)
@@ -158,8 +158,8 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
             if as_text or texts.types == cells.types:
                 raise
             loose, table = True, read(at, "dated", texts, told)
-        if (found := _met(table)) is not None:
-            met.append(place.store.table(place.engine, "met", key(at), partial(_same, found)))
+        if (result := _met(table)) is not None:
+            met.append(place.store.table(place.engine, "met", key(at), partial(_same, result)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
     return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None, notes
@@ -232,17 +232,17 @@ def _mends(engine: AnyEngine, table: ibis.Table, names: list[str]) -> dict[str, 
 
     Raises SourceError when they are many, and for years that the engine read from two digits.
     """
-    found: dict[str, dict[str, str | None]] = {}
+    result: dict[str, dict[str, str | None]] = {}
     for name in (name for name in table.columns if table[name].type().is_date()):
         if engine.fetch(table.aggregate(short=(table[name].year() < 1000).any().fill_null(False)))["short"].iloc[0]:
             raise SourceError("years of two digits among those of four")
     for name in names:
         for cell in engine.fetch(table.select(name).distinct())[name].dropna():
             if (bare := bare_cell(cell)) != cell:
-                found.setdefault(name, {})[cell] = bare
-    if any(len(values) > MOST_MENDS for values in found.values()):
+                result.setdefault(name, {})[cell] = bare
+    if any(len(values) > MOST_MENDS for values in result.values()):
         raise SourceError("too many values to mend one by one")
-    return found
+    return result
 
 
 def _mended(table: ibis.Table, mends: dict[str, dict[str, str | None]]) -> ibis.Table:

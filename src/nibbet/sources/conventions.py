@@ -70,14 +70,14 @@ def sample_days(cells: list[str], more: list[str], order: str | None = None) -> 
         return ""
     if all(re.fullmatch(r"\d{8}", cell) for cell in cells):
         return "%Y%m%d"
-    found = [re.fullmatch(form, cell) for cell in cells]
-    shapes = {(len(one[1]) == 4, one[2], len(one[4]) == 4) if one else None for one in found}
+    result = [re.fullmatch(form, cell) for cell in cells]
+    shapes = {(len(one[1]) == 4, one[2], len(one[4]) == 4) if one else None for one in result}
     if len(shapes) != 1 or (shape := shapes.pop()) is None or shape[0] == shape[2]:
         return None
     year_first, mark, _ = shape
     if year_first:
         return f"%Y{mark}%m{mark}%d"
-    numbers = [(int(one[1]), int(one[3])) for one in (*found, *(re.fullmatch(form, cell) for cell in more)) if one and len(one[1]) < 3]
+    numbers = [(int(one[1]), int(one[3])) for one in (*result, *(re.fullmatch(form, cell) for cell in more)) if one and len(one[1]) < 3]
     if mark == "." or (order is None and any(first > 12 for first, _ in numbers)):
         order = "day first"
     elif order is None and any(second > 12 for _, second in numbers):
@@ -142,7 +142,7 @@ def day_of_text(values: list[str], *, where: str, header: str, order: str | None
     loose = {text: p for text, p in parts.items() if p and p[3] == "?"}
     if loose and order is None:
         order = _order(list(loose.values()), where, header)
-    found = {}
+    result = {}
     for text, part in parts.items():
         if part is None:
             continue
@@ -151,10 +151,10 @@ def day_of_text(values: list[str], *, where: str, header: str, order: str | None
             form = "dmy" if order == "day first" else "mdy"
         year, month, day = {"ymd": (first, second, third), "dmy": (third, second, first), "mdy": (third, first, second)}[form]
         try:
-            found[text] = date(year, month, day)
+            result[text] = date(year, month, day)
         except ValueError:
             continue
-    return found
+    return result
 
 
 def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> str:
@@ -179,27 +179,27 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
 def _numbers(text: str) -> tuple[int, int, int, str] | None:
     """The three numbers of a date and their order: ymd, dmy, mdy, or ? where day and month cannot be told."""
     bare = text.strip().replace("年", "-").replace("月", "-").replace("日", "")
-    if found := re.match(r"^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})(?:[T ].*)?$", bare):
-        return int(found[1]), int(found[2]), int(found[3]), "ymd"
-    if found := re.match(r"^(\d{4})[-/.](\d{1,2})$", bare):
-        return int(found[1]), int(found[2]), 1, "ymd"
-    if (found := re.match(r"^(\d{1,2})[-/.](\d{4})$", bare)) and int(found[1]) <= 12:
-        return int(found[2]), int(found[1]), 1, "ymd"
-    if found := re.match(r"^(\d{4})-?\s?(?:W|KW|S)(\d{1,2})$", bare, re.IGNORECASE):
+    if result := re.match(r"^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})(?:[T ].*)?$", bare):
+        return int(result[1]), int(result[2]), int(result[3]), "ymd"
+    if result := re.match(r"^(\d{4})[-/.](\d{1,2})$", bare):
+        return int(result[1]), int(result[2]), 1, "ymd"
+    if (result := re.match(r"^(\d{1,2})[-/.](\d{4})$", bare)) and int(result[1]) <= 12:
+        return int(result[2]), int(result[1]), 1, "ymd"
+    if result := re.match(r"^(\d{4})-?\s?(?:W|KW|S)(\d{1,2})$", bare, re.IGNORECASE):
         try:
-            monday = date.fromisocalendar(int(found[1]), int(found[2]), 1)
+            monday = date.fromisocalendar(int(result[1]), int(result[2]), 1)
         except ValueError:
             return None
         return monday.year, monday.month, monday.day, "ymd"
-    if found := re.match(r"^(\d{4})-(\d{2})-(\d{2})\s*(?:-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$", bare):
-        return int(found[1]), int(found[2]), int(found[3]), "ymd"
-    if found := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):
-        return int(found[1]), int(found[2]), int(found[3]), "ymd"
-    if found := re.match(r"^(\d{1,2})([-/. ])(\d{1,2})\2(\d{4}|\d{2})(?:[T ,].*)?$", bare):
-        year = int(found[4]) + (2000 if len(found[4]) == 2 else 0)
-        return int(found[1]), int(found[3]), year, "dmy" if found[2] == "." else "?"
-    if found := re.match(r"^([2-6]\d{4})(?:\.\d+)?$", bare):
-        day = datetime(1899, 12, 30) + timedelta(days=int(found[1]))
+    if result := re.match(r"^(\d{4})-(\d{2})-(\d{2})\s*(?:-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$", bare):
+        return int(result[1]), int(result[2]), int(result[3]), "ymd"
+    if result := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):
+        return int(result[1]), int(result[2]), int(result[3]), "ymd"
+    if result := re.match(r"^(\d{1,2})([-/. ])(\d{1,2})\2(\d{4}|\d{2})(?:[T ,].*)?$", bare):
+        year = int(result[4]) + (2000 if len(result[4]) == 2 else 0)
+        return int(result[1]), int(result[3]), year, "dmy" if result[2] == "." else "?"
+    if result := re.match(r"^([2-6]\d{4})(?:\.\d+)?$", bare):
+        day = datetime(1899, 12, 30) + timedelta(days=int(result[1]))
         return day.year, day.month, day.day, "ymd"
     return _with_month_name(bare)
 

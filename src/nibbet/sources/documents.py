@@ -71,17 +71,17 @@ def _is_heads(name: str) -> bool:
 
 def _names_in(node: dict[str, Any]) -> dict[str, list[str]]:
     """Names of lists of values by the word that their list of headers begins with: dimension, metric ...; "" for columns or fields."""
-    found: dict[str, list[str]] = {}
+    result: dict[str, list[str]] = {}
     for name, value in node.items():
         if _is_heads(name) and isinstance(value, list):
             texts = [
                 str(item.get("name") or item.get("id") or item.get("label") or "") if isinstance(item, dict) else str(item)
                 for item in value
             ]
-            found[name.lower().split("header")[0] if "header" in name.lower() else ""] = texts
+            result[name.lower().split("header")[0] if "header" in name.lower() else ""] = texts
         elif isinstance(value, dict):
-            found |= _names_in(value)
-    return found
+            result |= _names_in(value)
+    return result
 
 
 def _cells(row: Any, names: dict[str, list[str]]) -> Iterator[tuple[str, str]]:

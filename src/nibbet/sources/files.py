@@ -63,7 +63,7 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
 
     Raises SourceError for a pattern that names no file.
     """
-    found: dict[Path, None] = {}
+    result: dict[Path, None] = {}
     for pattern in patterns:
         path = Path(pattern)
         if any(mark in pattern for mark in "*?["):
@@ -73,8 +73,8 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
             hits = [p for p in [path if path.is_absolute() else root / path] if p.is_file()]
         if not hits:
             raise SourceError(f'no file matches "{pattern}" in {root}. Put the export there, or mend files = "..." in nibbet.toml.')
-        found.update(dict.fromkeys(hits))
-    return list(found)
+        result.update(dict.fromkeys(hits))
+    return list(result)
 
 
 def small_neighbours(folder: Path) -> list[Path]:

@@ -76,10 +76,10 @@ class Joined:
     @property
     def given(self) -> dict[str, set[str]]:
         """By kind, the columns that any of its tables gives; for search also the grains of its rows, as pair, page, query or site."""
-        found: dict[str, set[str]] = {}
+        result: dict[str, set[str]] = {}
         for _, one in self.files:
-            found.setdefault(one.kind, set()).update(one.reading.matches, {one.grain} if one.kind == "search" else set())
-        return found
+            result.setdefault(one.kind, set()).update(one.reading.matches, {one.grain} if one.kind == "search" else set())
+        return result
 
     def table(self, kind: str) -> ibis.Table | None:
         """The rows of a kind as cleaned, hits and links with the numbers of their pages; None where none were given."""
@@ -102,19 +102,19 @@ class Joined:
     @once
     def search(self) -> ibis.Table:
         """Search rows with page_id, aside, detail and what sums are made of: see `core.join.settle_search`."""
-        found = self._overlaps("search")
-        rows = settle_undated(self._engine, self._matching.rows(found.table, "search"), found.covered_periods)
-        covered = self._engine.frame(found.page_days).mutate(date=ibis._.date.cast("date")) if len(found.page_days) else None
-        return self._settled(settle_search(rows, self.as_of, covered), bool(found.notes or found.covered_periods))
+        result = self._overlaps("search")
+        rows = settle_undated(self._engine, self._matching.rows(result.table, "search"), result.covered_periods)
+        covered = self._engine.frame(result.page_days).mutate(date=ibis._.date.cast("date")) if len(result.page_days) else None
+        return self._settled(settle_search(rows, self.as_of, covered), bool(result.notes or result.covered_periods))
 
     @once
     def landings(self) -> ibis.Table | None:
         """Landing rows with page_id and aside; None without landings."""
         if self._raw["landings"] is None:
             return None
-        found = self._overlaps("landings")
-        rows = settle_undated(self._engine, self._matching.rows(found.table, "landings"), found.covered_periods)
-        return self._settled(settle_landings(rows, self.as_of), bool(found.notes or found.covered_periods))
+        result = self._overlaps("landings")
+        rows = settle_undated(self._engine, self._matching.rows(result.table, "landings"), result.covered_periods)
+        return self._settled(settle_landings(rows, self.as_of), bool(result.notes or result.covered_periods))
 
     def _settled(self, rows: ibis.Table, dear: bool) -> ibis.Table:
         """Rows under a name; those that it took a while to settle are written once."""
@@ -166,23 +166,23 @@ class Joined:
             self._say("joining")
             rows = {kind: self.table(kind) for kind in TABLES}
             fates = _fates(self._engine, self.files, {**rows, "search": self.search, "landings": self.landings}, self.addresses)
-            found = fates["search"]
+            result = fates["search"]
             settled = {kind: self._overlaps(kind) for kind in ("search", "landings") if kind in self.kinds}
-            steps = found["file"].map(settled["search"].step_of_file)
-            served = found["aside"].isna()
+            steps = result["file"].map(settled["search"].step_of_file)
+            served = result["aside"].isna()
             covers = [cover for one in settled.values() for cover in one.covers]
             starts = [c.start for c in covers if c.kind == "search" and c.step != "day" and c.start <= self.as_of]
             if not served.any():
                 raise _nothing_left(self._engine, self.search, self.files)
-            first = min([day.date() for day in found.loc[served & (steps == "day"), "date"].dropna()] + starts)
+            first = min([day.date() for day in result.loc[served & (steps == "day"), "date"].dropna()] + starts)
             daily = steps.isin(["day", "week"])
-            days = served_days(found[daily])
+            days = served_days(result[daily])
             if days.empty:  # totals of the site by day, where no page has days
-                grain = found["file"].map(dict(enumerate(one.grain for _, one in self.files)))
-                lone = found[daily & (grain == "site") & found["pageless"]]
+                grain = result["file"].map(dict(enumerate(one.grain for _, one in self.files)))
+                lone = result[daily & (grain == "site") & result["pageless"]]
                 days = lone.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
             notes = [note for one in settled.values() for note in one.notes]
-            notes += [*_disagreements(found, self.files), *_placeless(found, self.files)]
+            notes += [*_disagreements(result, self.files), *_placeless(result, self.files)]
             notes += [{"code": code, "text": text} for code, text in dict.fromkeys(note for _, one in self.files for note in one.notes)]
             return {
                 "sources": _account(self.files, fates),
@@ -272,18 +272,18 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
 def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) -> date:
     """The last complete day: of rows with days where there are such, else of months, else the newest end of a period."""
     used = settled.table.filter(settled.table.aside.isnull())
-    found = engine.fetch(used.group_by("grain", "date", "file").aggregate(impressions=used.impressions.sum().cast("int64")))
-    if found.empty:
+    result = engine.fetch(used.group_by("grain", "date", "file").aggregate(impressions=used.impressions.sum().cast("int64")))
+    if result.empty:
         raise _nothing_left(engine, settled.table, names)
-    found["date"] = pd.to_datetime(found["date"])
-    found["step"] = found["file"].map(settled.step_of_file)
+    result["date"] = pd.to_datetime(result["date"])
+    result["step"] = result["file"].map(settled.step_of_file)
     for step in ("day", "week", "month"):
-        rows = found[found["step"] == step]
+        rows = result[result["step"] == step]
         days = next((of for grain in ("page", "pair") if len(of := rows[rows["grain"] == grain])), rows)
         if len(days):
             sums: pd.DataFrame = days.groupby("date", as_index=False)[["impressions"]].sum()
             return last_complete_month(sums) if step == "month" else last_complete_day(sums)
-    return pd.Timestamp(found["date"].max()).date()
+    return pd.Timestamp(result["date"].max()).date()
 
 
 def _fates(
@@ -295,8 +295,8 @@ def _fates(
         if table is not None:
             final = _with_address_fate(table, addresses, engine) if "page" in table.columns else table
             given = [name for name in MEASURES.get(kind, []) if any(name in one.measures for _, one in files if one.kind == kind)]
-            found = engine.fetch(balance(final, [*given, "placed"] if kind == "search" else given))
-            fates[kind] = found.assign(date=pd.to_datetime(found["date"])).sort_values(["file", "date"], ignore_index=True)
+            result = engine.fetch(balance(final, [*given, "placed"] if kind == "search" else given))
+            fates[kind] = result.assign(date=pd.to_datetime(result["date"])).sort_values(["file", "date"], ignore_index=True)
     return fates
 
 
@@ -344,8 +344,8 @@ def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict
 def _account(files: list[tuple[str, Clean]], fates: dict[str, pd.DataFrame]) -> list[dict[str, Any]]:
     """The account: every file with what was read, used and set aside."""
     entries: dict[int, dict[str, Any]] = {}
-    for kind, found in fates.items():
-        totals = found.drop(columns="date").groupby(["file", "aside", "detail", "nested", "pageless"], dropna=False, as_index=False).sum()
+    for kind, result in fates.items():
+        totals = result.drop(columns="date").groupby(["file", "aside", "detail", "nested", "pageless"], dropna=False, as_index=False).sum()
         for number, rows in totals.groupby("file"):
             name, one = files[int(str(number))]
             entries[int(str(number))] = account_of_file(name, kind, rows, one.measures, DIGITS)

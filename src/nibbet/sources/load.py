@@ -66,26 +66,26 @@ def read_sources(
             gathered(lambda s=settings: [(there, _understood(_frame_sheet(main, s.table, main.table(s.table)), s))])  # type: ignore[misc]
         else:
             gathered(lambda s=settings: [(place, one) for one in _of_files(place, s, config, root, limits, say, faults)])  # type: ignore[misc]
-    found: list[Clean] = []
+    result: list[Clean] = []
     for at, one in [] if faults else todo:
         try:
             cleaned = _cleaned(at, one)
-            found.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
+            result.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
         except NibbetError as fault:
             faults.append(fault)
     if len(faults) == 1:
         raise faults[0]
     if faults:
         raise SourceError("\n".join(dict.fromkeys(map(str, faults))))
-    if not any(one.kind == "search" for one in found):
+    if not any(one.kind == "search" for one in result):
         raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
-    if all(one.grain == "site" for one in found if one.kind == "search"):
-        names = ", ".join(name for one in found if one.kind == "search" for name, _ in one.files[:1])
+    if all(one.grain == "site" for one in result if one.kind == "search"):
+        names = ", ".join(name for one in result if one.kind == "search" for name, _ in one.files[:1])
         raise SourceError(
             f"{names}: totals of the site alone, with no column for page or query, tell nothing of any page. Add an export by page or query; if a "
             'column holds them, name it in its [[source]]: columns = { page = "your header" }'
         )
-    return found
+    return result
 
 
 def _of_files(
@@ -105,13 +105,13 @@ def _of_files(
         except NibbetError as fault:
             faults.append(fault)
     rate = _exchange(settings, config)
-    found = []
+    result = []
     for sheet in bundle(sheets):
         try:
-            found.append(_understood(sheet, settings, rate))
+            result.append(_understood(sheet, settings, rate))
         except NibbetError as fault:
             faults.append(fault)
-    return found
+    return result
 
 
 def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict[Path, list[str]], path: Path, name: str) -> list[Sheet]:
@@ -231,10 +231,10 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
 
 
 def _cleaned(place: Place, one: Understood) -> Clean:
-    found = clean(place, one.sheet, one.reading, one.settings)
-    if one.rate is not None and "revenue" in found.table.columns:
-        found.table = found.table.mutate(revenue=(found.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
-    return found
+    result = clean(place, one.sheet, one.reading, one.settings)
+    if one.rate is not None and "revenue" in result.table.columns:
+        result.table = result.table.mutate(revenue=(result.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
+    return result
 
 
 def with_constants(sheet: Sheet, constant: Mapping[str, str]) -> Sheet:

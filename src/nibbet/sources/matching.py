@@ -65,12 +65,12 @@ class Matching:
 
     def _folded(self) -> pd.DataFrame:
         self._say("matching addresses")
-        keyed = [found[["spelling"]].assign(source=kind) for kind, found in self._met.items()]
+        keyed = [result[["spelling"]].assign(source=kind) for kind, result in self._met.items()]
         evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
-        found = fold(pd.concat([self._met_texts(), *keyed]), self._home, evidence)
-        known = found["sources"] != "misses"  # an address that only failed hits know is no page
-        found.loc[~known, ["page", "reason"]] = [None, MISSED]
-        return found
+        result = fold(pd.concat([self._met_texts(), *keyed]), self._home, evidence)
+        known = result["sources"] != "misses"  # an address that only failed hits know is no page
+        result.loc[~known, ["page", "reason"]] = [None, MISSED]
+        return result
 
     @once
     def pages(self) -> pd.DataFrame:
@@ -119,15 +119,15 @@ class Matching:
     @once
     def _met(self) -> dict[str, pd.DataFrame]:
         """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
-        found: dict[str, list[ibis.Table]] = {}
+        result: dict[str, list[ibis.Table]] = {}
         for one in self._cleans:
             if one.met is not None:
-                found.setdefault(one.kind, []).append(one.met)
+                result.setdefault(one.kind, []).append(one.met)
         return {
             kind: self._engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype(
                 {"spelling": "str"}
             )
-            for kind, met in found.items()
+            for kind, met in result.items()
         }
 
     def _met_texts(self) -> pd.DataFrame:
@@ -253,13 +253,13 @@ def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
 def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series) -> pd.DataFrame:
     targets = pd.concat([pd.DataFrame({"spelling": crawl[column].dropna(), "source": "crawl"}) for column in CRAWL_ADDRESSES])
     missing = targets[~among(targets["spelling"], addresses["spelling"])].drop_duplicates()
-    found = pd.concat(
+    result = pd.concat(
         [
             addresses[["spelling", "page"]],
             fold(missing, home)[["spelling", "page"]] if len(missing) else addresses.head(0)[["spelling", "page"]],
         ]
     )
-    page_of = found.drop_duplicates("spelling").set_index("spelling")["page"]
+    page_of = result.drop_duplicates("spelling").set_index("spelling")["page"]
     rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
         redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of)
     )

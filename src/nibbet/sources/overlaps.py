@@ -123,15 +123,15 @@ def _share_held(layer: Layer, held: set[date]) -> float:
 
 def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[int, Layer]) -> list[Cover]:
     """What days the rows of a kind cover: one cover for each dated layer and each period."""
-    found = [
+    result = [
         Cover(kind, layer.grain, "undated", *layer.period, (layer.period[1] - layer.period[0]).days + 1)
         for layer in periods
         if layer.period
     ]
     for number, rows in dated.groupby("layer"):
         layer, days = layers[int(str(number))], covered_days(rows, layers)["date"]
-        found.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), len(days)))
-    return sorted(set(found), key=lambda c: (c.grain, c.step, c.start, c.end))
+        result.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), len(days)))
+    return sorted(set(result), key=lambda c: (c.grain, c.step, c.start, c.end))
 
 
 def _nested(periods: list[Layer], held: dict[str, set[date]]) -> tuple[list[Callable[[ibis.Table], Any]], list[dict[str, str]]]:
@@ -222,7 +222,7 @@ def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataF
 
 def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
     """Of several tables of one grain and period, split in different ways, the one that serves: the best split, then the least."""
-    found = days.assign(instead=None)
+    result = days.assign(instead=None)
     same: dict[tuple[str, object], list[Layer]] = {}
     for number in sorted(days["layer"].unique()):
         same.setdefault((layers[number].grain, layers[number].period), []).append(layers[number])
@@ -230,8 +230,8 @@ def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> 
         prefer = PREFER["landings" if kind == "landings" else str(grain)]
         best = min(alike, key=lambda x: (*[p not in x.dimensions for p in prefer], len(x.dimensions), x.number))
         others = [layer.number for layer in alike if layer is not best]
-        found.loc[found["layer"].isin(others), "instead"] = best.name
-    return found
+        result.loc[result["layer"].isin(others), "instead"] = best.name
+    return result
 
 
 def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:
@@ -243,12 +243,12 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
         days_of = sorted(mine["date"].dt.date.unique())
         between = (days_of[0], days_of[-1])
         rows = table.filter(table.aside.isnull() & (table.layer == number) & table.date.between(*map(_day, between)))
-        found = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], MEASURES[kind]))
-        count = engine.fetch(found.aggregate(n=found.count(), same=found.same.cast("int64").sum().coalesce(0))).iloc[0]
+        result = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], MEASURES[kind]))
+        count = engine.fetch(result.aggregate(n=result.count(), same=result.same.cast("int64").sum().coalesce(0))).iloc[0]
         if not count["n"]:
             continue
         if count["same"] >= SAME_SHARE * count["n"]:
-            table = engine.keep(copies_aside(table, found, KEYS[kind]))
+            table = engine.keep(copies_aside(table, result, KEYS[kind]))
             notes.append(
                 {
                     "code": "given_twice",
@@ -270,12 +270,12 @@ def _suspects(engine: AnyEngine, rows: ibis.Table, keys: list[str], days: list[d
     rest = [rows[key].fill_null("\x1e") for key in keys if key not in ("date", "page")]
     marked = rows.mutate(mark=engine.key(ibis.literal("\x1f").join(rest)), place=rows.page_key.fill_null(0))
     passes = min(int(engine.fetch(rows.aggregate(n=rows.count()))["n"].iloc[0]) // ROWS_AT_ONCE + 1, len(days))
-    found = []
+    result = []
     for part in np.array_split(np.array(days, dtype=object), passes):
         some = marked.filter(marked.date.between(_day(part[0]), _day(part[-1])))
         files = some.group_by("place", "date", "mark").aggregate(least=some.file.min(), most=some.file.max())
-        found.append(engine.keep(files.filter(files.least != files.most).select("place", "date", "mark")))
-    several = ibis.union(*found) if len(found) > 1 else found[0]
+        result.append(engine.keep(files.filter(files.least != files.most).select("place", "date", "mark")))
+    several = ibis.union(*result) if len(result) > 1 else result[0]
     return marked.semi_join(several, ["place", "date", "mark"]).drop("place", "mark")
 
 

@@ -65,10 +65,10 @@ def without_period(text: str) -> str:
 def period_of_lines(lines: Iterable[str]) -> Period | None:
     """The period that a preamble or a table of settings tells: a line that names one, else a line for its start and one for its end."""
     texts = [_plain(line).strip(" #\t;,\"'") for line in lines]
-    found = {period for line in texts if (period := period_in(line)) is not None and len(_days(line) or ()) == 2}
-    if len(found) == 1:
-        return found.pop()
-    if found:
+    result = {period for line in texts if (period := period_in(line)) is not None and len(_days(line) or ()) == 2}
+    if len(result) == 1:
+        return result.pop()
+    if result:
         return None
     starts = {days[0] for line in texts if re.search(_START, line, re.IGNORECASE) and len(days := _days(line) or []) == 1}
     ends = {days[0] for line in texts if re.search(_END, line, re.IGNORECASE) and len(days := _days(line) or []) == 1} - starts
@@ -81,8 +81,8 @@ def period_of_lines(lines: Iterable[str]) -> Period | None:
 def period_of_name(name: str) -> Period | None:
     """The period that the name of a file tells, else those of the folders it lies in, the nearest first."""
     for part in reversed(re.split(r"[/\\]", name)):
-        if (found := period_in(re.sub(r"\.\w{1,8}$", "", part).replace("_", " "))) or (found := period_in(part)):
-            return found
+        if (result := period_in(re.sub(r"\.\w{1,8}$", "", part).replace("_", " "))) or (result := period_in(part)):
+            return result
     return None
 
 
@@ -110,19 +110,19 @@ def _days(text: str) -> list[date] | None:
     """The days that a text names in their order; None where day and month cannot be told apart."""
     from nibbet.sources.recognise import words_of
 
-    found: list[tuple[int, int, int] | tuple[int, int, int, str]] = []
+    result: list[tuple[int, int, int] | tuple[int, int, int, str]] = []
     for m in _DAY.finditer(text):
         if m["y1"]:
-            found.append((int(m["y1"]), int(m["m1"]), int(m["d1"])))
+            result.append((int(m["y1"]), int(m["m1"]), int(m["d1"])))
         elif m["y2"]:
-            found.append((int(m["y2"]), int(m["m2"]), int(m["d2"])))
+            result.append((int(m["y2"]), int(m["m2"]), int(m["d2"])))
         elif m["a"]:
             year = int(m["y3"]) + (2000 if len(m["y3"]) == 2 else 0)
-            found.append((year, int(m["a"]), int(m["b"]), "dmy" if m["s3"] == "." else "?"))
+            result.append((year, int(m["a"]), int(m["b"]), "dmy" if m["s3"] == "." else "?"))
         else:
             name, day, of_year = (m["n4"], m["d4"], m["y4"]) if m["n4"] else (m["n5"], m["d5"], m["y5"])
-            found.append((int(of_year), MONTHS[words_of(name)[0]], int(day)))
-    loose = [one for one in found if len(one) == 4 and one[3] == "?"]
+            result.append((int(of_year), MONTHS[words_of(name)[0]], int(day)))
+    loose = [one for one in result if len(one) == 4 and one[3] == "?"]
     orders = {"dmy", "mdy"}
     if any(one[1] > 12 for one in loose):
         orders = {"dmy"}
@@ -131,11 +131,11 @@ def _days(text: str) -> list[date] | None:
     readings = []
     for order in sorted(orders):
         try:
-            readings.append([_as_day(one, order) for one in found])
+            readings.append([_as_day(one, order) for one in result])
         except ValueError:
             continue
     usable = [days for days in readings if days == sorted(days)] or readings
-    return usable[0] if usable and all(days == usable[0] for days in usable) else [] if not found else None
+    return usable[0] if usable and all(days == usable[0] for days in usable) else [] if not result else None
 
 
 def _as_day(one: tuple[int, int, int] | tuple[int, int, int, str], order: str) -> date:

@@ -258,24 +258,24 @@ def guess_kind(sheet: Sheet) -> Reading | None:
 def _is_told(sheet: Sheet, reading: Reading) -> bool:
     """Whether enough of a table speaks for its kind."""
     least, telling = TELLING.get(reading.kind, (0, set()))
-    found = set(reading.matches)
+    result = set(reading.matches)
     by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
-    if reading.kind == "crawl" and "status" in found:
+    if reading.kind == "crawl" and "status" in result:
         least = 1  # answers of a server stand nowhere else beside addresses, but in its log
-    if len(telling & found) < least:
+    if len(telling & result) < least:
         return False
     if reading.kind in ("links", "backlinks"):
         return (reading.kind == "links") == _within_one_site(sheet, reading)
     if reading.kind == "landings":  # a lone count beside addresses may be anything: words, a day or a channel must speak for visits
         return reading.matches["sessions"] in by_words or bool(
-            found & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
+            result & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         )
     if reading.kind == "demand":
         return not any(seen.address > 0.8 for seen in sheet.profiles) and (
-            bool({"query", "volume"} & {m.column for m in by_words}) or "month" in found
+            bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result
         )
     if reading.kind == "search":
-        return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(found & {"page", "query", "date"})
+        return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(result & {"page", "query", "date"})
     return True
 
 

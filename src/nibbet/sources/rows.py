@@ -117,15 +117,15 @@ def typed_rows(
 
 def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
     """Rows of a crawl that are no pages, by their media type and by the ending of their address: images, style sheets, scripts."""
-    found: list[tuple[Any, str]] = []
+    result: list[tuple[Any, str]] = []
     if "media" in table.columns:
         page = table.media.lower().re_search(
             r"^(text/html|application/xhtml|application/pdf|text/plain|application/msword|application/vnd)"
         )
-        found.append((table.media.notnull() & (table.media != "") & ~page, "no page, by its media type"))
+        result.append((table.media.notnull() & (table.media != "") & ~page, "no page, by its media type"))
     if "page" in table.columns:
-        found.append((table.page.re_search(ASSET), "no page, by its address"))
-    return found
+        result.append((table.page.re_search(ASSET), "no page, by its address"))
+    return result
 
 
 #: rows of a sheet up to which repeated ones are looked for
@@ -152,16 +152,16 @@ def hidden_values(engine: AnyEngine, raw: ibis.Table, reading: Reading) -> list[
         return []
     small = {f"small_{name}": trim(raw[name]).startswith("<").cast("int64").sum().coalesce(0) for name in names}
     words = {f"word_{name}": ((raw[name] != "") & no_value(raw[name])).cast("int64").sum().coalesce(0) for name in names}
-    found = engine.fetch(raw.aggregate(**small, **words)).iloc[0]
+    result = engine.fetch(raw.aggregate(**small, **words)).iloc[0]
     notes = [
-        ("thresholded", f'{int(found[f"small_{name}"]):,} values of {name} are hidden (as "<10") and count 0.')
+        ("thresholded", f'{int(result[f"small_{name}"]):,} values of {name} are hidden (as "<10") and count 0.')
         for name in names
-        if found[f"small_{name}"]
+        if result[f"small_{name}"]
     ]
     return notes + [
-        ("no_number", f"{int(found[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
+        ("no_number", f"{int(result[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
         for name in names
-        if found[f"word_{name}"]
+        if result[f"word_{name}"]
     ]
 
 
@@ -198,10 +198,10 @@ def _styles(
         return {}
     cells = {name: [row[reading.matches[name].place] for row in sheet.sample] for name in names}
     style = {name: sample_style(cells[name]) for name in names}
-    found = engine.fetch(raw.aggregate(**{name: misfits(trim(raw[name]), style[name]) for name in names})).iloc[0]
+    result = engine.fetch(raw.aggregate(**{name: misfits(trim(raw[name]), style[name]) for name in names})).iloc[0]
     mark = settings.decimal or sample_mark([cell for name in names for cell in cells[name]])
-    if mark is None or any(found[name] and style[name] != "general" for name in names):
-        texts = [trim(raw[name]) for name in names if style[name] != "whole" or found[name]]
+    if mark is None or any(result[name] and style[name] != "general" for name in names):
+        texts = [trim(raw[name]) for name in names if style[name] != "whole" or result[name]]
         counts = [sum((decimal_evidence(text, sign) for text in texts), ibis.literal(0)) for sign in ",."]
         sums = engine.fetch(raw.aggregate(comma=counts[0], point=counts[1])).iloc[0] if texts else {"comma": 0, "point": 0}
         mark = settings.decimal or decimal_mark(
@@ -210,7 +210,7 @@ def _styles(
     whole = {column.name for column in TABLES[reading.kind] if column.type == "count"}
     for name in names:
         kept = style[name] == "whole" or (style[name] == mark and name not in whole)
-        if style[name] == "general" or found[name] or not kept:
+        if style[name] == "general" or result[name] or not kept:
             style[name] = "general" + mark
     return style
 

@@ -345,20 +345,20 @@ def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list
             groups[-1].append(row)
         elif groups[-1]:
             groups.append([])
-    found: list[tuple[list[str], list[list[str]], list[str]]] = []
+    result: list[tuple[list[str], list[list[str]], list[str]]] = []
     lines: list[str] = []
     for group in filter(None, groups):
         head = header_row(group)
         body = group[head + 1 :] if head is not None else group
         fresh = head is not None and bool(body) and any(_is_value(str(cell).strip()) for row in body[:5] for cell in row)
         if fresh and head is not None:
-            found.append((_header_cells(group, head), body, [*lines, *(" ".join(map(str, row)) for row in group[:head])]))
+            result.append((_header_cells(group, head), body, [*lines, *(" ".join(map(str, row)) for row in group[:head])]))
             lines = []
-        elif found and len(group[0]) == len(found[-1][0]) and sum(1 for cell in group[0] if str(cell).strip()) > 1:
-            found[-1][1].extend(group)  # rows of the same table behind a blank line
+        elif result and len(group[0]) == len(result[-1][0]) and sum(1 for cell in group[0] if str(cell).strip()) > 1:
+            result[-1][1].extend(group)  # rows of the same table behind a blank line
         else:
             lines += [" ".join(map(str, row)) for row in group]
-    return found
+    return result
 
 
 def _fit(row: list[str], width: int) -> list[str]:
@@ -388,13 +388,13 @@ def workbook(plain: Plain) -> list[Sheet]:
     dropped = []
     for name, cells in named:
         rows = [[cell_text(cell) for cell in row] for row in cells]
-        found = blocks(rows) if shown.get(name, True) else []
-        if not found and any(any(row) for row in rows):
+        result = blocks(rows) if shown.get(name, True) else []
+        if not result and any(any(row) for row in rows):
             dropped.append(f"{name} (hidden)" if not shown.get(name, True) else f"{name} (no header row with rows below it)")
         title = f"{plain.name}[{name}]"
-        tables = _of_blocks(title, found, plain.digest + name) if len(found) > 1 else []
+        tables = _of_blocks(title, result, plain.digest + name) if len(result) > 1 else []
         tables += [
-            replace(table_of_rows(title, h, body, plain.digest + name), lines=tuple(lines)) for h, body, lines in found[: len(found) == 1]
+            replace(table_of_rows(title, h, body, plain.digest + name), lines=tuple(lines)) for h, body, lines in result[: len(result) == 1]
         ]
         sheets += tables
     if not sheets:

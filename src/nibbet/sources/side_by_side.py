@@ -73,10 +73,10 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
         if (period := period_in(cell)) is not None and place not in changes and any(c.isalpha() for c in without_period(cell))
     }
     if dated:
-        found: dict[Period | str, set[int]] = {}
+        result: dict[Period | str, set[int]] = {}
         for place, period in dated.items():
-            found.setdefault(period, set()).add(place)
-        return found, changes
+            result.setdefault(period, set()).add(place)
+        return result, changes
     tagged: dict[str, dict[str, int]] = {}
     for place, cell in enumerate(sheet.header):
         if place in changes or place in sheet.hidden:

@@ -30,8 +30,8 @@ def is_log(head: str) -> bool:
 
 def log_sheet(plain: Plain) -> Sheet:
     """An access log as a table; lines that are no entries become rows without values."""
-    found = [re.match(LOG_LINE, line) for line in plain.head.splitlines()[:400]]
-    sample = [[group or "" for group in match.groups()] for match in found if match]
+    result = [re.match(LOG_LINE, line) for line in plain.head.splitlines()[:400]]
+    sample = [[group or "" for group in match.groups()] for match in result if match]
     lay = plain.lay
 
     def open_in(engine: Engine, _cells: Cells, _at: slice) -> ibis.Table:
@@ -55,17 +55,17 @@ def robots_sheet(plain: Plain) -> Sheet:
         bare = line.split("#", 1)[0].strip()
         if not bare:
             continue
-        name, found, value = (part.strip() for part in bare.partition(":"))
+        name, result, value = (part.strip() for part in bare.partition(":"))
         name = name.lower()
-        if name == "user-agent" and found:
+        if name == "user-agent" and result:
             agents = [*agents, value.lower()] if open_group else [value.lower()]
             open_group = True
             continue
-        if name in ("allow", "disallow") and found and agents:
+        if name in ("allow", "disallow") and result and agents:
             open_group = False
             rows += [[agent, name, value] for agent in agents]
         else:
-            rows.append(["", name if name == "sitemap" and found else "other", value if name == "sitemap" else bare])
+            rows.append(["", name if name == "sitemap" and result else "other", value if name == "sitemap" else bare])
     return replace(table_of_rows(plain.name, ["agent", "rule", "pattern"], rows or [["*", "allow", "/"]], plain.digest), kind="robots")
 
 

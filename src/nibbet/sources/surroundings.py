@@ -46,7 +46,7 @@ def with_periods(sheets: Sequence[Sheet], package: Sequence[str], dated: Period 
 
 def shared_values(lines: Sequence[str]) -> dict[str, str]:
     """What all rows share, as lines of the form "name: value" say it: a page, query, country, device, surface or channel."""
-    found: dict[str, str] = {}
+    result: dict[str, str] = {}
     columns = {column.name: column for kind in ("search", "landings") for column in TABLES[kind] if column.name in SHARED}
     for line in lines:
         name, mark, value = line.strip(" #\t").partition(":")
@@ -64,8 +64,8 @@ def shared_values(lines: Sequence[str]) -> dict[str, str]:
                 "todos",
                 "any",
             ):
-                found.setdefault(column.name, value.casefold() if column.name in ("device", "surface") else value)
-    return found
+                result.setdefault(column.name, value.casefold() if column.name in ("device", "surface") else value)
+    return result
 
 
 def page_of_name(name: str) -> str | None:

@@ -59,16 +59,16 @@ class Survey:
 
     def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
         """The entries that make one source: those of one kind whose files one pattern names; (pattern, entries), in the order of the files."""
-        found: dict[tuple[str, str, str], list[Entry]] = {}
+        result: dict[tuple[str, str, str], list[Entry]] = {}
         for entry in self.entries:
             pattern = entry.file if entry.constant else _pattern(entry.file, root)
-            found.setdefault((pattern, entry.reading.kind, repr(sorted(entry.constant.items()))), []).append(entry)
-        return [(pattern, entries) for (pattern, _, _), entries in found.items()]
+            result.setdefault((pattern, entry.reading.kind, repr(sorted(entry.constant.items()))), []).append(entry)
+        return [(pattern, entries) for (pattern, _, _), entries in result.items()]
 
 
 def survey(root: Path, spill: Path, limits: Limits) -> Survey:
     """What lies in `root` and its folders, hidden ones and Nibbet's own aside; packed files are unpacked into `spill`."""
-    found = Survey([], [], Counter(), [])
+    result = Survey([], [], Counter(), [])
     known: dict[tuple[str, tuple[str, ...]], Reading | None] = {}
     beside: dict[Path, list[str]] = {}
     for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
@@ -76,9 +76,9 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
         try:
             sheets, notes = tables_of(list(unpack(path, name, spill, limits, lambda _: "")))
         except SourceError as fault:
-            found.left_out.append((name, str(fault).removeprefix(f"{name}: ")))
+            result.left_out.append((name, str(fault).removeprefix(f"{name}: ")))
             continue
-        found.left_out += [(name, text.removeprefix("left out: ")) for _, text in notes]
+        result.left_out += [(name, text.removeprefix("left out: ")) for _, text in notes]
         entries = []
         for sheet in sheets:
             shape = (_digits_out(name), tuple(sheet.header))
@@ -87,14 +87,14 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             reading = known[shape]
             if reading is None:
                 why = "a table of settings" if is_settings(sheet) else "no kind of table was recognised"
-                found.left_out.append((sheet.name, f"{why} (columns: {', '.join(sheet.header[:8])})"))
+                result.left_out.append((sheet.name, f"{why} (columns: {', '.join(sheet.header[:8])})"))
                 continue
             if reading.kind in MEASURES and "date" not in reading.matches:
                 sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
             entries.append(_entry(name, sheet, sheets, reading))
-            _look_at(found, sheet, reading)
-        found.entries += entries
-    return found
+            _look_at(result, sheet, reading)
+        result.entries += entries
+    return result
 
 
 def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:
