@@ -53,9 +53,9 @@ def without_brand(texts: pd.Series, names: Sequence[str]) -> pd.Series:
 
 def brand_columns(lexicon: Lexicon, names: Sequence[str]) -> NDArray[np.int64]:
     """The columns of a lexicon's words that stand in a name, or are a spelling of one."""
-    told = lexicon.matrix(pd.Series([" ".join(_names(names)).replace("=", " ")])).indices
+    known = lexicon.matrix(pd.Series([" ".join(_names(names)).replace("=", " ")])).indices
     met = np.flatnonzero(names_brand(pd.Series(lexicon.words, dtype="str"), names))
-    return np.union1d(told, met).astype(np.int64)
+    return np.union1d(known, met).astype(np.int64)
 
 
 def surely_in(names: Sequence[str]) -> list[str] | None:

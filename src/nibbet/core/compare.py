@@ -207,9 +207,9 @@ def named_why(table: pd.DataFrame, kind: pd.Series) -> pd.DataFrame:
     word = np.where(word == "access", kind.to_numpy(dtype=object), word)
     size = np.abs(table["change"].to_numpy(float))
     seasonal = (table["season"].to_numpy(float) * sign >= SEASON_SHARE * size) & (size > 0)
-    told = (table["change_low"] > 0) | (table["change_high"] < 0)
+    known = (table["change_low"] > 0) | (table["change_high"] < 0)
     # what the season leaves over is judged by itself: a real change beyond it has a cause of its own
-    return table.assign(why=np.where(told & (size > 0), np.where(seasonal & ~table["real"].to_numpy(bool), "season", word), ""))
+    return table.assign(why=np.where(known & (size > 0), np.where(seasonal & ~table["real"].to_numpy(bool), "season", word), ""))
 
 
 #: the chains behind the click: measure -> the count before it, and its own; organic stands above organic, all above all
@@ -240,9 +240,9 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
         parts = split_ratio(now, then, [first, last])
         table["volume"], table["rate"] = parts[first].to_numpy(), parts[last].to_numpy()
         share = np.abs(table["rate"]) > np.abs(table["volume"])
-        told = (table["change_low"] > 0) | (table["change_high"] < 0)
+        known = (table["change_low"] > 0) | (table["change_high"] < 0)
         before = BEFORE[first]
-        table["why"] = np.where(told, np.where(share, f"{measure.split(' from')[0]} per {before.split(' from')[0][:-1]}", before), "")
+        table["why"] = np.where(known, np.where(share, f"{measure.split(' from')[0]} per {before.split(' from')[0][:-1]}", before), "")
         result.append(table)
     return pd.concat(result, ignore_index=True)
 
@@ -311,8 +311,8 @@ def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Le
     parts = spelt(best.set_index("page")["query"]).str.split().explode().reset_index()
     column = lexicon.matrix(parts["query"]).tocoo()
     words = parts.iloc[column.row].assign(stem=column.col).merge(stems, on=["page", "stem"])
-    told: pd.Series = words.groupby("page", sort=False)["query"].agg(lambda texts: " ".join(dict.fromkeys(texts)))
-    return told
+    known: pd.Series = words.groupby("page", sort=False)["query"].agg(lambda texts: " ".join(dict.fromkeys(texts)))
+    return known
 
 
 def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:

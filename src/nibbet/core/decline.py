@@ -248,8 +248,8 @@ def _judged(
     halfway = usual * (1 + ratio) / 2
     lasting = last >= halfway if rising else last <= np.maximum(halfway, np.where(ratio < 0.5, usual * 0.75, 0.0))
     lasting &= ~_as_last_year(table, expected, start, ratio, onset_at=candidates[at], rising=rising)
-    told = np.isfinite(step[row, at]) & ((x if rising else m) >= LEAST_EXPECTED)
-    p = np.where(told, np.where(lasting, p, 1.0), np.nan)
+    known = np.isfinite(step[row, at]) & ((x if rising else m) >= LEAST_EXPECTED)
+    p = np.where(known, np.where(lasting, p, 1.0), np.nan)
     onset = candidates[at]
     likely = np.flatnonzero(np.nan_to_num(p, nan=1.0) < 0.05)
     onset[likely] = _likeliest(table[likely], expected[likely])
@@ -275,7 +275,7 @@ def _judged(
         result["kind"] = kind
         onset[likely[slow]] = began_falling[slow]
         result["onset"], result["weeks"] = onset, weeks - onset
-    result.loc[~told, ["onset", "weeks", "before", "after", "depth", "depth_low", "depth_high"]] = np.nan
+    result.loc[~known, ["onset", "weeks", "before", "after", "depth", "depth_low", "depth_high"]] = np.nan
     return result
 
 

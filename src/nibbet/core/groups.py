@@ -151,8 +151,8 @@ def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     one, other = (numbered_pairs.merge(share, left_on=f"page_{side}", right_on="page")[["pair", "topic", "share"]] for side in "ab")
     both = one.merge(other, on=["pair", "topic"])
     least = both[["share_x", "share_y"]].min(axis=1).groupby(both["pair"]).sum()
-    told = np.intersect1d(one["pair"], other["pair"])
-    return least.reindex(told, fill_value=0.0).reindex(numbered_pairs["pair"]).set_axis(candidates.index)
+    known = np.intersect1d(one["pair"], other["pair"])
+    return least.reindex(known, fill_value=0.0).reindex(numbered_pairs["pair"]).set_axis(candidates.index)
 
 
 def shown_once(days: pd.DataFrame, groups: pd.DataFrame) -> pd.Series:

@@ -53,8 +53,8 @@ ASKED_SHARE = 0.3
 
 def asked_words(codes: pd.Series, before: str, after: str) -> pd.Series:
     """The name of each language between two texts, as "asked in German, "; nothing where there is none."""
-    told = codes.notna()
-    return (before + codes.map(NAMES).astype("str") + after).where(told, "").astype("str")
+    known = codes.notna()
+    return (before + codes.map(NAMES).astype("str") + after).where(known, "").astype("str")
 
 
 def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
@@ -63,12 +63,12 @@ def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
     Args:
         pairs: page, query, impressions; queries: query, language (null for the site's own, and where it is not told).
     """
-    told = queries.dropna(subset=["language"]).set_index("query")["language"]
-    if told.empty:
+    known = queries.dropna(subset=["language"]).set_index("query")["language"]
+    if known.empty:
         return pd.Series(dtype="str")
     number, texts = numbered(pairs)
-    place = pd.Index(told.index).get_indexer(texts)  # few are told
-    code, languages = pd.factorize(told, sort=True)
+    place = pd.Index(known.index).get_indexer(texts)  # few are told
+    code, languages = pd.factorize(known, sort=True)
     code = np.append(code, -1)[place]
     whole = pairs.groupby("page")["impressions"].sum()
     rows = pd.DataFrame({"page": pairs["page"], "impressions": pairs["impressions"], "code": code[number]})
@@ -114,15 +114,15 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
     if not counted.any():
         return result
     label = _by_words(label, np.where(counted, np.clip(odds, -LETTERS_SAY, LETTERS_SAY), -np.inf), texts, answered, read)
-    told = label >= 0
-    result.iloc[read[told]] = np.array(codes)[label[told]]
+    known = label >= 0
+    result.iloc[read[known]] = np.array(codes)[label[known]]
     return result
 
 
 def _odds(share: Floats, own: int) -> Floats:
     """The logarithm of the odds of each language against the site's own."""
-    told: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [own]], 1e-9))
-    return told
+    known: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [own]], 1e-9))
+    return known
 
 
 def _spoken(answered: pd.Series, wanted: Floats, own: str) -> str:
@@ -162,8 +162,8 @@ def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
     """The texts without the words that answered queries have too (SHARED_WORD and more of all that have it): names would hide the language of
     the rest, and of many foreign queries some are taken for answered.
     """
-    (words, place), (told, _) = _cut(texts), _cut(answered)
-    coded = pa.concat_arrays([words, told]).dictionary_encode().indices.to_numpy()
+    (words, place), (known, _) = _cut(texts), _cut(answered)
+    coded = pa.concat_arrays([words, known]).dictionary_encode().indices.to_numpy()
     here, there = (
         np.bincount(coded[: len(words)], minlength=coded.max(initial=-1) + 1),
         np.bincount(coded[len(words) :], minlength=coded.max(initial=-1) + 1),
@@ -183,8 +183,8 @@ def _by_letters(texts: pd.Series, own: str) -> tuple[list[str], Floats]:
     """The codes of the languages, and texts x languages: the share of the likelihood that each has."""
     codes = sorted({*NAMES, own})
     model = _model(tuple(codes))
-    told = [dict(model.rank(text)) for text in texts]  # the model reads one text at a time; never more than MOST_READ
-    return codes, np.array([[ranked[code] for code in codes] for ranked in told], dtype=np.float64).reshape(-1, len(codes))
+    known = [dict(model.rank(text)) for text in texts]  # the model reads one text at a time; never more than MOST_READ
+    return codes, np.array([[ranked[code] for code in codes] for ranked in known], dtype=np.float64).reshape(-1, len(codes))
 
 
 @cache

@@ -135,13 +135,13 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
     """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data."""
-    told = (
+    known = (
         editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
         if editorial is not None
         else None
     )
     crawled = pd.to_datetime(table["published"])
-    table["published"] = pd.to_datetime(told).fillna(crawled) if told is not None else crawled
+    table["published"] = pd.to_datetime(known).fillna(crawled) if known is not None else crawled
     table["modified"] = pd.to_datetime(table["modified"])
     seen = pd.to_datetime(first_seen)
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))

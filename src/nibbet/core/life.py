@@ -20,8 +20,8 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
     time = np.arange(weeks)[None, :]
     early = (clicks * (time < (began + SHORT_WEEKS)[:, None])).sum(axis=1)
     total = clicks.sum(axis=1)
-    told = (weeks - began >= LIVED) & (began > 0) & (total >= 50)
-    return np.where(told, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
+    known = (weeks - began >= LIVED) & (began > 0) & (total >= 50)
+    return np.where(known, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
 
 
 #: weeks in which an event has most of its clicks, the share of all that is, and clicks from which it is told
@@ -57,5 +57,5 @@ def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.
     after = weeks - first - length
     later = (total - sums[row, first + length]) / np.maximum(after, 1)
     over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * held / np.maximum(length, 1))
-    told = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
-    return pd.DataFrame({"event": told, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})
+    known = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
+    return pd.DataFrame({"event": known, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})

@@ -40,17 +40,17 @@ def share_among_peers(events: Floats, trials: Floats, group: NDArray[np.int64], 
     whole = [np.bincount(group, counts)[group] for counts in (events, trials)]
     rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
     usual = np.where(rest[1] > 0, (rest[0] + 0.5) / np.maximum(rest[1] + 1, 1.0), np.nan)
-    told = (trials >= LEAST_TRIALS) & np.isfinite(usual)
+    known = (trials >= LEAST_TRIALS) & np.isfinite(usual)
     angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.nan_to_num(usual, nan=0.5))))
     counting = 1 / (trials + 0.5) + 1 / np.maximum(rest[1], 1.0)
     spread = 0.15
-    if told.sum() >= 20:
+    if known.sum() >= 20:
         for _ in range(6):
-            unit = angle[told] / np.sqrt(counting[told] + spread**2)
+            unit = angle[known] / np.sqrt(counting[known] + spread**2)
             middle = unit[np.abs(unit - np.median(unit)) <= 2.5]
             spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, 0.02, 1.0))
     z = angle / np.sqrt(counting + spread**2)
-    low, high = (false_discovery(np.where(told, tail, np.nan)) for tail in (special.ndtr(z), special.ndtr(-z)))
+    low, high = (false_discovery(np.where(known, tail, np.nan)) for tail in (special.ndtr(z), special.ndtr(-z)))
     q = np.where(z < 0, low, high)
     weight = 1 / spread**2
     return pd.DataFrame(
@@ -59,7 +59,7 @@ def share_among_peers(events: Floats, trials: Floats, group: NDArray[np.int64], 
             "usual": usual,
             "shrunk": np.where(np.isfinite(usual), (events + weight * np.nan_to_num(usual)) / (trials + weight), np.nan),
             "q_value": q,
-            "flag": np.where(told & (q < level), np.where(z < 0, "low", "high"), ""),
+            "flag": np.where(known & (q < level), np.where(z < 0, "low", "high"), ""),
         }
     )
 
@@ -173,10 +173,10 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
     rest = [np.bincount(group, counts)[group] - counts for counts in (clicks, expected)]
     usual = (rest[0] + 5.0) / (rest[1] + 5.0)
-    told = rest[1] >= THIN_CLICKS
-    judged = judged_pull(clicks, np.where(told, expected * usual, 0.0))
+    known = rest[1] >= THIN_CLICKS
+    judged = judged_pull(clicks, np.where(known, expected * usual, 0.0))
     table = rows.assign(
-        pull=np.where(expected >= THIN_CLICKS, clicks / np.maximum(expected, 1e-9), np.nan), usual=np.where(told, usual, np.nan)
+        pull=np.where(expected >= THIN_CLICKS, clicks / np.maximum(expected, 1e-9), np.nan), usual=np.where(known, usual, np.nan)
     )
     table = table.assign(q_value=judged["q_value"].to_numpy(), flag=judged["flag"].to_numpy())
     keys = ["page", "dimension", "value"]
@@ -244,10 +244,10 @@ def judged_pulls(pages: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
     """
     parts = []
     for rows in (pages.assign(query=None), pairs):
-        told = rows[rows["expected_clicks"] >= THIN_CLICKS].reset_index(drop=True)
-        judged = judged_pull(told["clicks"].to_numpy(float), told["expected_clicks"].to_numpy(float))
-        table = pd.concat([told, judged], axis=1)
+        known = rows[rows["expected_clicks"] >= THIN_CLICKS].reset_index(drop=True)
+        judged = judged_pull(known["clicks"].to_numpy(float), known["expected_clicks"].to_numpy(float))
+        table = pd.concat([known, judged], axis=1)
         rank = {"low": 0, "": 1, "high": 2}
-        order = np.lexsort([told["page"].to_numpy(), -table["lost"].to_numpy(), table["flag"].map(rank).to_numpy()])
+        order = np.lexsort([known["page"].to_numpy(), -table["lost"].to_numpy(), table["flag"].map(rank).to_numpy()])
         parts.append(table.iloc[order])
     return pd.concat(parts, ignore_index=True)[PULLS].astype({"query": "str"})

@@ -78,22 +78,22 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
         pulls that differ as `usual_pull` finds; what that explains is no fault of a title. Under THIN_CLICKS expected nothing is said.
     """
     usual, spread = usual_pull(clicks, expected)
-    told = expected >= THIN_CLICKS
+    known = expected >= THIN_CLICKS
     mean = np.maximum(expected * usual, 1e-9)
     size = 1 / (WIDER * spread) ** 2
-    chance = size / (size + mean[told])
+    chance = size / (size + mean[known])
     low, high = np.full((2, len(clicks)), np.nan)
-    low[told] = special.betainc(size, clicks[told] + 1, chance)
-    high[told] = special.betainc(np.maximum(clicks[told], 1e-9), size, 1 - chance)
+    low[known] = special.betainc(size, clicks[known] + 1, chance)
+    high[known] = special.betainc(np.maximum(clicks[known], 1e-9), size, 1 - chance)
     q_low, q_high = false_discovery(low), false_discovery(high)
     under = low < high
     q = np.where(under, q_low, q_high)
     counts, row = np.unique(clicks, return_inverse=True)  # many rows have equal counts, and quantiles are dear
     ends = [special.gammaincinv(counts + 0.5, part)[row] / np.maximum(expected, 1e-9) for part in (0.025, 0.975)]
-    flag = np.where(told & (q < level), np.where(under, "low", "high"), "")
+    flag = np.where(known & (q < level), np.where(under, "low", "high"), "")
     frame = pd.DataFrame({"pull": shrunk_pull(clicks, expected), "pull_low": ends[0], "pull_high": ends[1], "q_value": q, "flag": flag})
     frame["lost"], frame["lost_low"], frame["lost_high"] = expected - clicks, expected * (1 - ends[1]), expected * (1 - ends[0])
-    frame.loc[~told, ["pull_low", "pull_high", "lost_low", "lost_high"]] = np.nan
+    frame.loc[~known, ["pull_low", "pull_high", "lost_low", "lost_high"]] = np.nan
     return frame[JUDGED]
 
 

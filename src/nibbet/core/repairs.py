@@ -83,8 +83,8 @@ class _Table:
     def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
         """Pages that need a repair, why, and where they should lead."""
         at = self.pages.index[chosen.fillna(False).astype(bool)]
-        told = pd.Series(None, index=at, dtype="object") if target is None else target.reindex(at)
-        rows = {"page": at, "repair": name, "weight": self.weight[at].to_numpy(), "target": told.to_numpy()}
+        known = pd.Series(None, index=at, dtype="object") if target is None else target.reindex(at)
+        rows = {"page": at, "repair": name, "weight": self.weight[at].to_numpy(), "target": known.to_numpy()}
         self.found.append(pd.DataFrame({**rows, "because": because.reindex(at).to_numpy()}))
 
 
@@ -93,8 +93,8 @@ def _of_the_index(t: _Table, state: pd.Series) -> None:
     pages = t.pages
     asks = say.joined("Asks to be kept out of the index, yet searchers look for it: ", t.drawn, ".")
     t.add("noindex", pages["blocked"] & (t.shown >= DRAWS), asks)
-    told = say.joined('The index does not hold it ("', say.named(state), '"): ', t.drawn, ".")
-    t.add("not_indexed", t.alive & state.notna(), told)
+    known = say.joined('The index does not hold it ("', say.named(state), '"): ', t.drawn, ".")
+    t.add("not_indexed", t.alive & state.notna(), known)
     closed = pages["robots_blocked"].eq(True).fillna(False)
     t.add("robots", closed & (t.shown >= DRAWS), say.joined("robots.txt closes it, yet searchers look for it: ", t.drawn, "."))
 

@@ -39,8 +39,8 @@ def closed_alone(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
 def closed_to(agent: str, paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
     """Whether each path is closed to an agent: by its own group, or by that for all where it has none."""
     name = re.split(r"[/\s]", agent.strip().lower(), maxsplit=1)[0]
-    told = rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
-    group = told == (name if (told == name).any() else "*")
+    known = rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
+    group = known == (name if (known == name).any() else "*")
     own = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
     odd = paths.str.contains(r"[^\x00-\x7f]|%", regex=True)
     closed, plain = np.zeros(len(paths), dtype=bool), paths.where(~odd, paths[odd].map(_escaped)) if odd.any() else paths

@@ -165,8 +165,8 @@ def untold(facts: Facts) -> Finding:
 
 def prune(facts: Facts) -> Finding:
     """prune: settled, earning nothing anywhere over the long window, and none that others need."""
-    pages, told = facts.pages, _told(facts)
-    checks = [*_needed_by_none(facts), told, _old_enough(facts)]
+    pages, known = facts.pages, _told(facts)
+    checks = [*_needed_by_none(facts), known, _old_enough(facts)]
     chosen = all_passed(checks)
     here = pages[chosen]
     target = facts.covers.reindex(here.index)
@@ -185,7 +185,7 @@ def prune(facts: Facts) -> Finding:
         f" in {facts.windows.covered_days} days",
         cover,
     )
-    sure = told.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
+    sure = known.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding("prune", "dead", finding_rows(pages, chosen, "dead", because, sure, zero, target), checks)
 

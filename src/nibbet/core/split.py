@@ -74,8 +74,8 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
     """
     shown = np.minimum(pairs["impressions"].to_numpy(float), pairs["impressions_reference"].to_numpy(float))
     usable = (shown >= TEACHES) & pairs["position"].notna().to_numpy() & pairs["position_reference"].notna().to_numpy()
-    told = _seen_of_searches(pairs)
-    if usable.sum() < 50 and told is None:
+    known = _seen_of_searches(pairs)
+    if usable.sum() < 50 and known is None:
         return ASSUMPTION
     rows = pairs[usable]
     now, then = (_weights(rows[name].to_numpy(float)) for name in ("position", "position_reference"))
@@ -86,9 +86,9 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
     # beyond what pairs that stayed put do, a ratio tells more of demand than of sight: such rows count less
     spread = max(float(np.median(np.abs(ratio[still])) * 1.48) if still.sum() >= 20 else 0.3, 0.1)
     design, seen, errors = moved[:, 1:], ratio, np.full(len(ratio), spread)
-    if told is not None:
-        design, seen = np.concatenate([design, told[0][:, 1:]]), np.concatenate([seen, told[1]])
-        errors = np.concatenate([errors, np.full(len(told[1]), told[2])])
+    if known is not None:
+        design, seen = np.concatenate([design, known[0][:, 1:]]), np.concatenate([seen, known[1]])
+        errors = np.concatenate([errors, np.full(len(known[1]), known[2])])
     design, seen = design * (spread / errors)[:, None], seen * spread / errors
     solution = SHARES[1:].copy()
     for _ in range(5):

@@ -33,25 +33,25 @@ def shrunk_ratio(events: Floats, base: Floats, group: NDArray[np.int64]) -> pd.D
     """
     count = int(group.max(initial=-1)) + 1
     total, whole = np.bincount(group, events, count), np.bincount(group, base, count)
-    told = whole > 0
+    known = whole > 0
     rate = (total + 0.5) / np.maximum(whole + 0.5 * whole.sum() / max(total.sum(), 1.0), 1e-9)
     expected = rate[group] * base
     size = np.bincount(group, minlength=count)
-    spare = max(float(size[told].sum() - told.sum()), 1.0)
+    spare = max(float(size[known].sum() - known.sum()), 1.0)
     noise = np.maximum((events - expected) ** 2 - expected, 0.0)
-    spread = float(np.clip(noise.sum() / max((expected**2).sum(), 1e-9) * size[told].sum() / spare, 0.0, 4.0))
+    spread = float(np.clip(noise.sum() / max((expected**2).sum(), 1e-9) * size[known].sum() / spare, 0.0, 4.0))
     among = np.bincount(group, base**2, count) / np.maximum(whole, 1e-9) ** 2
     variance = spread * among + 1 / (total + 0.5)
-    value, weight = np.log(rate), np.where(told, 1 / variance, 0.0)
+    value, weight = np.log(rate), np.where(known, 1 / variance, 0.0)
     middle = float((weight * value).sum() / max(weight.sum(), 1e-9))
-    excess = float((weight * (value - middle) ** 2).sum()) - (told.sum() - 1)
+    excess = float((weight * (value - middle) ** 2).sum()) - (known.sum() - 1)
     between = max(0.0, excess / max(weight.sum() - (weight**2).sum() / max(weight.sum(), 1e-9), 1e-9))
-    weight = np.where(told, 1 / (variance + between), 0.0)
+    weight = np.where(known, 1 / (variance + between), 0.0)
     middle = float((weight * value).sum() / max(weight.sum(), 1e-9))
     share = between / (between + variance)
     centre, wide = share * (value - middle), 1.2816 * np.sqrt(share * variance)
     table = pd.DataFrame({"ratio": np.exp(centre), "low": np.exp(centre - wide), "high": np.exp(centre + wide)})
-    return table.where(pd.Series(told), np.nan)
+    return table.where(pd.Series(known), np.nan)
 
 
 def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None, members: pd.DataFrame, days: int) -> pd.DataFrame:

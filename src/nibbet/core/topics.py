@@ -157,18 +157,18 @@ def group_pairs(
     catcher = np.full(len(kept), -1)
     if not answered.all():
         catcher[~answered] = strongest(drawn[~answered][:, pages:])
-    told = languages_of(queries, wanted[kept], catcher, code_of(language))
-    asked["language"] = _among_all(told, kept, len(asked))
-    if not translate and (left := told.notna().to_numpy()).any():
-        spoken, languages = pd.factorize(told[left], sort=True)
+    known = languages_of(queries, wanted[kept], catcher, code_of(language))
+    asked["language"] = _among_all(known, kept, len(asked))
+    if not translate and (left := known.notna().to_numpy()).any():
+        spoken, languages = pd.factorize(known[left], sort=True)
         reason[kept[left]] = len(reasons) + spoken
         reasons += [f"in another language: {code}" for code in languages]
-        kept, drawn, answered, told = kept[~left], drawn[~left], answered[~left], told[~left]
+        kept, drawn, answered, known = kept[~left], drawn[~left], answered[~left], known[~left]
         queries = queries[~left].reset_index(drop=True)
         row = np.append(np.where(left, -1, np.cumsum(~left) - 1), -1)[row]
     listed = None if results is None else _listed(queries, results)
-    tongue = np.where(answered, 0, pd.factorize(told, sort=True)[0] + 1)
-    tongue = np.where(answered | told.notna().to_numpy(), tongue, -1)
+    tongue = np.where(answered, 0, pd.factorize(known, sort=True)[0] + 1)
+    tongue = np.where(answered | known.notna().to_numpy(), tongue, -1)
     owned = None if on_page is None else _owned(pairs, row, (len(kept), pages), on_page)
     group = group_queries(
         queries,
@@ -281,11 +281,11 @@ def topic_table(
     asked = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), told=("demand", "count"))
     table = sums.reindex(asked.index).fillna(0.0).join(asked)
     table["position"] = weighted_position(table["position_sum"], table["placed"])
-    told = table["told"] * 2 >= table["queries"]
-    table["volume"] = table["demand"].where(told, table["impressions"]).round().astype("int64")
-    table["volume_kind"] = np.where(told, "searches a month", "impressions")
+    known = table["told"] * 2 >= table["queries"]
+    table["volume"] = table["demand"].where(known, table["impressions"]).round().astype("int64")
+    table["volume_kind"] = np.where(known, "searches a month", "impressions")
     table["shown_share"] = (
-        (table["impressions"] / (table["demand"] * window.days / MONTH_DAYS)).where(told & (table["demand"] > 0)).clip(upper=1.0)
+        (table["impressions"] / (table["demand"] * window.days / MONTH_DAYS)).where(known & (table["demand"] > 0)).clip(upper=1.0)
     )
     owned = rows[rows["role"] == "owner"]
     fails = owned["page"].map(dead).eq(True) if dead is not None else pd.Series(False, index=owned.index)
@@ -352,8 +352,8 @@ def topic_languages(wanted: pd.DataFrame) -> pd.Series:
     Args:
         wanted: topic, language (null for the site's own, and where it is not told).
     """
-    told = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("told").reset_index()
-    first = told.sort_values(["topic", "told", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
+    known = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("told").reset_index()
+    first = known.sort_values(["topic", "told", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
     return first.loc[first["told"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
 
 

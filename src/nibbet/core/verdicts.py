@@ -34,8 +34,8 @@ def reasoning(facts: Facts, page: int) -> pd.DataFrame:
         for finding in look(facts)
         for check in finding.checks
     ]
-    told = [(rule, c.measure, value, str(c.threshold), passed, c.window, c.source) for rule, c, value, passed in rows]
-    table = pd.DataFrame(told, columns=REASONING)
+    known = [(rule, c.measure, value, str(c.threshold), passed, c.window, c.source) for rule, c, value, passed in rows]
+    table = pd.DataFrame(known, columns=REASONING)
     return table.assign(value=pd.to_numeric(table["value"]).astype("float64"), passed=table["passed"].astype("boolean"))
 
 

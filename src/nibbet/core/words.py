@@ -278,9 +278,9 @@ def carried_by(
         Query, holder, the share carried (0..1), and the same with words counted as strongly as the holder has them; one row per pair.
     """
     on = np.bincount(holders.indices, minlength=holders.shape[1])
-    told = sparse.csr_matrix(queries.multiply(weight[None, :]))
-    whole = np.maximum(np.asarray(told.sum(axis=1)).ravel(), 1e-9)
-    rarest = strongest(told)
+    known = sparse.csr_matrix(queries.multiply(weight[None, :]))
+    whole = np.maximum(np.asarray(known.sum(axis=1)).ravel(), 1e-9)
+    rarest = strongest(known)
     count = np.where(rarest >= 0, on[np.maximum(rarest, 0)], 0)
     row = np.flatnonzero((count > 0) & (count <= MOST_HOLDERS))
     by_word = holders.T.tocsr()
@@ -290,7 +290,7 @@ def carried_by(
     for part in np.split(row, np.unique(cuts)):
         place, holder = places(sparse.csr_matrix(by_word[rarest[part]]))
         query = part[place]
-        there, asked = holders[holder], told[query]
+        there, asked = holders[holder], known[query]
         share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / whole[query]
         strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / whole[query]
         good = share >= least

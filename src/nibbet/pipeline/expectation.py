@@ -131,10 +131,10 @@ class Expectation:
         for suffix in ("", "_reference"):
             pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
         if (demand := self.inputs.demand_rows) is not None:
-            told = searched(demand, self.sums.windows).set_index("query")
-            number = told.index.get_indexer(texts)[pairs["query"].cat.codes]
-            for name in told:
-                pairs[name] = np.where(number >= 0, told[name].to_numpy(float)[number], np.nan)
+            known = searched(demand, self.sums.windows).set_index("query")
+            number = known.index.get_indexer(texts)[pairs["query"].cat.codes]
+            for name in known:
+                pairs[name] = np.where(number >= 0, known[name].to_numpy(float)[number], np.nan)
         return pairs
 
     @once

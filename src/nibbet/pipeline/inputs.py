@@ -195,8 +195,8 @@ class Inputs:
         inventory, pages = self.joined.inventory, self.pages
         if inventory is None or "index_state" not in inventory:
             return pd.Series(None, index=pages.index, dtype="object")
-        told = inventory["index_state"].reindex(pages.index)
-        return told.where(told.notna() & out_of_index(told))
+        known = inventory["index_state"].reindex(pages.index)
+        return known.where(known.notna() & out_of_index(known))
 
     @property
     def page_kinds(self) -> pd.Series:

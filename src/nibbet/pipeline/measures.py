@@ -114,8 +114,8 @@ class Measures:
         pages = self.ledger
         kinds = pd.DataFrame({"level": "kind", "key": self.inputs.page_kinds, "page": pages.index}).dropna(subset=["key"])
         sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
-        told = pd.DataFrame({"level": "title", "key": formats(pages["title"]), "page": pages.index}).dropna(subset=["key"])
-        members = pd.concat([self.pages.members, kinds, sizes, told], ignore_index=True)
+        known = pd.DataFrame({"level": "title", "key": formats(pages["title"]), "page": pages.index}).dropna(subset=["key"])
+        members = pd.concat([self.pages.members, kinds, sizes, known], ignore_index=True)
         asked = self.inputs.monthly_searches
         demand = None if asked is None else asked.set_index("query")["demand"]
         return strengths(pages, self.query_map.mapped, demand, members, self.sums.windows.recent.days)
