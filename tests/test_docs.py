@@ -73,3 +73,17 @@ def test_every_table_tells_what_its_columns_mean(ran: Path) -> None:
     site.close()
     dumb = tables[(tables["column"] != "") & ~tables["column"].isin(COLUMN_MEANINGS)]
     assert dumb["column"].tolist() == []
+
+
+def test_the_glossary_holds_every_own_word() -> None:
+    from nibbet.cli.options import Verdict
+    from nibbet.core.tables import PARTS
+
+    text = (ROOT / "docs" / "glossary.md").read_text("utf-8")
+    words = re.findall(r"^\| ([\w -]+) \|", text, re.M)[1:]
+    assert words == sorted(words), "in the order of the alphabet"
+    verdicts = re.search(r"^\| verdict \| .*: (.*) \|$", text, re.M).group(1).split(", ")
+    assert verdicts == [one.value for one in Verdict]
+    roles, openings = ["owner", "rival", "stray", "passing"], ["climb", "snippet", "stray"]
+    assert {*roles, *openings, "demand", "pull", "access", "untold"} <= set(words)
+    assert set(PARTS) - {"rank"} <= set(words), "rank is the trade's"
