@@ -151,6 +151,31 @@ class Results:
         """One row per query of the recent window: pages, clicks, impressions, position, brand."""
         return self.table("query_totals")
 
+    def query_groups(self) -> pd.DataFrame:
+        """What each group of queries of [groups.queries] brings beside all other queries: queries, pages, clicks, impressions, ctr, expected_clicks,
+        pull with its interval, position, shares of brand, of other groups and of the site, and the change with its interval.
+        """
+        return self.table("query_groups")
+
+    def group_queries(self) -> pd.DataFrame:
+        """The queries of each named group, flagged where they are chosen less or more than is usual in it, each at its own position."""
+        return self.table("group_queries")
+
+    def queries_like(self, *words: str) -> dict[str, Any]:
+        """A group of queries made up on the spot, without any change of settings.
+
+        Args:
+            words: words or phrases, any of which makes a query a member (whole words, without regard to case and accents), or `re:` and an
+                expression of RE2.
+        Returns:
+            rates: two rows, the group and all other queries; change: its row of the table of changes; queries, pages: frames.
+        Raises NotFoundError where no query fits, ConfigError for an expression that cannot be read.
+        """
+        result = self._pipeline.queries_like(words)
+        if result["queries"].empty:
+            raise NotFoundError(f"No query of the recent window has {' or '.join(f'{one!r}' for one in words)}. Try a shorter word.")
+        return result
+
     def verdicts(self) -> pd.DataFrame:
         """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
         return self.table("verdicts")

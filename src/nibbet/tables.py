@@ -52,6 +52,14 @@ TABLES = {
         lambda p: p.decisions.queries_table(),
         parquet=True,
     ),
+    "query_groups": Table(
+        "one row per group of queries that the settings name, and one for all other queries: what it brings, how it is chosen, how it changed",
+        lambda p: p.query_groups_table(),
+    ),
+    "group_queries": Table(
+        "one row per named group and query, flagged where it is chosen less or more than is usual in the group",
+        lambda p: p.group_queries_table(),
+    ),
     "query_totals": Table(
         "one row per query of the recent window, over all its pages",
         lambda p: p.query_map.query_totals(),

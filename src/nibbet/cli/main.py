@@ -384,25 +384,45 @@ def page(
 
 @app.command(short_help="Everything about one query.")
 def query(
-    text: Annotated[str, typer.Argument(help="The query.")],
+    text: Annotated[str | None, typer.Argument(help="The query.", show_default=False)] = None,
+    like: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--like", metavar="WORDS", help='All queries with these words, or with an expression of RE2: "re:^how ". Repeat it for more.'
+        ),
+    ] = None,
     form: Format = Form.table,
+    top: Top = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print everything about one query: how much it brings, which topic it is of, which pages draw it and which should answer it."""
-    from nibbet.render.views import show_query
+    """Print everything about one query: what it brings, its topic, the pages that draw it and the one that should answer it; with --like a whole
+    group of queries beside all others: rates, change, its pages, and the queries that stand out; with neither, the groups that nibbet.toml names.
+    """
+    from nibbet.render.views import show_group, show_groups, show_query
 
-    result: list[pd.DataFrame] = []
+    if text is not None and like:
+        raise NibbetError("Give one query, or --like WORDS for a group of them, not both.")
+    result: list[Any] = []
 
     def task(s: Site) -> None:
-        rows = s.query(text)
-        topics = s.topics()
-        result.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
+        if like:
+            result.append(s.queries_like(*like))
+        elif text is None:
+            result.append(s.query_groups())
+        else:
+            rows, topics = s.query(text), s.topics()
+            result.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
 
     with_site(None, site, quiet, verbose, task, as_of=as_of)
-    show_query(result[0], result[1], form.value)
+    if like:
+        show_group(result[0], form.value, top or 12)
+    elif text is None:
+        show_groups(result[0], form.value)
+    else:
+        show_query(result[0], result[1], form.value)
 
 
 @app.command(short_help="What changed between two windows, and why.")

@@ -19,6 +19,7 @@ COLUMN_MEANINGS = {
     "before": "clicks a week that it would have now at its former level",
     "begins": "day on which the season begins",
     "brand": "whether the query names the brand",
+    "brand_share": "share of impressions whose query names the brand",
     "canonical": "address the page names as its own",
     "cause": "why the verdict holds",
     "change": "recent less reference (scaled to equal length and weekdays)",
@@ -73,7 +74,7 @@ COLUMN_MEANINGS = {
     "gain_high": "upper end of the 80% interval of the gain",
     "gain_low": "lower end of the 80% interval of the gain",
     "grain": "what a row is about: page, pair (page and query) or query",
-    "group": "number of the merge group",
+    "group": "number of the merge group; of queries, the name of the group",
     "h1": "main heading",
     "headings": "other headings",
     "height": "clicks at the peak / mean of the year",
@@ -163,10 +164,12 @@ COLUMN_MEANINGS = {
     "share_impressions": "share of the query's impressions, 0 to 1",
     "shared": "queries that both draw",
     "shared_impressions": "impressions on queries that both draw",
+    "shared_share": "share of a group's impressions on queries that stand in another group too",
     "shown_share": "share of a topic's searches in which the site is shown",
     "shrunk": "the rate drawn to that of the peers where little is known",
     "since": "first day of the week in which the level changed",
     "single_page_sessions": "sessions of one page",
+    "site_share": "share of all impressions with a query",
     "source": "the page that links; in landings, where the visit came from; in evidence, what the figure rests on",
     "sources": "kinds of sources that know the spelling",
     "spelling": "address as a source writes it",
@@ -194,7 +197,7 @@ COLUMN_MEANINGS = {
     "updated": "last change as editors tell it",
     "url": "address of the result",
     "users": "visitors",
-    "usual": "the rate of the peers; in segments, of the same page elsewhere",
+    "usual": "the rate of the peers; in segments, of the same page elsewhere; of a query in a group, the pull of the group",
     "value": "the figure; in segments and splits, the device, country or surface",
     "verdict": "the one decision for the page",
     "views": "page views",
@@ -215,10 +218,10 @@ COLUMN_MEANINGS = {
 FORMATS = {
     "share": (
         "ctr withheld_share engagement_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
-        "depth start_rank conversions_per_session contribution"
+        "depth start_rank conversions_per_session contribution brand_share shared_share site_share"
     ),
     "fourth": "clicks_per_search",
-    "second": "pull answer strength strength_low strength_high conversions_per_page",
+    "second": "pull pull_low pull_high usual answer strength strength_low strength_high conversions_per_page",
     "first": "position expected_clicks clicks_per_page",
 }
 FORMAT_OF = {name: kind for kind, names in FORMATS.items() for name in names.split()}

@@ -64,6 +64,11 @@ files = "searches.csv"
 [protect]
 pages = ["/legal/*"]
 
+[groups.queries]
+hire = ["hire"]
+beginners = ["beginner", "beginners", "learn"]
+questions = ["re:^(how|which|where|what|is) "]
+
 [value]
 conversion = 18.0
 currency = "EUR"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +25,7 @@ from nibbet.pipeline.mends import Mends
 from nibbet.pipeline.merges import Merges
 from nibbet.pipeline.opportunities import Opportunities
 from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.query_groups import QueryGroups
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.questions import Questions
 from nibbet.pipeline.sums import Sums
@@ -65,6 +66,7 @@ class Pipeline:
         self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
+        self.query_groups = QueryGroups(context, inputs, query_map)
         self.questions = Questions(context, inputs, sums)
 
     def comparison(self, windows: Windows) -> Comparison:
@@ -86,13 +88,33 @@ class Pipeline:
 
     def changes_table(self) -> pd.DataFrame:
         """What changed between the usual windows, at every level; no rows where the data do not reach the earlier one."""
-        windows = self.sums.windows
-        return self.comparison(windows).table() if windows.has_reference else nothing(CHANGES)
+        comparison = self._usual_comparison
+        return nothing(CHANGES) if comparison is None else comparison.table()
 
     def losses_table(self) -> pd.DataFrame:
         """Queries that lose together between the usual windows; no rows where the data do not reach the earlier one."""
+        comparison = self._usual_comparison
+        return nothing(LOSSES) if comparison is None else comparison.losses()
+
+    def query_groups_table(self) -> pd.DataFrame:
+        """What each group of queries that the settings name brings, and how it changed; no rows without such groups."""
+        groups = self.context.config.groups.queries
+        members = self.query_groups.members(groups)
+        table = self.query_groups.rates(members, list(groups), self._usual_comparison)
+        return table if groups else table.iloc[:0]
+
+    def group_queries_table(self) -> pd.DataFrame:
+        """The queries of each group that the settings name."""
+        return self.query_groups.queries(self.query_groups.members(self.context.config.groups.queries))
+
+    def queries_like(self, words: Sequence[str]) -> dict[str, Any]:
+        """A group of queries made up on the spot: see `QueryGroups.like`."""
+        return self.query_groups.like(words, self._usual_comparison)
+
+    @property
+    def _usual_comparison(self) -> Comparison | None:
         windows = self.sums.windows
-        return self.comparison(windows).losses() if windows.has_reference else nothing(LOSSES)
+        return self.comparison(windows) if windows.has_reference else None
 
     def windows_table(self) -> pd.DataFrame:
         """The windows that are compared: window (recent, reference, long), first, last, days."""

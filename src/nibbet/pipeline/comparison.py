@@ -111,12 +111,17 @@ class Comparison:
             inside.iloc[number.reindex(rows["page"]).dropna().to_numpy(int)] = str(name)
             parts.append(self._above("group", inside))
         if settings.queries and len(self._named):
-            code, texts = numbered(self._named)
-            result = queries_in_groups(texts, settings.queries)
-            result["number"] = pd.Index(texts).get_indexer(result["query"])
-            rows = self._named.assign(number=code).merge(result[["number", "group"]], on="number")
-            parts.append(self._of_pairs("query group", rows, "group"))
+            parts.append(self.of_queries(queries_in_groups(pd.Series(numbered(self._named)[1]), settings.queries)))
         return pd.concat(parts, ignore_index=True) if parts else core.nothing(core.CHANGES)
+
+    def of_queries(self, members: pd.DataFrame) -> pd.DataFrame:
+        """Groups of queries as rows of level query group. members: group, query (text): one row per membership."""
+        if self._named.empty or members.empty:
+            return core.nothing(core.CHANGES)
+        code, texts = numbered(self._named)
+        numbers = members.assign(number=pd.Index(texts).get_indexer(members["query"]))
+        rows = self._named.assign(number=code).merge(numbers[["number", "group"]], on="number")
+        return self._of_pairs("query group", rows, "group") if len(rows) else core.nothing(core.CHANGES)
 
     @once
     def _named(self) -> pd.DataFrame:

@@ -13,7 +13,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nibbet.core.meanings import SHARES
+from nibbet.core.meanings import FORMAT_OF, SHARES
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
@@ -107,13 +107,13 @@ def cell_text(value: Any, name: str) -> str:
     if name in SHARES:
         return f"{value:.1%}"
     if isinstance(value, (int,)) or (
-        hasattr(value, "is_integer") and name not in ("pull", "answer", "position") and float(value).is_integer()
+        hasattr(value, "is_integer") and FORMAT_OF.get(name) not in ("second", "first") and float(value).is_integer()
     ):
         return f"{int(value):,}"
     if name == "value" and 0 < abs(float(value)) < 1:
         return f"{value:.2g}" if abs(value) >= 0.001 else "< 0.001"
     if isinstance(value, float):
-        return f"{value:.2f}" if name in ("pull", "answer") else f"{value:,.1f}"
+        return f"{value:.2f}" if FORMAT_OF.get(name) == "second" else f"{value:,.1f}"
     if isinstance(value, pd.Timestamp):
         return f"{value:%Y-%m-%d}"
     text = str(value)

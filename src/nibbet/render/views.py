@@ -236,6 +236,70 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     out.print(grid(rows[columns]))
 
 
+#: the columns of a group of queries that a terminal has room for
+GROUP_COLUMNS = [
+    "group",
+    "queries",
+    "pages",
+    "clicks",
+    "impressions",
+    "ctr",
+    "position",
+    "pull",
+    "brand_share",
+    "site_share",
+    "change",
+    "change_share",
+]
+
+
+def show_groups(groups: pd.DataFrame, style: str) -> None:
+    """The named groups of queries side by side."""
+    empty = 'nibbet.toml names no groups of queries. Add:\n[groups.queries]\nrental = ["rental", "hire"]\nor look at one at once: nibbet query --like rental'
+    show(groups, style, columns=GROUP_COLUMNS, empty=empty)
+
+
+def _chance(row: Mapping[str, Any]) -> str:
+    """What the interval of one change says of chance."""
+    if row["real"]:
+        return "It is real."
+    if row["change_low"] > 0 or row["change_high"] < 0:
+        return "It is more than chance, but may be small."
+    return "Chance alone may explain it."
+
+
+def show_group(group: dict[str, Any], style: str, top: int) -> None:
+    """A group of queries: what it brings beside all others, how it changed, its pages, and its queries, those that stand out first."""
+    queries, pages = group["queries"], group["pages"]
+    if style != "table":
+        show(queries, style)
+        return
+    out, rates = console(), group["rates"]
+    own = rates.iloc[0]
+    out.print(Text(for_terminal(f"{own['group']}: {own['queries']:,} queries, {own['pages']:,} pages"), style="bold"))
+    change = records(group["change"])
+    if change:
+        out.print(Text(f"{told_change(change[0])} {_chance(change[0])}"))
+    out.print(grid(rates[GROUP_COLUMNS]))
+    if pd.notna(own["pull_low"]):
+        beside = rates["pull"].iloc[1]
+        others = f"; all other queries {beside:.2f}" if pd.notna(beside) else ""
+        out.print(Text(f"Pull {own['pull']:.2f} (95% between {own['pull_low']:.2f} and {own['pull_high']:.2f}){others}."))
+    odd = queries[queries["flag"] != ""]
+    low, high = (odd["flag"] == "low").sum(), (odd["flag"] == "high").sum()
+    told = (
+        f"{low} chosen less and {high} more than is usual in the group, each at its own position"
+        if len(odd)
+        else "none stands out in the group"
+    )
+    out.print()
+    out.print(Text(f"Pages, most impressions first{f', {top} of {len(pages)}' if len(pages) > top else ''}", style="bold"))
+    out.print(grid(pages.head(top)))
+    out.print(Text(f"Queries: {told}{f'; {top} of {len(queries)}' if len(queries) > top else ''}", style="bold"))
+    first = queries.assign(odd=queries["flag"] == "").sort_values(["odd", "impressions"], ascending=[True, False], kind="stable")
+    out.print(grid(first.head(top)[["query", "clicks", "impressions", "ctr", "position", "pull", "usual", "flag"]]))
+
+
 def show_page(found: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":

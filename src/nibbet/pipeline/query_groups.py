@@ -1,0 +1,95 @@
+"""Groups of queries: those that the settings name, and any that is asked for by its words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pandas as pd
+
+from nibbet.core.compare import CHANGES, nothing
+from nibbet.core.members import queries_in_groups
+from nibbet.core.query_groups import QUERY_GROUPS, queries_of_groups, rates_of_groups
+from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.words import numbered
+from nibbet.once import once
+from nibbet.pipeline.comparison import Comparison
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.query_map import QueryMap
+
+#: what a group's change says, taken from the table of changes
+CHANGE = ["clicks_reference", "change", "change_share", "change_low", "change_high", "real"]
+
+
+@dataclass(frozen=True, eq=False)
+class QueryGroups:
+    """What groups of queries bring, beside the rest of the site."""
+
+    context: Context
+    inputs: Inputs
+    query_map: QueryMap
+
+    @once
+    def _rows(self) -> tuple[pd.DataFrame, pd.Series]:
+        """The query map with queries by number, and their texts by number."""
+        if len(rows := self.query_map.pageless_in_topics):
+            code, known = pd.factorize(rows["query"])
+            return rows.assign(query=code, page=-1), pd.Series(known).astype("str")
+        code, texts = numbered(self.query_map.pairs)
+        return self.query_map.pairs.assign(query=code), pd.Series(texts).astype("str").reset_index(drop=True)
+
+    def members(self, groups: Mapping[str, Sequence[str]]) -> pd.DataFrame:
+        """group, query (text): which queries belong to which group. Raises ConfigError for an expression that cannot be read."""
+        return queries_in_groups(self._rows[1], groups)
+
+    def _numbered(self, members: pd.DataFrame) -> pd.DataFrame:
+        number = pd.Index(self._rows[1]).get_indexer(members["query"])
+        return members.assign(query=number)
+
+    def rates(self, members: pd.DataFrame, groups: list[str], comparison: Comparison | None) -> pd.DataFrame:
+        """What each group brings and how it changed: QUERY_GROUPS and CHANGE; the last row sums the queries in no group."""
+        table = rates_of_groups(self._rows[0], self._numbered(members), groups)
+        rest = self._rest(members, table["group"].iloc[-1])
+        changes = nothing(CHANGES) if comparison is None else comparison.of_queries(pd.concat([members, rest], ignore_index=True))
+        known = changes.set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
+        return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE]].astype({"real": "boolean"})
+
+    def _rest(self, members: pd.DataFrame, name: str) -> pd.DataFrame:
+        texts = self._rows[1]
+        return pd.DataFrame({"group": name, "query": texts[~texts.isin(members["query"])]})
+
+    def queries(self, members: pd.DataFrame) -> pd.DataFrame:
+        """The queries of each group and which stand out in it: `core.query_groups.GROUP_QUERIES`."""
+        result = queries_of_groups(self._rows[0], self._numbered(members))
+        return result.assign(query=self._rows[1].to_numpy()[result["query"].to_numpy(dtype=int)]).astype({"query": "str"})
+
+    def pages(self, members: pd.DataFrame) -> pd.DataFrame:
+        """The pages that the queries of one group draw: page, queries, clicks, impressions, position, pull; most impressions first."""
+        rows = self._rows[0]
+        inside = rows[rows["query"].isin(self._numbered(members)["query"]) & (rows["impressions"] > 0) & (rows["page"] >= 0)]
+        sums = inside.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]].sum()
+        sums = sums.assign(
+            queries=inside.groupby("page")["query"].nunique(), owned=inside[inside["role"] == "owner"].groupby("page").size()
+        )
+        table = sums.assign(
+            position=sums["position_sum"] / sums["placed"].where(sums["placed"] > 0),
+            pull=sums["clicks"] / sums["expected_clicks"].where(sums["expected_clicks"] >= THIN_CLICKS),
+            address=self.inputs.pages["page"].reindex(sums.index),
+        )
+        table = table.reset_index(drop=True).rename(columns={"address": "page"})
+        names = ["page", "queries", "owned", "clicks", "impressions", "position", "pull"]
+        return table.fillna({"owned": 0})[names].sort_values(["impressions", "page"], ascending=[False, True], ignore_index=True)
+
+    def like(self, words: Sequence[str], comparison: Comparison | None) -> dict[str, Any]:
+        """A group made up on the spot: rates (two rows: the group and the rest of the site), change (a row of changes), queries, pages."""
+        name = ", ".join(words)
+        members = self.members({name: list(words)})
+        changes = nothing(CHANGES) if comparison is None or members.empty else comparison.of_queries(members)
+        return {
+            "rates": self.rates(members, [name], comparison),
+            "change": changes,
+            "queries": self.queries(members).drop(columns="group"),
+            "pages": self.pages(members),
+        }
