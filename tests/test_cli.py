@@ -19,39 +19,13 @@ import pytest
 
 from nibbet.cli.main import main
 from nibbet.render.terminal import show
+from nibbet.tables import TABLES
 
 OUT = sorted(
     [
-        *(
-            "account.json",
-            "addresses.csv",
-            "apart.csv",
-            "changes.csv",
-            "engagement.csv",
-            "evidence.csv",
-            "groups.csv",
-            "losses.csv",
-            "openings.csv",
-            "pages.csv",
-            "pages.parquet",
-        ),
-        *(
-            "parts.csv",
-            "peers.csv",
-            "pulls.csv",
-            "queries.csv",
-            "queries.parquet",
-            "redirects-apache.conf",
-            "redirects-nginx.conf",
-            "redirects.csv",
-            "repairs.csv",
-            "report.html",
-            "seasons.csv",
-            "segments.csv",
-            "strengths.csv",
-            "topics.csv",
-        ),
-        *("trends.csv", "workbook.xlsx"),
+        *(f"{name}.csv" for name, one in TABLES.items() if one.file),
+        *("account.json", "datapackage.json", "pages.parquet", "queries.parquet", "report.html", "workbook.xlsx"),
+        *("redirects-apache.conf", "redirects-nginx.conf"),
         *(
             f"figures/{name}.png"
             for name in ("curve", "groups", "movers", "positions", "seasons", "topic_map", "topics", "trend", "verdicts")

@@ -304,6 +304,17 @@ class Results:
         """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
         return self.table("segments")
 
+    def splits(self, page: str | None = None) -> pd.DataFrame:
+        """Devices, countries, surfaces and channels side by side, of the site or of one page: searches, CTR, position, visits, engagement, conversions,
+        revenue; pull, engagement and conversion beside the same pages in all other values (1.0 = alike), with interval and flag.
+
+        Raises NotFoundError for a page never met.
+        """
+        if page is None:
+            return self.table("splits")
+        address = str(self._row_of(page)["page"].iloc[0])
+        return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
+
     def engagement(self) -> pd.DataFrame:
         """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
         return self.table("engagement")

@@ -142,6 +142,14 @@ TABLES = {
         "pages that do well in one device, country or surface and badly in another",
         lambda p: p.diagnostics.segments(),
     ),
+    "splits": Table(
+        "one row per device, country, surface and channel: searches and visits side by side, each rate beside the same pages elsewhere",
+        lambda p: p.splits.table(),
+        sheet=_columns(
+            "dimension value pages impressions clicks ctr position pull pull_beside pull_flag sessions engagement_rate engagement_beside engagement_flag "
+            "seconds_per_session conversions conversions_per_session conversion_beside conversion_flag revenue clicks_reference sessions_reference"
+        ),
+    ),
     "engagement": Table(
         "visits by page and channel beside the same channel on the other pages of the section",
         lambda p: p.diagnostics.engagement(),
@@ -161,7 +169,7 @@ TABLES = {
     ),
 }
 #: the sheets of the workbook, in their order
-SHEETS = ["pages", "openings", "groups", "topics", "repairs", "redirects", "strengths"]
+SHEETS = ["pages", "openings", "groups", "topics", "repairs", "redirects", "strengths", "splits"]
 #: tables of rows, made by the engine when a question in SQL asks for them
 ROW_TABLES = {
     "days": "one row per page and day with search rows: the figures that the ledger counts",

@@ -15,6 +15,7 @@ from nibbet.cli.opening import chosen_rows, with_site
 from nibbet.cli.options import (
     AsOf,
     Counted,
+    Dimension,
     Exports,
     Folder,
     Form,
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "compare", "sql"],
+    "Look closer": ["page", "query", "split", "compare", "sql"],
 }
 
 
@@ -423,6 +424,24 @@ def query(
         show_groups(result[0], form.value)
     else:
         show_query(result[0], result[1], form.value)
+
+
+@app.command(short_help="Devices, countries, surfaces and channels side by side.")
+def split(
+    page: Annotated[str | None, typer.Argument(help="One page, by its address; the site when left out.", show_default=False)] = None,
+    by: Annotated[Dimension | None, typer.Option("--by", help="One of them alone.")] = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print devices, countries, surfaces and channels side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
+    from nibbet.render.views import show_splits
+
+    rows: list[pd.DataFrame] = []
+    with_site(None, site, quiet, verbose, lambda s: rows.append(s.splits(page)), as_of=as_of)
+    show_splits(rows[0] if by is None else rows[0][rows[0]["dimension"] == by.value], form.value)
 
 
 @app.command(short_help="What changed between two windows, and why.")

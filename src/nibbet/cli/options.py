@@ -58,6 +58,15 @@ class Counted(StrEnum):
     impressions = "impressions"
 
 
+class Dimension(StrEnum):
+    """What searches and visits are split by."""
+
+    device = "device"
+    country = "country"
+    surface = "surface"
+    channel = "channel"
+
+
 class Level(StrEnum):
     """What is compared."""
 

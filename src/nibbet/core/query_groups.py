@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
-from scipy import special
 
 from nibbet.core.pull import judged_pull, weighted_position
+from nibbet.core.ratios import ratio_interval
 from nibbet.core.tables import THIN_CLICKS
 
-Floats = NDArray[np.float64]
 #: the row of all queries that stand in no group
 REST = "all other queries"
 SUMS = ["clicks", "impressions", "expected_clicks", "position_sum", "placed"]
@@ -18,8 +15,6 @@ QUERY_GROUPS = (
     "group queries pages clicks impressions ctr expected_clicks pull pull_low pull_high position brand_share shared_share site_share"
 ).split()
 GROUP_QUERIES = "group query clicks impressions ctr position expected_clicks pull usual q_value flag".split()
-#: how pulls of pages differ by themselves, in logarithms: what the interval of a group with one page rests on
-PAGE_SPREAD = 0.3
 
 
 def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str], *, rest: bool = True) -> pd.DataFrame:
@@ -33,7 +28,7 @@ def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str]
         One row per group: QUERY_GROUPS. Sums count each query once per group; ctr and pull are ratios of sums, position is weighted by
         impressions. brand_share, shared_share: shares of its impressions on queries that name the brand, and that stand in another group
         too; site_share: its share of all impressions with a query. pull_low and pull_high: the 95% interval of the ratio of sums over its
-        pages (Cochran 1977, Sampling Techniques, ch. 6: pages are drawn as a whole, for their queries share a title).
+        pages (`core.ratios.ratio_interval`).
     """
     shown = rows[rows["impressions"] > 0]
     owned = members[["query"]].drop_duplicates()
@@ -49,13 +44,15 @@ def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str]
         queries=joined.groupby("group")["query"].nunique(), pages=joined[joined["page"] >= 0].groupby("group")["page"].nunique()
     )
     sums = sums.reindex(groups).fillna(0.0)
-    low, high = _interval(joined.groupby(["group", "page"])[["clicks", "expected_clicks"]].sum(), sums)
+    known = sums["expected_clicks"] >= THIN_CLICKS
+    of_pages = joined.groupby(["group", "page"])[["clicks", "expected_clicks"]].sum().set_axis(["counted", "expected"], axis=1)
+    pull = ratio_interval(of_pages).reindex(groups).where(known)
     seen = sums["impressions"].where(sums["impressions"] > 0)
     table = sums.assign(
         ctr=sums["clicks"] / seen,
-        pull=sums["clicks"] / sums["expected_clicks"].where(sums["expected_clicks"] >= THIN_CLICKS),
-        pull_low=low,
-        pull_high=high,
+        pull=(sums["clicks"] / sums["expected_clicks"]).where(known),
+        pull_low=pull["low"],
+        pull_high=pull["high"],
         position=weighted_position(sums["position_sum"], sums["placed"]),
         brand_share=sums["named"] / seen,
         shared_share=sums["shared"] / seen,
@@ -63,23 +60,6 @@ def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str]
     )
     whole = {name: "int64" for name in ("queries", "pages", "clicks", "impressions")}
     return table.rename_axis("group").reset_index()[QUERY_GROUPS].astype({**whole, "group": "str"})
-
-
-def _interval(pages: pd.DataFrame, sums: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """The 95% interval of the ratio of sums of each group, from the sums of its pages."""
-    expected = sums["expected_clicks"].where(sums["expected_clicks"] >= THIN_CLICKS)
-    ratio = (sums["clicks"] + 0.5) / expected
-    group = pages.index.get_level_values("group")
-    off = pages["clicks"] - pages["expected_clicks"] * ratio.reindex(group).to_numpy()
-    count = pages.groupby("group").size().reindex(sums.index).fillna(0)
-    spread = (off**2).groupby(group).sum().reindex(sums.index) * count / (count - 1).clip(lower=1) / (expected * ratio) ** 2
-    # what counting alone leaves, and how pages differ where few of them tell it
-    share = (pages["expected_clicks"] ** 2).groupby(group).sum().reindex(sums.index) / expected**2
-    least = 1 / (sums["clicks"] + 0.5) + PAGE_SPREAD**2 * share
-    few = count < 10
-    error = np.sqrt(np.where(few, np.maximum(spread.fillna(0.0), least), np.maximum(spread, 1 / (sums["clicks"] + 0.5))))
-    wide = special.stdtrit((count - 1).clip(lower=9).to_numpy(np.float64), 0.975) * error
-    return ratio * np.exp(-wide), ratio * np.exp(wide)
 
 
 def queries_of_groups(rows: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:

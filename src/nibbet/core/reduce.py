@@ -169,6 +169,14 @@ def visit_windows(landings: ibis.Table, windows: Windows, *by: str) -> ibis.Tabl
     return windowed(used, {"recent": (windows.recent, wanted), "reference": (windows.reference, wanted)}, list(by), role="visits")
 
 
+def visit_splits(landings: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
+    """One row per page_id and value of channel, device or country (`dimension`; "" where unknown): VISITS of both windows."""
+    used = landings.filter(landings.used)
+    used = used.mutate(value=used[dimension].fill_null(""), **{name: used[name].fill_null(0) for name in VISITS})
+    wanted = {"recent": (windows.recent, VISITS), "reference": (windows.reference, VISITS)}
+    return windowed(used, wanted, ["page_id", "value"], role="visits")
+
+
 def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page_id and channel ("" where unknown) of the recent window: VISITS and, where given, views and users."""
     rows = landings.filter(landings.used).mutate(channel=landings.channel.fill_null(""))

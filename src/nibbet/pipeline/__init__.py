@@ -28,6 +28,7 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_groups import QueryGroups
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.questions import Questions
+from nibbet.pipeline.splits import Splits
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
 from nibbet.pipeline.topics import Topics
@@ -67,6 +68,7 @@ class Pipeline:
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(context, inputs, query_map)
+        self.splits = Splits(context, inputs, sums, expectation)
         self.questions = Questions(context, inputs, sums)
 
     def comparison(self, windows: Windows) -> Comparison:

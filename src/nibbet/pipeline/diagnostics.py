@@ -51,12 +51,7 @@ class Diagnostics:
         landings = self.inputs.joined.landings
         self.context.say("comparing segments")
         for one in filter(self.inputs.varies, DIMENSIONS):
-            sums = self.context.fetch(
-                f"segment-{one}",
-                lambda one=one: reductions.segment_sums(
-                    self.inputs.joined.search, self.sums.windows, self.expectation.rates, one, of=self.inputs.subject
-                ),  # type: ignore[misc]
-            )
+            sums = self.expectation.by_dimension(one)
             rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
             if landings is not None and one in landings.columns and len(sums):
                 result = self.context.fetch(

@@ -153,6 +153,14 @@ class Expectation:
         rows = rows.astype({"query": "str"}).assign(brand=rows["brand"].eq(True))
         return rows.assign(position=weighted_position(rows["position_sum"], rows["placed"]))
 
+    def by_dimension(self, dimension: str) -> pd.DataFrame:
+        """One row per page_id and value of device, country or surface, without the brand: sums and expected clicks of the recent window."""
+
+        def make() -> ibis.Table:
+            return reductions.segment_sums(self.inputs.joined.search, self.sums.windows, self.rates, dimension, of=self.inputs.subject)
+
+        return self.context.fetch(f"segment-{dimension}", make)
+
     @once
     def sight(self) -> Sight:
         """How far this site's searchers look, learnt from pairs that moved between the windows."""

@@ -300,6 +300,42 @@ def show_group(group: dict[str, Any], style: str, top: int) -> None:
     out.print(grid(first.head(top)[["query", "clicks", "impressions", "ctr", "position", "pull", "usual", "flag"]]))
 
 
+#: the columns of splits that a terminal has room for: of searches, and of visits
+OF_SEARCH = ["value", "pages", "impressions", "clicks", "clicks_reference", "ctr", "position", "pull", "pull_beside"]
+OF_VISITS = [
+    "value",
+    "sessions",
+    "sessions_reference",
+    "engagement_rate",
+    "engagement_beside",
+    "seconds_per_session",
+    "conversions",
+    "conversions_per_session",
+]
+ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
+
+
+def show_splits(splits: pd.DataFrame, style: str) -> None:
+    """Devices, countries, surfaces and channels: a table each, and a sentence for each that is odd."""
+    if style != "table" or splits.empty:
+        show(splits, style, empty="No source names devices, countries, surfaces or channels that differ.")
+        return
+    out = console()
+    for dimension, rows in splits.groupby("dimension", sort=False):
+        out.print(Text(str(dimension), style="bold"))
+        for columns, told in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
+            if rows[told].notna().any():
+                out.print(grid(rows.dropna(subset=[told])[columns].rename(columns={"value": str(dimension)})))
+        for row in records(rows):
+            for name, word in ODD.items():
+                if row[f"{name}_flag"]:
+                    by, low, high = (row[f"{name}_{end}"] for end in ("beside", "low", "high"))
+                    less = "less" if row[f"{name}_flag"] == "low" else "more"
+                    sentence = f"{row['value']}: {word} {less} than the same pages elsewhere, {by:.2f} times as often (95% between {low:.2f} and {high:.2f})."
+                    out.print(Text(for_terminal(f"  {sentence}")))
+        out.print()
+
+
 def show_page(found: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":

@@ -1,0 +1,36 @@
+"""Ratios of sums with intervals that take pages as drawn whole: rows of one page share what is peculiar to it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from scipy import special
+
+#: how pages differ by themselves, in logarithms: what an interval rests on where few pages tell it
+PAGE_SPREAD = 0.3
+#: pages from which their own differences tell the interval
+ENOUGH_PAGES = 10
+
+
+def ratio_interval(pages: pd.DataFrame, *, level: float = 0.95) -> pd.DataFrame:
+    """The ratio of sums of each group, with its interval.
+
+    Args:
+        pages: index (group, page); counted: counts; expected: what they are held against, one row per page of a group.
+    Returns:
+        One row per group, by name: ratio, low, high, error (standard error of its logarithm), pages. The linearised variance of a ratio of
+        sums over pages (Cochran 1977, Sampling Techniques, 3rd ed., ch. 6), never under what counting leaves; under ENOUGH_PAGES pages also
+        never under what PAGE_SPREAD gives.
+    """
+    group = pages.index.get_level_values(0)
+    sums = pages.groupby(group)[["counted", "expected"]].sum()
+    counted, expected = sums["counted"] + 0.5, sums["expected"].where(sums["expected"] > 0)
+    ratio = counted / expected
+    off = pages["counted"] - pages["expected"] * ratio.reindex(group).to_numpy()
+    count = pages.groupby(group).size()
+    spread = (off**2).groupby(group).sum() * count / (count - 1).clip(lower=1) / counted**2
+    share = (pages["expected"] ** 2).groupby(group).sum() / expected**2
+    least = 1 / counted + np.where(count < ENOUGH_PAGES, PAGE_SPREAD**2 * share, 0.0)
+    error = np.sqrt(np.maximum(spread.fillna(0.0), least))
+    wide = special.stdtrit((count - 1).clip(lower=ENOUGH_PAGES - 1).to_numpy(np.float64), 0.5 + level / 2) * error
+    return pd.DataFrame({"ratio": ratio, "low": ratio * np.exp(-wide), "high": ratio * np.exp(wide), "error": error, "pages": count})

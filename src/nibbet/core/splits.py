@@ -1,0 +1,95 @@
+"""Devices, countries, surfaces and channels side by side, each held against the same pages elsewhere."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from scipy import special
+
+from nibbet.core.pull import false_discovery, weighted_position
+from nibbet.core.ratios import ENOUGH_PAGES, PAGE_SPREAD
+from nibbet.core.tables import THIN_CLICKS
+
+SPLITS = (
+    "dimension value pages impressions clicks clicks_reference ctr position pull pull_beside pull_low pull_high pull_flag sessions sessions_reference "
+    "engagement_rate engagement_beside engagement_low engagement_high engagement_flag seconds_per_session conversions conversions_per_session "
+    "conversion_beside conversion_low conversion_high conversion_flag revenue"
+).split()
+#: of each rate that is compared: what is counted, and out of what
+COMPARED = {
+    "pull": ("clicks_plain", "expected_clicks"),
+    "engagement": ("engaged_sessions", "sessions"),
+    "conversion": ("conversions", "sessions"),
+}
+#: share of findings that may be chance
+CHANCE = 0.05
+
+
+def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
+    """One row per value of each dimension: SPLITS.
+
+    Args:
+        cells: one row per dimension, value and page: clicks, impressions, position_sum, placed, clicks_reference (scaled), clicks_plain and
+            expected_clicks (without the brand), sessions, sessions_reference (scaled), engaged_sessions, engagement_seconds, conversions,
+            revenue; null where nothing tells.
+    Returns:
+        Sums, rates of sums, and for pull, engagement and conversion how the value does beside the same pages in all other values (1.0 =
+        alike), so that pages which are chosen, read or sold better do not speak for a device: RATE_beside with its 95% interval, and a flag
+        (low, high) where it differs beyond chance, at 5% false discovery over all values of all dimensions.
+    """
+    keys = ["dimension", "value"]
+    counted = [name for name in cells if name not in (*keys, "page")]
+    sums = cells.groupby(keys)[counted].sum(min_count=1)
+    table = sums.assign(
+        pages=cells[cells["impressions"].fillna(0) + cells["sessions"].fillna(0) > 0].groupby(keys)["page"].nunique(),
+        ctr=sums["clicks"] / sums["impressions"].where(sums["impressions"] > 0),
+        position=weighted_position(sums["position_sum"], sums["placed"]),
+        pull=(sums["clicks_plain"] / sums["expected_clicks"]).where(sums["expected_clicks"] >= THIN_CLICKS),
+        engagement_rate=sums["engaged_sessions"] / sums["sessions"].where(sums["sessions"] > 0),
+        seconds_per_session=sums["engagement_seconds"] / sums["sessions"].where(sums["sessions"] > 0),
+        conversions_per_session=sums["conversions"] / sums["sessions"].where(sums["sessions"] > 0),
+    )
+    p_values = {}
+    for name, (count, base) in COMPARED.items():
+        beside = _beside(cells, count, base, shares=name == "engagement").reindex(table.index)
+        table = table.assign(**{f"{name}_beside": beside["ratio"], f"{name}_low": beside["low"], f"{name}_high": beside["high"]})
+        p_values[name] = 2 * special.ndtr(-np.abs(np.log(beside["ratio"]) / beside["error"]).to_numpy(float))
+    q = false_discovery(np.concatenate(list(p_values.values()))).reshape(len(COMPARED), -1)
+    for (name, _), own in zip(COMPARED.items(), q, strict=True):
+        side = np.where(table[f"{name}_beside"] < 1, "low", "high")
+        table[f"{name}_flag"] = np.where(np.nan_to_num(own, nan=1.0) < CHANCE, side, "")
+    table = table.reset_index().assign(size=lambda t: t["impressions"].fillna(0) + t["sessions"].fillna(0))
+    order = table.sort_values(["dimension", "size", "value"], ascending=[True, False, True], kind="stable", ignore_index=True)
+    return order.fillna({"pages": 0}).astype({"pages": "int64"})[SPLITS]
+
+
+def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.DataFrame:
+    """By dimension and value, its rate over that of all other values, the page held fixed: ratio, low, high, error.
+
+    The ratio of Mantel and Haenszel for rates in many small strata (Rothman & Greenland 1998, Modern Epidemiology, ch. 15), one stratum a page;
+    the error of its logarithm is the larger of what counting leaves (Greenland & Robins 1985, Biometrics 41:55) and of what the pages show, as
+    values differ more on some pages than on others. shares: whether `count` is a part of `base`, as engaged sessions are of sessions.
+    """
+    rows = cells.dropna(subset=[count, base])
+    rows = rows[rows[base] > 0]
+    whole = rows.groupby(["dimension", "page"])[[count, base]].transform("sum")
+    other_count, other_base = whole[count] - rows[count], (whole[base] - rows[base]).clip(lower=0.0)
+    rows = rows.assign(
+        mine=rows[count] * other_base / whole[base],
+        others=other_count * rows[base] / whole[base],
+        counting=whole[count] * rows[base] * other_base / whole[base] ** 2 - (rows[count] * other_count / whole[base] if shares else 0.0),
+    )
+    rows = rows[other_base > 0]
+    keys = ["dimension", "value"]
+    sums = rows.groupby(keys)[["mine", "others", "counting", base]].sum()
+    enough = (sums["mine"] > 0) & (sums["others"] > 0) & (sums["counting"] >= THIN_CLICKS)
+    ratio = (sums["mine"] / sums["others"].where(sums["others"] > 0)).where(enough)
+    off = rows["mine"] - rows["others"] * ratio.reindex(pd.MultiIndex.from_frame(rows[keys])).to_numpy()
+    pages = rows.groupby(keys).size()
+    share = (rows[base] ** 2).groupby([rows[key] for key in keys]).sum() / sums[base] ** 2
+    worth = 1 / share  # so many pages of equal size would tell as much (Kish 1965, Survey Sampling, ch. 8)
+    by_pages = (off**2).groupby([rows[key] for key in keys]).sum() * worth / (worth - 1).clip(lower=1) / sums["mine"] ** 2
+    by_counting = sums["counting"] / (sums["mine"] * sums["others"]) + np.where(worth < ENOUGH_PAGES, PAGE_SPREAD**2 * share, 0.0)
+    error = np.sqrt(np.maximum(by_pages.where(pages > 1, 0.0), by_counting)).where(enough)
+    wide = special.stdtrit((worth - 1).clip(lower=3).to_numpy(np.float64), 0.975) * error
+    return pd.DataFrame({"ratio": ratio, "low": ratio * np.exp(-wide), "high": ratio * np.exp(wide), "error": error})

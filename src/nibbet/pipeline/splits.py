@@ -1,0 +1,75 @@
+"""Devices, countries, surfaces and channels of searches and visits, brought together by page."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import pandas as pd
+
+from nibbet.core import reduce as reductions
+from nibbet.core.splits import SPLITS, splits_of
+from nibbet.once import once
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import DIMENSIONS, Inputs
+from nibbet.pipeline.sums import Sums
+
+SEARCHED = ["clicks", "impressions", "position_sum", "placed", "clicks_reference", "clicks_plain", "expected_clicks"]
+VISITED = ["sessions", "sessions_reference", "engaged_sessions", "engagement_seconds", "conversions", "revenue"]
+UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, eq=False)
+class Splits:
+    """The site and its pages by device, country, surface and channel."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    expectation: Expectation
+
+    @once
+    def cells(self) -> pd.DataFrame:
+        """One row per dimension, value and page (number): see `core.splits.splits_of`."""
+        self.context.say("comparing devices, countries and channels")
+        searched, visited = self._searched(), self._visited()
+        cells = searched.merge(visited, on=["dimension", "value", "page"], how="outer")
+        return cells.assign(value=cells["value"].where(cells["value"] != "", UNKNOWN))
+
+    def _searched(self) -> pd.DataFrame:
+        parts = [pd.DataFrame(columns=["dimension", "value", "page", *SEARCHED])]
+        for one in filter(self.inputs.varies, DIMENSIONS):
+            rows = self.sums.by_dimension(one).rename(columns={"page_id": "page"})
+            plain = self.expectation.by_dimension(one).rename(columns={"page_id": "page", "clicks": "clicks_plain"})
+            rows = rows.merge(plain[["page", "value", "clicks_plain", "expected_clicks"]], on=["page", "value"], how="left")
+            rows = rows.assign(dimension=one, placed=rows["impressions"].where(rows["position"].notna(), 0))
+            rows = rows.assign(
+                position_sum=(rows["position"] * rows["placed"]).fillna(0.0), clicks_reference=rows["clicks_reference"] * self.sums.scale
+            )
+            parts.append(rows.fillna({"clicks_plain": 0, "expected_clicks": 0})[["dimension", "value", "page", *SEARCHED]])
+        return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(SEARCHED, "float64")).astype({"page": "int64"})
+
+    def _visited(self) -> pd.DataFrame:
+        parts = [pd.DataFrame(columns=["dimension", "value", "page", *VISITED])]
+        landings = self.inputs.joined.landings
+        for one in ("device", "country", "channel"):
+            if landings is None or one not in landings.columns:
+                continue
+            rows = self.context.fetch(
+                f"visit-splits-{one}",
+                lambda one=one: reductions.visit_splits(landings, self.sums.windows, one),  # type: ignore[misc]
+            )
+            if rows["value"].nunique() < 2:
+                continue
+            rows = rows.rename(columns={"page_id": "page", **{f"{name}_recent": name for name in VISITED}}).assign(dimension=one)
+            rows["sessions_reference"] = rows["sessions_reference"].astype("float64") * self.sums.scale
+            parts.append(rows[["dimension", "value", "page", *VISITED]])
+        return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(VISITED, "float64")).astype({"page": "int64"})
+
+    def table(self, page: str | None = None) -> pd.DataFrame:
+        """The columns SPLITS for the site, or for one page by its address, whose values are not held against others."""
+        cells = self.cells
+        if page is not None:
+            pages = self.inputs.pages["page"]
+            cells = cells[cells["page"].isin(pages.index[pages == page])]
+        return splits_of(cells) if len(cells) else pd.DataFrame(columns=SPLITS)

@@ -1,0 +1,97 @@
+"""Devices, countries, surfaces and channels side by side: sums balance, planted differences are found, pages do not speak for devices."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.cli.main import main
+from nibbet.core.splits import COMPARED, splits_of
+
+
+def cells_of(rng: np.random.Generator, pages: int, effect: float) -> pd.DataFrame:
+    """Made-up pages by device: pages differ in all rates, devices in what they are used for; desktop is chosen and read `effect` as often."""
+    size, pull = rng.lognormal(3.5, 1.0, pages), rng.lognormal(0, 0.4, pages)
+    engaged, converted = rng.beta(8, 6, pages), rng.gamma(1.0, 0.02, pages)
+    parts = []
+    for value, share in (("mobile", 0.6), ("desktop", 0.32), ("tablet", 0.08)):
+        factor = effect if value == "desktop" else 1.0
+        expected = size * share * rng.uniform(0.5, 1.5, pages)
+        clicks = rng.poisson(expected * factor * pull * rng.lognormal(-0.01, 0.15, pages))
+        sessions = rng.poisson(expected * 1.3)
+        cells = {
+            "dimension": "device", "value": value, "page": np.arange(pages), "clicks": clicks, "impressions": np.ceil(expected * 12),
+            "position_sum": np.ceil(expected * 12) * 3, "placed": np.ceil(expected * 12), "clicks_reference": clicks, "clicks_plain": clicks,
+            "expected_clicks": expected, "sessions": sessions, "sessions_reference": sessions,
+            "engaged_sessions": rng.binomial(sessions, np.clip(engaged * factor, 0, 1)), "engagement_seconds": sessions * 50,
+            "conversions": rng.poisson(sessions * converted * factor), "revenue": 0,
+        }  # fmt: skip
+        parts.append(pd.DataFrame(cells))
+    rows = pd.concat(parts, ignore_index=True)
+    return rows.astype({name: "float64" for name in rows if name not in ("dimension", "value", "page")})
+
+
+def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> None:
+    rng, tries = np.random.default_rng(5), 120
+    held, false, found = dict.fromkeys(COMPARED, 0), 0, 0
+    for _ in range(tries):
+        alike = splits_of(cells_of(rng, 80, 1.0)).set_index("value")
+        false += sum(bool((alike[f"{name}_flag"] != "").any()) for name in COMPARED)
+        other = splits_of(cells_of(rng, 80, 0.7)).set_index("value").loc["desktop"]
+        found += other["pull_flag"] == "low"
+        for name in COMPARED:
+            held[name] += bool(np.isnan(other[f"{name}_beside"]) or other[f"{name}_low"] <= 0.7 <= other[f"{name}_high"])
+    assert all(0.9 <= count / tries <= 1.0 for count in held.values()), held
+    assert false / tries / len(COMPARED) <= 0.05
+    assert found / tries > 0.9
+
+
+def test_pages_do_not_speak_for_a_device() -> None:
+    rng = np.random.default_rng(3)
+    rows = cells_of(rng, 120, 1.0)
+    good = rows["page"] < 60  # half of the pages are read twice as often, and these are used on mobiles above all
+    rows.loc[good & (rows["value"] == "desktop"), ["sessions", "engaged_sessions"]] *= 0.2
+    rows.loc[~good, "engaged_sessions"] *= 0.5
+    table = splits_of(rows.assign(engaged_sessions=rows["engaged_sessions"].round(), sessions=rows["sessions"].round())).set_index("value")
+    assert table.loc["mobile", "engagement_rate"] > 1.1 * table.loc["desktop", "engagement_rate"], "as plain rates say"
+    assert table.loc["desktop", "engagement_beside"] == pytest.approx(1.0, abs=0.08)
+    assert table.loc["desktop", "engagement_flag"] == ""
+
+
+def test_splits_of_the_demo_hold_what_the_rows_hold(ran: Path) -> None:
+    with nibbet.open_site(ran) as site:
+        table, window = site.splits(), site.windows.recent
+        assert set(table["dimension"]) == {"device", "channel"}
+        device = table[table["dimension"] == "device"].set_index("value")
+        pages = site.pages()
+        assert device["clicks"].sum() == pages["clicks"].sum(), "every click has a device"
+        assert device["impressions"].sum() == pages["impressions"].sum()
+        np.testing.assert_allclose(device["ctr"], device["clicks"] / device["impressions"])
+        channel = table[table["dimension"] == "channel"]
+        rows = site.sql(
+            "SELECT channel, sum(sessions) AS sessions, sum(engaged_sessions) AS engaged FROM landings WHERE date BETWEEN $first AND $last AND page IS NOT NULL "
+            "GROUP BY channel", first=str(window.start), last=str(window.end),
+        ).set_index("channel")  # fmt: skip
+        ours = channel.set_index("value")
+        assert ours["sessions"].to_dict() == rows["sessions"].astype(float).reindex(ours.index).to_dict()
+        np.testing.assert_allclose(ours["engagement_rate"], (rows["engaged"] / rows["sessions"]).reindex(ours.index).astype(float))
+        one = pages["page"].iloc[0]
+        alone = site.splits(one).query("dimension == 'device'")
+        assert alone["clicks"].sum() == pages["clicks"].iloc[0]
+        with pytest.raises(nibbet.NotFoundError):
+            site.splits("/nowhere/")
+
+
+def test_splits_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["split", "--site", str(ran), "-q"]) == 0
+    told = capsys.readouterr().out
+    assert told.index("channel") < told.index("device")
+    assert main(["split", "--site", str(ran), "-q", "--by", "device", "--format", "json"]) == 0
+    assert {row["value"] for row in json.loads(capsys.readouterr().out)} == {"mobile", "desktop", "tablet"}
+    assert main(["split", "--site", str(ran), "-q", "--by", "country"]) == 0
+    assert "No source names" in capsys.readouterr().out
