@@ -282,6 +282,18 @@ class Results:
             return self.table("losses")
         return self._compared(recent, against, "losses", LOSSES, lambda comparison: comparison.losses())
 
+    def rising(self, days: int = 28, *, by: str = "query") -> pd.DataFrame:
+        """Queries or topics (`by`) that are new, rise or fade in the last days against as many before, beyond noise and season; by clicks, or by
+        impressions where clicks are too few to tell; new ones first.
+
+        Raises NotFoundError for another level, or a window that the data do not hold.
+        """
+        from nibbet.core.rising import RISING
+
+        if by not in ("query", "topic"):
+            raise NotFoundError(f"There is no {by} to rise. Levels: query, topic.")
+        return self._compared(days, "before", f"rising-{by}", RISING, lambda comparison: comparison.rising(by))
+
     def trends(self) -> pd.DataFrame:
         """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
         rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.

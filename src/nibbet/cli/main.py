@@ -23,6 +23,7 @@ from nibbet.cli.options import (
     Hardness,
     Level,
     Quiet,
+    Rise,
     SiteFolder,
     Top,
     Verbose,
@@ -41,7 +42,7 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "split", "compare", "sql"],
+    "Look closer": ["page", "query", "split", "compare", "rising", "sql"],
 }
 
 
@@ -489,6 +490,28 @@ def compare(
         show(kept[0].head(top) if top else kept[0], form.value)
         return
     show_changes(*kept, top=top)
+
+
+@app.command(short_help="Queries and topics that are new, rise or fade.")
+def rising(
+    folder: Folder = None,
+    days: Annotated[int, typer.Option("--days", min=1, help="The last days, held against as many before.")] = 28,
+    by: Annotated[Rise, typer.Option("--by", help="What rises.")] = Rise.query,
+    form: Format = Form.table,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print which queries or topics are new, rise or fade beyond noise and season, and the page that is shown most for each."""
+    from nibbet.render.views import show_rising
+
+    kept: list[Any] = []
+    with_site(
+        folder, site, quiet, verbose, lambda s: kept.extend([s.rising(days, by=by.value), s.compared_windows(days, "before")]), as_of=as_of
+    )
+    show_rising(kept[0], kept[1], form.value, top or 10)
 
 
 @app.command(short_help="Questions of your own over the joined tables.")

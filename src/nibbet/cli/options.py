@@ -67,6 +67,13 @@ class Dimension(StrEnum):
     channel = "channel"
 
 
+class Rise(StrEnum):
+    """What can rise or fade."""
+
+    query = "query"
+    topic = "topic"
+
+
 class Level(StrEnum):
     """What is compared."""
 

@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 from nibbet.core import compare as core
 from nibbet.core.change import drift_of
 from nibbet.core.members import pages_in_groups, queries_in_groups
+from nibbet.core.pull import weighted_position
+from nibbet.core.rising import RISING, rising
 from nibbet.core.split import ROWS, row_parts, scaled_pairs
 from nibbet.core.words import numbered
 from nibbet.once import once
@@ -271,6 +273,26 @@ class Comparison:
             .reset_index(drop=True)
             .astype({"real": bool, "key": "str", "why": "str", "level": "str", "measure": "str"})
         )
+
+    def rising(self, level: str) -> pd.DataFrame:
+        """Queries or topics that are new, rise or fade: the columns `core.rising.RISING`."""
+        if self._named.empty:
+            return pd.DataFrame(columns=RISING)
+        rows, table = self._named, self._queries(0.0) if level == "query" else self._topics(0.0)
+        number, texts = numbered(rows)
+        keys = pd.Series(texts).astype("str")
+        key_of_row = (keys if level == "query" else keys.map(self.query_map.query_topics)).to_numpy()[number]
+        # both windows: what fades is shown by pages of the earlier one
+        shown = rows["impressions"] + rows["impressions_reference"]
+        placed = pd.DataFrame({"key": key_of_row, "page": rows["page"].to_numpy(), "shown": shown.to_numpy(float)}).dropna(subset=["key"])
+        placed = placed.assign(position_sum=rows["position_sum"].to_numpy()[placed.index], placed=rows["placed"].to_numpy()[placed.index])
+        sums = placed.groupby("key")[["position_sum", "placed"]].sum()
+        of_pages: pd.DataFrame = placed.groupby(["key", "page"], as_index=False)[["shown"]].sum()
+        of_pages = of_pages.sort_values(["key", "shown", "page"], ascending=[True, False, True])
+        leading = of_pages.drop_duplicates("key").set_index("key")["page"]
+        places = pd.DataFrame({"position": weighted_position(sums["position_sum"], sums["placed"]), "page": leading})
+        result = rising(table, places, self.changes.terms)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def losses(self) -> pd.DataFrame:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""

@@ -300,6 +300,31 @@ def show_group(group: dict[str, Any], style: str, top: int) -> None:
     out.print(grid(first.head(top)[["query", "clicks", "impressions", "ctr", "position", "pull", "usual", "flag"]]))
 
 
+def show_rising(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
+    """What is new, rises and fades, a list each."""
+    if style != "table":
+        show(rows, style)
+        return
+    out = console()
+    show_windows(windows)
+    heads = {"new": "New: not shown before", "rising": "Rising", "fading": "Fading"}
+    for kind, head in heads.items():
+        part = rows[rows["kind"] == kind]
+        more = f", the first {top} of {len(part):,}" if len(part) > top else ""
+        out.print(Text(f"{head}{more}", style="bold"))
+        columns = ["key", "impressions_reference", "impressions", "reference", "recent", "position", "page", "by"]
+        named = {
+            "key": "query" if rows.empty else str(rows["level"].iloc[0]),
+            "impressions_reference": "impressions before",
+            "reference": "clicks before",
+        }
+        if part.empty:
+            out.print("  None beyond chance.")
+        else:
+            out.print(grid(part.head(top)[columns].rename(columns={**named, "recent": "clicks"})))
+        out.print()
+
+
 #: the columns of splits that a terminal has room for: of searches, and of visits
 OF_SEARCH = ["value", "pages", "impressions", "clicks", "clicks_reference", "ctr", "position", "pull", "pull_beside"]
 OF_VISITS = [
