@@ -88,7 +88,15 @@ def tables() -> str:
     for name, one in TABLES.items():
         files = [f"`{name}.csv`"] * one.file + ["`.parquet`"] * one.parquet
         lines.append(f"| `{name}` | {one.holds} | {', '.join(files)} | {'yes' if one.sheet else ''} |")
-    lines += ["", "## Tables of rows", "", "For `nibbet sql` alone; those of sources are there when the source is.", "", "| table | holds |", "|---|---|"]
+    lines += [
+        "",
+        "## Tables of rows",
+        "",
+        "For `nibbet sql` alone; those of sources are there when the source is.",
+        "",
+        "| table | holds |",
+        "|---|---|",
+    ]
     lines += [f"| `{name}` | {holds} |" for name, holds in ROW_TABLES.items()]
     lines += ["", "## Columns", "", "| column | meaning |", "|---|---|"]
     lines += [f"| `{name}` | {meaning.replace('|', chr(92) + '|')} |" for name, meaning in sorted(COLUMN_MEANINGS.items())]

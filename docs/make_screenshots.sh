@@ -30,13 +30,14 @@ terminal sql "nibbet sql seldom-chosen --top 14 --site $site" 20
 terminal help "nibbet --help" 8
 terminal topics-list "nibbet topics $site --top 16" 40
 terminal query "nibbet query \"elverpool canoe route\" --site $site" 34
+terminal group "nibbet query --like hire --top 8 --site $site" 34
+terminal split "nibbet split --site $site" 34
+terminal rising "nibbet rising $site --top 8" 34
 python docs/pictures.py "$site" "$out"
-for figure in positions topic_map verdicts groups; do cp "$site/out/figures/$figure.png" "$out/$figure.png"; done
+for figure in positions topic_map; do cp "$site/out/figures/$figure.png" "$out/$figure.png"; done
 if command -v soffice >/dev/null && command -v pdftoppm >/dev/null; then # the workbook as it prints
   scratch=$(mktemp -d)
   soffice --headless --convert-to pdf --outdir "$scratch" "$site/out/workbook.xlsx" >/dev/null 2>&1
   pdftoppm -r 130 -png -f 2 -l 2 "$scratch/workbook.pdf" "$scratch/sheet"
   mv "$scratch"/sheet-*.png "$out/workbook.png"
 fi
-cp "$site/out/figures/movers.png" "$out/movers.png"
-cp "$site/out/figures/topics.png" "$out/topics.png"

@@ -1,0 +1,110 @@
+"""Write docs/answers.md: the questions of the trade, each with its command, what that prints on the demo, and how to read it.
+
+Usage: python docs/make_answers.py [WORKSPACE]   (default demo/tarnbrook, made by `make demo`)
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import shlex
+import sys
+from pathlib import Path
+
+from nibbet.cli.main import main
+
+HERE = Path(__file__).parent
+#: lines and columns of an output that the page shows
+MOST_LINES, MOST_WIDE = 20, 150
+#: chapter, question, command, how to read the answer
+ANSWERS = [
+    ("What to do", "Which pages should we work on first?", "nibbet decide --top 4", "By extra clicks a month; the range is an 80% interval. `--why PAGE` shows every figure behind a verdict."),
+    ("What to do", "Which pages can go?", "nibbet decide --verdict prune --top 4", "Only pages that earned nothing in any source of a year, and that nothing hangs on. The target takes their redirect."),
+    ("What to do", "Which pages should become one?", "nibbet decide --verdict consolidate --top 4", "The target stays. The gain is net of what the leaving page draws alone."),
+    ("What to do", "Which pages look alike and should stay apart?", 'nibbet sql "SELECT page, other, shared, because FROM apart ORDER BY shared DESC LIMIT 4"', "Each line gives the reason why two pages that share queries are not one."),
+    ("What to do", "Which pages draw a topic that nothing answers?", "nibbet decide --verdict expand --top 3", "The page is shown for it and does not answer it: extend it, or write a page."),
+    ("What to do", "Why this verdict, and what would change it?", "nibbet decide --why /rivers/gillangarth/", "Every rule in its order, every figure with what it was held against."),
+    ("What to do", "What is known of this page?", "nibbet page /rivers/gillangarth/", "One screen: measures, change and its cause, queries by role, evidence."),
+    ("What changed", "Did the site gain or lose, and why?", "nibbet compare --by site", "Clicks, then the chain behind them. Demand, rank, pull and access add up to the change."),
+    ("What changed", "Which sections moved?", "nibbet compare --by section", "Real ones first: beyond noise, season and 5% false discovery."),
+    ("What changed", "Which pages lost most in the last four weeks?", 'nibbet compare --recent 28 --against year --by page --where "change < 0" --top 4', "Against the same days a year before, so that a season is no loss."),
+    ("What changed", "Is it the brand or everything else?", "nibbet compare --by brand", "Two rows that add up to all queries that are told."),
+    ("What changed", "Which queries of a page fell together?", 'nibbet sql "SELECT page, subject, queries, reference, recent, why FROM losses LIMIT 4"', "One loss by the words its queries share, not forty lines."),
+    ("What changed", "Which pages decline for good, and since when?", 'nibbet sql "SELECT page, kind, since, before, after, depth FROM trends WHERE real AND depth > 0 ORDER BY before - after DESC LIMIT 4"', "Clicks a week before and after the week of the break, season taken out; depth is the share lost."),
+    ("What changed", "Which queries are new, rise or fade?", "nibbet rising --top 3", "The last 28 days against the 28 before; `--days 7` or `90` for other spans."),
+    ("What changed", "Which topics rise or fade over a quarter?", "nibbet rising --by topic --days 90 --top 3", "Queries that one page can answer, taken together."),
+    ("What changed", "When must what be ready?", "nibbet sql \"SELECT key, height, peak, begins, ready_by FROM seasons WHERE level = 'section' AND season = 'own'\"", "height: clicks at the peak over the mean of the year; ready_by leaves eight weeks for an article to settle."),
+    ("Queries", "How do searches with a word do?", "nibbet query --like hire --top 3", "The group beside all other queries, its change, its pages, and queries that stand out in it."),
+    ("Queries", "How do questions do?", 'nibbet query --like "re:^(how|which|where|what|is) " --top 3', "`re:` takes an expression; several `--like` make one group."),
+    ("Queries", "How do our named groups of queries do?", "nibbet query", "The groups of `[groups.queries]` in nibbet.toml, and all other queries below."),
+    ("Queries", "Which page should answer this query, and which get in its way?", 'nibbet query "elverpool canoe route"', "The owner first, then rivals, pages shown in passing and those drawn astray."),
+    ("Queries", "Where do we stand just below the clicks?", "nibbet sql \"SELECT page, query, position, clicks, gain FROM openings WHERE kind = 'climb' ORDER BY gain DESC LIMIT 4\"", "gain: clicks a month if the page rose to where the site's good pages stand."),
+    ("Queries", "What is shown high and seldom chosen?", "nibbet sql seldom-chosen --top 4", "A saved question: pull under what the site's own curve gives at that position, beyond chance."),
+    ("Queries", "Which pages stand on the second page of results?", "nibbet sql page-two --top 4", "A saved question."),
+    ("Queries", "How many queries does a page draw, and how many does it answer?", "nibbet sql queries-per-page --top 4", "A saved question."),
+    ("Queries", "How much is withheld, and where?", 'nibbet sql "SELECT page, impressions, withheld_share FROM pages WHERE impressions > 500 ORDER BY withheld_share DESC LIMIT 4"', "Impressions whose query the source does not tell; they count for the page."),
+    ("Topics", "What should we write next?", "nibbet topics --where \"proposal = 'new page'\" --top 4", "Topics that no page answers, by what they could bring."),
+    ("Topics", "Which pages should be extended?", "nibbet topics --where \"proposal = 'extend'\" --top 4", "A page stands near the topic; a part on it is less work than a page."),
+    ("Topics", "Which pages should be translated?", "nibbet topics --where \"proposal = 'translate'\" --top 4", "Asked in another language than the page that answers it."),
+    ("Topics", "Do two queries need one page or two?", 'nibbet topics --between "dry bag" "dry bag price"', "By results in common where snapshots are given, else by pages and words."),
+    ("Topics", "What must an author know?", 'nibbet topics --brief "hammock camping"', "Queries, questions, what stands in the results, pages to link and to stay clear of."),
+    ("Topics", "Which topics are we shown least for, for what they are searched?", 'nibbet sql "SELECT label, volume, shown_share, position, served FROM topics WHERE volume_kind = \'searches a month\' ORDER BY volume DESC LIMIT 4"', "shown_share: in which share of the topic's searches the site is shown at all."),
+    ("People", "Do phones do as well as desktops?", "nibbet split --by device", "pull_beside, engagement_beside: beside the same pages on other devices; 1 = alike."),
+    ("People", "Which channels stay, which buy?", "nibbet split --by channel", "Rates of sums; a sentence where a channel differs on the same pages beyond chance."),
+    ("People", "Which pages disappoint their visitors?", "nibbet sql \"SELECT page, key, measure, value, usual, q_value FROM peers WHERE flag = 'low' AND measure = 'engagement' ORDER BY q_value LIMIT 4\"", "Beside the pages of the same section."),
+    ("People", "Which pages do better than their section?", "nibbet sql \"SELECT page, key, measure, value, usual, q_value FROM peers WHERE flag = 'high' ORDER BY q_value LIMIT 4\"", "What they do well may be worth copying."),
+    ("People", "On which device is a page weak?", 'nibbet sql "SELECT page, dimension, value, pull, usual, flag FROM segments LIMIT 4"', "usual: the same page in its other segments."),
+    ("People", "Which pages sell?", 'nibbet sql "SELECT page, conversions_long, sessions_long, verdict FROM pages ORDER BY conversions_long DESC LIMIT 4"', "Over all channels of a year; a page that sells is never removed."),
+    ("People", "Where do visits come without clicks from search?", "nibbet sql visits-without-clicks --top 4", "A saved question."),
+    ("What works", "Which sections earn most per search?", "nibbet sql \"SELECT key, pages, clicks_per_page, clicks_per_search, strength FROM strengths WHERE level = 'section' ORDER BY strength DESC LIMIT 4\"", "strength 1 = usual; few searches are drawn to 1."),
+    ("What works", "Do long pages do better?", "nibbet sql \"SELECT key, pages, clicks_per_page, strength, strength_low, strength_high FROM strengths WHERE level = 'length'\"", "With an 80% interval: most differences are none."),
+    ("What works", "Which forms of titles do better?", "nibbet sql \"SELECT key, pages, strength, strength_low, strength_high FROM strengths WHERE level = 'title' ORDER BY strength DESC LIMIT 4\"", "Beside the usual of the site."),
+    ("Faults", "What is broken between pages and their traffic?", 'nibbet sql "SELECT repair, count(*) AS pages, sum(weight) AS visits FROM repairs GROUP BY repair ORDER BY visits DESC"', "By visits at stake in a year."),
+    ("Faults", "Which pages does nothing link to?", "nibbet sql \"SELECT page, weight, because FROM repairs WHERE repair = 'orphan' LIMIT 4\"", "They live, and no page of the site leads to them."),
+    ("Faults", "Which failing addresses still have links or visits?", "nibbet sql \"SELECT page, repair, weight, target FROM repairs WHERE repair IN ('error', 'restore', 'redirected', 'chain') LIMIT 4\"", "The target is where a redirect should lead."),
+    ("Faults", "Where should addresses that go lead?", 'nibbet sql "SELECT * FROM redirects LIMIT 4"', "`redirects-nginx.conf` and `redirects-apache.conf` hold them ready for a server."),
+    ("Data", "Does everything add up?", "nibbet load", "Rows read = used + set aside with a reason; what more would tell stands below."),
+    ("Data", "Which spellings stand for a page?", "nibbet sql \"SELECT spelling, reason FROM addresses WHERE page LIKE '%/rivers/gillangarth/' LIMIT 4\"", "Every spelling of every source, and why it is that page."),
+]  # fmt: skip
+
+
+def answer(command: str, workspace: str) -> str:
+    """What a command prints on a workspace."""
+    name, *rest = shlex.split(command)[1:]
+    place = [workspace] if name in ("decide", "compare", "rising", "topics", "load") and "--why" not in rest else ["--site", workspace]
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+        if main([name, *place, *rest, "-q"]):
+            raise SystemExit(f"failed: {command}")
+    return out.getvalue().rstrip()
+
+
+def shown(text: str) -> str:
+    """As much of an output as the page shows."""
+    lines = [line.rstrip() for line in text.splitlines()]
+    lines = [line if len(line) <= MOST_WIDE else line[: MOST_WIDE - 1].rstrip() + "…" for line in lines]
+    more = f"\n… {len(lines) - MOST_LINES} more lines" if len(lines) > MOST_LINES else ""
+    return "\n".join(lines[:MOST_LINES]) + more
+
+
+def page(workspace: str) -> str:
+    """docs/answers.md."""
+    lines = [
+        "# Answers",
+        "",
+        f"{len(ANSWERS)} questions that come up every week, each with the command that answers it and what that prints on the demo (`nibbet demo tarnbrook`; run it",
+        "in that folder). Every list is a table of [SQL](questions.md), a CSV file of a run and a call in [Python](python.md) as well.",
+    ]
+    chapter = ""
+    for part, question, command, reading in ANSWERS:
+        if part != chapter:
+            chapter = part
+            lines += ["", f"## {part}"]
+        lines += ["", f"### {question}", "", "```sh", command, "```", "", "```text", shown(answer(command, workspace)), "```", "", reading]
+    return "\n".join(lines) + "\n"
+
+
+if __name__ == "__main__":
+    os.environ["COLUMNS"] = "150"
+    (HERE / "answers.md").write_text(page(sys.argv[1] if len(sys.argv) > 1 else str(HERE.parent / "demo" / "tarnbrook")), "utf-8")
