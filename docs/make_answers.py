@@ -34,6 +34,7 @@ ANSWERS = [
     ("What changed", "Which pages decline for good, and since when?", 'nibbet sql "SELECT page, kind, since, before, after, depth FROM trends WHERE real AND depth > 0 ORDER BY before - after DESC LIMIT 4"', "Clicks a week before and after the week of the break, season taken out; depth is the share lost."),
     ("What changed", "Which queries are new, rise or fade?", "nibbet rising --top 3", "The last 28 days against the 28 before; `--days 7` or `90` for other spans."),
     ("What changed", "Which topics rise or fade over a quarter?", "nibbet rising --by topic --days 90 --top 3", "Queries that one page can answer, taken together."),
+    ("What changed", "How do our new pages start?", "nibbet new --top 6", "Clicks since each began beside the site's earlier new pages at the same age: low, usual, high are their 10th, 50th and 90th percentile."),
     ("What changed", "When must what be ready?", "nibbet sql \"SELECT key, height, peak, begins, ready_by FROM seasons WHERE level = 'section' AND season = 'own'\"", "height: clicks at the peak over the mean of the year; ready_by leaves eight weeks for an article to settle."),
     ("Queries", "How do searches with a word do?", "nibbet query --like hire --top 3", "The group beside all other queries, its change, its pages, and queries that stand out in it."),
     ("Queries", "How do questions do?", 'nibbet query --like "re:^(how|which|where|what|is) " --top 3', "`re:` takes an expression; several `--like` make one group."),
@@ -72,7 +73,9 @@ ANSWERS = [
 def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
-    place = [workspace] if name in ("decide", "compare", "rising", "topics", "load") and "--why" not in rest else ["--site", workspace]
+    place = (
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load") and "--why" not in rest else ["--site", workspace]
+    )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
         if main([name, *place, *rest, "-q"]):

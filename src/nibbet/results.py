@@ -12,7 +12,7 @@ from nibbet.engine.store import Store, key_of, program
 from nibbet.errors import NotFoundError
 from nibbet.scopes import RESULTS, SUMS, values_of
 from nibbet.sources.files import find_files, name_in, small_neighbours
-from nibbet.tables import ROW_TABLES, TABLES
+from nibbet.tables import NEW_SINCE, ROW_TABLES, TABLES
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -299,6 +299,12 @@ class Results:
         rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.
         """
         return self.table("trends")
+
+    def new_pages(self, days: int = NEW_SINCE) -> pd.DataFrame:
+        """Pages first seen in the last days, youngest first: clicks since then beside the site's earlier new pages at the same age (start_low,
+        start_usual, start_high: 10th, 50th, 90th percentile; start_rank), first query, links to it, verdict.
+        """
+        return self.table("new_pages") if days == NEW_SINCE else self._kept(f"new-pages-{days}", lambda p: p.decisions.new_pages(days))
 
     def pulls(self) -> pd.DataFrame:
         """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost to a poor choice; most lost first."""

@@ -35,6 +35,8 @@ def _columns(names: str) -> tuple[str, ...]:
     return tuple(names.split())
 
 
+#: days back to which the table of new pages reaches: a quarter
+NEW_SINCE = 90
 TABLES = {
     "pages": Table(
         "the ledger: one row per page, everything joined, with its verdict",
@@ -125,6 +127,10 @@ TABLES = {
     "trends": Table(
         "what the weeks of each page tell, season and section taken out: lasting falls and rises, life, start",
         lambda p: p.history.trend_table(),
+    ),
+    "new_pages": Table(
+        "one row per page first seen in the last 90 days: how it starts beside the site's earlier new pages at the same age",
+        lambda p: p.decisions.new_pages(NEW_SINCE),
     ),
     "pulls": Table(
         "pull of pages (no query) and pairs with interval and flag, without the brand; those that lose most clicks first",

@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "split", "compare", "rising", "sql"],
+    "Look closer": ["page", "query", "split", "compare", "rising", "new", "sql"],
 }
 
 
@@ -512,6 +512,39 @@ def rising(
         folder, site, quiet, verbose, lambda s: kept.extend([s.rising(days, by=by.value), s.compared_windows(days, "before")]), as_of=as_of
     )
     show_rising(kept[0], kept[1], form.value, top or 10)
+
+
+@app.command("new", short_help="New pages, and how they start.")
+def new_pages(
+    folder: Folder = None,
+    days: Annotated[int, typer.Option("--days", min=1, help="Pages first seen in the last days.")] = 90,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print the pages that search first showed lately: their clicks since then beside the site's earlier new pages at the same age."""
+    from nibbet.render.terminal import show
+
+    rows: list[pd.DataFrame] = []
+    with_site(folder, site, quiet, verbose, lambda s: rows.append(chosen_rows(s.new_pages(days), where, top)), as_of=as_of)
+    columns = [
+        "page",
+        "first_seen",
+        "age_weeks",
+        "start_clicks",
+        "start_low",
+        "start_usual",
+        "start_high",
+        "start_rank",
+        "position",
+        "queries",
+        "first_query",
+    ]
+    show(rows[0], form.value, columns=columns, empty=f"Search first showed no page in the last {days} days.")
 
 
 @app.command(short_help="Questions of your own over the joined tables.")

@@ -9,7 +9,7 @@ import pandas as pd
 
 from nibbet.core.findings import Facts
 from nibbet.core.openings import climbs_of_pages
-from nibbet.core.tables import named_pages, named_queries, with_lone
+from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.once import ahead, once
 
@@ -28,6 +28,11 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
+
+NEW_PAGES = (
+    "page section published first_seen age_days age_weeks start_clicks start_low start_usual start_high start_rank earlier clicks impressions position queries "
+    "first_query inlinks verdict title"
+).split()
 
 
 @dataclass(frozen=True, eq=False)
@@ -106,6 +111,23 @@ class Decisions:
         """
         result = named_queries(self.query_map.pairs, self.measures.ledger)
         return with_lone(result, self.query_map.pageless_in_topics) if len(self.expectation.pageless_queries) else result
+
+    def new_pages(self, days: int) -> pd.DataFrame:
+        """Pages first seen in the last `days`, youngest first: NEW_PAGES."""
+        young = self.history.starts(days)
+        ledger = self.measures.ledger.reindex(young.index)
+        pairs = self.query_map.pairs
+        own = pairs.loc[pairs["page"].isin(young.index) & (pairs["impressions"] > 0), ["page", "query", "impressions", "brand"]]
+        leading = own[~own["brand"]].sort_values(["page", "impressions"], ascending=[True, False], kind="stable").drop_duplicates("page")
+        names = ["page", "section", "published", "title", "clicks", "impressions", "position", "queries", "inlinks"]
+        table = ledger[names].join(young).join(leading.set_index("page")["query"].rename("first_query"))
+        table = table.assign(
+            first_query=spelt(table["first_query"]),
+            age_days=(pd.Timestamp(self.sums.windows.as_of) - table["first_seen"]).dt.days + 1,
+            verdict=self.outcome[0]["verdict"].reindex(young.index),
+        )
+        order = table.sort_values(["first_seen", "clicks", "page"], ascending=[False, False, True], ignore_index=True)
+        return order[NEW_PAGES].astype({"verdict": "str", "age_days": "int64"})
 
     def verdicts(self) -> pd.DataFrame:
         """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""

@@ -15,6 +15,7 @@ from nibbet.core.ledger import (
     NEW_DAYS,
 )
 from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index
+from nibbet.core.starts import starts
 from nibbet.once import once
 
 if TYPE_CHECKING:
@@ -119,6 +120,18 @@ class History:
         sure = ~(self.trends["real"] | self.trends["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         section = self.inputs.pages["section"].reindex(shown[sure])
         return page_waves(clicks[sure], section, ends, self.annual)
+
+    def starts(self, days: int) -> pd.DataFrame:
+        """Pages first seen in the last `days`, by number, with first_seen and how they start beside earlier new ones: `core.starts.STARTS`."""
+        first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
+        seen = pd.to_datetime(self.sums.pages["first_seen"])
+        born = seen[(seen - first).dt.days > NEW_DAYS]
+        offset, count = ((last - first).days + 1) % 7, ((last - first).days + 1) // 7
+        late = (born - first).dt.days.to_numpy()
+        began = np.ceil((late - offset) / 7).clip(0, count).astype(np.int64)  # the first whole week on which it was there throughout
+        young = ((last - born).dt.days < days).to_numpy()
+        weeks = self.week_table(born.index.to_numpy(), 0, count).astype(np.int64)
+        return starts(weeks, began, young).set_axis(born.index[young]).assign(first_seen=born[young])
 
     def season_table(self) -> pd.DataFrame:
         """When each section and each page with enough clicks has its season: SEASONS."""
