@@ -12,7 +12,8 @@ from pathlib import Path
 import typer
 from pydantic_core import PydanticUndefined
 
-from nibbet.cli.main import WORK, app
+from nibbet.cli.app import WORK
+from nibbet.cli.main import app
 from nibbet.config import Config
 from nibbet.core.meanings import COLUMN_MEANINGS
 from nibbet.tables import ROW_TABLES, TABLES

@@ -12,7 +12,8 @@ import typer
 
 import nibbet
 from nibbet import figures
-from nibbet.cli.main import WORK, app
+from nibbet.cli.app import WORK
+from nibbet.cli.main import app
 from nibbet.core.meanings import COLUMN_MEANINGS
 
 ROOT = Path(__file__).parents[1]

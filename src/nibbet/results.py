@@ -4,19 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any
 
-from nibbet.config import KINDS, Config, make_config
-from nibbet.engine.store import Store, key_of, program
+from nibbet.engine.store import key_of
 from nibbet.errors import NotFoundError
-from nibbet.scopes import RESULTS, SUMS, values_of
-from nibbet.sources.files import find_files, name_in, small_neighbours
-from nibbet.tables import NEW_SINCE, ROW_TABLES, TABLES
+from nibbet.kept import KeptTables, close_names
+from nibbet.tables import NEW_SINCE
 
 if TYPE_CHECKING:
     import pandas as pd
-    import pyarrow as pa
 
     from nibbet.core.briefs import Brief
     from nibbet.core.curve import Curve
@@ -27,60 +23,10 @@ if TYPE_CHECKING:
 Say = Callable[[str], None]
 
 
-class Results:
+class Results(KeptTables):
     """One site: its sources joined by page, its measures, query map and verdicts, each computed when first asked for. See `nibbet.Site`."""
 
-    def __init__(
-        self,
-        home: str | None = None,
-        *,
-        config: Config | None = None,
-        root: str | Path = ".",
-        store: Store | None = None,
-        say: Say = lambda _: None,
-        settings: dict[str, Any] | None = None,
-        **sources: Any,
-    ) -> None:
-        if config is None:
-            given = dict(settings or {})
-            config = make_config({**given, "site": {**given.get("site", {}), **({"home": home} if home else {})}})
-        self.config, self.root, self._say = config, Path(root), say
-        self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
-        if unknown := set(self._frames) - set(KINDS):
-            raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
-        told = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
-        self._store = store if told and store is not None else Store(None)
-
     # -- what was read -------------------------------------------------------------------------------------------------------------------
-
-    @cached_property
-    def _sources_key(self) -> str:
-        """The digest of the program, of every file read, and of the settings that sums rest on."""
-        files = [
-            [(name_in(self.root, path), self._store.digest(path)) for path in find_files(self.root, source.files)]
-            for source in self.config.source
-            if source.table is None
-        ]
-        folders = {path.parent for source in self.config.source if source.table is None for path in find_files(self.root, source.files)}
-        beside = [(path.name, self._store.digest(path)) for folder in sorted(folders) for path in small_neighbours(folder)]
-        return key_of(program(), files, beside, values_of(self.config, SUMS))
-
-    @cached_property
-    def _pipeline(self) -> Pipeline:
-        from nibbet.pipeline import Pipeline
-
-        return Pipeline(self.config, self.root, self._frames, self._store, self._sources_key, self._say)
-
-    def _kept(self, name: str, make: Callable[[Pipeline], pd.DataFrame]) -> pd.DataFrame:
-        """A finished table, from the store where it is there."""
-        return self._store.frame(name, self._result_key, lambda: make(self._pipeline))
-
-    @cached_property
-    def _result_key(self) -> str:
-        return key_of(self._sources_key, values_of(self.config, RESULTS))
-
-    def __repr__(self) -> str:
-        return f"<Site {self.config.site.home}>"
 
     @cached_property
     def account(self) -> dict[str, Any]:
@@ -130,12 +76,6 @@ class Results:
 
         rates = self._kept("rates", lambda p: p.expectation.curve.rates)
         return Curve(rates, self._store.value("learnt", self._sources_key, lambda: self._pipeline.expectation.curve.learnt))
-
-    def table(self, name: str) -> pd.DataFrame:
-        """A finished table by its name: see `nibbet.tables`. Raises NotFoundError for a name that there is not."""
-        if name not in TABLES:
-            raise NotFoundError(f"There is no table {name}.{_close(name, list(TABLES))} Tables: {', '.join(TABLES)}.")
-        return self._kept(f"table-{name}", TABLES[name].make)
 
     # -- tables for people ---------------------------------------------------------------------------------------------------------------
 
@@ -269,7 +209,7 @@ class Results:
         from nibbet.core.compare import CHANGES, LEVELS
 
         if by is not None and by not in LEVELS:
-            raise NotFoundError(f"There is no level {by}.{_close(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
+            raise NotFoundError(f"There is no level {by}.{close_names(by, list(LEVELS))} Levels: {', '.join(LEVELS)}.")
         if (recent, against, by) == (None, None, None):
             return self.table("changes")
         return self._compared(recent, against, f"changes-{by or 'all'}", CHANGES, lambda comparison: comparison.table(by))
@@ -376,63 +316,6 @@ class Results:
         """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
         return self.table("repairs")
 
-    # -- questions -----------------------------------------------------------------------------------------------------------------------
-
-    def sql(self, statement: str, **values: Any) -> pd.DataFrame:
-        """The rows that a SELECT over the site's tables gives (`sql_tables` lists them); `values` are bound to $name.
-
-        Raises NotFoundError for anything but one SELECT on those tables.
-        """
-        from nibbet.engine.sql import answer, names_in
-
-        wanted, known = names_in(statement), [*TABLES, *ROW_TABLES]
-        if strange := sorted(wanted - set(known)):
-            raise NotFoundError(f"There is no table {strange[0]}.{_close(strange[0], known)} See: nibbet sql --tables")
-        files = {name: self._table_file(name) for name in sorted(wanted)}
-        return answer(statement, files, values, memory=self.config.engine.memory)
-
-    def sql_tables(self) -> pd.DataFrame:
-        """The tables that `sql` can ask: one row per column: table, column, type, meaning."""
-        import pandas as pd
-
-        from nibbet.core.meanings import COLUMN_MEANINGS
-
-        rows = []
-        for name, meaning in {**{name: one.holds for name, one in TABLES.items()}, **ROW_TABLES}.items():
-            if name in KINDS and name not in self._kinds:
-                continue
-            rows.append((name, "", "", meaning))
-            rows += [
-                (name, field.name, _type_name(field.type), COLUMN_MEANINGS.get(field.name, ""))
-                for field in self._schema(name)
-                if not field.name.startswith("__")
-            ]
-        return pd.DataFrame(rows, columns=["table", "column", "type", "meaning"])
-
-    @cached_property
-    def _kinds(self) -> list[str]:
-        return list(self._store.value("kinds", self._sources_key, lambda: self._pipeline.inputs.source_kinds))
-
-    def _schema(self, name: str) -> pa.Schema:
-        """The columns of a table for SQL; one of rows is not computed for that."""
-        import pyarrow.parquet as pq
-
-        if name in TABLES or self._store.has(f"sql-{name}", self._sources_key):
-            return pq.read_schema(self._table_file(name))
-        return self._pipeline.questions.table(name).schema().to_pyarrow()
-
-    def _table_file(self, name: str) -> Path:
-        """Where a table for SQL lies; made when it is not there."""
-        if name in TABLES:
-            if not self._store.has(f"table-{name}", self._result_key):
-                self.table(name)
-            return self._store.path(f"table-{name}", self._result_key)
-        if name in KINDS and name not in self._kinds:
-            raise NotFoundError(f"The site has no source of the kind {name}. It has: {', '.join(self._kinds)}.")
-        if not self._store.has(f"sql-{name}", self._sources_key):
-            self._pipeline.questions.keep(name)
-        return self._store.path(f"sql-{name}", self._sources_key)
-
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
@@ -483,7 +366,7 @@ class Results:
             rows = pages[pages["page"] == other]
         if rows.empty:
             paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
-            close = _close(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
+            close = close_names(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
             raise NotFoundError(f"No source knows the page {address}.{close}")
         return rows
 
@@ -492,7 +375,7 @@ class Results:
         wanted, pairs = " ".join(text.lower().split()), self.queries()
         rows = pairs[pairs["query"] == wanted]
         if rows.empty:
-            close = _close(wanted, pairs["query"].dropna()) or ' List them with: nibbet sql "SELECT query FROM query_totals"'
+            close = close_names(wanted, pairs["query"].dropna()) or ' List them with: nibbet sql "SELECT query FROM query_totals"'
             raise NotFoundError(f'No search row has the query "{text}" in the recent window.{close}')
         order = rows["role"].map({"owner": 0, "rival": 1, "passing": 2, "stray": 3})
         return (
@@ -501,45 +384,3 @@ class Results:
             .drop(columns="order")
             .reset_index(drop=True)
         )
-
-    def say(self, step: str) -> None:
-        """Tell what is being done."""
-        self._say(step)
-
-    def share(self) -> float | None:
-        """How much of what the engine works on right now is done, 0..1; None where that is not known."""
-        return self._pipeline.context.engines.share() if "_pipeline" in self.__dict__ else None
-
-    def close(self) -> None:
-        """Note what was read, and give everything back: the engine, its memory and its folders. Tables that were handed out stay; what is asked
-        afterwards is looked up or computed again.
-        """
-        pipeline = self.__dict__.pop("_pipeline", None)
-        if pipeline is not None:
-            pipeline.close()
-        if pipeline is not None or self._store.changed:
-            self._store.save()
-        self._store.close()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
-
-
-def _type_name(kind: Any) -> str:
-    """The type of a column in words."""
-    text = str(kind)
-    for start, word in (("timestamp", "day"), ("date", "day"), ("int", "whole number"), ("uint", "whole number"), ("bool", "yes or no")):
-        if text.startswith(start):
-            return word
-    return "number" if text.startswith(("double", "float", "decimal")) else "text"
-
-
-def _close(text: str, among: pd.Series | list[str]) -> str:
-    import difflib
-
-    known = among if isinstance(among, list) else among.unique().tolist()[:50_000]
-    close = difflib.get_close_matches(text, known, 3, 0.6)
-    return f" Did you mean {' or '.join(close)}?" if close else ""

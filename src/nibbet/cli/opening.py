@@ -59,3 +59,10 @@ def chosen_rows(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.D
 
     kept = frame if where is None else rows_where(frame, where)
     return kept if top is None else kept.head(top)
+
+
+def harmless(text: str) -> str:
+    """A text for the error stream, without escape codes."""
+    from nibbet.render.safe import for_terminal
+
+    return "\n".join(for_terminal(line) for line in text.splitlines())

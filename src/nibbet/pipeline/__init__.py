@@ -67,7 +67,7 @@ class Pipeline:
         self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
-        self.query_groups = QueryGroups(context, inputs, query_map)
+        self.query_groups = QueryGroups(inputs, query_map)
         self.splits = Splits(context, inputs, sums, expectation)
         self.questions = Questions(context, inputs, sums)
 

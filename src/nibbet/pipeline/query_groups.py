@@ -15,7 +15,6 @@ from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.words import numbered
 from nibbet.once import once
 from nibbet.pipeline.comparison import Comparison
-from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.query_map import QueryMap
 
@@ -27,7 +26,6 @@ CHANGE = ["clicks_reference", "change", "change_share", "change_low", "change_hi
 class QueryGroups:
     """What groups of queries bring, beside the rest of the site."""
 
-    context: Context
     inputs: Inputs
     query_map: QueryMap
 

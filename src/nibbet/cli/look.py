@@ -1,0 +1,251 @@
+"""The commands that look closer: one page, one query, parts of the site, changes, questions in SQL."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+import typer.core
+
+from nibbet.cli.app import app
+from nibbet.cli.opening import chosen_rows, harmless, with_site
+from nibbet.cli.options import (
+    AsOf,
+    Counted,
+    Dimension,
+    Folder,
+    Form,
+    Format,
+    Level,
+    Quiet,
+    Rise,
+    SiteFolder,
+    Top,
+    Verbose,
+    Where,
+)
+from nibbet.errors import NibbetError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from nibbet.site import Site
+
+
+@app.command(short_help="Everything about one page.")
+def page(
+    address: Annotated[str, typer.Argument(help="The page: whole address or path.")],
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print everything about one page: its verdict and why, its measures, its queries."""
+    from nibbet.render.views import show_page
+
+    result: list[dict[str, object]] = []
+    with_site(None, site, quiet, verbose, lambda s: result.append(s.page(address)), as_of=as_of)
+    show_page(result[0], form.value)
+
+
+@app.command(short_help="Everything about one query.")
+def query(
+    text: Annotated[str | None, typer.Argument(help="The query.", show_default=False)] = None,
+    like: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--like", metavar="WORDS", help='All queries with these words, or with an expression of RE2: "re:^how ". Repeat it for more.'
+        ),
+    ] = None,
+    form: Format = Form.table,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print everything about one query: what it brings, its topic, the pages that draw it and the one that should answer it; with --like a whole
+    group of queries beside all others: rates, change, its pages, and the queries that stand out; with neither, the groups that nibbet.toml names.
+    """
+    from nibbet.render.views import show_group, show_groups, show_query
+
+    if text is not None and like:
+        raise NibbetError("Give one query, or --like WORDS for a group of them, not both.")
+    result: list[Any] = []
+
+    def task(s: Site) -> None:
+        if like:
+            result.append(s.queries_like(*like))
+        elif text is None:
+            result.append(s.query_groups())
+        else:
+            rows, topics = s.query(text), s.topics()
+            result.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
+
+    with_site(None, site, quiet, verbose, task, as_of=as_of)
+    if like:
+        show_group(result[0], form.value, top or 12)
+    elif text is None:
+        show_groups(result[0], form.value)
+    else:
+        show_query(result[0], result[1], form.value)
+
+
+@app.command(short_help="Devices, countries, surfaces and channels side by side.")
+def split(
+    page: Annotated[str | None, typer.Argument(help="One page, by its address; the site when left out.", show_default=False)] = None,
+    by: Annotated[Dimension | None, typer.Option("--by", help="One of them alone.")] = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print devices, countries, surfaces and channels side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
+    from nibbet.render.views import show_splits
+
+    rows: list[pd.DataFrame] = []
+    with_site(None, site, quiet, verbose, lambda s: rows.append(s.splits(page)), as_of=as_of)
+    show_splits(rows[0] if by is None else rows[0][rows[0]["dimension"] == by.value], form.value)
+
+
+@app.command(short_help="What changed between two windows, and why.")
+def compare(
+    folder: Folder = None,
+    recent: Annotated[
+        str | None,
+        typer.Option(metavar="DAYS|FROM..TO", help="The window to look at: so many days up to the last complete one, or two dates."),
+    ] = None,
+    against: Annotated[
+        str | None, typer.Option(metavar="year|before|FROM..TO", help="What it is held against; the year where the data reach that far.")
+    ] = None,
+    by: Annotated[Level | None, typer.Option("--by", help="Only this level.")] = None,
+    order: Annotated[
+        Counted, typer.Option("--order", help="What has changed most comes first: by clicks or by impressions.")
+    ] = Counted.clicks,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print what changed between two windows: by how much, whether it is real, and what made it: demand, rank, pull, or pages that came or went."""
+    from nibbet.render.terminal import show
+    from nibbet.render.views import show_changes
+
+    kept: list[Any] = []
+
+    def task(s: Site) -> None:
+        changes = s.compare(recent, against, by=by.value if by else None)
+        if order is Counted.impressions:
+            level, size = changes["level"].drop_duplicates().tolist(), changes["impressions_change"].abs()
+            changes = changes.assign(nth=changes["level"].map(level.index), size=-size)
+            changes = changes.sort_values(["nth", "size"], kind="stable", ignore_index=True).drop(columns=["nth", "size"])
+        kept[:] = [
+            chosen_rows(changes, where, top if by else None),
+            s.compared_windows(recent, against),
+            s.losses(recent, against) if by is None else None,
+        ]
+
+    with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    if form is not Form.table:
+        show(kept[0].head(top) if top else kept[0], form.value)
+        return
+    show_changes(*kept, top=top)
+
+
+@app.command(short_help="Queries and topics that are new, rise or fade.")
+def rising(
+    folder: Folder = None,
+    days: Annotated[int, typer.Option("--days", min=1, help="The last days, held against as many before.")] = 28,
+    by: Annotated[Rise, typer.Option("--by", help="What rises.")] = Rise.query,
+    form: Format = Form.table,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print which queries or topics are new, rise or fade beyond noise and season, and the page that is shown most for each."""
+    from nibbet.render.views import show_rising
+
+    kept: list[Any] = []
+    with_site(
+        folder, site, quiet, verbose, lambda s: kept.extend([s.rising(days, by=by.value), s.compared_windows(days, "before")]), as_of=as_of
+    )
+    show_rising(kept[0], kept[1], form.value, top or 10)
+
+
+@app.command("new", short_help="New pages, and how they start.")
+def new_pages(
+    folder: Folder = None,
+    days: Annotated[int, typer.Option("--days", min=1, help="Pages first seen in the last days.")] = 90,
+    form: Format = Form.table,
+    where: Where = None,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print the pages that search first showed lately: their clicks since then beside the site's earlier new pages at the same age."""
+    from nibbet.render.terminal import show
+
+    rows: list[pd.DataFrame] = []
+    with_site(folder, site, quiet, verbose, lambda s: rows.append(chosen_rows(s.new_pages(days), where, top)), as_of=as_of)
+    columns = [
+        "page",
+        "first_seen",
+        "age_weeks",
+        "start_clicks",
+        "start_low",
+        "start_usual",
+        "start_high",
+        "start_rank",
+        "position",
+        "queries",
+        "first_query",
+    ]
+    show(rows[0], form.value, columns=columns, empty=f"Search first showed no page in the last {days} days.")
+
+
+@app.command(short_help="Questions of your own over the joined tables.")
+def sql(
+    question: Annotated[
+        str | None,
+        typer.Argument(metavar="QUESTION", help="A SELECT, or the name of a saved question; lists the saved ones when left out."),
+    ] = None,
+    values: Annotated[list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="The value of $NAME in the question.")] = None,
+    tables: Annotated[bool, typer.Option("--tables", help="List the tables and columns that can be asked for.")] = False,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write to a .csv, .parquet or .xlsx file.")] = None,
+    form: Format = Form.table,
+    top: Top = None,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Answer a question in SQL over the joined tables; the data stay as they are."""
+    from nibbet.cli.questions import bound, find, listed
+    from nibbet.render.files import write_table
+    from nibbet.render.terminal import show
+
+    folder = site or Path()
+    rows: list[pd.DataFrame] = []
+    if question is None and not tables:
+        show(listed(folder), form.value)
+        return
+    given = bound(values or [])
+    statement = find(folder, question or "")
+    with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
+    result = rows[0] if top is None else rows[0].head(top)
+    if out is not None:
+        write_table(result, out)
+        sys.stderr.write(f"{len(result):,} rows written to {harmless(str(out))}\n")
+        return
+    show(result, form.value, empty="No row fits.")
