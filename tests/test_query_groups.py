@@ -11,6 +11,7 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.members import queries_in_groups
 from nibbet.core.query_groups import REST, queries_of_groups, rates_of_groups
 
 
@@ -121,6 +122,30 @@ def test_groups_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str
     ):
         assert main(["query", "--site", str(ran), "-q", *arguments]) == 2
         assert message in capsys.readouterr().err
+
+
+def test_words_of_a_group_are_whole_words_in_any_case_and_accent() -> None:
+    texts = pd.Series(["canoë hire", "CANOE trips".lower(), "canoes", "hire a canoe", "how to hire", "outrigger-canoe", "kayak"])
+    members = queries_in_groups(texts, {"canoe": ["Canoe"], "how": ["re:^how "], "both": ["canoe", "re:kay"], "none": ["zzz"]})
+    held = members.groupby("group")["query"].agg(set).to_dict()
+    assert held == {
+        "canoe": {"canoë hire", "canoe trips", "hire a canoe", "outrigger-canoe"},
+        "how": {"how to hire"},
+        "both": {"canoë hire", "canoe trips", "hire a canoe", "outrigger-canoe", "kayak"},
+    }
+    with pytest.raises(nibbet.ConfigError, match=r"\[groups.queries\] odd: 're:\(' is no expression of RE2"):
+        queries_in_groups(texts, {"odd": ["re:("]})
+    with nibbet.Site("https://tarnbrook.example/", search=pd.DataFrame(
+        {"date": pd.date_range("2026-08-01", periods=40), "page": "/a/", "query": "canoe", "clicks": 2, "impressions": 40, "position": 3.0}
+    )) as site:  # fmt: skip
+        with pytest.raises(nibbet.ConfigError, match="words: 're:"):
+            site.queries_like("re:(")
+        with pytest.raises(nibbet.NotFoundError, match="Try a shorter word"):
+            site.queries_like("kayak")
+        with pytest.raises(nibbet.NotFoundError, match="Did you mean pages"):
+            site.table("page")
+        assert site.queries_like("canoe")["rates"]["queries"].tolist() == [1, 0]
+        assert site.query_groups().empty, "no groups are named"
 
 
 def test_queries_whose_pages_no_row_tells_make_groups_too() -> None:

@@ -26,12 +26,12 @@ def pages_in_groups(paths: pd.Series, groups: Mapping[str, Sequence[str]]) -> pd
     )
 
 
-def queries_in_groups(queries: pd.Series, groups: Mapping[str, Sequence[str]]) -> pd.DataFrame:
+def queries_in_groups(queries: pd.Series, groups: Mapping[str, Sequence[str]], *, place: str = "[groups.queries] {name}") -> pd.DataFrame:
     """group, query: one row per membership.
 
     Args:
         queries: distinct texts; groups: name -> words or phrases, any of which makes a query a member (whole words, without regard to case
-            and accents), or `re:` and an expression of RE2, whose time grows only with the length of the text.
+            and accents), or `re:` and an expression of RE2, whose time grows only with the length of the text. place: where they stand.
     Raises ConfigError, which names the group, for an expression that RE2 does not take.
     """
     texts = queries.reset_index(drop=True)
@@ -50,7 +50,7 @@ def queries_in_groups(queries: pd.Series, groups: Mapping[str, Sequence[str]]) -
                 try:
                     result = pc.match_substring_regex(lower, one[3:])
                 except pa.ArrowInvalid as fault:
-                    raise ConfigError(f"[groups.queries] {name}: {one!r} is no expression of RE2: {fault}. Mend it.") from None
+                    raise ConfigError(f"{place.format(name=name)}: {one!r} is no expression of RE2: {fault}. Mend it.") from None
             else:
                 word = pc.replace_substring_regex(plain(pd.Series([one])), BETWEEN, " ")[0].as_py().strip()
                 result = pc.match_substring(spaced, f" {word} ")

@@ -42,6 +42,9 @@ class QueryGroups:
         """group, query (text): which queries belong to which group. Raises ConfigError for an expression that cannot be read."""
         return queries_in_groups(self._rows[1], groups)
 
+    def _members_of(self, name: str, words: Sequence[str]) -> pd.DataFrame:
+        return queries_in_groups(self._rows[1], {name: list(words)}, place="words")
+
     def _numbered(self, members: pd.DataFrame) -> pd.DataFrame:
         number = pd.Index(self._rows[1]).get_indexer(members["query"])
         return members.assign(query=number)
@@ -83,7 +86,7 @@ class QueryGroups:
     def like(self, words: Sequence[str], comparison: Comparison | None) -> dict[str, Any]:
         """A group made up on the spot: rates (two rows: the group and the rest of the site), change (a row of changes), queries, pages."""
         name = ", ".join(words)
-        members = self.members({name: list(words)})
+        members = self._members_of(name, words)
         changes = nothing(CHANGES) if comparison is None or members.empty else comparison.of_queries(members)
         return {
             "rates": self.rates(members, [name], comparison),
