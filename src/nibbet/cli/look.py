@@ -78,7 +78,7 @@ def query(
 
     def task(s: Site) -> None:
         if like:
-            result.append(s.queries_like(*like))
+            result.extend([s.queries_like(*like), s.windows])
         elif text is None:
             result.append(s.query_groups())
         else:
@@ -87,7 +87,7 @@ def query(
 
     with_site(None, site, quiet, verbose, task, as_of=as_of)
     if like:
-        show_group(result[0], form.value, top or 12)
+        show_group(result[0], result[1], form.value, top or 12)
     elif text is None:
         show_groups(result[0], form.value)
     else:
@@ -107,9 +107,10 @@ def split(
     """Print devices, countries, surfaces and channels side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
     from nibbet.render.views import show_splits
 
-    rows: list[pd.DataFrame] = []
-    with_site(None, site, quiet, verbose, lambda s: rows.append(s.splits(page)), as_of=as_of)
-    show_splits(rows[0] if by is None else rows[0][rows[0]["dimension"] == by.value], form.value)
+    kept: list[Any] = []
+    with_site(None, site, quiet, verbose, lambda s: kept.extend([s.splits(page), s.windows]), as_of=as_of)
+    rows, windows = kept
+    show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value)
 
 
 @app.command(short_help="What changed between two windows, and why.")

@@ -114,7 +114,7 @@ def missing_evidence(
         "dates of publication",
         "their age is not known, so that young pages are told only by their first day in search",
         undated,
-        "their dates to the column of publication"
+        "the dates of these pages in the column of publication"
         if pages["published"].notna().any()
         else "crawl or editorial list with a column of first publication",
         guards=True,

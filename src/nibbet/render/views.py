@@ -268,13 +268,14 @@ def _chance(row: Mapping[str, Any]) -> str:
     return "Chance alone may explain it."
 
 
-def show_group(group: dict[str, Any], style: str, top: int) -> None:
+def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) -> None:
     """A group of queries: what it brings beside all others, how it changed, its pages, and its queries, those that stand out first."""
     queries, pages = group["queries"], group["pages"]
     if style != "table":
         show(queries, style)
         return
     out, rates = console(), group["rates"]
+    show_windows(windows)
     own = rates.iloc[0]
     out.print(Text(for_terminal(f"{own['group']}: {own['queries']:,} queries, {own['pages']:,} pages"), style="bold"))
     change = records(group["change"])
@@ -295,9 +296,11 @@ def show_group(group: dict[str, Any], style: str, top: int) -> None:
     out.print()
     out.print(Text(f"Pages, most impressions first{f', {top} of {len(pages)}' if len(pages) > top else ''}", style="bold"))
     out.print(grid(pages.head(top)))
+    out.print()
     out.print(Text(f"Queries: {told}{f'; {top} of {len(queries)}' if len(queries) > top else ''}", style="bold"))
     first = queries.assign(odd=queries["flag"] == "").sort_values(["odd", "impressions"], ascending=[True, False], kind="stable")
-    out.print(grid(first.head(top)[["query", "clicks", "impressions", "ctr", "position", "pull", "usual", "flag"]]))
+    columns = ["query", "clicks", "impressions", "ctr", "position", "pull", *(["flag"] if len(odd) else [])]
+    out.print(grid(first.head(top)[columns]))
 
 
 def show_rising(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
@@ -340,17 +343,18 @@ OF_VISITS = [
 ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
 
 
-def show_splits(splits: pd.DataFrame, style: str) -> None:
+def show_splits(splits: pd.DataFrame, windows: Windows, style: str) -> None:
     """Devices, countries, surfaces and channels: a table each, and a sentence for each that is odd."""
     if style != "table" or splits.empty:
         show(splits, style, empty="No source names devices, countries, surfaces or channels that differ.")
         return
     out = console()
-    for dimension, rows in splits.groupby("dimension", sort=False):
-        out.print(Text(str(dimension), style="bold"))
-        for columns, told in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
-            if rows[told].notna().any():
-                out.print(grid(rows.dropna(subset=[told])[columns].rename(columns={"value": str(dimension)})))
+    show_windows(windows)
+    whole = splits.round({"clicks_reference": 0, "sessions_reference": 0})
+    for dimension, rows in whole.groupby("dimension", sort=False):
+        for columns, counted in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
+            if rows[counted].notna().any():
+                out.print(grid(rows.dropna(subset=[counted])[columns].rename(columns={"value": str(dimension)})))
         for row in records(rows):
             for name, word in ODD.items():
                 if row[f"{name}_flag"]:
@@ -359,6 +363,12 @@ def show_splits(splits: pd.DataFrame, style: str) -> None:
                     sentence = f"{row['value']}: {word} {less} than the same pages elsewhere, {by:.2f} times as often (95% between {low:.2f} and {high:.2f})."
                     out.print(Text(for_terminal(f"  {sentence}")))
         out.print()
+    out.print(
+        Text(
+            "pull_beside, engagement_beside: beside the same pages in all other rows; 1.00 = alike. All rates and intervals: --format csv",
+            style="dim",
+        )
+    )
 
 
 def show_page(found: dict[str, Any], style: str) -> None:
