@@ -94,4 +94,4 @@ def test_splits_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str
     assert main(["split", "--site", str(ran), "-q", "--by", "device", "--format", "json"]) == 0
     assert {row["value"] for row in json.loads(capsys.readouterr().out)} == {"mobile", "desktop", "tablet"}
     assert main(["split", "--site", str(ran), "-q", "--by", "country"]) == 0
-    assert "No source names" in capsys.readouterr().out
+    assert "No source tells" in capsys.readouterr().out

@@ -232,6 +232,7 @@ class Results(KeptTables):
 
         if by not in ("query", "topic"):
             raise NotFoundError(f"There is no {by} to rise. Levels: query, topic.")
+        self._needs_days("What rises", "Between the periods that they serve: nibbet compare --by query")
         return self._compared(days, "before", f"rising-{by}", RISING, lambda comparison: comparison.rising(by))
 
     def trends(self) -> pd.DataFrame:
@@ -243,7 +244,10 @@ class Results(KeptTables):
     def new_pages(self, days: int = NEW_SINCE) -> pd.DataFrame:
         """Pages first seen in the last days, youngest first: clicks since then beside the site's earlier new pages at the same age (start_low,
         start_usual, start_high: 10th, 50th, 90th percentile; start_rank), first query, links to it, verdict.
+
+        Raises NotFoundError where search rows have no days.
         """
+        self._needs_days("When search first showed a page", 'With dates of publication: nibbet sql "SELECT page, published FROM pages"')
         return self.table("new_pages") if days == NEW_SINCE else self._kept(f"new-pages-{days}", lambda p: p.decisions.new_pages(days))
 
     def pulls(self) -> pd.DataFrame:
@@ -299,6 +303,12 @@ class Results(KeptTables):
         from nibbet.core.windows import chosen_windows
 
         return chosen_windows(self.windows, recent, against)
+
+    def _needs_days(self, told: str, instead: str) -> None:
+        if not self.windows.is_daily:
+            raise NotFoundError(
+                f"{told} is told only by search rows by day or week, and the newest ones here are of longer periods. {instead}"
+            )
 
     def _compared(
         self, recent: int | str | None, against: str | None, name: str, columns: list[str], make: Callable[[Comparison], pd.DataFrame]

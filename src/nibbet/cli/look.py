@@ -213,6 +213,10 @@ def new_pages(
         "first_query",
     ]
     show(rows[0], form.value, columns=columns, empty=f"Search first showed no page in the last {days} days.")
+    if form is Form.table and len(rows[0]):
+        sys.stdout.write(
+            "start_low, start_usual, start_high: what nine, five and one of ten earlier new pages had more than at the same age, in clicks\n"
+        )
 
 
 @app.command(short_help="Questions of your own over the joined tables.")

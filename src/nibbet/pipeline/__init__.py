@@ -102,8 +102,7 @@ class Pipeline:
         """What each group of queries that the settings name brings, and how it changed; no rows without such groups."""
         groups = self.context.config.groups.queries
         members = self.query_groups.members(groups)
-        table = self.query_groups.rates(members, list(groups), self._usual_comparison)
-        return table if groups else table.iloc[:0]
+        return self.query_groups.rates(members, list(groups), self._usual_comparison if groups else None, rest=bool(groups))
 
     def group_queries_table(self) -> pd.DataFrame:
         """The queries of each group that the settings name."""

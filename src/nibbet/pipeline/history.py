@@ -129,7 +129,7 @@ class History:
         offset, count = ((last - first).days + 1) % 7, ((last - first).days + 1) // 7
         late = (born - first).dt.days.to_numpy()
         began = np.ceil((late - offset) / 7).clip(0, count).astype(np.int64)  # the first whole week on which it was there throughout
-        young = ((last - born).dt.days < days).to_numpy()
+        young = ((last - born).dt.days < days).to_numpy() & self.sums.windows.is_daily  # months do not tell when a page began
         weeks = self.week_table(born.index.to_numpy(), 0, count).astype(np.int64)
         return starts(weeks, began, young).set_axis(born.index[young]).assign(first_seen=born[young])
 

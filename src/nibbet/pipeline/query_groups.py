@@ -10,7 +10,7 @@ import pandas as pd
 
 from nibbet.core.compare import CHANGES, nothing
 from nibbet.core.members import queries_in_groups
-from nibbet.core.query_groups import QUERY_GROUPS, queries_of_groups, rates_of_groups
+from nibbet.core.query_groups import QUERY_GROUPS, REST, queries_of_groups, rates_of_groups
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.words import numbered
 from nibbet.once import once
@@ -49,17 +49,19 @@ class QueryGroups:
         number = pd.Index(self._rows[1]).get_indexer(members["query"])
         return members.assign(query=number)
 
-    def rates(self, members: pd.DataFrame, groups: list[str], comparison: Comparison | None) -> pd.DataFrame:
-        """What each group brings and how it changed: QUERY_GROUPS and CHANGE; the last row sums the queries in no group."""
-        table = rates_of_groups(self._rows[0], self._numbered(members), groups)
-        rest = self._rest(members, table["group"].iloc[-1])
-        changes = nothing(CHANGES) if comparison is None else comparison.of_queries(pd.concat([members, rest], ignore_index=True))
-        known = changes.set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
+    def rates(self, members: pd.DataFrame, groups: list[str], comparison: Comparison | None, *, rest: bool = True) -> pd.DataFrame:
+        """What each group brings and how it changed: QUERY_GROUPS and CHANGE; with `rest` the last row sums the queries in no group."""
+        table = rates_of_groups(self._rows[0], self._numbered(members), groups, rest=rest)
+        known = self._changes(members, comparison).set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
         return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE]].astype({"real": "boolean"})
 
-    def _rest(self, members: pd.DataFrame, name: str) -> pd.DataFrame:
+    def _changes(self, members: pd.DataFrame, comparison: Comparison | None) -> pd.DataFrame:
+        """The rows of changes of the groups, and of the queries in none."""
+        if comparison is None:
+            return nothing(CHANGES)
         texts = self._rows[1]
-        return pd.DataFrame({"group": name, "query": texts[~texts.isin(members["query"])]})
+        rest = pd.DataFrame({"group": REST, "query": texts[~texts.isin(members["query"])]})
+        return comparison.of_queries(pd.concat([members, rest], ignore_index=True))
 
     def queries(self, members: pd.DataFrame) -> pd.DataFrame:
         """The queries of each group and which stand out in it: `core.query_groups.GROUP_QUERIES`."""

@@ -34,7 +34,10 @@ class Splits:
         self.context.say("comparing devices, countries and channels")
         searched, visited = self._searched(), self._visited()
         cells = searched.merge(visited, on=["dimension", "value", "page"], how="outer")
-        return cells.assign(value=cells["value"].where(cells["value"] != "", UNKNOWN))
+        several = (
+            cells.groupby("dimension")["value"].transform("nunique") > 1
+        )  # tables without pages may differ where those of pages do not
+        return cells.assign(value=cells["value"].where(cells["value"] != "", UNKNOWN))[several]
 
     def _searched(self) -> pd.DataFrame:
         parts = [pd.DataFrame(columns=["dimension", "value", "page", *SEARCHED])]

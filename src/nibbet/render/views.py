@@ -310,7 +310,7 @@ def show_rising(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> N
         return
     out = console()
     show_windows(windows)
-    heads = {"new": "New: not shown before", "rising": "Rising", "fading": "Fading"}
+    heads = {"new": "New: not shown before", "rising": "Rising beyond noise and season", "fading": "Fading beyond noise and season"}
     for kind, head in heads.items():
         part = rows[rows["kind"] == kind]
         more = f", the first {top} of {len(part):,}" if len(part) > top else ""
@@ -346,7 +346,7 @@ ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
 def show_splits(splits: pd.DataFrame, windows: Windows, style: str) -> None:
     """Devices, countries, surfaces and channels: a table each, and a sentence for each that is odd."""
     if style != "table" or splits.empty:
-        show(splits, style, empty="No source names devices, countries, surfaces or channels that differ.")
+        show(splits, style, empty="No source tells pages by device, country, surface or channel.")
         return
     out = console()
     show_windows(windows)
