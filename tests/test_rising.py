@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -59,6 +60,31 @@ def test_planted_queries_are_named_by_what_befell_them() -> None:
 @pytest.mark.parametrize("seed", [2, 3, 4])
 def test_of_what_only_wavers_hardly_any_is_named(seed: int) -> None:
     assert len(rising_of(wavering(seed, False))) <= 3
+
+
+@pytest.mark.parametrize("grain", ["month", "undated"])
+def test_rows_without_days_do_not_tell_what_rises_or_began(grain: str) -> None:
+    rows = wavering(5, True)
+    rows = rows.assign(month=rows["date"].dt.strftime("%Y-%m")).drop(columns="date")
+    rows = rows.groupby(["month", "page", "query"], as_index=False).agg({"clicks": "sum", "impressions": "sum", "position": "mean"})
+    settings = {}
+    if grain == "undated":
+        rows = rows[rows["month"] == "2026-10"].drop(columns="month")
+        settings = {"source": [{"kind": "search", "files": "rows.csv", "period": ["2026-10-01", "2026-10-31"]}]}
+    with tempfile.TemporaryDirectory() as folder:
+        rows.to_csv(Path(folder) / "rows.csv", index=False)
+        sources = settings.get("source", [{"kind": "search", "files": "rows.csv"}])
+        toml = '[site]\nhome = "https://tarnbrook.example/"\n[[source]]\n' + "\n".join(
+            f"{k} = {json.dumps(v)}" for k, v in sources[0].items()
+        )
+        (Path(folder) / "nibbet.toml").write_text(toml)
+        with nibbet.open_site(folder) as site:
+            with pytest.raises(nibbet.NotFoundError, match="by day or week"):
+                site.rising()
+            with pytest.raises(nibbet.NotFoundError, match="by day or week"):
+                site.new_pages()
+            assert site.table("new_pages").empty, "the file of a run says nothing instead"
+            assert site.splits().empty, "nothing is told by device or channel"
 
 
 def test_rising_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:

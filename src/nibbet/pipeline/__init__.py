@@ -102,7 +102,8 @@ class Pipeline:
         """What each group of queries that the settings name brings, and how it changed; no rows without such groups."""
         groups = self.context.config.groups.queries
         members = self.query_groups.members(groups)
-        return self.query_groups.rates(members, list(groups), self._usual_comparison if groups else None, rest=bool(groups))
+        changes = self.query_groups.changes(members, self._usual_comparison if groups else None)
+        return self.query_groups.rates(members, list(groups), changes, rest=bool(groups))
 
     def group_queries_table(self) -> pd.DataFrame:
         """The queries of each group that the settings name."""

@@ -49,13 +49,13 @@ class QueryGroups:
         number = pd.Index(self._rows[1]).get_indexer(members["query"])
         return members.assign(query=number)
 
-    def rates(self, members: pd.DataFrame, groups: list[str], comparison: Comparison | None, *, rest: bool = True) -> pd.DataFrame:
+    def rates(self, members: pd.DataFrame, groups: list[str], changes: pd.DataFrame, *, rest: bool = True) -> pd.DataFrame:
         """What each group brings and how it changed: QUERY_GROUPS and CHANGE; with `rest` the last row sums the queries in no group."""
         table = rates_of_groups(self._rows[0], self._numbered(members), groups, rest=rest)
-        known = self._changes(members, comparison).set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
+        known = changes.set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
         return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE]].astype({"real": "boolean"})
 
-    def _changes(self, members: pd.DataFrame, comparison: Comparison | None) -> pd.DataFrame:
+    def changes(self, members: pd.DataFrame, comparison: Comparison | None) -> pd.DataFrame:
         """The rows of changes of the groups, and of the queries in none."""
         if comparison is None:
             return nothing(CHANGES)
@@ -89,10 +89,10 @@ class QueryGroups:
         """A group made up on the spot: rates (two rows: the group and the rest of the site), change (a row of changes), queries, pages."""
         name = ", ".join(words)
         members = self._members_of(name, words)
-        changes = nothing(CHANGES) if comparison is None or members.empty else comparison.of_queries(members)
+        changes = self.changes(members, comparison)
         return {
-            "rates": self.rates(members, [name], comparison),
-            "change": changes,
+            "rates": self.rates(members, [name], changes),
+            "change": changes[changes["key"] == name].reset_index(drop=True),
             "queries": self.queries(members).drop(columns="group"),
             "pages": self.pages(members),
         }
