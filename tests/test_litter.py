@@ -48,6 +48,7 @@ def test_a_run_that_is_killed_while_it_writes_leaves_the_old_files_alone(tmp_pat
     out.mkdir(parents=True)
     (out / "pages.csv").write_text("old")
     code = f"""
+import time
 from pathlib import Path
 from nibbet.render.files import write_files
 def slow(path):
