@@ -369,3 +369,22 @@ def test_pages_that_came_or_went_are_neither_demand_nor_rank() -> None:
     section = site.compare(by="section").query("measure == 'clicks'").iloc[0]
     assert section["access"] == pytest.approx(found["access"].sum())
     site.close()
+
+
+@pytest.mark.parametrize(("step", "days", "told"), [("M", 28, "2026-09-01..2026-09-30"), ("W-SAT", 30, "2026-08-30..2026-09-26")])
+def test_no_window_cuts_a_month_or_a_week(tmp_path: Path, step: str, days: int, told: str) -> None:
+    dates = pd.date_range("2025-04-06", "2026-10-31")
+    rows = pd.DataFrame({"day": dates, "page": HOME + "a/", "clicks": 40 + dates.day, "impressions": 900}).query("day < '2026-10-01'")
+    period = rows["day"].dt.to_period(step)
+    table = rows.assign(day=period.dt.start_time.dt.date)
+    sums = table.groupby(["day", "page"], as_index=False)[["clicks", "impressions"]].sum()
+    if step != "M":
+        sums = sums.iloc[:-1].rename(columns={"day": "week"})
+    (tmp_path / "search.csv").write_text(sums.to_csv(index=False))
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
+    with nibbet.open_site(tmp_path) as site:
+        windows = site.compared_windows(days, "before")
+        change = site.compare(days, "before", by="site").iloc[0]
+    assert str(windows.recent) == told
+    inside = rows["day"].between(*told.split(".."))
+    assert change["recent"] == rows.loc[inside, "clicks"].sum()

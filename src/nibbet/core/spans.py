@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
-from nibbet.core.windows import RECENT_DAYS, Span, Window, Windows, make_windows, year_before
+from nibbet.core.windows import RECENT_DAYS, Span, Window, Windows, make_windows, whole_steps, year_before
 
 #: days by which the end of a period may miss the newest day and still be called now
 NOW_DAYS = 10
@@ -74,7 +74,8 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | N
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
     current = [w for w in whole if (newest - w.end).days <= NOW_DAYS]
     if not current:  # rows that carry days, and nothing else that is new
-        result = _snapped(usual, dated, first)
+        step = _step(dated)
+        result = replace(usual.changed(lambda window: whole_steps(window, step, usual.as_of)), step=step)
         known = usual.reference.start >= first
         return _with_visits(
             replace(result, reference_known=known, is_daily=_is_daily(dated), has_daily_pairs=_is_daily(dated)), covers, long
@@ -189,33 +190,10 @@ def _is_daily(dated: Sequence[Cover]) -> bool:
     return any(c.step in ("day", "week") for c in dated)
 
 
-def _snapped(windows: Windows, dated: list[Cover], first: date) -> Windows:
-    """The windows with edges at those of months and weeks, where the rows are of such."""
+def _step(dated: Sequence[Cover]) -> str:
+    """The step that window edges must keep to: of days where any rows are daily, else of months, else of weeks; months are never cut."""
     steps = {c.step for c in dated if c.grain in ("page", "pair")} or {c.step for c in dated}
-    if "day" in steps or not steps & {"month", "week"}:
-        return windows
-    if "month" in steps:
-        return windows.changed(_to_months)
-    ends = windows.as_of
-
-    def to_weeks(window: Window) -> Window:
-        behind = round((ends - window.end).days / 7)
-        end = ends - timedelta(days=7 * behind)
-        return Window(end - timedelta(days=7 * max(1, round(window.days / 7)) - 1), end)
-
-    return windows.changed(to_weeks)
-
-
-def _to_months(window: Window) -> Window:
-    months = max(1, round(window.days / 30.44))
-    last = window.end + timedelta(days=1)
-    end = last if last.day == 1 else date(last.year, last.month, 1) if last.day < 16 else _month_after(last, 1)
-    return Window(_month_after(end, -months), end - timedelta(days=1))
-
-
-def _month_after(day: date, months: int) -> date:
-    number = day.year * 12 + day.month - 1 + months
-    return date(number // 12, number % 12 + 1, 1)
+    return "day" if "day" in steps or not steps & {"month", "week"} else "month" if "month" in steps else "week"
 
 
 def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Windows:

@@ -48,13 +48,18 @@ class Window:
         return days.between(pd.Timestamp(self.start), pd.Timestamp(self.end))
 
 
+#: the fields of `Windows` that are written as they are
+PLAIN = ("reference_kind", "reference_known", "is_daily", "has_daily_pairs", "step")
+
+
 @dataclass(frozen=True)
 class Windows:
     """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data.
 
     reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
     last weeks can be looked at; has_daily_pairs: the same of queries; visits: the long window of visits (null without landings), which may reach
-    further back than searches do, and visit_days: how many of its days they cover; visits_in: which of recent and reference visits cover.
+    further back than searches do, and visit_days: how many of its days they cover; visits_in: which of recent and reference visits cover;
+    step: day, week or month, what the newest rows are of and no window cuts.
     """
 
     recent: Window
@@ -68,6 +73,7 @@ class Windows:
     visits: Window | None = None
     visit_days: int = 0
     visits_in: tuple[str, ...] = ("recent", "reference")
+    step: str = "day"
 
     @property
     def has_reference(self) -> bool:
@@ -98,7 +104,7 @@ class Windows:
             three["visits"] = self.visits
             spans["visits"] = [str(self.visits.start), str(self.visits.end)]
         tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
-        more = {name: getattr(self, name) for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
+        more = {name: getattr(self, name) for name in PLAIN}
         return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days, "visits_in": list(self.visits_in)}
 
     @classmethod
@@ -110,7 +116,7 @@ class Windows:
             start, end = known[name]
             return Window(date.fromisoformat(start), date.fromisoformat(end), tuple(spans))
 
-        more = {name: known[name] for name in ("reference_kind", "reference_known", "is_daily", "has_daily_pairs")}
+        more = {name: known[name] for name in PLAIN}
         return cls(
             window("recent"),
             window("reference"),
@@ -201,13 +207,15 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
         now = Window(usual.as_of - timedelta(days=days - 1), usual.as_of)
     elif recent is not None:
         now = _written(recent)
+    now = whole_steps(now, usual.step, usual.as_of)
     year = Window(year_before(now.start), year_before(now.end))
     before = Window(now.start - timedelta(days=now.days), now.start - timedelta(days=1))
+    year, before = (whole_steps(window, usual.step, usual.as_of) for window in (year, before))
     if against in (None, "year", "before"):
         kind = against or (usual.reference_kind if now == usual.recent else "year" if year.start >= usual.first else "before")
         then = usual.reference if against is None and now == usual.recent else year if kind == "year" else before
     else:
-        kind, then = "range", _written(str(against))
+        kind, then = "range", whole_steps(_written(str(against)), usual.step, usual.as_of)
         if (now.start - then.start).days in range(360, 372) and abs(now.days - then.days) <= 1:
             kind = "year"
     if recent is None and against is None:
@@ -226,6 +234,24 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
                 f"The {name} window {window} lies outside the data, which reach from {usual.first} to {usual.as_of}. Choose days inside."
             )
     return replace(usual, recent=now, reference=then, reference_kind=kind, reference_known=True)
+
+
+def whole_steps(window: Window, step: str, as_of: date) -> Window:
+    """The window of whole weeks or months that comes nearest, where rows are of such (`step`); weeks end on the weekday of `as_of`."""
+    if step == "week":
+        end = as_of - timedelta(days=7 * round((as_of - window.end).days / 7))
+        return Window(end - timedelta(days=7 * max(1, round(window.days / 7)) - 1), end)
+    if step == "month":
+        last = window.end + timedelta(days=1)
+        end = _month_after(last, 0 if last.day < 16 else 1)
+        return Window(_month_after(end, -max(1, round(window.days / 30.44))), end - timedelta(days=1))
+    return window
+
+
+def _month_after(day: date, months: int) -> date:
+    """The first day of the month so many months after that of `day`."""
+    number = day.year * 12 + day.month - 1 + months
+    return date(number // 12, number % 12 + 1, 1)
 
 
 def _written(text: str) -> Window:

@@ -180,7 +180,8 @@ def condensed(rows: pd.DataFrame) -> pd.DataFrame:
 def show_windows(windows: Windows) -> None:
     """The days that all figures below are of."""
     long = f"; long window {windows.long}" if windows.long != windows.recent else ""
-    console().print(Text(f"{windows.recent}, {against_text(windows)}{long}", style="dim"))
+    whole = f"; whole {windows.step}s" if windows.step != "day" else ""
+    console().print(Text(f"{windows.recent}, {against_text(windows)}{long}{whole}", style="dim"))
 
 
 def against_text(windows: Windows) -> str:

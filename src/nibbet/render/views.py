@@ -56,7 +56,8 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     """What changed: one level as a table; all of them as the site, its sections, and the largest gains and losses of pages and queries."""
     out = console()
     kind = {"year": "the same days a year before", "before": "the days just before", "range": "as asked"}[windows.reference_kind]
-    out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), scaled to equal length and weekdays", style="bold"))
+    whole = f"whole {windows.step}s, " if windows.step != "day" else ""
+    out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), {whole}scaled to equal length and weekdays", style="bold"))
     if changes.empty and windows.reference.start < windows.first:
         out.print(f"The data begin with {windows.first}, after these windows. Name shorter ones, as: --recent 14 --against before")
         return
