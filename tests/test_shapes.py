@@ -182,6 +182,30 @@ def test_two_rows_of_headers_and_columns_that_are_no_windows(tmp_path: Path) -> 
     assert windows_apart(ads, "search") == [ads], "another measure is no window"
 
 
+@pytest.mark.parametrize("rows", [1, 2])
+def test_a_set_of_columns_for_each_month_is_read_to_the_click(tmp_path: Path, rows: int) -> None:
+    months = DAILY.assign(month=pd.to_datetime(DAILY["date"]).dt.to_period("M")).query("month >= '2025-08'")
+    wide = (
+        months.pivot_table(index="page", columns="month", values=["clicks", "impressions"], aggfunc="sum")
+        .swaplevel(axis=1)
+        .sort_index(axis=1)
+    )
+    heads = [[f"{month:%b %Y}" for month, _ in wide.columns], [measure.title() for _, measure in wide.columns]]
+    lines = [["", *heads[0]], ["Page", *heads[1]]] if rows == 2 else [["Page", *(f"{a} {b}" for a, b in zip(*heads[::-1], strict=True))]]
+    lines += [[page, *map(str, row)] for page, row in zip(wide.index, wide.to_numpy(), strict=True)]
+    (tmp_path / "wide.csv").write_text("\n".join(map(",".join, lines)))
+    with opened(tmp_path) as site:
+        change = site.compare(by="site").iloc[0]
+        assert str(site.windows.recent) == "2026-08-01..2026-10-31"
+        assert change["recent"] == months.loc[months["month"].between("2026-08", "2026-10"), "clicks"].sum()
+
+
+def test_months_of_nothing_named_are_told_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    laid(tmp_path, kept=pd.DataFrame([["/a/", 3, 4, 5]], columns=["Page", "Aug 2026", "Sep 2026", "Oct 2026"]))
+    assert main(["init", str(tmp_path), "--home", HOME]) == 2
+    assert "a column for each of 3 periods (Aug 2026 to Oct 2026)" in capsys.readouterr().err
+
+
 def test_what_nothing_dates_is_asked_for_and_answered(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     folder = laid(tmp_path / "site", pages=of(RECENT, "page").assign(Page=HOME[:-1] + of(RECENT, "page")["Page"]))
     assert main(["run", str(folder), "-q"]) == 2

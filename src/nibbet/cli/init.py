@@ -15,6 +15,7 @@ from nibbet.config import load_config
 from nibbet.errors import ConfigError, SourceError
 from nibbet.render.files import write_files
 from nibbet.render.safe import for_terminal
+from nibbet.sources.periods import in_words
 from nibbet.sources.recognise import SURE
 
 if TYPE_CHECKING:
@@ -117,7 +118,8 @@ def _folded(rows: list[tuple[str, str, str, str, str]]) -> list[tuple[str, str, 
 def _days(entry: Entry) -> str:
     if not entry.is_undated:
         return "in the rows" if "date" in entry.reading.matches else ""
-    return ", ".join(f"{p[0]}..{p[1]}" if p else "NOT KNOWN" for p in entry.periods)
+    known = [period for period in entry.periods if period]
+    return ", ".join(["NOT KNOWN"] * (len(entry.periods) - len(known)) + ([in_words(known)] if known else []))
 
 
 def _doubts(entry: Entry) -> list[str]:
@@ -185,9 +187,7 @@ def _source(pattern: str, entries: list[Entry], answers: _Answers) -> list[str]:
     undated = [entry for entry in entries if entry.is_undated]
     known = [period for entry in undated for period in entry.periods if period]
     if undated and all(all(entry.periods) for entry in undated):
-        lines += [
-            f"# the days of {_quoted(entry.table)}: {', '.join(f'{p[0]}..{p[1]}' for p in entry.periods if p)}" for entry in undated[:24]
-        ]
+        lines += [f"# the days of {_quoted(entry.table)}: {in_words(p for p in entry.periods if p)}" for entry in undated[:24]]
     elif undated:
         lines += _period_line(undated, known, answers)
     return lines

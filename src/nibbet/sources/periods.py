@@ -7,6 +7,7 @@ import re
 import unicodedata
 from collections.abc import Iterable
 from datetime import date, timedelta
+from itertools import pairwise
 
 from nibbet.sources.conventions import MONTHS
 
@@ -84,6 +85,15 @@ def period_of_name(name: str) -> Period | None:
         if (result := period_in(re.sub(r"\.\w{1,8}$", "", part).replace("_", " "))) or (result := period_in(part)):
             return result
     return None
+
+
+def in_words(periods: Iterable[Period]) -> str:
+    """Periods as people read them: each by itself, or, where three and more follow on each other, how many and from when to when."""
+    known = sorted(periods)
+    follow = all(later[0] == earlier[1] + timedelta(days=1) for earlier, later in pairwise(known))
+    if len(known) > 2 and follow:
+        return f"{len(known)} periods, {known[0][0]}..{known[-1][1]}"
+    return ", ".join(f"{start}..{end}" for start, end in known)
 
 
 def period_beside(words: list[str], period: Period) -> Period | None:

@@ -292,12 +292,28 @@ def header_row(rows: list[list[Any]]) -> int | None:
         if cells and cells[0].startswith("#"):
             continue
         enough = len(cells) >= max(1, min(usual, 2)) and len(row) >= max(len(r) for r in rows[place : place + 30]) * 0.6
-        if not enough or any(_is_value(cell) for cell in cells) or len(set(cells)) < len(cells) * 0.45:
+        if _is_header_of_periods(cells) and enough:
+            return place
+        under_periods = place > 0 and len(_periods(rows[place - 1])) > 1
+        repeats = len(set(cells)) < len(cells) * 0.45 and not under_periods
+        if not enough or repeats or any(_is_value(cell) for cell in cells):
             continue
         if usual > 2 and len(cells) <= usual / 2:
             continue  # a title, a setting, or the upper of two rows of headers
         return place
     return None
+
+
+def _periods(row: list[str]) -> list[Period]:
+    """The different days, months or quarters that cells of a row name."""
+    return list(dict.fromkeys(period for cell in row if (period := period_in(str(cell))) is not None))
+
+
+def _is_header_of_periods(cells: list[str]) -> bool:
+    """Whether a row heads a table with a column for each of several months: a word, then months and little else."""
+    months = [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
+    others = [cell for cell in cells if cell not in months]
+    return len(months) >= 2 and 0 < len(others) <= 3 and cells[0] in others and not any(map(_is_value, others))
 
 
 def _is_value(cell: str) -> bool:

@@ -12,7 +12,7 @@ from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
-from nibbet.sources.periods import Period
+from nibbet.sources.periods import Period, period_in, without_period
 from nibbet.sources.recognise import Reading, guess_kind
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -86,8 +86,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
                 known[shape] = guess_kind(sheet)
             reading = known[shape]
             if reading is None:
-                why = "a table of settings" if is_settings(sheet) else "no kind of table was recognised"
-                result.left_out.append((sheet.name, f"{why} (columns: {', '.join(sheet.header[:8])})"))
+                result.left_out.append((sheet.name, _why_not(sheet)))
                 continue
             if reading.kind in MEASURES and "date" not in reading.matches:
                 sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
@@ -95,6 +94,20 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             _look_at(result, sheet, reading)
         result.entries += entries
     return result
+
+
+def _why_not(sheet: Sheet) -> str:
+    """Why a table serves for nothing."""
+    columns = f"(columns: {', '.join(sheet.header[:8])})"
+    if is_settings(sheet):
+        return f"a table of settings {columns}"
+    months = [cell for cell in sheet.header if period_in(cell) is not None and not any(map(str.isalpha, without_period(cell)))]
+    if len(months) >= 2:
+        return (
+            f"a column for each of {len(months)} periods ({months[0]} to {months[-1]}), and nothing names what is counted. Write it above or "
+            f'before each, as "clicks {months[0]}", with the other measures beside it, or export a row for each page and month'
+        )
+    return f"no kind of table was recognised {columns}"
 
 
 def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:
