@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text, sample_days, sample_mark, sample_style
+from nibbet.sources.headers import header_row
 from nibbet.sources.recognise import guess_kind, read_as
-from nibbet.sources.sheets import Sheet, header_row, table_of_rows
+from nibbet.sources.sheets import Sheet, table_of_rows
 
 
 def sheet(header: str, *rows: str) -> Sheet:

@@ -22,9 +22,10 @@ from nibbet.cli.main import main
 from nibbet.config import make_config
 from nibbet.demo.shapes import daily_pages, daily_pairs, reshape, within
 from nibbet.errors import SourceError
+from nibbet.sources.headers import blocks
 from nibbet.sources.periods import period_in, period_of_lines, period_of_name, without_period
 from nibbet.sources.recognise import guess_kind
-from nibbet.sources.sheets import blocks, table_of_rows
+from nibbet.sources.sheets import table_of_rows
 from nibbet.sources.side_by_side import windows_apart
 from score import against_truth, costly, macro_f1
 

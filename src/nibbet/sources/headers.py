@@ -1,0 +1,118 @@
+"""Where a table begins: its header in rows of cells, one row or two, and the tables that stand below each other."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+from nibbet.sources.periods import Period, period_in, without_period
+from nibbet.sources.profile import DATE, NUMBER
+
+if TYPE_CHECKING:
+    pass
+
+
+#: rows in which tables below each other are looked for
+MOST_ROWS_OF_BLOCKS = 20_000
+
+
+def header_row(rows: list[list[Any]]) -> int | None:
+    """Where the header stands: the first full row of words above rows that are as wide; None where nothing fits."""
+    filled = [sum(1 for cell in row if str(cell).strip()) for row in rows[:200]]
+    wide = Counter(width for width in filled if width).most_common()
+    if not wide:
+        return None
+    usual = max(wide, key=lambda item: (item[1], item[0]))[0]
+    for place, row in enumerate(rows[:60]):
+        cells = [str(cell).strip() for cell in row if str(cell).strip()]
+        if cells and cells[0].startswith("#"):
+            continue
+        enough = len(cells) >= max(1, min(usual, 2)) and len(row) >= max(len(r) for r in rows[place : place + 30]) * 0.6
+        if _is_header_of_periods(cells) and enough:
+            return place
+        under_periods = place > 0 and len(_periods(rows[place - 1])) > 1
+        repeats = len(set(cells)) < len(cells) * 0.45 and not under_periods
+        if not enough or repeats or any(_is_value(cell) for cell in cells):
+            continue
+        if usual > 2 and len(cells) <= usual / 2:
+            continue  # a title, a setting, or the upper of two rows of headers
+        return place
+    return None
+
+
+def _periods(row: list[str]) -> list[Period]:
+    """The different days, months or quarters that cells of a row name."""
+    return list(dict.fromkeys(period for cell in row if (period := period_in(str(cell))) is not None))
+
+
+def _is_header_of_periods(cells: list[str]) -> bool:
+    """Whether a row heads a table with a column for each of several months: a word, then months and little else."""
+    months = [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
+    others = [cell for cell in cells if cell not in months]
+    return len(months) >= 2 and 0 < len(others) <= 3 and cells[0] in others and not any(map(_is_value, others))
+
+
+def _is_value(cell: str) -> bool:
+    """A cell that no header would hold: a number, a day or an address."""
+    if NUMBER.match(cell) or "://" in cell or re.match(r"/\S*$", cell):
+        return True
+    return bool(DATE.match(cell)) and not re.search(r"[^\W\d_]{3,}", without_period(cell))
+
+
+def first_row_of_values(rows: list[list[str]]) -> int | None:
+    """Where a table without headers begins: the first of rows as wide as most, when it holds values; None where there is none."""
+    widths = Counter(len(row) for row in rows[:200]).most_common(1)
+    if not widths or widths[0][0] < 2 or len(rows) < 2:
+        return None
+    first = next(place for place, row in enumerate(rows) if len(row) == widths[0][0])
+    cells = [cell.strip() for cell in rows[first] if cell.strip()]
+    return first if len(cells) >= 2 and sum(map(_is_value, cells)) >= 2 else None
+
+
+def header_cells(rows: list[list[str]], head: int) -> list[str]:
+    """The header, each cell with what stands above it where two rows make it: a window over its measures."""
+    header = [str(cell).strip() for cell in rows[head]]
+    above = [str(cell).strip() for cell in rows[head - 1]] if head else []
+    named = [cell for cell in above if cell]
+    repeated = len(set(filter(None, header))) < len([cell for cell in header if cell])
+    if (
+        not named
+        or len(above) < len(header) / 2
+        or above[0].startswith("#")
+        or not (repeated or sum(period_in(cell) is not None for cell in named) > 1)
+    ):
+        return header
+    upper, held = [], ""
+    for place in range(len(header)):
+        held = above[place] if place < len(above) and above[place] else held
+        upper.append(held)
+    return [f"{over} {cell}".strip() for over, cell in zip(upper, header, strict=True)]
+
+
+def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list[str]]]:
+    """The tables below each other in rows of cells: header, rows, and the lines above each; one or none where blank rows part no tables."""
+    groups: list[list[list[str]]] = [[]]
+    for row in rows:
+        if any(str(cell).strip() for cell in row):
+            groups[-1].append(row)
+        elif groups[-1]:
+            groups.append([])
+    result: list[tuple[list[str], list[list[str]], list[str]]] = []
+    lines: list[str] = []
+    for group in filter(None, groups):
+        head = header_row(group)
+        body = group[head + 1 :] if head is not None else group
+        fresh = head is not None and bool(body) and any(_is_value(str(cell).strip()) for row in body[:5] for cell in row)
+        if fresh and head is not None:
+            result.append((header_cells(group, head), body, [*lines, *(" ".join(map(str, row)) for row in group[:head])]))
+            lines = []
+        elif result and len(group[0]) == len(result[-1][0]) and sum(1 for cell in group[0] if str(cell).strip()) > 1:
+            result[-1][1].extend(group)  # rows of the same table behind a blank line
+        else:
+            lines += [" ".join(map(str, row)) for row in group]
+    return result
+
+
+def fitted(row: list[str], width: int) -> list[str]:
+    return (row + [""] * width)[:width]
