@@ -115,4 +115,5 @@ def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list
 
 
 def fitted(row: list[str], width: int) -> list[str]:
+    """The row with as many cells as asked, empty ones behind its own."""
     return (row + [""] * width)[:width]

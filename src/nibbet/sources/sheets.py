@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
-from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, first_row_of_values, fitted, header_cells, blocks, header_row
+from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row
 from nibbet.sources.periods import Period
 from nibbet.sources.profile import Profile, profile
 
