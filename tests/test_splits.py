@@ -66,7 +66,7 @@ def test_pages_do_not_speak_for_a_device() -> None:
 def test_splits_of_the_demo_hold_what_the_rows_hold(ran: Path) -> None:
     with nibbet.open_site(ran) as site:
         table, window = site.splits(), site.windows.recent
-        assert set(table["dimension"]) == {"device", "channel"}
+        assert set(table["dimension"]) == {"device", "channel", "source"}
         device = table[table["dimension"] == "device"].set_index("value")
         pages = site.pages()
         assert device["clicks"].sum() == pages["clicks"].sum(), "every click has a device"
@@ -85,6 +85,28 @@ def test_splits_of_the_demo_hold_what_the_rows_hold(ran: Path) -> None:
         assert alone["clicks"].sum() == pages["clicks"].iloc[0]
         with pytest.raises(nibbet.NotFoundError):
             site.splits("/nowhere/")
+
+
+def test_sources_of_visits_are_told_and_the_new_one_is_real(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    with nibbet.open_site(ran) as site:
+        table, window, pages = site.visit_sources(), site.windows.recent, site.pages()
+        changes = site.compare(by="source").set_index("key")
+        best = table[table["channel"] == "Verweis"].groupby("page")["sessions"].sum().idxmax()
+        dossier, one = site.page(best)["visits"], site.visit_sources(best)
+    raw = pd.read_csv(ran / "visits" / "landing-pages.csv", sep=";", skiprows=3, decimal=",", encoding="utf-8-sig")
+    day = pd.to_datetime(raw["Datum"], format="%d.%m.%Y", errors="coerce")
+    used = raw[day.between(str(window.start), str(window.end)) & ~raw["Einstiegsseite"].str.startswith("(", na=True)]
+    true = used.groupby(["Kanal", "Quelle"])[["Sitzungen", "Abschlüsse"]].sum()
+    ours = table.groupby(["channel", "source"])[["sessions", "conversions"]].sum()
+    np.testing.assert_array_equal(ours.to_numpy(), true.reindex(ours.index).to_numpy())
+    visited = pages[pages["sessions"] > 0].set_index("page")["sessions"].to_dict()
+    assert table[table["sessions"] > 0].groupby("page")["sessions"].sum().to_dict() == visited
+    assert changes[changes["real"]].index.tolist() == ["outdoor-news.example"], "the one that began to send visits"
+    pd.testing.assert_frame_equal(dossier, one.drop(columns="page"))
+    assert main(["page", best, "--site", str(ran), "-q"]) == 0
+    assert f"Visits ({dossier['sessions'].sum():,.0f}), by where they come from" in capsys.readouterr().out
+    assert main(["split", "--site", str(ran), "-q", "--by", "source", "--top", "2"]) == 0
+    assert "and 8 more" in capsys.readouterr().out
 
 
 def test_splits_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:

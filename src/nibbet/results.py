@@ -203,7 +203,7 @@ class Results(KeptTables):
         Args:
             recent: how many days up to the last complete one, or FROM..TO; [windows] recent when left out.
             against: year (the same days a year before), before (the days just before) or FROM..TO; the year where the data reach it.
-            by: one level (site, section, group, brand, device, country, surface, channel, topic, page, query); all when left out.
+            by: one level (site, section, group, brand, device, country, surface, channel, source, topic, page, query); all when left out.
         Raises NotFoundError for a level or window that there is not.
         """
         from nibbet.core.compare import CHANGES, LEVELS
@@ -267,7 +267,7 @@ class Results(KeptTables):
         return self.table("segments")
 
     def splits(self, page: str | None = None) -> pd.DataFrame:
-        """Devices, countries, surfaces and channels side by side, of the site or of one page: searches, CTR, position, visits, engagement, conversions,
+        """Devices, countries, surfaces, channels and sources side by side, of the site or of one page: searches, CTR, position, visits, engagement, conversions,
         revenue; pull, engagement and conversion beside the same pages in all other values (1.0 = alike), with interval and flag.
 
         Raises NotFoundError for a page never met.
@@ -276,6 +276,13 @@ class Results(KeptTables):
             return self.table("splits")
         address = str(self._row_of(page)["page"].iloc[0])
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
+
+    def visit_sources(self, page: str | None = None) -> pd.DataFrame:
+        """Where visits come from: one row per page, channel and source (the site or service that sent them), of all pages or of one: sessions of
+        both windows and their change, engagement, conversions. Raises NotFoundError for a page never met.
+        """
+        rows = self.table("visit_sources")
+        return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
     def engagement(self) -> pd.DataFrame:
         """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
@@ -329,7 +336,7 @@ class Results(KeptTables):
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `visits` by source, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
@@ -340,6 +347,7 @@ class Results(KeptTables):
             "windows": self.windows.as_dict(),
             "change": records(changes[changes["key"] == row["page"]]),
             "trend": records(trends[trends["page"] == row["page"]]),
+            "visits": self.visit_sources(str(row["page"])).drop(columns="page"),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
             "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
         }

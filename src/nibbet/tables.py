@@ -156,6 +156,10 @@ TABLES = {
             "seconds_per_session conversions conversions_per_session conversion_beside conversion_flag revenue clicks_reference sessions_reference"
         ),
     ),
+    "visit_sources": Table(
+        "one row per page, channel and source (the site or service that sent the visits): how many, how they stay and buy, and how many before",
+        lambda p: p.splits.visit_sources(),
+    ),
     "engagement": Table(
         "visits by page and channel beside the same channel on the other pages of the section",
         lambda p: p.diagnostics.engagement(),

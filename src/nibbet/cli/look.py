@@ -94,23 +94,24 @@ def query(
         show_query(result[0], result[1], form.value)
 
 
-@app.command(short_help="Devices, countries, surfaces and channels side by side.")
+@app.command(short_help="Devices, countries, surfaces, channels and sources side by side.")
 def split(
     page: Annotated[str | None, typer.Argument(help="One page, by its address; the site when left out.", show_default=False)] = None,
     by: Annotated[Dimension | None, typer.Option("--by", help="One of them alone.")] = None,
+    top: Top = None,
     form: Format = Form.table,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print devices, countries, surfaces and channels side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
+    """Print devices, countries, surfaces, channels and sources of visits side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
     from nibbet.render.views import show_splits
 
     kept: list[Any] = []
     with_site(None, site, quiet, verbose, lambda s: kept.extend([s.splits(page), s.windows]), as_of=as_of)
     rows, windows = kept
-    show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value)
+    show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value, top or 12)
 
 
 @app.command(short_help="What changed between two windows, and why.")

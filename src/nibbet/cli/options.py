@@ -65,6 +65,7 @@ class Dimension(StrEnum):
     country = "country"
     surface = "surface"
     channel = "channel"
+    source = "source"
 
 
 class Rise(StrEnum):
@@ -85,6 +86,7 @@ class Level(StrEnum):
     country = "country"
     surface = "surface"
     channel = "channel"
+    source = "source"
     topic = "topic"
     page = "page"
     query = "query"

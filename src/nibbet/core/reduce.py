@@ -177,6 +177,16 @@ def visit_splits(landings: ibis.Table, windows: Windows, dimension: str) -> ibis
     return windowed(used, wanted, ["page_id", "value"], role="visits")
 
 
+def source_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
+    """One row per page_id, channel and source ("" where unknown): VISITS of both windows."""
+    used = landings.filter(landings.used)
+    texts = {name: used[name].fill_null("") for name in ("channel", "source")}
+    used = used.mutate(**texts, **{name: used[name].fill_null(0) for name in VISITS})
+    return windowed(
+        used, {"recent": (windows.recent, VISITS), "reference": (windows.reference, VISITS)}, ["page_id", *texts], role="visits"
+    )
+
+
 def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page_id and channel ("" where unknown) of the recent window: VISITS and, where given, views and users."""
     rows = landings.filter(landings.used).mutate(channel=landings.channel.fill_null(""))

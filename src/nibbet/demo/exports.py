@@ -216,6 +216,31 @@ def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generato
     return path + np.where(letter, "?utm_source=letter&utm_medium=email", np.where(referred, "?ref=partner", ""))
 
 
+#: who sends the visits of each channel, the last of them only since `NEW_SENDER` days before the end
+SENDERS = {
+    "organic": ["anyfinder.example", "anyfinder.example", "anyfinder.example", "seekwell.example"],
+    "direct": ["direct"],
+    "newsletter": ["letter"],
+    "social": ["chatter.example", "pictures.example"],
+    "referral": ["paddlers.example", "visit-tarnbrook.example", "anglers.example", "outdoor-news.example"],
+    "paid": ["anyfinder.example"],
+}
+NEW_SENDER = 60
+
+
+def _senders(rows: pd.DataFrame) -> np.ndarray[Any, Any]:
+    """The site or service that each row of visits came from; one that refers has begun to only lately."""
+    number, day = rows["page"].to_numpy() * 7 + rows["day"].to_numpy(), rows["day"].to_numpy()
+    result = np.empty(len(rows), dtype=object)
+    for channel, names in SENDERS.items():
+        mine = (rows["channel"] == channel).to_numpy()
+        several = np.array(names, dtype=object)
+        old = len(several) - (channel == "referral")
+        late = (day >= len(calendar()) - NEW_SENDER) & (channel == "referral")
+        result[mine] = several[np.where(late, number % len(several), number % old)][mine]
+    return result
+
+
 def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator, *, first: bool) -> Floats:
     """Write these visits, or add them to the file; returns their sums."""
     days = pd.Series(calendar())
@@ -235,6 +260,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
             "Datum": days.dt.strftime("%d.%m.%Y")[rows["day"]].to_numpy(),
             "Einstiegsseite": rows["spelt"].to_numpy(),
             "Kanal": rows["channel"].map(names).to_numpy(),
+            "Quelle": _senders(rows),
             "Sitzungen": rows["sessions"].to_numpy(),
             "Interessierte Sitzungen": rows["engaged"].to_numpy(),
             "Verweildauer gesamt (s)": rows["seconds"].astype(int).to_numpy(),
@@ -242,7 +268,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
             "Umsatz": rows["revenue"].map("{:.2f}".format).str.replace(".", ",").to_numpy(),
         }
     )
-    head = f"# Einstiegsseiten nach Kanal\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
+    head = f"# Einstiegsseiten nach Kanal und Quelle\n# Zeitraum: {days.iloc[0]:%d.%m.%Y} - {days.iloc[-1]:%d.%m.%Y}\n\n"
     with path.open("wb" if first else "ab") as file:
         file.write(head.encode("utf-8-sig") if first else b"")
         file.write(_csv_bytes(table, sep=";", header=first))
@@ -251,7 +277,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
 
 
 def _write_total(path: Path, sums: Floats) -> None:
-    total = ";".join(["", "Summe", "", *(f"{value:.0f}" for value in sums[:4]), f"{sums[4]:.2f}".replace(".", ",")])
+    total = ";".join(["", "Summe", "", "", *(f"{value:.0f}" for value in sums[:4]), f"{sums[4]:.2f}".replace(".", ",")])
     with path.open("ab") as file:
         file.write(f"{total}\n".encode())
 

@@ -69,7 +69,7 @@ def _daily_visits(folder: Path) -> pd.DataFrame:
     rows = pd.read_csv(folder / "visits" / "landing-pages.csv", sep=";", skiprows=3, decimal=",", encoding="utf-8-sig").dropna(
         subset=["Datum", "Einstiegsseite"]
     )
-    rows.columns = ["date", "page", "channel", "sessions", "engaged", "seconds", "conversions", "revenue"]
+    rows.columns = ["date", "page", "channel", "source", "sessions", "engaged", "seconds", "conversions", "revenue"]
     return rows.assign(date=pd.to_datetime(rows["date"], format="%d.%m.%Y").dt.date)
 
 

@@ -208,12 +208,21 @@ class Comparison:
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:
-        rows = self.sums.visits_by("channel")
-        if rows is None or rows.empty:
-            return core.nothing(core.CHANGES)
-        sums = {"key": rows["channel"].fillna("unknown"), "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]}
-        noise, season = self._whole
-        return core.compared(pd.DataFrame(sums), "channel", self.changes.terms, noise=noise, season=season, measure="sessions")
+        rows, (noise, season) = self._sessions("channel"), self._whole
+        return core.compared(rows, "channel", self.changes.terms, noise=noise, season=season, measure="sessions")
+
+    def _source(self) -> pd.DataFrame:
+        """Sites that send visits: each strays by itself, as those that nothing befell do."""
+        rows, (noise, season) = self._sessions("source"), self._whole
+        drift = drift_of(rows["recent"].to_numpy(float), rows["reference"].to_numpy(float), self.changes.terms.scale * season)
+        return core.compared(rows, "source", self.changes.terms, noise=np.maximum(noise, drift), season=season, measure="sessions")
+
+    def _sessions(self, by: str) -> pd.DataFrame:
+        """key, recent, reference (not scaled): the sessions of each channel or source."""
+        rows = self.sums.visits_by(by)
+        if rows is None or rows[by].isna().all():
+            return pd.DataFrame({"key": [], "recent": [], "reference": []}).astype({"recent": float, "reference": float})
+        return pd.DataFrame({"key": rows[by].fillna("unknown"), "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]})
 
     @once
     def _whole(self) -> Strays:
@@ -248,6 +257,7 @@ class Comparison:
             "brand": self._brand,
             **{name: lambda name=name: self._dimension(name) for name in core.LEVELS[4:7]},  # type: ignore[misc]
             "channel": self._channel,
+            "source": self._source,
             "topic": lambda: self._topics(QUERY_CLICKS if by is None else 0.0),
             "page": lambda: self.pages.assign(key=self.pages["key"].map(self.inputs.pages["page"])),
             "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),

@@ -1,9 +1,10 @@
-"""Devices, countries, surfaces and channels of searches and visits, brought together by page."""
+"""Devices, countries, surfaces, channels and sources of searches and visits, brought together by page."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 import pandas as pd
 
 from nibbet.core import reduce as reductions
@@ -14,6 +15,9 @@ from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.inputs import DIMENSIONS, Inputs
 from nibbet.pipeline.sums import Sums
 
+VISIT_SOURCES = (
+    "page channel source sessions sessions_reference change engagement_rate seconds_per_session conversions conversions_per_session revenue"
+).split()
 SEARCHED = ["clicks", "impressions", "position_sum", "placed", "clicks_reference", "clicks_plain", "expected_clicks"]
 VISITED = ["sessions", "sessions_reference", "engaged_sessions", "engagement_seconds", "conversions", "revenue"]
 UNKNOWN = "unknown"
@@ -21,7 +25,7 @@ UNKNOWN = "unknown"
 
 @dataclass(frozen=True, eq=False)
 class Splits:
-    """The site and its pages by device, country, surface and channel."""
+    """The site and its pages by device, country, surface, channel and source."""
 
     context: Context
     inputs: Inputs
@@ -55,7 +59,7 @@ class Splits:
     def _visited(self) -> pd.DataFrame:
         parts = [pd.DataFrame(columns=["dimension", "value", "page", *VISITED])]
         landings = self.inputs.joined.landings
-        for one in ("device", "country", "channel"):
+        for one in ("device", "country", "channel", "source"):
             if landings is None or one not in landings.columns:
                 continue
             rows = self.context.fetch(
@@ -68,6 +72,26 @@ class Splits:
             rows["sessions_reference"] = rows["sessions_reference"].astype("float64") * self.sums.scale
             parts.append(rows[["dimension", "value", "page", *VISITED]])
         return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(VISITED, "float64")).astype({"page": "int64"})
+
+    def visit_sources(self) -> pd.DataFrame:
+        """Where the visits of each page come from, by channel and source: the columns VISIT_SOURCES, the most first; none without landings."""
+        if (landings := self.inputs.joined.landings) is None:
+            return pd.DataFrame(columns=VISIT_SOURCES)
+        rows = self.context.fetch("visits-page-source", lambda: reductions.source_sums(landings, self.sums.windows))
+        rows = rows.rename(columns={f"{name}_recent": name for name in VISITED}).astype(dict.fromkeys(VISITED, "float64"))
+        sessions = rows["sessions"].where(rows["sessions"] > 0)
+        held = "reference" in self.sums.windows.visits_in
+        table = rows.assign(
+            page=rows["page_id"].map(self.inputs.pages["page"]),
+            sessions_reference=rows["sessions_reference"] * self.sums.scale if held else np.nan,
+            engagement_rate=rows["engaged_sessions"] / sessions,
+            seconds_per_session=rows["engagement_seconds"] / sessions,
+            conversions_per_session=rows["conversions"] / sessions,
+        )
+        table["change"] = table["sessions"] - table["sessions_reference"]
+        some = table[table["sessions"] + table["sessions_reference"].fillna(0) > 0]
+        order = ["page", "sessions", "channel", "source"]
+        return some.sort_values(order, ascending=[True, False, True, True], ignore_index=True)[VISIT_SOURCES]
 
     def table(self, page: str | None = None) -> pd.DataFrame:
         """The columns SPLITS for the site, or for one page by its address, whose values are not held against others."""

@@ -59,7 +59,7 @@ class Sums:
         return sums.set_index("page_id").astype(float, errors="ignore")
 
     def visits_by(self, by: str) -> pd.DataFrame | None:
-        """Visits of both windows by page_id or channel; None where landings do not cover both."""
+        """Visits of both windows by page_id, channel or source; None where landings do not cover both."""
         if (landings := self.inputs.joined.landings) is None or len(self.windows.visits_in) < 2:
             return None
         sums = self.context.fetch(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))

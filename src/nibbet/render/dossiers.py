@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from nibbet.results import Results
 
 #: pages with a dossier, rows of other lists, and queries told of a page
-MOST_PAGES, MOST_ROWS, MOST_QUERIES = 2000, 2000, 12
+MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES = 2000, 2000, 12, 8
 #: field, title, kind, what it means, and whether it stays on a narrow screen, by list
 LISTS: dict[str, list[tuple[str, str, str, str]]] = {
     "pages": [
@@ -159,6 +159,10 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
     visits = site.engagement()
     visits = visits[visits["page"].isin(wanted)].round({"engagement_rate": 3, "engagement_usual": 3})
     channels = _by_page(visits, ["channel", "sessions", "engagement_rate", "engagement_usual", "conversions"])
+    origins = site.visit_sources()
+    origins = origins[origins["page"].isin(wanted) & origins["source"].ne("") & (origins["sessions"] > 0)]
+    origins = origins.groupby("page").head(MOST_SOURCES).round({"sessions_reference": 0, "engagement_rate": 3})
+    sources = _by_page(origins, ["source", "channel", "sessions", "sessions_reference", "engagement_rate", "conversions"])
     proof = site.evidence()
     proof = proof[proof["page"].isin(wanted)]
     proof = proof.assign(value=proof["value"].map(lambda v: cell_text(v, "value")), threshold=proof["threshold"].astype("str"))
@@ -186,6 +190,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
             "queries": queries.get(page, []),
             "query_count": int(counts.get(page, 0)),
             "channels": channels.get(page, []),
+            "sources": sources.get(page, []),
             "evidence": evidence.get(page, []),
         }
     return result

@@ -50,6 +50,8 @@ REASONS = {
 #: figures of rules that neither work nor a month more can change
 FIXED = "protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
+#: sources of visits that a page is shown with, the most first
+MOST_SOURCES = 8
 
 
 def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame | None, *, top: int | None) -> None:
@@ -68,7 +70,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     if losses is None:
         for (level, counted), rows in changes.groupby(["level", changes["measure"] == "clicks"], sort=False):
             out.print()
-            out.print(Text(f"{level}" if counted or level == "channel" else f"{level}: from click to conversion", style="bold"))
+            out.print(Text(f"{level}" if counted or level in ("channel", "source") else f"{level}: from click to conversion", style="bold"))
             out.print(_compared_grid(rows) if counted else _chain_grid(rows))
         return
     out.print(Text(told_change(next(iter(records(clicks[clicks["level"] == "site"])), None))))
@@ -344,10 +346,10 @@ OF_VISITS = [
 ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
 
 
-def show_splits(splits: pd.DataFrame, windows: Windows, style: str) -> None:
-    """Devices, countries, surfaces and channels: a table each, and a sentence for each that is odd."""
+def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 12) -> None:
+    """Devices, countries, surfaces, channels and sources: a table each, and a sentence for each that is odd."""
     if style != "table" or splits.empty:
-        show(splits, style, empty="No source tells pages by device, country, surface or channel.")
+        show(splits, style, empty="No source tells pages by device, country, surface, channel or source.")
         return
     out = console()
     show_windows(windows)
@@ -355,7 +357,10 @@ def show_splits(splits: pd.DataFrame, windows: Windows, style: str) -> None:
     for dimension, rows in whole.groupby("dimension", sort=False):
         for columns, counted in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
             if rows[counted].notna().any():
-                out.print(grid(rows.dropna(subset=[counted])[columns].rename(columns={"value": str(dimension)})))
+                told = rows.dropna(subset=[counted])
+                out.print(grid(told.head(top)[columns].rename(columns={"value": str(dimension)})))
+                if len(told) > top:
+                    out.print(Text(f"and {len(told) - top} more: --top {len(told)}", style="dim"))
         for row in records(rows):
             for name, word in ODD.items():
                 if row[f"{name}_flag"]:
@@ -380,6 +385,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
             "windows": {name: found["windows"][name] for name in ("recent", "reference", "long")},
             "change": json.loads(as_json(pd.DataFrame(found["change"]))),
             "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
+            "visits": json.loads(as_json(found["visits"])),
             "queries": json.loads(as_json(found["queries"])),
             "evidence": json.loads(as_json(found["evidence"])),
         }
@@ -418,6 +424,13 @@ def show_page(found: dict[str, Any], style: str) -> None:
     out.print(_measures(page))
     if page["thin"]:
         out.print(Text("Thin: under 3 clicks could be expected, so its rates, position and pull say little."))
+    visits = found["visits"][found["visits"]["sessions"] > 0]
+    if len(visits):
+        out.print()
+        named = ["source"] if visits["source"].ne("").any() else []
+        counted = ["channel", *named, "sessions", "sessions_reference", "engagement_rate", "conversions"]
+        out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by where they come from"))
+        out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
     if len(found["evidence"]):
         out.print()
         out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))

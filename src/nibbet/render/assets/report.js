@@ -120,6 +120,7 @@ function openDossier(path) {
     rowsTable(page.queries.length < page.query_count ? `Queries, the first ${page.queries.length} of ${page.query_count} by impressions` : "Queries by impressions",
       [["query", "text"], ["role", "text"], ["clicks", "whole"], ["impressions", "whole"], ["position", "tenth"], ["pull", "hundredth"], ["answer", "hundredth"]], page.queries),
     rowsTable("Visits by channel", [["channel", "text"], ["sessions", "whole"], ["engaged", "share"], ["usual here", "share"], ["conversions", "whole"]], page.channels),
+    rowsTable("Where visits come from", [["source", "text"], ["channel", "text"], ["sessions", "whole"], ["before", "whole"], ["engaged", "share"], ["conversions", "whole"]], page.sources),
     rowsTable("Evidence of the verdict", [["measure", "text"], ["value", "text"], ["asked for", "text"], ["window", "text"], ["source", "text"]], page.evidence),
   ];
   dialog.querySelector("[data-body]").replaceChildren(...body.filter(Boolean));
