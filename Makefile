@@ -4,7 +4,7 @@ PYTHON ?= python3
 BIN := $(VENV)/bin
 STAMP := $(VENV)/.installed
 
-.PHONY: demo test browser lint bench docs assets screenshots clean
+.PHONY: demo test test-all browser lint bench docs assets screenshots clean
 
 $(STAMP): pyproject.toml constraints.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
@@ -16,6 +16,10 @@ demo: $(STAMP)
 
 test: $(STAMP) browser
 	$(BIN)/python -m pytest
+
+# those marked slow too: simulations, whole worlds, Spark, killed processes
+test-all: $(STAMP) browser
+	$(BIN)/python -m pytest -m ""
 
 # the report is tested in Debian's chromium; where it cannot be installed, those tests are skipped and say so
 browser:

@@ -66,6 +66,7 @@ def test_a_styled_table_escapes_what_comes_from_outside() -> None:
     assert "&lt;script&gt;" in text
 
 
+@pytest.mark.slow
 def test_the_large_site_runs() -> None:
     said = run(EXAMPLES / "million_pages.py", 1500)
     assert said.startswith("1,500 pages in")
@@ -188,6 +189,7 @@ def test_a_short_history_is_never_called_dead() -> None:
     site.close()
 
 
+@pytest.mark.slow
 def test_hostile_text_does_no_harm(tmp_path: Path) -> None:
     frame = days(["/a/"]).assign(query="=cmd|' /c calc'!A1")
     crawl = pd.DataFrame({"page": ["/a/"], "status": [200], "title": ["<script>alert(1)</script>\x1b[31m"]})

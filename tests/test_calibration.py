@@ -23,6 +23,7 @@ def means(trial: object, **given: object) -> pd.Series:
     return pd.DataFrame([trial(seed, **given) for seed in SEEDS]).mean()  # type: ignore[operator]
 
 
+@pytest.mark.slow
 def test_declines_keep_their_false_discovery_and_find_what_can_be_found() -> None:
     found = means(measures.declines, pages=12_000)
     assert found["false"] <= 0.06

@@ -198,6 +198,7 @@ def test_wrong_usage_exits_with_two(
     assert "Traceback" not in shown.err
 
 
+@pytest.mark.slow
 def test_a_failed_run_keeps_the_old_result(ran: Path, workspace: Path) -> None:
     assert main(["run", str(workspace), "-q"]) == 0
     before = (workspace / "out" / "pages.csv").read_bytes()

@@ -45,6 +45,7 @@ def test_planted_causes_are_named(site: nibbet.Site) -> None:
     assert named.sum() <= 0.05 * len(cases(site, site.compare(by="page")).query("case in ['healthy', 'look_alike', 'hub']"))
 
 
+@pytest.mark.slow
 def test_a_season_is_called_a_season(site: nibbet.Site) -> None:
     sections = site.compare(against="before", by="section")
     sections = sections[(sections["measure"] == "clicks") & (sections["reference"] >= 1000)].set_index("key")
@@ -269,6 +270,7 @@ def test_a_chain_of_counts_adds_up_through_zeros() -> None:
     assert parts["sessions"].iloc[0] > 4.5 > abs(parts["conversions"].iloc[0])
 
 
+@pytest.mark.slow
 def test_a_source_of_demand_is_believed_as_far_as_it_has_been_right() -> None:
     """Of impressions that halve at the same place demand has the whole, whatever a flat source says; of a page that sank, a source that knows
     its seasons tells what searchers did, and a flat one does not.

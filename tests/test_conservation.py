@@ -107,6 +107,7 @@ spelt = (
 
 @settings(max_examples=10, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(st.lists(st.tuples(spelt, st.integers(0, 10**6), st.integers(0, 10**6)), min_size=1, max_size=25))
+@pytest.mark.slow
 def test_no_spelling_loses_a_click(rows: list[tuple[str, int, int]]) -> None:
     frame = pd.DataFrame(rows, columns=["page", "clicks", "impressions"]).assign(date=pd.Timestamp("2026-10-01"), position=3.0)
     frame["impressions"] += 1
@@ -138,6 +139,7 @@ def test_folding_is_stable(rows: list[tuple[str, str]]) -> None:
         assert set(again["page"]) <= set(found)
 
 
+@pytest.mark.slow
 def test_a_demo_written_in_portions_is_the_same_world(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     sums = {}
     monkeypatch.setattr(exports, "simulate", lambda world: simulate(world, pages_at_once=30))

@@ -423,6 +423,7 @@ def test_the_short_way_to_a_covering_page_finds_the_best_of_all(titles: list[lis
 
 
 @given(st.lists(st.tuples(st.integers(0, 9), st.sampled_from("abcdefgh"), st.integers(1, 90)), min_size=1, max_size=60))
+@pytest.mark.slow
 def test_candidates_found_in_portions_are_those_found_at_once(rows: list[tuple[int, str, int]]) -> None:
     pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).drop_duplicates(["page", "query"]).assign(answer=1.0, brand=False)
     whole = candidate_pairs(pairs, Thresholds())
@@ -453,6 +454,7 @@ cells = st.one_of(st.none(), st.text(max_size=12).filter(lambda text: "\x00" not
         max_size=8,
     )
 )
+@pytest.mark.slow
 def test_a_csv_file_says_what_the_table_says(rows: list[tuple[str | None, int | None, float | None]]) -> None:
     frame = pd.DataFrame(
         {

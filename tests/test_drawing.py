@@ -31,6 +31,7 @@ def gone(process: int) -> bool:
     return False
 
 
+@pytest.mark.slow
 def test_another_process_draws_what_would_be_drawn_here(site: nibbet.Site, ran: Path) -> None:
     with Drawing(site) as other:
         process = other._painter.pid
@@ -45,6 +46,7 @@ def test_another_process_draws_what_would_be_drawn_here(site: nibbet.Site, ran: 
     assert all(f'id="{name}-' in text for name in FIGURES)
 
 
+@pytest.mark.slow
 def test_a_killed_painter_is_replaced_by_drawing_here(site: nibbet.Site) -> None:
     with Drawing(site) as whole:
         pictures = whole.pictures

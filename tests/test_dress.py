@@ -15,7 +15,8 @@ from dress import PAGES, Dress
 from nibbet.cli.init import write_settings
 from nibbet.errors import NibbetError
 
-COUNT = int(os.environ.get("NIBBET_DRESSES", "16"))
+#: how many dresses are tried in all, and how many of them by `make test`
+COUNT, QUICK = int(os.environ.get("NIBBET_DRESSES", "50")), 5
 #: what a message must hold to name its mend
 MENDS = ("nibbet.toml", "Export", "columns = {", "period = [", "dates = ")
 
@@ -64,7 +65,7 @@ def plain(dress: Dress, folder: Path) -> dict[str, tuple[str, str]]:
 REFUSED: list[int] = []
 
 
-@pytest.mark.parametrize("seed", range(COUNT))
+@pytest.mark.parametrize("seed", [seed if seed < QUICK else pytest.param(seed, marks=pytest.mark.slow) for seed in range(COUNT)])
 def test_dress_changes_nothing(seed: int, tmp_path: Path) -> None:
     dress = Dress(seed)
     found = read(dress, tmp_path / "my site")

@@ -53,6 +53,7 @@ spark = pytest.mark.skipif(shutil.which("java") is None, reason="Spark needs Jav
 
 @spark
 @pytest.mark.filterwarnings("ignore")
+@pytest.mark.slow
 def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from pyspark.sql import SparkSession
 
@@ -75,6 +76,7 @@ def test_two_sites_on_spark_keep_out_of_each_others_way(tmp_path: Path, monkeypa
 
 @spark
 @pytest.mark.filterwarnings("ignore")
+@pytest.mark.slow
 def test_spark_gives_the_same_tables(short: Path, tmp_path: Path) -> None:
     pytest.importorskip("pyspark")
     from pyspark.sql import SparkSession

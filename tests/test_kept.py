@@ -117,6 +117,7 @@ def test_sums_are_made_without_any_other_setting(tmp_path: Path) -> None:
         ("[verdicts]\nmin_gain = 4\n", "[verdicts]\nmin_gain = 900\n", False),
     ],
 )
+@pytest.mark.slow
 def test_a_changed_setting_gives_what_a_fresh_store_gives(settings: str, after: str, same: bool, tmp_path: Path) -> None:
     hand_made(tmp_path, settings)
     first = nibbet.open_site(tmp_path).pages()
@@ -188,6 +189,7 @@ def _flipped(path: Path) -> None:
 
 
 @pytest.mark.parametrize("damage", [_cut, _empty, _flipped])
+@pytest.mark.slow
 def test_a_damaged_kept_file_is_made_anew(damage: Callable[[Path], None], tmp_path: Path) -> None:
     hand_made(tmp_path)
     site = nibbet.open_site(tmp_path)

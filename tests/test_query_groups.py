@@ -59,6 +59,7 @@ def test_sums_count_each_query_once_and_balance() -> None:
 
 
 @pytest.mark.parametrize(("pages", "spread"), [(4, 0.3), (12, 0.15), (60, 0.5)])
+@pytest.mark.slow
 def test_intervals_of_pull_hold_the_truth(pages: int, spread: float) -> None:
     inside, rng, tries = 0, np.random.default_rng(pages), 300
     for _ in range(tries):

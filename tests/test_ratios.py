@@ -97,6 +97,7 @@ def test_the_ratio_beside_is_that_of_mantel_and_haenszel() -> None:
 @given(
     st.dictionaries(st.integers(0, 8), st.tuples(st.integers(1, 300), st.integers(1, 300), st.floats(0, 1)), min_size=1), st.integers(0, 99)
 )
+@pytest.mark.slow
 def test_values_that_are_alike_on_every_page_are_never_flagged(pages: dict[int, tuple[int, int, float]], seed: int) -> None:
     of = {
         name: {page: (sizes[at], round(sizes[at] * sizes[2]), round(sizes[at] * sizes[2] / 20)) for page, sizes in pages.items()}

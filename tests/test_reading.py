@@ -295,6 +295,7 @@ def test_headers_that_say_nothing_are_settled_by_one_line(tmp_path: Path, expect
 
 @settings(max_examples=6, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(st.lists(st.integers(0, 3), min_size=len(TRUTH), max_size=len(TRUTH)), st.randoms(use_true_random=False), st.integers(0, 3))
+@pytest.mark.slow
 def test_any_split_order_and_spelling_gives_the_same_ledger(
     tmp_path_factory: pytest.TempPathFactory, parts: list[int], chance: object, spelling: int
 ) -> None:

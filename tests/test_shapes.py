@@ -132,6 +132,7 @@ def test_three_undated_windows_serve_each_its_own_and_add_up_once(tmp_path: Path
 
 @settings(max_examples=8, deadline=None)
 @given(st.integers(0, 2**20), st.sampled_from(["month", "pairs", "copies", "order"]))
+@pytest.mark.slow
 def test_any_split_into_periods_orders_and_copies_gives_equal_totals(tmp_path_factory: pytest.TempPathFactory, seed: int, how: str) -> None:
     r, folder = Random(seed), tmp_path_factory.mktemp("split")
     months = [(date(2026, m, 1), (date(2026, m + 1, 1) if m < 12 else date(2027, 1, 1)) - timedelta(1)) for m in (8, 9, 10)]

@@ -36,6 +36,7 @@ def cells_of(rng: np.random.Generator, pages: int, effect: float) -> pd.DataFram
     return rows.astype({name: "float64" for name in rows if name not in ("dimension", "value", "page")})
 
 
+@pytest.mark.slow
 def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> None:
     rng, tries = np.random.default_rng(5), 40
     held, false, found = dict.fromkeys(COMPARED, 0), 0, 0

@@ -58,6 +58,7 @@ def test_a_second_command_reads_nothing_and_says_the_same(
     assert bytes_of(workspace / "fresh") == first
 
 
+@pytest.mark.slow
 def test_what_the_join_found_is_not_found_again(
     workspace: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -152,6 +153,7 @@ def test_a_touched_file_is_not_read_again_but_a_changed_one_is(workspace: Path, 
     assert clicks() == 180
 
 
+@pytest.mark.slow
 def test_killed_at_any_moment_it_starts_again_and_ends_the_same(workspace: Path) -> None:
     assert main(["run", str(workspace), "-q"]) == 0
     whole = bytes_of(workspace / "out")
@@ -168,6 +170,7 @@ def test_killed_at_any_moment_it_starts_again_and_ends_the_same(workspace: Path)
     assert not [*(workspace / ".nibbet").glob("partial-*")], "what was left half-written is cleared away"
 
 
+@pytest.mark.slow
 def test_an_interrupt_is_told_as_one_wherever_it_strikes(workspace: Path) -> None:
     for wait in (0.1, 0.8, 1.5):
         process = subprocess.Popen([*NIBBET, "run", str(workspace), "-v"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
@@ -181,6 +184,7 @@ def test_an_interrupt_is_told_as_one_wherever_it_strikes(workspace: Path) -> Non
         shutil.rmtree(workspace / ".nibbet", ignore_errors=True)
 
 
+@pytest.mark.slow
 def test_two_at_once_wait_for_each_other_by_name(workspace: Path) -> None:
     (workspace / ".nibbet").mkdir()
     (workspace / ".nibbet" / "holder").write_text("process 4711")
@@ -199,6 +203,7 @@ def test_two_at_once_wait_for_each_other_by_name(workspace: Path) -> None:
     assert bytes_of(workspace / "out1") == bytes_of(workspace / "out2")
 
 
+@pytest.mark.slow
 def test_a_full_disk_is_said_and_leaves_the_old_result(workspace: Path) -> None:
     assert main(["run", str(workspace), "-q"]) == 0
     whole = bytes_of(workspace / "out")
@@ -214,6 +219,7 @@ def test_a_full_disk_is_said_and_leaves_the_old_result(workspace: Path) -> None:
     assert not [*(workspace / ".nibbet").glob("partial-*")]
 
 
+@pytest.mark.slow
 def test_the_seed_of_hashes_and_the_order_of_files_change_nothing(ran: Path, tmp_path: Path) -> None:
     target = tmp_path / "site"
     shutil.copytree(ran, target, ignore=shutil.ignore_patterns("out", ".nibbet"))

@@ -155,6 +155,7 @@ def test_a_page_is_not_translated_into_its_own_language() -> None:
     assert asked.tolist() == ["", "fr"], "of carrow and elver"
 
 
+@pytest.mark.slow
 def test_a_topic_keeps_its_identity_when_a_month_is_added(world: Callable[..., Path]) -> None:
     folder, found = world(5, 120), []
     for last in (date(2026, 9, 30), None):

@@ -16,7 +16,11 @@ from nibbet.demo.exports import HOME
 from nibbet.demo.scenario import build
 from score import against_truth, costly, macro_f1, plain_rules, promises, roles_right, without_days, without_source
 
-UNSEEN = [(4211, "easy", 0.90), (5903, "usual", 0.90), (8117, "hard", 0.80)]
+UNSEEN = [
+    (4211, "easy", 0.90),
+    pytest.param(5903, "usual", 0.90, marks=pytest.mark.slow),
+    pytest.param(8117, "hard", 0.80, marks=pytest.mark.slow),
+]
 
 
 @pytest.mark.parametrize(("seed", "level", "least"), UNSEEN)
@@ -110,6 +114,7 @@ def judged(folder: Path) -> pd.DataFrame:
     return found
 
 
+@pytest.mark.slow
 def test_verdicts_bear_what_is_missing(tmp_path: Path, world: Callable[..., Path]) -> None:
     truth = world(5, 60)
     shutil.copytree(truth, tmp_path / "site", ignore=shutil.ignore_patterns("out", ".nibbet"))

@@ -277,6 +277,16 @@ class Results(KeptTables):
         address = str(self._row_of(page)["page"].iloc[0])
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
 
+    def titles(self) -> pd.DataFrame:
+        """What to change first in title and description of each page, with the clicks a month where this site proves what it costs; the largest
+        first.
+        """
+        return self.table("titles")
+
+    def title_effects(self) -> pd.DataFrame:
+        """What traits of titles and descriptions do: how often pages with each are chosen beside others at the same place, with interval."""
+        return self.table("title_effects")
+
     def visit_sources(self, page: str | None = None) -> pd.DataFrame:
         """Where visits come from: one row per page, channel and source (the site or service that sent them), of all pages or of one: sessions of
         both windows and their change, engagement, conversions. Raises NotFoundError for a page never met.

@@ -156,6 +156,15 @@ TABLES = {
             "seconds_per_session conversions conversions_per_session conversion_beside conversion_flag revenue clicks_reference sessions_reference"
         ),
     ),
+    "titles": Table(
+        "one row per page whose title or description has a fault: what to change first, and what that is worth where this site proves it",
+        lambda p: p.titles.advice(),
+        sheet=_columns("page title clicks expected_clicks pull position change_first mend proven gain gain_low gain_high because traits"),
+    ),
+    "title_effects": Table(
+        "one row per trait of titles and descriptions: how often pages with it are chosen beside others at the same place",
+        lambda p: p.titles.effects(),
+    ),
     "visit_sources": Table(
         "one row per page, channel and source (the site or service that sent the visits): how many, how they stay and buy, and how many before",
         lambda p: p.splits.visit_sources(),
@@ -179,7 +188,7 @@ TABLES = {
     ),
 }
 #: the sheets of the workbook, in their order
-SHEETS = ["pages", "openings", "groups", "topics", "repairs", "redirects", "strengths", "splits"]
+SHEETS = ["pages", "openings", "groups", "topics", "titles", "repairs", "redirects", "strengths", "splits"]
 #: tables of rows, made by the engine when a question in SQL asks for them
 ROW_TABLES = {
     "days": "one row per page and day with search rows: the figures that the ledger counts",

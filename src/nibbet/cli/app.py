@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "split", "compare", "rising", "new", "sql"],
+    "Look closer": ["page", "query", "split", "compare", "rising", "new", "titles", "sql"],
 }
 
 

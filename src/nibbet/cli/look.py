@@ -70,7 +70,8 @@ def query(
     """Print everything about one query: what it brings, its topic, the pages that draw it and the one that should answer it; with --like a whole
     group of queries beside all others: rates, change, its pages, and the queries that stand out; with neither, the groups that nibbet.toml names.
     """
-    from nibbet.render.views import show_group, show_groups, show_query
+    from nibbet.render.lists import show_group, show_groups
+    from nibbet.render.views import show_query
 
     if text is not None and like:
         raise NibbetError("Give one query, or --like WORDS for a group of them, not both.")
@@ -106,12 +107,32 @@ def split(
     verbose: Verbose = False,
 ) -> None:
     """Print devices, countries, surfaces, channels and sources of visits side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
-    from nibbet.render.views import show_splits
+    from nibbet.render.lists import show_splits
 
     kept: list[Any] = []
     with_site(None, site, quiet, verbose, lambda s: kept.extend([s.splits(page), s.windows]), as_of=as_of)
     rows, windows = kept
     show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value, top or 12)
+
+
+@app.command(short_help="What titles do here, and what to change first.")
+def titles(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
+    from nibbet.render.lists import show_titles
+
+    kept: list[Any] = []
+    with_site(folder, site, quiet, verbose, lambda s: kept.extend([s.titles(), s.title_effects(), s.windows]), as_of=as_of)
+    advice, effects, windows = kept
+    show_titles(chosen_rows(advice, where, None), effects, windows, form.value, top or 10)
 
 
 @app.command(short_help="What changed between two windows, and why.")
@@ -174,7 +195,7 @@ def rising(
     verbose: Verbose = False,
 ) -> None:
     """Print which queries or topics are new, rise or fade beyond noise and season, and the page that is shown most for each."""
-    from nibbet.render.views import show_rising
+    from nibbet.render.lists import show_rising
 
     kept: list[Any] = []
     with_site(

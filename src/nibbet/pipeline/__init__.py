@@ -31,6 +31,7 @@ from nibbet.pipeline.questions import Questions
 from nibbet.pipeline.splits import Splits
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
+from nibbet.pipeline.titles import Titles
 from nibbet.pipeline.topics import Topics
 
 if TYPE_CHECKING:
@@ -69,6 +70,7 @@ class Pipeline:
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map)
         self.splits = Splits(context, inputs, sums, expectation)
+        self.titles = Titles(context, sums, pages, query_map)
         self.questions = Questions(context, inputs, sums)
 
     def comparison(self, windows: Windows) -> Comparison:

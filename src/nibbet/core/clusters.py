@@ -1,0 +1,87 @@
+"""Regression of counts whose rows come in clusters: every page strays by itself, and every row of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: spread of the logarithm that a coefficient is thought to have before anything is seen: it keeps columns that say the same apart
+PRIOR = 1.0
+#: least and most that clusters stray by, as a variance of the logarithm
+LEAST_VARIANCE, MOST_VARIANCE = 0.0025, 1.0
+#: how strongly large clusters are held back while the spreads are learnt
+HELD_BACK = 0.1
+
+
+@dataclass(frozen=True)
+class Fit:
+    """coefficients and errors (of the columns, on the logarithm), factors (of the rows), and the variance of clusters and of rows."""
+
+    coefficients: Floats
+    errors: Floats
+    factors: Floats
+    of_clusters: float
+    of_rows: float
+
+
+def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster: Ints, *, free: int = 1, rounds: int = 25) -> Fit:
+    """How columns multiply counts beyond what is expected.
+
+    Args:
+        counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of each row's cluster, from 0; free: so
+            many leading columns are without a prior.
+    Returns:
+        The solution of the estimating equations of Liang & Zeger (1986, Biometrika 73:13) for counts of mean m and of variance m + r m^2 within
+        a row, and c m m' between rows of a cluster; r and c by moments, in turn with the coefficients. Errors are those of the model, the
+        sandwich's where it is larger.
+    """
+    width = columns.shape[1]
+    clusters = int(cluster.max(initial=-1)) + 1
+    prior = np.append(np.zeros(free), np.full(width - free, 1 / PRIOR**2))
+    beta = np.zeros(width)
+    beta[0] = np.log(max(counts.sum(), 0.5) / expected.sum())
+    between, within = 0.1, 0.1
+    for _ in range(rounds):
+        mean = expected * np.exp(np.clip(columns @ beta, -8, 8))
+        score, information, _ = _equations(counts, mean, columns, cluster, clusters, between, within)
+        step = np.linalg.solve(information + np.diag(prior), score - prior * beta)
+        beta = beta + np.clip(step, -1, 1)
+        rest = counts - mean
+        total, whole = np.bincount(cluster, rest, clusters), np.bincount(cluster, mean, clusters)
+        square, own = np.bincount(cluster, rest**2, clusters), np.bincount(cluster, mean**2, clusters)
+        held, of_row = 1 / (1 + HELD_BACK * whole) ** 2, 1 / (1 + HELD_BACK * mean) ** 2
+        common = float((held * (whole**2 - own)).sum())
+        single = (whole**2 - own) <= 1e-9 * whole**2  # clusters of one row tell only both together
+        pairs = float((held * (total**2 - square)).sum()) / common if common > 1e-9 and not single.all() else 0.0
+        both = float((of_row * (rest**2 - mean)).sum() / max((of_row * mean**2).sum(), 1e-9))
+        between = float(np.clip(pairs if common > 1e-9 else both, LEAST_VARIANCE, MOST_VARIANCE))
+        within = float(np.clip(both - between, 0.0, MOST_VARIANCE))
+        if np.abs(step).max() < 1e-6:
+            break
+    mean = expected * np.exp(np.clip(columns @ beta, -8, 8))
+    _, information, parts = _equations(counts, mean, columns, cluster, clusters, between, within)
+    inverse = np.linalg.inv(information + np.diag(prior))
+    spare = clusters / max(clusters - width, 1)
+    model = np.sqrt(np.diag(inverse) * spare)
+    robust = np.sqrt(np.maximum(np.diag(inverse @ (parts.T @ parts) @ inverse), 0.0) * spare)
+    return Fit(beta, np.maximum(model, robust), mean / expected, between, within)
+
+
+def _equations(
+    counts: Floats, mean: Floats, columns: Floats, cluster: Ints, clusters: int, between: float, within: float
+) -> tuple[Floats, Floats, Floats]:
+    """The score, the information, and the score of each cluster."""
+    hold = 1 / (1 + within * mean)
+    weight, rest = mean * hold, (counts - mean) * hold
+    total, off = np.bincount(cluster, weight, clusters), np.bincount(cluster, rest, clusters)
+    share = between / (1 + between * total)
+    by_cluster = np.column_stack([np.bincount(cluster, columns[:, n] * weight, clusters) for n in range(columns.shape[1])])
+    raw = np.column_stack([np.bincount(cluster, columns[:, n] * rest, clusters) for n in range(columns.shape[1])])
+    parts = raw - (share * off)[:, None] * by_cluster
+    information = (columns * weight[:, None]).T @ columns - (by_cluster * share[:, None]).T @ by_cluster
+    return parts.sum(axis=0), information, parts

@@ -1,0 +1,188 @@
+"""The answers to single questions on the terminal: groups of queries, what rises, splits, titles."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+from rich.text import Text
+
+from nibbet.core.tables import records
+from nibbet.render.safe import for_terminal
+
+if TYPE_CHECKING:
+    from nibbet.core.windows import Windows
+
+from nibbet.render.terminal import console, grid, show, show_windows
+from nibbet.render.views import told_change
+
+#: the columns of a group of queries that a terminal has room for
+GROUP_COLUMNS = [
+    "group",
+    "queries",
+    "pages",
+    "clicks",
+    "impressions",
+    "ctr",
+    "position",
+    "pull",
+    "brand_share",
+    "site_share",
+    "change",
+    "change_share",
+]
+
+
+def show_groups(groups: pd.DataFrame, style: str) -> None:
+    """The named groups of queries side by side."""
+    empty = 'nibbet.toml names no groups of queries. Add:\n[groups.queries]\nrental = ["rental", "hire"]\nor look at one at once: nibbet query --like rental'
+    show(groups, style, columns=GROUP_COLUMNS, empty=empty)
+
+
+def _chance(row: Mapping[str, Any]) -> str:
+    """What the interval of one change says of chance."""
+    if row["real"]:
+        return "It is real."
+    if row["change_low"] > 0 or row["change_high"] < 0:
+        return "It is more than chance, but may be small."
+    return "Chance alone may explain it."
+
+
+def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) -> None:
+    """A group of queries: what it brings beside all others, how it changed, its pages, and its queries, those that stand out first."""
+    queries, pages = group["queries"], group["pages"]
+    if style != "table":
+        show(queries, style)
+        return
+    out, rates = console(), group["rates"]
+    show_windows(windows)
+    own = rates.iloc[0]
+    out.print(Text(for_terminal(f"{own['group']}: {own['queries']:,} queries, {own['pages']:,} pages"), style="bold"))
+    change = records(group["change"])
+    if change:
+        out.print(Text(f"{told_change(change[0])} {_chance(change[0])}"))
+    out.print(grid(rates[GROUP_COLUMNS]))
+    if pd.notna(own["pull_low"]):
+        beside = rates["pull"].iloc[1]
+        others = f"; all other queries {beside:.2f}" if pd.notna(beside) else ""
+        out.print(Text(f"Pull {own['pull']:.2f} (95% between {own['pull_low']:.2f} and {own['pull_high']:.2f}){others}."))
+    odd = queries[queries["flag"] != ""]
+    low, high = (odd["flag"] == "low").sum(), (odd["flag"] == "high").sum()
+    told = (
+        f"{low} chosen less and {high} more than is usual in the group, each at its own position"
+        if len(odd)
+        else "none stands out in the group"
+    )
+    out.print()
+    out.print(Text(f"Pages, most impressions first{f', {top} of {len(pages)}' if len(pages) > top else ''}", style="bold"))
+    out.print(grid(pages.head(top)))
+    out.print()
+    out.print(Text(f"Queries: {told}{f'; {top} of {len(queries)}' if len(queries) > top else ''}", style="bold"))
+    first = queries.assign(odd=queries["flag"] == "").sort_values(["odd", "impressions"], ascending=[True, False], kind="stable")
+    columns = ["query", "clicks", "impressions", "ctr", "position", "pull", *(["flag"] if len(odd) else [])]
+    out.print(grid(first.head(top)[columns]))
+
+
+def show_rising(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
+    """What is new, rises and fades, a list each."""
+    if style != "table":
+        show(rows, style)
+        return
+    out = console()
+    show_windows(windows)
+    heads = {"new": "New: not shown before", "rising": "Rising beyond noise and season", "fading": "Fading beyond noise and season"}
+    for kind, head in heads.items():
+        part = rows[rows["kind"] == kind]
+        more = f", the first {top} of {len(part):,}" if len(part) > top else ""
+        out.print(Text(f"{head}{more}", style="bold"))
+        columns = ["key", "impressions_reference", "impressions", "reference", "recent", "position", "page", "by"]
+        named = {
+            "key": "query" if rows.empty else str(rows["level"].iloc[0]),
+            "impressions_reference": "impressions before",
+            "reference": "clicks before",
+        }
+        if part.empty:
+            out.print("  None beyond chance.")
+        else:
+            out.print(grid(part.head(top)[columns].rename(columns={**named, "recent": "clicks"})))
+        out.print()
+
+
+#: the columns of splits that a terminal has room for: of searches, and of visits
+OF_SEARCH = ["value", "pages", "impressions", "clicks", "clicks_reference", "ctr", "position", "pull", "pull_beside"]
+OF_VISITS = [
+    "value",
+    "sessions",
+    "sessions_reference",
+    "engagement_rate",
+    "engagement_beside",
+    "seconds_per_session",
+    "conversions",
+    "conversions_per_session",
+]
+ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
+
+
+def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 12) -> None:
+    """Devices, countries, surfaces, channels and sources: a table each, and a sentence for each that is odd."""
+    if style != "table" or splits.empty:
+        show(splits, style, empty="No source tells pages by device, country, surface, channel or source.")
+        return
+    out = console()
+    show_windows(windows)
+    whole = splits.round({"clicks_reference": 0, "sessions_reference": 0})
+    for dimension, rows in whole.groupby("dimension", sort=False):
+        for columns, counted in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
+            if rows[counted].notna().any():
+                told = rows.dropna(subset=[counted])
+                out.print(grid(told.head(top)[columns].rename(columns={"value": str(dimension)})))
+                if len(told) > top:
+                    out.print(Text(f"and {len(told) - top} more: --top {len(told)}", style="dim"))
+        for row in records(rows):
+            for name, word in ODD.items():
+                if row[f"{name}_flag"]:
+                    by, low, high = (row[f"{name}_{end}"] for end in ("beside", "low", "high"))
+                    less = "less" if row[f"{name}_flag"] == "low" else "more"
+                    sentence = f"{row['value']}: {word} {less} than the same pages elsewhere, {by:.2f} times as often (95% between {low:.2f} and {high:.2f})."
+                    out.print(Text(for_terminal(f"  {sentence}")))
+        out.print()
+    out.print(
+        Text(
+            "pull_beside, engagement_beside: beside the same pages in all other rows; 1.00 = alike. All rates and intervals: --format csv",
+            style="dim",
+        )
+    )
+
+
+def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
+    """What traits of titles do on this site, and what to change first on which page."""
+    if style != "table" or (advice.empty and effects.empty):
+        show(advice, style, empty="No source tells the titles of pages: add a crawl inventory with a column of titles.")
+        return
+    out = console()
+    show_windows(windows)
+    known = effects[effects["effect"].notna()]
+    out.print(Text("What titles do here: how often such pages are chosen, beside others at the same place", style="bold"))
+    if known.empty:
+        out.print("  No trait has five pages with and five without it.")
+    else:
+        told = known.assign(
+            between=[f"{low:.2f} to {high:.2f}" for low, high in zip(known["effect_low"], known["effect_high"], strict=True)]
+        )
+        out.print(grid(told[["trait", "pages", "pages_without", "effect", "between", "real"]].rename(columns={"between": "95% between"})))
+    for row in records(effects[effects["effect"].isna() & (effects["pages"] > 0)]):
+        out.print(Text(f"  {row['trait']}: {row['pages']:,} pages with, {row['pages_without']:,} without it; too few to tell", style="dim"))
+    out.print()
+    proven = int(advice["proven"].sum())
+    out.print(Text(f"Change first ({len(advice):,} pages with a fault; of {proven:,} this site proves the cost)", style="bold"))
+    for row in records(advice.head(top)):
+        gain = f"  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})" if row["proven"] else ""
+        pull = "" if pd.isna(row["pull"]) else f"  pull {row['pull']:.2f} at position {row['position']:.1f}"
+        out.print(Text.assemble((for_terminal(row["page"]), "bold"), f"  {row['clicks']:,.0f} clicks{pull}{gain}"))
+        out.print(Text(for_terminal(f"    {row['title'] or 'no title'}"), style="dim"))
+        others = [name for name in row["traits"].split("; ") if name != row["change_first"]]
+        also = f" Also: {', '.join(others)}." if others else ""
+        out.print(Text(for_terminal(f"    {row['because']} {row['mend'][:1].upper()}{row['mend'][1:]}.{also}")))
+    if len(advice) > top:
+        out.print(Text(f"and {len(advice) - top:,} more: --top {len(advice)}, or titles.csv", style="dim"))
