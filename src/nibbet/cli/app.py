@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 #: the commands in the order of the work
 WORK = {
-    "Begin": ["demo", "init", "load", "run"],
+    "Begin": ["demo", "crawl", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
     "Look closer": ["page", "query", "split", "compare", "rising", "new", "titles", "sql"],
 }

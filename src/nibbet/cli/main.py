@@ -11,7 +11,7 @@ import typer
 import typer.core
 
 from nibbet._version import __version__
-from nibbet.cli import look  # noqa: F401 - its commands register themselves
+from nibbet.cli import crawl, look  # noqa: F401 - their commands register themselves
 from nibbet.cli.app import app
 from nibbet.cli.opening import chosen_rows, harmless, with_site
 from nibbet.cli.options import (
@@ -109,12 +109,18 @@ def demo(
     seed: Annotated[int, typer.Option(help="Another seed makes another site.")] = 7,
     level: Annotated[Hardness, typer.Option(help="How clearly the planted cases show.")] = Hardness.easy,
     exports: Annotated[Exports, typer.Option(help="In which shape its exports come.")] = Exports.daily,
+    serve: Annotated[bool, typer.Option("--serve", help="Serve the site itself on this machine instead, to be crawled.")] = False,
+    port: Annotated[int, typer.Option(metavar="N", min=0, max=65_535, help="Where it is served; any free port for 0.")] = 8460,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Write the exports of an invented site, and run everything on them."""
+    """Write the exports of an invented site, and run everything on them; or serve its pages, with their faults, to be crawled."""
     from nibbet.cli.progress import Progress
     from nibbet.demo.exports import write
+
+    if serve:
+        _serve(pages, seed, level.value, port)
+        return
 
     progress = Progress(quiet=quiet, verbose=verbose)
     if folder.exists() and any(folder.iterdir()) and not (folder / "inventory.xlsx").exists():
@@ -140,6 +146,25 @@ def demo(
     finally:
         progress.done()
     _run_all(folder, None, None, quiet, verbose, None)
+
+
+def _serve(pages: int, seed: int, level: str, port: int) -> None:
+    """Serve the demo's site until an interrupt."""
+    import time
+
+    from nibbet.demo.builder import LEVELS
+    from nibbet.demo.exports import HOME
+    from nibbet.demo.scenario import build
+    from nibbet.demo.serve import serving
+
+    try:
+        with serving(build(pages, seed, LEVELS[level]), port) as address:
+            sys.stdout.write(f"Tarnbrook is at {address} until Ctrl-C. To crawl it: nibbet crawl {address} FOLDER --as {HOME}/\n")
+            sys.stdout.flush()
+            while True:
+                time.sleep(3600)
+    except OSError as fault:
+        raise NibbetError(f"Port {port} cannot be used ({fault.strerror or fault}). Name another: --port N, or --port 0 for any.") from None
 
 
 @app.command(short_help="Look at the files here and write nibbet.toml.")

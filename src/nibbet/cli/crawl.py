@@ -1,0 +1,198 @@
+"""nibbet crawl: the inventory of a site, made politely."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from nibbet.cli.app import app
+from nibbet.cli.options import Quiet, Verbose
+from nibbet.errors import ConfigError, SourceError
+
+if TYPE_CHECKING:
+    from nibbet.crawl.crawler import Plan, Tally
+    from nibbet.crawl.frontier import Frontier
+
+#: pages a second where the user names no rate; a machine of one's own is asked as fast as it answers
+USUAL_RATE = 5.0
+#: answers between two words of progress
+SAID_EVERY = 50
+
+
+@app.command(short_help="Make the inventory of a site: visit its pages politely.")
+def crawl(
+    url: Annotated[str, typer.Argument(metavar="URL", help="The home page, as https://tarnbrook.example/.", show_default=False)],
+    folder: Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")] = None,
+    limit: Annotated[int | None, typer.Option(metavar="N", min=1, help="Ask at most so many addresses; another run goes on.")] = None,
+    depth: Annotated[int | None, typer.Option(metavar="N", min=0, help="Follow links at most so far from the home page.")] = None,
+    include: Annotated[
+        list[str] | None, typer.Option(metavar="PATTERN", help='Only such paths, as "/guides/*"; can be given again.')
+    ] = None,
+    exclude: Annotated[list[str] | None, typer.Option(metavar="PATTERN", help='No such paths, as "*/print"; can be given again.')] = None,
+    rate: Annotated[
+        float | None, typer.Option(metavar="N", min=0.01, help="Pages a second.  [default: 5; as fast as it answers on this machine]")
+    ] = None,
+    stands_for: Annotated[
+        str, typer.Option("--as", metavar="HOME", help="The live site, where URL is a copy of it: the inventory names its addresses.")
+    ] = "",
+    contact: Annotated[str, typer.Option(metavar="ADDRESS", help="An address or page at which the server's owner reaches you.")] = "",
+    fresh: Annotated[bool, typer.Option("--fresh", help="Ask for every page anew, not only for what has changed.")] = False,
+    archive: Annotated[
+        bool, typer.Option("--archive", help="Ask for every page, and keep the answers too, in crawl/pages.warc.gz (ISO 28500).")
+    ] = False,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Visit a site from its home page, its sitemaps, and all addresses that the workspace knows, and write its inventory into FOLDER/crawl.
+
+    It keeps to robots.txt, waits between pages, and slows down when the server does. Stopped at any moment, it goes on where it was; another run asks
+    only for what has changed.
+    """  # fmt: skip
+    from nibbet.cli.progress import Progress
+    from nibbet.crawl.crawler import Crawler, Plan
+    from nibbet.crawl.frontier import Frontier
+    from nibbet.crawl.inventory import Inventory
+
+    place = folder or Path()
+    home, hosts, known = _known(url, stands_for, place)
+    if rate is None:
+        rate = None if _on_this_machine(home) else USUAL_RATE
+    plan = Plan(
+        home,
+        hosts,
+        limit,
+        depth,
+        tuple(include or ()),
+        tuple(exclude or ()),
+        rate,
+        contact=contact,
+        fresh=fresh or archive,
+        stands_for=_root(stands_for),
+        known=known,
+    )
+    progress = Progress(quiet=quiet, verbose=verbose)
+    into = place / "crawl"
+    frontier = Frontier(into / ".frontier.db")
+
+    def say(tally: Tally, addresses: int) -> None:
+        if tally.asked % SAID_EVERY == 1:
+            progress(f"crawling: {tally.asked + tally.unchanged:,} of {addresses:,} known addresses")
+
+    keeper: Any = None
+    try:
+        if archive:
+            from nibbet.crawl.archive import Archive
+
+            keeper = Archive(into / "pages.warc.gz")
+        crawler = Crawler(plan, frontier, say, keeper)
+        progress(f"crawling {home}")
+        tally = asyncio.run(crawler.run())
+        if keeper is not None:
+            keeper.done()
+        progress("writing the inventory")
+        written = Inventory(frontier, crawler).write(into)
+        seconds = progress.done()
+        _summary(frontier, plan, tally, written, place, seconds)
+    finally:
+        progress.done()
+        frontier.close()
+
+
+def _root(home: str) -> str:
+    """Scheme and host of an address; empty for none."""
+    return "/".join(_home(home).split("/", 3)[:3]) if home else ""
+
+
+def _home(url: str) -> str:
+    """A home page as it is asked for. Raises ConfigError where it is none."""
+    import ada_url
+
+    from nibbet.core.markup import host_of
+
+    try:
+        home: str = ada_url.normalize_url(url if "://" in url else f"https://{url}")
+    except ValueError:
+        home = ""
+    if not home.startswith(("http://", "https://")) or not host_of(home):
+        raise ConfigError(f"{url}: is no address of a site. Name its home page, as https://tarnbrook.example/.")
+    return home.partition("#")[0]
+
+
+def _known(url: str, stands_for: str, place: Path) -> tuple[str, frozenset[str], dict[str, list[str]]]:
+    """(home, hosts of the site, addresses that the sources of the workspace know, by source)."""
+    from nibbet.core.markup import host_of
+
+    home = _home(url)
+    live = _home(stands_for) if stands_for else home
+    hosts: set[str] = {host_of(home)}
+    known: dict[str, list[str]] = {}
+    if (place / "nibbet.toml").exists():
+        from nibbet.config import load_config
+        from nibbet.site import open_site
+
+        config = load_config(place / "nibbet.toml")
+        if not stands_for and host_of(config.site.home) == host_of(home):
+            hosts |= {host.removeprefix("www.") for host in config.site.hosts}
+        try:
+            with open_site(place) as site:
+                pages = site.addresses["page"].dropna().drop_duplicates()
+            root, own = (_root(one) for one in (config.site.home.replace("//www.", "//"), live))
+            known["sources"] = [own + page.removeprefix(root) if page.startswith(root + "/") else page for page in pages]
+        except SourceError:  # what cannot be read yet names no addresses
+            known = {}
+    return home, frozenset(hosts), known
+
+
+def _on_this_machine(home: str) -> bool:
+    import ipaddress
+    import socket
+    from urllib.parse import urlsplit
+
+    try:
+        known = socket.getaddrinfo(urlsplit(home).hostname or "", None)
+    except OSError:
+        return False
+    return bool(known) and all(ipaddress.ip_address(one[4][0]).is_loopback for one in known)
+
+
+def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], place: Path, seconds: float) -> None:
+    """What was found, what was left and why, and what to do next."""
+    from collections import Counter
+
+    from rich.text import Text
+
+    from nibbet.crawl.frontier import DONE, TODO
+    from nibbet.render.safe import for_terminal
+    from nibbet.render.terminal import console
+
+    out = console()
+    status = Counter(row[4] for row in frontier.rows() if row[3] == DONE)
+    if not any(status):
+        why = ", ".join(f"{reason} ({count:,})" for reason, count in frontier.reasons()[:3]) or "no page was found"
+        raise SourceError(f"{plan.home}: nothing could be read: {why}. Look at the address in a browser, or name another home page.")
+    out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.asked:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
+    kinds = {2: "answered", 3: "lead elsewhere", 4: "fail (4xx)", 5: "fail (5xx)", 0: "gave no answer"}
+    by_kind = Counter((code or 0) // 100 for code in status.elements())
+    out.print(
+        "  "
+        + ", ".join(
+            f"{count:,} {kinds.get(kind, str(kind))}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
+        )
+    )
+    for reason, count in frontier.reasons():
+        out.print(Text(for_terminal(f"  {count:,}: {reason}"), style="dim"))
+    left = frontier.counts()[TODO]
+    if left:
+        out.print(f"  {left:,} addresses are still to be asked: the same command goes on with them.")
+    for path in written:
+        out.print(Text(for_terminal(f"Written: {path}")))
+    if not (place / "nibbet.toml").exists():
+        out.print(Text(for_terminal(f"Put search and landing-page exports beside it, then: nibbet init {place}")))
+    elif '"crawl/pages.parquet"' not in (place / "nibbet.toml").read_text("utf-8"):
+        out.print("To use it, add to nibbet.toml, in place of another inventory:")
+        lines = {"pages.parquet": "crawl", "links.parquet": "links", "sitemap.xml": "sitemap", "robots.txt": "robots"}
+        for path in sorted(written, key=lambda path: list(lines).index(path.name)):
+            out.print(Text(f'[[source]]\nkind = "{lines[path.name]}"\nfiles = "crawl/{path.name}"', style="dim"))

@@ -1,0 +1,266 @@
+"""What a page of HTML says of itself: texts, flags, dates, and the links on it with their place."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from functools import lru_cache
+from typing import Any
+from urllib.parse import urlsplit
+
+import ada_url
+from selectolax.lexbor import LexborHTMLParser, LexborNode
+
+#: letters of the main text that are kept: more tells nothing new of what a page answers
+MOST_TEXT = 20_000
+#: links of one page that are kept
+MOST_LINKS = 5_000
+#: letters of a title, a heading, an anchor that are kept
+MOST_LETTERS = 1_000
+#: what is not read as text
+SILENT = "script, style, noscript, template, svg, iframe, select, button"
+#: parts of a page that stand on its siblings too, the first that holds a link gives the link's place
+PLACES = {"nav": "navigation", "header": "header", "footer": "footer", "aside": "aside"}
+#: the same parts where they are told by a role
+ROLES = {"navigation": "navigation", "banner": "header", "contentinfo": "footer", "complementary": "aside"}
+BOILERPLATE = ", ".join([*PLACES, *(f"[role={role}]" for role in ROLES), "form", "dialog"])
+#: the names under which markup tells the days of a page: first published, last changed
+PUBLISHED = ("article:published_time", "datepublished", "date.issued", "dc.date.issued", "dcterms.issued", "dcterms.created", "pubdate", "publish-date")  # fmt: skip
+MODIFIED = ("article:modified_time", "datemodified", "dc.date.modified", "dcterms.modified", "last-modified", "og:updated_time")
+CHARSET = re.compile(rb"<meta[^>]{0,200}?charset\s*=\s*[\"']?\s*([\w-]+)", re.IGNORECASE)
+DAY = re.compile(r"(\d{4})-(\d{2})-(\d{2})")
+
+
+@dataclass(frozen=True)
+class Link:
+    """A link as it stands on a page: address (whole, without its fragment), anchor (text, or that of its image), rel, place (main, navigation,
+    header, footer, aside).
+    """
+
+    target: str
+    anchor: str
+    rel: str
+    place: str
+
+
+@dataclass(frozen=True)
+class Markup:
+    """What a page says: texts are empty and days None where it says nothing; robots: the words of its robots tags, in small letters; alternates:
+    language and address of its versions; kind: what structured data calls it; refresh: where it sends its visitors at once.
+    """
+
+    title: str = ""
+    description: str = ""
+    h1: str = ""
+    headings: str = ""
+    canonical: str = ""
+    robots: str = ""
+    language: str = ""
+    alternates: tuple[tuple[str, str], ...] = ()
+    text: str = ""
+    words: int = 0
+    published: date | None = None
+    modified: date | None = None
+    kind: str = ""
+    refresh: str = ""
+    links: list[Link] = field(default_factory=list)
+
+    @property
+    def noindex(self) -> bool:
+        """Whether it asks to be kept out of the index."""
+        return bool({"noindex", "none"} & set(re.split(r"[\s,]+", self.robots)))
+
+
+def decoded(body: bytes, media: str = "") -> str:
+    """The text of a page: by its mark of order, the header's charset, the one it names itself, else UTF-8, else what its bytes look like."""
+    named = re.search(r"charset\s*=\s*[\"']?([\w-]+)", media, re.IGNORECASE)
+    found = CHARSET.search(body[:2048])
+    marks = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
+    told = next((name for mark, name in marks.items() if body.startswith(mark)), None)
+    for name in (told, named[1] if named else None, found[1].decode("ascii", "replace") if found else None, "utf-8"):
+        if name:
+            try:
+                return body.decode("cp1252" if name.lower() in ("iso-8859-1", "latin-1", "latin1", "us-ascii", "ascii") else name)
+            except (LookupError, UnicodeDecodeError):
+                continue
+    from charset_normalizer import from_bytes
+
+    best = from_bytes(body[:20_000]).best()
+    return body.decode(best.encoding if best else "cp1252", "replace")
+
+
+def read_markup(body: bytes, address: str, media: str = "") -> Markup:
+    """What a page of HTML says.
+
+    Args:
+        body: its bytes, unpacked; address: where it was fetched, against which links are read; media: its Content-Type.
+    """
+    tree = LexborHTMLParser(decoded(body, media))
+    base = _base(tree, address)
+    metas = _metas(tree)
+    links = _links(tree, base)
+    facts = {name: _said(tree, name) for name in ("title", "h1")}
+    headings = [text for node in tree.css("h2, h3") if (text := _text(node))]
+    head = tree.css_first("html")
+    language = (head.attributes.get("lang") or "") if head is not None else ""
+    canonical, alternates = "", []
+    for node in tree.css("link[rel][href]"):
+        rel, target = (node.attributes.get("rel") or "").lower().split(), joined(base, node.attributes.get("href") or "")
+        if "canonical" in rel and target and not canonical:
+            canonical = target
+        elif "alternate" in rel and target and (code := node.attributes.get("hreflang")):
+            alternates.append((code.lower(), target))
+    published, modified, kind = _days(tree, metas)
+    text = _main_text(tree)
+    return Markup(
+        title=facts["title"],
+        description=metas.get("description", metas.get("og:description", "")),
+        h1=facts["h1"],
+        headings="|".join(headings)[:MOST_TEXT],
+        canonical=canonical,
+        robots=metas.get("robots", "").lower(),
+        language=(language or metas.get("content-language", "")).lower()[:20],
+        alternates=tuple(alternates[:100]),
+        text=text[:MOST_TEXT],
+        words=len(text.split()),
+        published=published,
+        modified=modified,
+        kind=kind,
+        refresh=_refresh(metas, base),
+        links=links,
+    )
+
+
+def joined(base: str, target: str) -> str:
+    """The whole address of a link without its fragment; empty where it is none of the web's."""
+    target = target.strip()
+    if not target or target.startswith(("#", "mailto:", "tel:", "javascript:", "data:")):
+        return ""
+    if target[0] == "/" and target[1:2] != "/":  # the same wherever on its host it stands, and on most pages of a site
+        return _joined("/".join(base.split("/", 3)[:3]) + "/", target)
+    return _joined("" if "://" in target[:8] else base, target)
+
+
+@lru_cache(100_000)
+def _joined(base: str, target: str) -> str:
+    try:
+        address: str = ada_url.join_url(base, target) if base else ada_url.normalize_url(target)
+    except ValueError:
+        return ""
+    return address.partition("#")[0] if address.startswith(("http://", "https://")) else ""
+
+
+def _base(tree: LexborHTMLParser, address: str) -> str:
+    node = tree.css_first("base[href]")
+    return (joined(address, node.attributes.get("href") or "") if node is not None else "") or address
+
+
+def _metas(tree: LexborHTMLParser) -> dict[str, str]:
+    """The content of each meta tag by its name, the first of each."""
+    result: dict[str, str] = {}
+    for node in tree.css("meta[content]"):
+        attributes = node.attributes
+        name = (
+            attributes.get("name") or attributes.get("property") or attributes.get("itemprop") or attributes.get("http-equiv") or ""
+        ).lower()
+        if name:
+            result.setdefault(name, _one_line(attributes.get("content") or ""))
+    return result
+
+
+def _said(tree: LexborHTMLParser, name: str) -> str:
+    node = tree.css_first(f"head > {name}" if name == "title" else name) or tree.css_first(name)
+    return _text(node) if node is not None else ""
+
+
+def _text(node: LexborNode) -> str:
+    return _one_line(node.text(deep=True, separator=" "))
+
+
+def _one_line(text: str) -> str:
+    return " ".join(text.split())[:MOST_LETTERS]
+
+
+def _links(tree: LexborHTMLParser, base: str) -> list[Link]:
+    places: dict[int, str] = {}
+    for marks in ({name: place for name, place in PLACES.items()}, {f"[role={role}]": place for role, place in ROLES.items()}):
+        for mark, place in marks.items():
+            for node in tree.css(f"{mark} a[href]"):
+                places.setdefault(node.mem_id, place)
+    result = []
+    for node in tree.css("a[href], area[href]"):
+        attributes = node.attributes
+        if not (target := joined(base, attributes.get("href") or "")):
+            continue
+        anchor = _text(node)
+        if not anchor and (image := node.css_first("img[alt]")) is not None:
+            anchor = _one_line(image.attributes.get("alt") or "")
+        result.append(Link(target, anchor or _one_line(attributes.get("title") or ""), (attributes.get("rel") or "").lower()[:100], places.get(node.mem_id, "main")))  # fmt: skip
+        if len(result) == MOST_LINKS:
+            break
+    return result
+
+
+def _refresh(metas: Mapping[str, str], base: str) -> str:
+    """Where a page sends its visitors within five seconds."""
+    found = re.match(r"\s*(\d+)(?:\.\d*)?\s*[;,]\s*(?:url\s*=\s*)?[\"']?([^\"']+)", metas.get("refresh", ""), re.IGNORECASE)
+    return joined(base, found[2]) if found and int(found[1]) <= 5 else ""
+
+
+def _main_text(tree: LexborHTMLParser) -> str:
+    """The text of a page without what stands on its siblings too: of its main part where it names one."""
+    root = tree.css_first("main") or tree.css_first("[role=main]") or tree.css_first("article") or tree.body
+    if root is None:
+        return ""
+    for node in root.css(f"{SILENT}, {BOILERPLATE}"):
+        node.decompose()
+    return " ".join(root.text(deep=True, separator=" ").split())
+
+
+def _days(tree: LexborHTMLParser, metas: Mapping[str, str]) -> tuple[date | None, date | None, str]:
+    """(published, modified, kind) as meta tags, structured data or the first marked time tell them."""
+    published, modified = (next((day for name in names if (day := _day(metas.get(name)))), None) for names in (PUBLISHED, MODIFIED))
+    kind = ""
+    for one in _structured(tree):
+        published = published or _day(one.get("datePublished"))
+        modified = modified or _day(one.get("dateModified"))
+        name = one.get("@type")
+        kind = kind or (
+            name if isinstance(name, str) else next((n for n in name if isinstance(n, str)), "") if isinstance(name, list) else ""
+        )
+    if published is None and (node := tree.css_first("article time[datetime], main time[datetime], time[pubdate][datetime]")) is not None:
+        published = _day(node.attributes.get("datetime"))
+    return published, modified, kind[:60]
+
+
+def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
+    """The things that JSON-LD describes, pages before their parts."""
+    for node in tree.css("script[type='application/ld+json']"):
+        try:
+            told = json.loads(node.text(deep=True) or "")
+        except (ValueError, RecursionError):
+            continue
+        for one in told if isinstance(told, list) else [told]:
+            if isinstance(one, dict):
+                graph = one.get("@graph")
+                yield one
+                yield from (part for part in graph if isinstance(part, dict)) if isinstance(graph, list) else ()
+
+
+def _day(text: object) -> date | None:
+    found = DAY.match(text.strip()) if isinstance(text, str) else None
+    try:
+        return date(int(found[1]), int(found[2]), int(found[3])) if found else None
+    except ValueError:
+        return None
+
+
+def host_of(address: str) -> str:
+    """The host of an address without `www.`; empty where it has none."""
+    try:
+        return (urlsplit(address).hostname or "").removeprefix("www.")
+    except ValueError:
+        return ""

@@ -1,0 +1,355 @@
+"""The crawl itself: from the home page, the sitemaps and all addresses that are known, along the links, politely."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+import zlib
+from collections import Counter
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any, Protocol
+
+import zstandard
+
+from nibbet.core.markup import Markup, host_of, joined, read_markup
+from nibbet.crawl.fetch import Answer, Fetcher
+from nibbet.crawl.frontier import Frontier, Target
+from nibbet.crawl.manners import Pace, Robots, root_of
+
+#: letters of an address, path segments that repeat, parameters: beyond them an address is made by a machine that never ends
+MOST_LETTERS, MOST_REPEATS, MOST_PARAMETERS = 2_000, 3, 8
+#: versions of one path by their parameters that are asked
+MOST_VERSIONS = 200
+#: addresses of one form (digits aside) in a row, each found only on the one before: a calendar, not a site
+MOST_IN_A_ROW = 200
+#: times that an address is asked again where a server is busy or breaks off
+MOST_TRIES = 3
+#: sitemaps that are read, and the depth of their indexes
+MOST_SITEMAPS, SITEMAP_DEPTH = 1_000, 3
+#: what is no page by its name
+ASSETS = re.compile(r"\.(?:png|jpe?g|gif|webp|avif|svg|ico|css|m?js|json|woff2?|ttf|eot|mp[34]|webm|mov|avi|zip|gz|rar|7z|exe|dmg|apk|iso|xml|rss|atom)$", re.IGNORECASE)  # fmt: skip
+SESSION = re.compile(r"[?&;](?:[a-z]*sess(?:ion)?_?id|sid|jsessionid|token)=", re.IGNORECASE)
+
+
+class Keeper(Protocol):
+    """Whoever keeps what was answered, beside the frontier: an archive."""
+
+    def keep(self, address: str, answer: Answer) -> None:
+        """Keep an answer as it came."""
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What is crawled and how: hosts of the site; limit, depth: pages and links from home at most; include, exclude: patterns of paths (`*` stands for
+    anything); rate: pages a second (None for as fast as it answers); at_once: requests under way; fresh: ask all anew; stands_for: scheme
+    and host of the site that this is a copy of, whose addresses stand for those here; known: addresses that
+    other sources know, by source.
+    """
+
+    home: str
+    hosts: frozenset[str]
+    limit: int | None = None
+    depth: int | None = None
+    include: tuple[str, ...] = ()
+    exclude: tuple[str, ...] = ()
+    rate: float | None = 5.0
+    at_once: int = 8
+    contact: str = ""
+    fresh: bool = False
+    stands_for: str = ""
+    known: dict[str, list[str]] = field(default_factory=dict)
+
+
+@dataclass
+class Tally:
+    """How far a crawl is: asked, unchanged (of them), refused by robots.txt, failed, cut; pauses that the server asked for."""
+
+    asked: int = 0
+    unchanged: int = 0
+    pauses: int = 0
+    left: Counter[str] = field(default_factory=Counter)
+
+
+class Crawler:
+    """Crawls a site into a frontier, which then holds all that the inventory is made of."""
+
+    def __init__(self, plan: Plan, frontier: Frontier, say: Callable[[Tally, int], None], keeper: Keeper | None = None) -> None:
+        self.plan, self.frontier, self.say, self.keeper = plan, frontier, say, keeper
+        self.tally = Tally()
+        self.sitemap: dict[str, str] = {}
+        self.robots: dict[str, Robots] = {}
+        self._paces: dict[str, Pace] = {}
+        self._versions: Counter[str] = Counter()
+        self._include = [_pattern(one) for one in plan.include]
+        self._exclude = [_pattern(one) for one in plan.exclude]
+        self._busy = 0
+        self._again: list[tuple[float, Target, int]] = []
+        self._pack = zstandard.ZstdCompressor(level=1)
+        self._today = datetime.now(UTC).date().isoformat()
+
+    @property
+    def root(self) -> str:
+        """Scheme and host of the home page."""
+        return root_of(self.plan.home)
+
+    async def run(self) -> Tally:
+        """Crawl until nothing is left to ask, or the limit is reached."""
+        plan, frontier = self.plan, self.frontier
+        frontier.begin(plan.home)
+        async with Fetcher(plan.home, plan.contact, connections=plan.at_once) as fetcher:
+            frontier.add([(plan.home, 0, 0)], "home")
+            roots = list(dict.fromkeys([root_of(plan.home), *(f"{root_of(plan.home).partition('://')[0]}://{host}" for host in sorted(plan.hosts) if host != host_of(plan.home))]))  # fmt: skip
+            for root in roots:
+                await self._manners(fetcher, root)
+            await self._read_sitemaps(fetcher)
+            for source, addresses in plan.known.items():
+                ours = [one for one in map(self.here, addresses) if self._is_ours(one) and not ASSETS.search(one.partition("?")[0])]
+                frontier.add(((one, None, 0) for one in ours), source)
+                frontier.met(ours, source)
+            workers = [asyncio.create_task(self._work(fetcher)) for _ in range(plan.at_once)]
+            try:
+                await asyncio.gather(*workers)
+            finally:
+                for worker in workers:
+                    worker.cancel()
+                await asyncio.gather(*workers, return_exceptions=True)
+        return self.tally
+
+    async def _manners(self, fetcher: Fetcher, root: str) -> Robots:
+        if root not in self.robots:
+            self.robots[root] = Robots(None, reachable=False)  # until it is known
+            self.robots[root] = known = await Robots.of(fetcher, root)
+            self._paces[root] = Pace(self.plan.rate, known.delay)
+        return self.robots[root]
+
+    # -- sitemaps --------------------------------------------------------------------------------------------------------------------------
+
+    async def _read_sitemaps(self, fetcher: Fetcher) -> None:
+        waiting = [(self.here(one), 0) for robots in self.robots.values() for one in robots.sitemaps]
+        waiting += [(f"{root_of(self.plan.home)}/sitemap.xml", 0)] if not waiting else []
+        seen: set[str] = set()
+        while waiting and len(seen) < MOST_SITEMAPS:
+            address, depth = waiting.pop(0)
+            if address in seen or not self._is_ours(address) or depth > SITEMAP_DEPTH:
+                continue
+            seen.add(address)
+            await self._paces.get(root_of(address), Pace(self.plan.rate)).turn()
+            answer = await fetcher.ask(address, whole=True)
+            entries, inner = sitemap_entries(answer.body) if answer.status == 200 else ([], [])
+            waiting += [(self.here(joined(address, one)), depth + 1) for one in inner]
+            for entry, changed in entries:
+                if (whole := self.here(joined(address, entry))) and self._is_ours(whole):
+                    self.sitemap[whole] = changed
+        self.frontier.add(((one, None, 0) for one in self.sitemap), "sitemap")
+        self.frontier.met(self.sitemap, "sitemap")
+
+    # -- pages -----------------------------------------------------------------------------------------------------------------------------
+
+    async def _work(self, fetcher: Fetcher) -> None:
+        while True:
+            taken = self._take()
+            if taken is None:
+                if not self._busy and not self._again:
+                    return
+                await asyncio.sleep(0.02)
+                continue
+            target, tries = taken
+            self._busy += 1
+            try:
+                await self._visit(fetcher, target, tries)
+            finally:
+                self._busy -= 1
+            self.say(self.tally, len(self.frontier))
+
+    def _take(self) -> tuple[Target, int] | None:
+        """The next address and how often it was asked; None where there is none now."""
+        now = asyncio.get_running_loop().time()
+        for place, (at, target, tries) in enumerate(self._again):
+            if at <= now:
+                del self._again[place]
+                return target, tries
+        if self.plan.limit is not None and self.tally.asked + self._busy + len(self._again) >= self.plan.limit:
+            return None
+        target_or_none = self.frontier.next()
+        return None if target_or_none is None else (target_or_none, 0)
+
+    async def _visit(self, fetcher: Fetcher, target: Target, tries: int) -> None:
+        address = target.address
+        if reason := self._unwanted(target):
+            self._cut(target, reason)
+            return
+        robots = await self._manners(fetcher, root_of(address))
+        while root_of(address) not in self._paces:  # another worker asks for the rules
+            await asyncio.sleep(0.02)
+        robots = self.robots[root_of(address)]
+        if not robots.allows(address):
+            self._cut(target, "closed by robots.txt" if robots.text else "robots.txt does not answer")
+            return
+        changed = self.sitemap.get(address, "")
+        if not self.plan.fresh and target.fetched and changed and changed[:10] < target.fetched:
+            self._unchanged(target, asked=False)
+            return
+        pace = self._paces[root_of(address)]
+        await pace.turn()
+        old = not self.plan.fresh
+        answer = await fetcher.ask(address, etag=target.etag if old else None, changed=target.changed if old else None)
+        if pause := pace.answered(answer):
+            self.tally.pauses += 1
+        if (pause or answer.reason.startswith(("no whole", "no connection", "broken"))) and tries < MOST_TRIES:
+            self._again.append((asyncio.get_running_loop().time() + (pause or 2.0**tries), target, tries + 1))
+            return
+        self.tally.asked += 1
+        if answer.status == 304:
+            self._unchanged(target, asked=True)
+            return
+        self._keep(target, answer)
+
+    def _unwanted(self, target: Target) -> str:
+        """Why an address is not asked; empty where it is."""
+        address = target.address
+        path, _, query = address.partition("?")
+        inside = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
+        if address != self.plan.home and (
+            any(one.fullmatch(inside) for one in self._exclude)
+            or (self._include and not any(one.fullmatch(inside) for one in self._include))
+        ):
+            return "left out by the patterns"
+        if self.plan.depth is not None and (target.depth or 0) > self.plan.depth:
+            return "deeper than asked"
+        parts = [part for part in inside.split("/") if part]
+        if len(address) > MOST_LETTERS or (parts and max(Counter(parts).values()) > MOST_REPEATS):
+            return "an address that grows without end"
+        if target.chain > MOST_IN_A_ROW:
+            return "one of a series without end"
+        if query:
+            if SESSION.search(address):
+                return "a session in its address"
+            self._versions[path] += 1
+            if query.count("&") >= MOST_PARAMETERS or self._versions[path] > MOST_VERSIONS:
+                return "one of too many versions by parameters"
+        return ""
+
+    def _cut(self, target: Target, reason: str) -> None:
+        self.frontier.cut(target, reason)
+        self.tally.left[reason] += 1
+
+    def _unchanged(self, target: Target, *, asked: bool) -> None:
+        self.tally.unchanged += 1
+        links = unpacked(self.frontier.kept(target)[1])
+        self.frontier.unchanged(target, self._followed(target, [one[0] for one in links or []]), self._today if asked else None)
+
+    def _keep(self, target: Target, answer: Answer) -> None:
+        if self.keeper is not None and answer.status is not None:
+            self.keeper.keep(target.address, answer)
+        record, links, follow = facts_of(target.address, answer)
+        if answer.reason:
+            self.tally.left[answer.reason] += 1
+        self.frontier.answer(
+            target, self._today, answer.status, answer.reason, self._packed(record), self._packed(links),
+            answer.headers.get("etag", "")[:500], answer.headers.get("last-modified", "")[:100], self._followed(target, follow),
+        )  # fmt: skip
+
+    def _packed(self, value: object) -> bytes:
+        return self._pack.compress(json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "surrogatepass"))
+
+    def _followed(self, target: Target, links: Iterable[str]) -> list[tuple[str, int | None, int]]:
+        """The links of a page that lead on: those to pages of the site."""
+        form, depth = _form(target.address), None if target.depth is None else target.depth + 1
+        return [
+            (link, depth, target.chain + 1 if _form(link) == form and link != target.address else 0)
+            for link in dict.fromkeys(map(self.here, links))
+            if self._is_ours(link) and not ASSETS.search(link.partition("?")[0])
+        ]
+
+    def here(self, address: str) -> str:
+        """An address of the site that this is a copy of, as it is asked for here; any other as it stands."""
+        live = self.plan.stands_for
+        return self.root + address[len(live) :] if live and address.startswith(live + "/") else address
+
+    def there(self, address: str) -> str:
+        """The address of the site that this is a copy of, for one here; any other as it stands."""
+        live = self.plan.stands_for
+        return live + address[len(self.root) :] if live and address.startswith(self.root + "/") else address
+
+    def _is_ours(self, address: str) -> bool:
+        return host_of(address) in self.plan.hosts
+
+
+def facts_of(address: str, answer: Answer) -> tuple[dict[str, object], list[tuple[str, str, str, str]], list[str]]:
+    """(what an answer says of its address, the links on it as target, anchor, rel, place, and the addresses that it leads on to)."""
+    record: dict[str, object] = {"media": answer.media}
+    target = (
+        joined(address, answer.headers["location"]) if answer.status and 300 <= answer.status < 400 and "location" in answer.headers else ""
+    )
+    if target:
+        return {**record, "redirect_to": target}, [], [target]
+    if answer.status != 200 or not answer.is_html:
+        return record, [], []
+    page = read_markup(answer.body, address, answer.headers.get("content-type", ""))
+    canonical = page.canonical or _header_canonical(address, answer.headers.get("link", ""))
+    said = [page.robots, answer.headers.get("x-robots-tag", "").lower()]
+    record.update(_of_page(page), canonical=canonical, noindex=any({"noindex", "none"} & set(re.split(r"[\s,:]+", one)) for one in said))
+    links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
+    nofollow = "nofollow" in page.robots or "none" in re.split(r"[\s,]+", page.robots)
+    follow = [] if nofollow else [link.target for link in page.links if "nofollow" not in link.rel.split()]
+    if page.refresh:
+        record["redirect_to"] = page.refresh
+        follow.append(page.refresh)
+    return record, links, [*follow, *([canonical] if canonical else []), *(one for _, one in page.alternates)]
+
+
+def _of_page(page: Markup) -> dict[str, object]:
+    days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
+    texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language", "kind")}
+    return {**texts, **days}
+
+
+def _header_canonical(address: str, link: str) -> str:
+    """The canonical address that a Link header names (RFC 8288)."""
+    found = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
+    return joined(address, found[1]) if found else ""
+
+
+def unpacked(data: bytes | None) -> Any:
+    """The record or the links that were kept of an address."""
+    return json.loads(zstandard.decompress(data)) if data else None
+
+
+def sitemap_entries(body: bytes) -> tuple[list[tuple[str, str]], list[str]]:
+    """(entries as address and day of change, sitemaps that it names) of a sitemap: XML, plain text, or packed; none where it is not understood."""
+    if body[:2] == b"\x1f\x8b":
+        try:
+            body = zlib.decompressobj(47).decompress(body, 60_000_000)
+        except zlib.error:
+            return [], []
+    if b"<" not in body[:200]:
+        lines = body.decode("utf-8-sig", "replace").split()
+        return [(line, "") for line in lines if line.startswith(("http://", "https://"))], []
+    from defusedxml import DefusedXmlException
+    from defusedxml.ElementTree import ParseError, fromstring
+
+    try:
+        root = fromstring(body)
+    except (ParseError, DefusedXmlException, ValueError):
+        return [], []
+    entries, inner = [], []
+    for node in root:
+        parts = {child.tag.rpartition("}")[2]: (child.text or "").strip() for child in node}
+        if "loc" in parts:
+            if node.tag.rpartition("}")[2] == "sitemap":
+                inner.append(parts["loc"])
+            else:
+                entries.append((parts["loc"], parts.get("lastmod", "")[:10]))
+    return entries, inner
+
+
+def _form(address: str) -> str:
+    """An address with its digits as one mark: what the members of a series share."""
+    return re.sub(r"\d+", "0", address)
+
+
+def _pattern(text: str) -> re.Pattern[str]:
+    return re.compile(re.escape(text).replace(r"\*", ".*"))

@@ -1,0 +1,119 @@
+"""The invented site as real pages on this machine, with its planted faults: something to crawl."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from html import escape
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from itertools import cycle, islice
+from threading import Thread
+from typing import Any
+
+import pandas as pd
+
+from nibbet.demo.builder import World
+from nibbet.demo.exports import HOME
+
+#: words of which the text of pages is made
+FILLER = "water bank boat paddle stream launch level season current bend reed weir stone shore ford eddy route gauge permit hire".split()
+#: pages of its section that a page links to
+SIBLINGS = 4
+LIVE = HOME.rstrip("/")
+
+
+class Pages:
+    """The answers of the demo's server: (status, headers, body) by path."""
+
+    def __init__(self, world: World) -> None:
+        self._pages = world.pages.set_index("path", drop=False)
+        self._hubs = self._pages[self._pages["path"].str.count("/") == 2]
+        linked = self._pages[(self._pages["inlinks"] > 0) & (self._pages["path"] != "/")]
+        self._section = linked["path"].str.extract(r"^(/[^/]*/)", expand=False)
+        self._of_section = {section: rows["path"].tolist() for section, rows in linked.groupby(self._section)}
+        self._labels = dict(zip(linked["path"], linked["h1"], strict=True))
+
+    def answer(self, path: str) -> tuple[int, dict[str, str], bytes]:
+        """What the server says to a path."""
+        if path == "/robots.txt":
+            return 200, {"Content-Type": "text/plain"}, f"User-agent: *\nDisallow: /search\nSitemap: {LIVE}/sitemap.xml\n".encode()
+        if path == "/sitemap.xml":
+            return 200, {"Content-Type": "application/xml"}, self._sitemap()
+        bare = path.partition("?")[0]
+        known = bare if bare in self._pages.index else bare.rstrip("/") + "/"
+        if known not in self._pages.index:
+            return 404, {"Content-Type": "text/html; charset=utf-8"}, b"<title>Not found</title><h1>Not found</h1>"
+        page: Any = self._pages.loc[known]
+        if known != bare:
+            return 301, {"Location": known}, b""
+        if page["redirect_path"]:
+            return int(page["status"]), {"Location": page["redirect_path"]}, b""
+        if page["status"] != 200:
+            return int(page["status"]), {"Content-Type": "text/html; charset=utf-8"}, b"<title>Gone</title><h1>Gone</h1>"
+        body = self._html(page).encode()
+        return 200, {"Content-Type": "text/html; charset=utf-8", "ETag": f'"{known}{len(body)}"'}, body
+
+    def _sitemap(self) -> bytes:
+        live = self._pages[(self._pages["status"] == 200) & ~self._pages["noindex"]]
+        entries = "".join(f"<url><loc>{escape(LIVE + path)}</loc></url>" for path in live["path"])
+        return f'<?xml version="1.0"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{entries}</urlset>'.encode()
+
+    def _html(self, page: pd.Series) -> str:
+        path, inner = page["path"], []
+        section = "/" + path.split("/")[1] + "/" if path != "/" else ""
+        siblings = [one for one in self._of_section.get(section, []) if one != path]
+        if path in self._hubs.index:
+            inner = siblings
+        elif siblings:
+            start = int(page["page"]) % len(siblings)
+            inner = (siblings[start:] + siblings[:start])[:SIBLINGS]
+        headings = [text for text in str(page["headings"]).split("|") if text]
+        said = [page["h1"], *headings]
+        left = max(int(page["words"]) - sum(len(text.split()) for text in said) - sum(len(self._label(one).split()) for one in inner), 0)
+        words = " ".join(islice(cycle(FILLER), left))
+        day = "" if page["undated"] else f'<meta property="article:published_time" content="{page["published"]}">'
+        nav = "".join(f'<a href="{escape(one)}">{escape(self._label(one))}</a>' for one in self._hubs["path"] if one in self._labels)
+        links = "".join(f'<li><a href="{escape(one)}">{escape(self._label(one))}</a></li>' for one in inner)
+        return (
+            f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(page["title"])}</title>'
+            f'<meta name="description" content="{escape(page["description"])}"><link rel="canonical" href="{escape(LIVE + path)}">'
+            f'<meta name="robots" content="{"noindex" if page["noindex"] else "index"}">{day}</head>'
+            f'<body><header><nav><a href="/">Tarnbrook</a>{nav}</nav></header><main><h1>{escape(page["h1"])}</h1>'
+            f"{''.join(f'<h2>{escape(text)}</h2>' for text in headings)}<p>{words}</p><ul>{links}</ul></main>"
+            f'<footer><a href="/legal/">Legal</a></footer></body></html>'
+        )
+
+    def _label(self, path: str) -> str:
+        return str(self._labels.get(path) or path)
+
+
+@contextmanager
+def serving(world: World, port: int = 0) -> Iterator[str]:
+    """The address at which the site is served on this machine for as long as the context lasts; any free port for 0."""
+    pages = Pages(world)
+
+    class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def do_GET(self) -> None:
+            status, headers, body = pages.answer(self.path)
+            if headers.get("ETag") and self.headers.get("If-None-Match") == headers["ETag"]:
+                status, body = 304, b""
+            self.send_response(status)
+            for name, value in headers.items():
+                self.send_header(name, value)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_: object) -> None:
+            """Say nothing."""
+
+    server = ThreadingHTTPServer(("127.0.0.1", port), Handler)
+    thread = Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_address[1]}/"
+    finally:
+        server.shutdown()
+        server.server_close()
