@@ -97,6 +97,7 @@ def test_any_grain_serves(kept: list[str], tmp_path: Path) -> None:
     site.close()
 
 
+@pytest.mark.slow
 def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
     frame = days(["/a/", "/b/"])
     crawl = pd.DataFrame({"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"], "published": "2019-01-01"})
@@ -224,6 +225,7 @@ def test_redirects_have_no_chains_and_no_loops() -> None:
     assert not table["to"].isin(table.index).any()
 
 
+@pytest.mark.slow
 def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
     """Two pages lead the same queries in turn; what each draws alone has other results, so that readers look for two things."""
     rng, rows = np.random.default_rng(5), []

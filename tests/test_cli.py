@@ -99,6 +99,7 @@ def test_load_prints_the_account(ran: Path, capsys: pytest.CaptureFixture[str]) 
     assert "total row" in capsys.readouterr().out
 
 
+@pytest.mark.slow
 def test_without_settings_run_looks_at_the_files_and_others_say_so(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
     (workspace / "nibbet.toml").unlink()
     assert main(["load", str(workspace), "-q"]) == 2
@@ -223,6 +224,7 @@ def test_what_is_known_is_told_without_an_engine(ran: Path) -> None:
     assert "verdict" in done.stdout
 
 
+@pytest.mark.slow
 def test_why_shows_every_rule_and_protection_changes_the_verdict(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["decide", str(ran), "--verdict", "prune", "--top", "1", "--format", "json", "-q"]) == 0
     page = json.loads(capsys.readouterr().out)[0]["page"]

@@ -84,6 +84,7 @@ def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
     assert (table["change"] <= table["change_high"] + 1e-9).all()
 
 
+@pytest.mark.slow
 def test_topics_that_pages_draw_are_compared(site: nibbet.Site) -> None:
     topics, queries = site.compare(by="topic"), site.queries()
     strays = queries[queries["topic"].notna()]

@@ -178,6 +178,7 @@ def test_windows_hold_the_same_calendar_dates_a_year_before() -> None:
     st.lists(st.tuples(st.integers(0, 3), st.integers(0, 40), st.integers(0, 60), st.integers(0, 4000)), min_size=1, max_size=40),
     st.lists(st.tuples(st.integers(-5, 45), st.integers(0, 30)), min_size=1, max_size=4),
 )
+@pytest.mark.slow
 def test_sums_by_stretches_are_the_sums_of_the_windows(rows: list[tuple[int, int, int, int]], spans: list[tuple[int, int]]) -> None:
     table = pd.DataFrame(rows, columns=["page", "day", "clicks", "eighths"])
     table = table.assign(date=pd.Timestamp("2026-08-01") + pd.to_timedelta(table["day"], unit="D"), place=table["eighths"] / 8)

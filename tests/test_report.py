@@ -140,6 +140,7 @@ def test_hostile_text_stays_text(browser: object, tmp_path: Path) -> None:
     assert opened.faults == []
 
 
+@pytest.mark.slow
 def test_the_report_of_a_large_site_carries_what_matters_and_sums_the_rest(ran: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.render.dossiers.MOST_PAGES", 30)
     site = nibbet.open_site(ran)

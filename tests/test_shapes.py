@@ -479,6 +479,7 @@ def test_queries_alone_give_topics_openings_and_the_map(tmp_path: Path, capsys: 
 
 
 @pytest.mark.parametrize("shape", ["undated", "screens"])
+@pytest.mark.slow
 def test_the_demo_comes_in_other_shapes(world: Callable[..., Path], tmp_path: Path, shape: str) -> None:
     folder = tmp_path / "site"
     shutil.copytree(world(5, 120), folder, ignore=shutil.ignore_patterns("out", ".nibbet"))

@@ -76,6 +76,7 @@ def test_values_are_bound_not_pasted(ran: Path, capsys: pytest.CaptureFixture[st
     assert "no $left" in capsys.readouterr().err
 
 
+@pytest.mark.slow
 def test_saved_questions_run_by_name(workspace: Path, capsys: pytest.CaptureFixture[str]) -> None:
     (workspace / "questions").mkdir()
     (workspace / "questions" / "mine.sql").write_text(

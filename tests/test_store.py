@@ -39,6 +39,7 @@ def rows_kept(folder: Path) -> dict[str, int]:
     return {path.name: path.stat().st_ino for path in kept}
 
 
+@pytest.mark.slow
 def test_a_second_command_reads_nothing_and_says_the_same(
     workspace: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -103,6 +104,7 @@ def test_a_packed_file_is_unpacked_again_only_for_its_rows(tmp_path: Path) -> No
         ("{day:02}/{month:02}/2026;/rivers/p{n}/;canoe {n};4,5;{clicks};{shown}", "Summe;;;;999;9999"),
     ],
 )
+@pytest.mark.slow
 def test_a_new_file_is_read_alone(row: str, total: str, workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nibbet.sources.sheets.PORTION_BYTES", 1)
     toml = workspace / "nibbet.toml"

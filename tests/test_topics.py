@@ -217,6 +217,7 @@ def test_hostile_labels_do_no_harm(ran: Path) -> None:
     assert "\\*\\*bold" in text
 
 
+@pytest.mark.slow
 def test_a_pack_holds_its_size_and_keeps_evidence_from_instructions(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for more, size in (([], 2000), ([], 9000), (["--brief", "hammock camping"], 2000)):
         assert main(["topics", str(ran), "--pack", str(size), *more, "-q"]) == 0

@@ -57,6 +57,7 @@ def test_verdicts_agree_with_the_truth_and_never_cost_a_page_that_matters(
 PLANTED = ["noindex", "restore", "redirected", "chain", "orphan", "theme"]
 
 
+@pytest.mark.slow
 def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., Path]) -> None:
     folder = world(5903, 400, "usual")
     site = nibbet.open_site(folder)

@@ -179,7 +179,7 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
     out.print(
         "  "
         + ", ".join(
-            f"{count:,} {kinds.get(kind, str(kind))}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
+            f"{count:,} {kinds.get(kind, 'answer oddly')}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
         )
     )
     for reason, count in frontier.reasons():

@@ -18,6 +18,10 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 MOST_TEXT = 20_000
 #: links of one page that are kept
 MOST_LINKS = 5_000
+#: tags that a page opens and never closes, beyond which only its beginning is read, and bytes of that: reading takes the square of their number
+MOST_OPEN, BEGINNING = 20_000, 100_000
+#: bytes beyond ASCII below which they tell no charset, and the web's usual one is taken
+FEW_STRANGE = 100
 #: letters of a title, a heading, an anchor that are kept
 MOST_LETTERS = 1_000
 #: what is not read as text
@@ -88,7 +92,8 @@ def decoded(body: bytes, media: str = "") -> str:
                 continue
     from charset_normalizer import from_bytes
 
-    best = from_bytes(body[:20_000]).best()
+    strange = sum(byte > 127 for byte in body[:20_000])
+    best = from_bytes(body[:20_000]).best() if strange >= FEW_STRANGE else None
     return body.decode(best.encoding if best else "cp1252", "replace")
 
 
@@ -98,6 +103,8 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
     Args:
         body: its bytes, unpacked; address: where it was fetched, against which links are read; media: its Content-Type.
     """
+    if body.count(b"<") - 2 * body.count(b"</") > MOST_OPEN:
+        body = body[:BEGINNING]
     tree = LexborHTMLParser(decoded(body, media))
     base = _base(tree, address)
     metas = _metas(tree)

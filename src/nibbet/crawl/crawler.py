@@ -65,11 +65,10 @@ class Plan:
 
 @dataclass
 class Tally:
-    """How far a crawl is: asked, unchanged (of them), refused by robots.txt, failed, cut; pauses that the server asked for."""
+    """How far a crawl is: asked, unchanged (of them), why others were left."""
 
     asked: int = 0
     unchanged: int = 0
-    pauses: int = 0
     left: Counter[str] = field(default_factory=Counter)
 
 
@@ -196,10 +195,9 @@ class Crawler:
         await pace.turn()
         old = not self.plan.fresh
         answer = await fetcher.ask(address, etag=target.etag if old else None, changed=target.changed if old else None)
-        if pause := pace.answered(answer):
-            self.tally.pauses += 1
-        if (pause or answer.reason.startswith(("no whole", "no connection", "broken"))) and tries < MOST_TRIES:
-            self._again.append((asyncio.get_running_loop().time() + (pause or 2.0**tries), target, tries + 1))
+        pause = pace.answered(answer)
+        if (pause is not None or answer.reason.startswith(("no whole", "no connection", "broken"))) and tries < MOST_TRIES:
+            self._again.append((asyncio.get_running_loop().time() + (2.0**tries if pause is None else pause), target, tries + 1))
             return
         self.tally.asked += 1
         if answer.status == 304:

@@ -20,13 +20,14 @@ from nibbet._version import __version__
 MOST_BYTES, MOST_UNPACKED = 5_000_000, 10_000_000
 #: seconds for a whole answer, for a connection, and between two pieces of an answer
 WHOLE, CONNECT, PIECE = 60.0, 10.0, 15.0
+PRIVATE = "leads into a private network"
 HTML = ("text/html", "application/xhtml+xml")
 
 
 @dataclass(frozen=True)
 class Answer:
     """What a server said: status (None where it said nothing), headers (names in small letters), body (unpacked; empty where it is not wanted),
-    seconds; reason: why nothing, or not all of it, came.
+    seconds (until it began); reason: why nothing, or not all of it, came.
     """
 
     status: int | None
@@ -66,7 +67,7 @@ class _Guarded(AbstractResolver):
         known = await self._names.resolve(host, port, family)
         usable = [one for one in known if is_public(one["host"]) or one["host"] in self._allowed]
         if not usable:
-            raise OSError("leads into a private network")
+            raise OSError(PRIVATE)
         return usable
 
     async def close(self) -> None:
@@ -127,26 +128,27 @@ class Fetcher:
             host = (urlsplit(address).hostname or "").strip("[]")
             literal = _literal(host)
             if literal and not is_public(literal) and literal not in self._allowed:
-                return answer(None, {}, reason="leads into a private network")
+                return answer(None, {}, reason=PRIVATE)
             assert self._session is not None
             method = "HEAD" if head else "GET"
             async with self._session.request(method, address, headers=headers, allow_redirects=False) as response:
+                first = asyncio.get_running_loop().time() - begun
                 told = {name.lower(): value for name, value in response.headers.items()}
                 result = Answer(response.status, told)
                 if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or result.media in ("", *HTML)):
                     response.close()
                     return answer(response.status, told)
                 body, reason = await _body(response, told.get("content-encoding", ""))
-                return answer(response.status, told, body, reason)
+                return Answer(response.status, told, body, first, reason)
         except TimeoutError:
             return answer(None, {}, reason="no whole answer in time")
         except aiohttp.ClientConnectorCertificateError:
             return answer(None, {}, reason="its certificate does not hold")
         except aiohttp.ClientConnectorError as fault:
-            private = "private network" in str(fault)
-            return answer(None, {}, reason="leads into a private network" if private else "no connection")
-        except (aiohttp.ClientError, OSError, ValueError, zlib.error, AssertionError) as fault:
-            return answer(None, {}, reason=f"broken answer ({type(fault).__name__})")
+            private = PRIVATE in f"{fault} {fault.os_error} {fault.__cause__}"
+            return answer(None, {}, reason=PRIVATE if private else "no connection")
+        except (aiohttp.ClientError, OSError, ValueError, zlib.error, AssertionError):
+            return answer(None, {}, reason="broken answer")
 
 
 def _literal(host: str) -> str:

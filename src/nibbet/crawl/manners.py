@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import math
 from collections import deque
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -21,6 +22,10 @@ MOST_ROBOTS = 500_000
 HOPS = 5
 #: seconds that a server may ask to be left alone, at most
 LONGEST_PAUSE = 600.0
+#: seconds for which a busy server is left alone where it does not say; how much more slowly it is then asked at most, and how that wears off
+USUAL_PAUSE, MOST_HELD_BACK, RECOVERY = 5.0, 64.0, 0.95
+#: seconds between two requests to a server that is held back, at least
+LEAST_HELD = 0.05
 #: answers by which the usual time of a server is known; times of it from which it is asked more slowly; seconds that are never slow
 LEARNT, SLOW, QUICK = 20, 2.0, 0.25
 
@@ -71,59 +76,57 @@ class Pace:
 
     def __init__(self, rate: float | None, delay: float = 0.0) -> None:
         self._usual = max(1 / rate if rate else 0.0, delay)
-        self._interval = self._usual
         self._next = 0.0
         self._first: deque[float] = deque(maxlen=LEARNT)
-        self._base: float | None = None
+        self._base = 0.0
         self._recent = 0.0
+        self._held_back = 1.0
 
     @property
     def interval(self) -> float:
         """Seconds between two requests now."""
-        return self._interval
+        slower = self._recent / max(SLOW * self._base, QUICK) if self._base else 1.0
+        times = max(self._held_back, slower, 1.0)
+        return self._usual if times == 1 else max(self._usual, self._base / 2, LEAST_HELD) * times
 
     async def turn(self) -> None:
         """Wait until it is this request's turn."""
         clock = asyncio.get_running_loop().time
         now = clock()
         at = max(self._next, now)
-        self._next = at + self._interval
+        self._next = at + self.interval
         if at > now:
             await asyncio.sleep(at - now)
 
-    def answered(self, answer: Answer) -> float:
-        """Learn from an answer; returns how long the host asks to be left alone (0 for not at all)."""
+    def answered(self, answer: Answer) -> float | None:
+        """Learn from an answer; returns for how many seconds the host asks to be left alone, None where it does not."""
         if answer.status in (429, 503):
-            pause = retry_after(answer.headers.get("retry-after")) or max(5.0, 10 * self._interval)
-            self._interval = max(2 * self._interval, 0.1)
-            self._usual = max(self._usual, self._interval / 2)  # it was too fast for this server
+            asked = retry_after(answer.headers.get("retry-after"))
+            pause = max(USUAL_PAUSE, 10 * self.interval) if asked is None else asked
+            self._held_back = min(2 * self._held_back, MOST_HELD_BACK)
             self._next = max(self._next, asyncio.get_running_loop().time() + pause)
             return pause
-        if answer.status is None:
-            return 0.0
-        if self._base is None:
+        self._held_back = max(1.0, self._held_back * RECOVERY)
+        if answer.status is not None:
             self._first.append(answer.seconds)
-            if len(self._first) == LEARNT:
+            if not self._base and len(self._first) == LEARNT:
                 self._base = sorted(self._first)[LEARNT // 2]
-            return 0.0
-        self._recent = 0.9 * (self._recent or answer.seconds) + 0.1 * answer.seconds
-        slower = self._recent / max(SLOW * self._base, QUICK)
-        self._interval = max(self._usual, self._recent / 2) * slower if slower > 1 else self._usual
-        return 0.0
+            self._recent = 0.9 * (self._recent or answer.seconds) + 0.1 * answer.seconds
+        return None
 
 
-def retry_after(text: str | None) -> float:
-    """Seconds that a Retry-After header asks for, as a number or a date; 0 without one, at most LONGEST_PAUSE."""
+def retry_after(text: str | None) -> float | None:
+    """Seconds that a Retry-After header asks for, as a number or a date, at most LONGEST_PAUSE; None without one that is understood."""
     if not text:
-        return 0.0
+        return None
     try:
         seconds = float(text)
     except ValueError:
         try:
             seconds = (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds()
         except (TypeError, ValueError):
-            return 0.0
-    return min(max(seconds, 0.0), LONGEST_PAUSE)
+            return None
+    return min(max(seconds, 0.0), LONGEST_PAUSE) if not math.isnan(seconds) else None
 
 
 def root_of(address: str) -> str:

@@ -109,7 +109,11 @@ def serving(world: World, port: int = 0) -> Iterator[str]:
         def log_message(self, *_: object) -> None:
             """Say nothing."""
 
-    server = ThreadingHTTPServer(("127.0.0.1", port), Handler)
+    class Server(ThreadingHTTPServer):
+        def handle_error(self, *_: object) -> None:
+            """A visitor that goes away is no fault."""
+
+    server = Server(("127.0.0.1", port), Handler)
     thread = Thread(target=server.serve_forever, daemon=True)
     thread.start()
     try:

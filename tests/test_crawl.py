@@ -1,0 +1,253 @@
+"""The crawl: a true inventory of the site, polite and safe whatever servers do, whole whenever it is stopped."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+from hostile import PAGE, WAYS, plain, serving
+from nibbet.cli.main import main
+from nibbet.core.markup import decoded, read_markup
+from nibbet.crawl.crawler import sitemap_entries, unpacked
+from nibbet.crawl.fetch import Answer, Fetcher, is_public
+from nibbet.crawl.frontier import Frontier
+from nibbet.crawl.manners import Pace, Robots, retry_after
+from nibbet.demo import serve
+from nibbet.demo.scenario import build
+
+LIVE = "https://tarnbrook.example/"
+
+
+def crawled(folder: Path, url: str, *more: str) -> pd.DataFrame:
+    assert main(["crawl", url, str(folder), "-q", *more]) == 0
+    return pd.read_parquet(folder / "crawl" / "pages.parquet").set_index("page")
+
+
+def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    demo = build(60, 5)
+    with serve.serving(demo) as url:
+        found = crawled(tmp_path, url, "--as", LIVE)
+        told = capsys.readouterr().out
+        again = crawled(tmp_path, url, "--as", LIVE)
+        unchanged = capsys.readouterr().out
+    pages = demo.pages.assign(page=LIVE.rstrip("/") + demo.pages["path"]).set_index("page")
+    both = pages.join(found.add_suffix("_found"), how="inner").rename(
+        columns={"canonical_found": "canonical", "redirect_to_found": "redirect_to"}
+    )
+    linked = pages[(pages["inlinks"] > 0) | ((pages["status"] == 200) & ~pages["noindex"])]
+    assert set(linked.index) <= set(found.index), "all that a link or the sitemap names"
+    assert (both["status"] == both["status_found"]).all()
+    alive = both[both["status"] == 200]
+    for name in ("title", "h1", "description", "words"):
+        assert (alive[name] == alive[f"{name}_found"].fillna("")).all(), name
+    assert (alive.index == alive["canonical"]).all()
+    assert (alive["noindex"] == alive["noindex_found"].eq("noindex")).all()
+    dated = alive[~alive["undated"]]
+    assert (pd.to_datetime(dated["published"]) == pd.to_datetime(dated["published_found"])).all()
+    moved = both[both["redirect_path"] != ""]
+    assert (LIVE.rstrip("/") + moved["redirect_path"] == moved["redirect_to"]).all()
+    assert both.loc[both["inlinks"] == 0, "inlinks_found"].eq(0).all(), "orphans"
+    pd.testing.assert_frame_equal(found, again)
+    assert f"({len(found)} asked, 0 unchanged)" in told
+    assert f"{len(alive)} unchanged)" in unchanged
+    links = pd.read_parquet(tmp_path / "crawl" / "links.parquet")
+    assert set(links["place"]) == {"navigation", "main", "footer"}
+    assert links["source"].str.startswith(LIVE).all()
+
+
+def test_a_limit_is_gone_on_from_and_patterns_are_kept_to(tmp_path: Path) -> None:
+    with serve.serving(build(60, 5)) as url:
+        assert len(crawled(tmp_path / "a", url, "--limit", "20")) == 20
+        assert len(crawled(tmp_path / "a", url, "--limit", "20")) == 40, "the same command goes on"
+        only = crawled(tmp_path / "b", url, "--include", "/rivers/*", "--exclude", "*burn/")
+        near = crawled(tmp_path / "c", url, "--depth", "1")
+    paths = only.index.str.removeprefix(url)
+    assert set(paths) > {"", "rivers/"}
+    assert all(path == "" or (path.startswith("rivers/") and not path.endswith("burn/")) for path in paths)
+    assert near["depth"].dropna().max() <= 1
+
+
+@pytest.mark.slow
+def test_killed_at_any_moment_it_ends_the_same_and_asks_little_twice(tmp_path: Path) -> None:
+    with serve.serving(build(120, 5)) as url:
+        whole = crawled(tmp_path / "whole", url, "--as", LIVE)
+        for wait in (0.9, 1.3, 1.7, 2.1, 2.5):
+            command = [sys.executable, "-m", "nibbet", "crawl", url, str(tmp_path / "cut"), "-q", "--rate", "40", "--as", LIVE]
+            with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
+                time.sleep(wait + 1.5)
+                process.send_signal(signal.SIGKILL)
+        pd.testing.assert_frame_equal(crawled(tmp_path / "cut", url, "--as", LIVE), whole)
+    assert sorted(path.name for path in (tmp_path / "cut" / "crawl").iterdir() if not path.name.startswith(".frontier")) == [
+        "links.parquet", "pages.parquet", "robots.txt", "sitemap.xml",
+    ]  # fmt: skip
+
+
+def test_servers_that_do_what_they_should_not_end_in_time_with_a_reason(tmp_path: Path) -> None:
+    home = plain(b"<title>Home</title>" + "".join(f"<a href='{path}'>x</a>" for path in WAYS).encode())
+
+    def answers(path: str, _: int) -> bytes:
+        return home if path == "/" else WAYS[path][0] if path in WAYS else b"HTTP/1.1 404 No\r\nContent-Length: 0\r\n\r\n"
+
+    begun = time.monotonic()
+    with serving(answers) as (url, asked):
+        crawled(tmp_path, url, "--limit", str(len(WAYS) + 1))
+    assert time.monotonic() - begun < 200, "the machine may be slow; the endless take for ever"
+    assert max(count for path, count in asked.items() if path in WAYS) <= 8
+    frontier = Frontier(tmp_path / "crawl" / ".frontier.db")
+    rows = {row[0].removeprefix(url.rstrip("/")): row for row in frontier.rows()}
+    frontier.close()
+    for path, (_, status, words) in WAYS.items():
+        row = rows[path]
+        assert row[4] == status, path
+        assert words in row[5] or words in (unpacked(row[6]) or {}).get("title", ""), path
+
+
+def test_private_networks_are_not_entered() -> None:
+    public = ["93.184.215.14", "2606:2800:21f:cb07:6820:80da:af6b:8b2c"]
+    private = "127.0.0.1 10.1.2.3 192.168.0.1 172.16.9.9 169.254.169.254 0.0.0.0 100.64.0.1 224.0.0.1 ::1 fe80::1%eth0 fc00::1 ::ffff:10.0.0.1 2002:7f00:1:: nonsense".split()  # fmt: skip
+    assert all(map(is_public, public))
+    assert not any(map(is_public, private))
+
+    async def ask(*addresses: str) -> list[Answer]:
+        async with Fetcher("https://93.184.215.14/") as fetcher:
+            return [await fetcher.ask(address) for address in addresses]
+
+    with serving(lambda path, _: plain(PAGE)) as (url, asked):
+        port = url.rsplit(":", 1)[1]
+        said = asyncio.run(ask(url, *(f"http://{host}:{port}" for host in ("localhost", "127.1", "0x7f.0.0.1", "2130706433", "[::1]"))))
+    assert {answer.reason for answer in said} == {"leads into a private network"}
+    assert not asked
+
+
+def test_robots_are_obeyed_as_the_standard_has_it(tmp_path: Path) -> None:
+    rules = Robots(
+        "User-Agent: *\nDisallow: *.gif$\nDisallow: /example/\nAllow: /publications/\n\nUser-Agent: foobot\nDisallow: /\nAllow: /example/page.html\n\n"
+        "User-Agent: Nibbet\nUser-Agent: quxbot\nDisallow: /shut/\nAllow: /shut/open\nCrawl-delay: 2\nSitemap: https://a.example/s.xml\n",
+        reachable=True,
+    )
+    for path, allowed in {
+        "/": True,
+        "/shut/": False,
+        "/shut/a": False,
+        "/shut/open": True,
+        "/shut/open/b": True,
+        "/example/": True,
+    }.items():
+        assert rules.allows(f"https://a.example{path}") is allowed, path
+    assert (rules.delay, rules.sitemaps) == (2.0, ["https://a.example/s.xml"])
+    assert not Robots(None, reachable=False).allows("https://a.example/"), "a server that fails closes all"
+    for status, pages in ((b"404 No", 2), (b"403 No", 2), (b"500 Broken", 0)):
+        answers = {"/robots.txt": b"HTTP/1.1 " + status + b"\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", "/": plain(b"<a href='/x'>x</a>"), "/x": plain(PAGE)}  # fmt: skip
+        with serving(lambda path, _, answers=answers: answers.get(path, answers["/robots.txt"])) as (url, asked):
+            done = main(["crawl", url, str(tmp_path / status.decode()[:3]), "-q"])
+        assert sum(asked[path] for path in ("/", "/x")) == pages
+        assert done == (0 if pages else 2)
+
+
+def test_busy_and_slow_servers_are_asked_more_slowly(tmp_path: Path) -> None:
+    busy = b"HTTP/1.1 429 Slow\r\nRetry-After: 1\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+    none = b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+    with serving(lambda path, count: none if path in ("/robots.txt", "/sitemap.xml") else busy if count == 1 else plain(PAGE)) as (
+        url,
+        asked,
+    ):
+        begun = time.monotonic()
+        assert crawled(tmp_path, url)["status"].tolist() == [200]
+        assert time.monotonic() - begun > 1
+    assert asked["/"] == 2
+    assert retry_after("120") == 120
+    assert retry_after("Fri, 01 Jan 2038 00:00:00 GMT") == 600
+    assert retry_after("soon") is None
+
+    async def pace() -> tuple[float, float, float]:
+        one = Pace(10.0)
+        for seconds in [0.2] * 25:
+            one.answered(Answer(200, {}, seconds=seconds))
+        usual = one.interval
+        for seconds in [4.0] * 20:
+            one.answered(Answer(200, {}, seconds=seconds))
+        slow = one.interval
+        one.answered(Answer(503, {"retry-after": "0"}))
+        for seconds in [0.2] * 200:
+            one.answered(Answer(200, {}, seconds=seconds))
+        return usual, slow, one.interval
+
+    usual, slow, after = asyncio.run(pace())
+    assert usual == after == 0.1
+    assert slow > 5 * usual
+
+
+def test_traps_are_cut_and_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    def answers(path: str, _: int) -> bytes:
+        if path == "/":
+            links = ["/day/1", "/a/a/a/a/b", "/s?sid=4f", *(f"/list?sort={n}" for n in range(230))]
+            return plain("".join(f"<a href='{one}'>x</a>" for one in links).encode())
+        if path.startswith("/day/"):
+            return plain(f"<title>Day</title><a href='/day/{int(path[5:]) + 1}'>next</a>".encode())
+        return plain(PAGE) if path.startswith("/list") else b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+
+    with serving(answers) as (url, asked):
+        assert main(["crawl", url, str(tmp_path), "-q"]) == 0
+    told = capsys.readouterr().out
+    assert 200 <= sum(path.startswith("/day/") for path in asked) <= 203
+    assert sum(path.startswith("/list") for path in asked) == 200
+    for reason in (
+        "one of a series without end",
+        "30: one of too many versions",
+        "a session in its address",
+        "an address that grows without end",
+    ):
+        assert reason in told
+
+
+def test_what_a_page_says_of_itself() -> None:
+    page = read_markup(
+        b"""<html lang=en-GB><title> A&amp;B </title><meta name=Description content="Said."><meta name=robots content="NOINDEX,follow"><base href=/x/>
+        <link rel=canonical href=/a/><link rel=alternate hreflang=de href=/de/><script type=application/ld+json>{"@graph":[{"@type":["Article"],"datePublished":"2024-03-02T1"}]}</script>
+        <nav>Menu <a href=/>Home</a></nav><main><h1>Head</h1><p>Two <b>words</b><style>no</style> <a href="b?q=1#f" rel=nofollow><img alt="A boat"></a></p></main>
+        <div role=contentinfo><a href="mailto:a@b">m</a><a href=//other.example/c>Other</a></div>""",
+        "https://a.example/y/",
+    )  # fmt: skip
+    assert (page.title, page.description, page.h1, page.language, page.kind) == ("A&B", "Said.", "Head", "en-gb", "Article")
+    assert page.noindex
+    assert (page.canonical, page.alternates, str(page.published)) == (
+        "https://a.example/a/",
+        (("de", "https://a.example/de/"),),
+        "2024-03-02",
+    )
+    assert (page.text, page.words) == ("Head Two words", 3)
+    assert [(link.target, link.anchor, link.rel, link.place) for link in page.links] == [
+        ("https://a.example/", "Home", "", "navigation"), ("https://a.example/x/b?q=1", "A boat", "nofollow", "main"), ("https://other.example/c", "Other", "", "footer"),
+    ]  # fmt: skip
+    assert decoded("Grüße".encode("cp1252")) == "Grüße"
+    assert decoded("Grüße".encode("utf-16")) == "Grüße"
+
+
+def test_sitemaps_of_every_form_and_hostile_ones() -> None:
+    import gzip
+
+    entries = b"<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc> https://a.example/ </loc><lastmod>2026-01-02T03:04</lastmod></url></urlset>"
+    assert sitemap_entries(entries) == sitemap_entries(gzip.compress(entries)) == ([("https://a.example/", "2026-01-02")], [])
+    assert sitemap_entries(b"<sitemapindex><sitemap><loc>https://a.example/s.xml</loc></sitemap></sitemapindex>") == (
+        [],
+        ["https://a.example/s.xml"],
+    )
+    assert sitemap_entries(b"https://a.example/\nhttps://a.example/b\n")[0] == [("https://a.example/", ""), ("https://a.example/b", "")]
+    laughs = b"<!DOCTYPE x [<!ENTITY a 'ha'><!ENTITY b '&a;&a;'>]><urlset><url><loc>&b;</loc></url></urlset>"
+    for hostile in (laughs, b"<urlset>", b"\x1f\x8bnothing", b"", gzip.compress(bytes(100_000_000))):
+        assert sitemap_entries(hostile) == ([], [])
+
+
+@pytest.mark.parametrize("url", ["", "ftp://a.example/", "https://", "http://[bad/"])
+def test_what_is_no_home_is_refused(url: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["crawl", url, str(tmp_path), "-q"]) == 2
+    assert "is no address of a site" in capsys.readouterr().err
+    assert not os.listdir(tmp_path)
