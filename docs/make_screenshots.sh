@@ -32,12 +32,12 @@ terminal topics-list "nibbet topics $site --top 16" 40
 terminal query "nibbet query \"elverpool canoe route\" --site $site" 34
 terminal group "nibbet query --like hire --top 8 --site $site" 34
 terminal split "nibbet split --site $site" 34
+terminal titles "nibbet titles $site --top 5" 34
+nibbet demo --serve --port 8462 >/dev/null & serving=$!
+sleep 6
+rm -rf /tmp/crawled
+terminal crawl "nibbet crawl http://127.0.0.1:8462/ /tmp/crawled --as https://tarnbrook.example/" 20
+kill "$serving"
 terminal rising "nibbet rising $site --top 8" 34
 python docs/pictures.py "$site" "$out"
-for figure in positions topic_map; do cp "$site/out/figures/$figure.png" "$out/$figure.png"; done
-if command -v soffice >/dev/null && command -v pdftoppm >/dev/null; then # the workbook as it prints
-  scratch=$(mktemp -d)
-  soffice --headless --convert-to pdf --outdir "$scratch" "$site/out/workbook.xlsx" >/dev/null 2>&1
-  pdftoppm -r 130 -png -f 2 -l 2 "$scratch/workbook.pdf" "$scratch/sheet"
-  mv "$scratch"/sheet-*.png "$out/workbook.png"
-fi
+cp "$site/out/figures/topic_map.png" "$out/topic_map.png"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -13,6 +14,7 @@ from pathlib import Path
 import pandas as pd
 import pytest
 
+import nibbet
 from hostile import PAGE, WAYS, plain, serving
 from nibbet.cli.main import main
 from nibbet.core.markup import decoded, read_markup
@@ -217,7 +219,7 @@ def test_what_a_page_says_of_itself() -> None:
         "https://a.example/y/",
     )  # fmt: skip
     assert (page.title, page.description, page.h1, page.language, page.kind) == ("A&B", "Said.", "Head", "en-gb", "Article")
-    assert page.noindex
+    assert page.robots == "noindex,follow"
     assert (page.canonical, page.alternates, str(page.published)) == (
         "https://a.example/a/",
         (("de", "https://a.example/de/"),),
@@ -251,3 +253,50 @@ def test_what_is_no_home_is_refused(url: str, tmp_path: Path, capsys: pytest.Cap
     assert main(["crawl", url, str(tmp_path), "-q"]) == 2
     assert "is no address of a site" in capsys.readouterr().err
     assert not os.listdir(tmp_path)
+
+
+@pytest.mark.parametrize("by", ["nibbet", "wget"])
+def test_archives_are_read_as_inventories(tmp_path: Path, by: str) -> None:
+    if by == "wget" and shutil.which("wget") is None:
+        pytest.skip("wget is not there")
+    search = "date,page,query,clicks,impressions,position\n2026-10-01,/rivers/,rivers,3,40,4.2\n"
+    (tmp_path / "search.csv").write_text(search)
+    with serve.serving(build(60, 5)) as url:
+        true = crawled(tmp_path / "other", url, "--archive")
+        if by == "wget":
+            command = [
+                "wget",
+                "-q",
+                "-r",
+                "-l",
+                "9",
+                "-e",
+                "robots=off",
+                f"--warc-file={tmp_path / 'pages'}",
+                "-P",
+                str(tmp_path / "w"),
+                url,
+            ]
+            subprocess.run(command, check=False)
+            shutil.rmtree(tmp_path / "w")
+        else:
+            shutil.copy(tmp_path / "other" / "crawl" / "pages.warc.gz", tmp_path)
+    source = '[[source]]\nkind = "{}"\nfiles = "{}"\n'
+    rows = (source.format(*one) for one in (("search", "search.csv"), ("crawl", "pages.warc.gz"), ("links", "pages.warc.gz")))
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{url}"\n' + "".join(rows))
+    with nibbet.open_site(tmp_path) as site:
+        pages = site.pages().set_index("page")
+    alive = true[(true["status"] == 200) & (true["depth"].notna())]
+    found = pages.reindex(alive.index)
+    for name in ("status", "title", "words", "inlinks"):
+        assert (found[name] == alive[name]).all(), name
+
+
+def test_damaged_archives_are_refused(tmp_path: Path) -> None:
+    from nibbet.errors import SourceError
+    from nibbet.sources.archives import archive_tables
+
+    for body in (b"", b"nothing of the kind\r\n\r\n", b"WARC/1.0\r\nWARC-Type: response\r\nContent-Length: 900\r\n\r\nHTTP/1.1 200 OK\r\n"):
+        (tmp_path / "x.warc").write_bytes(body)
+        with pytest.raises(SourceError, match="archive"):
+            archive_tables(tmp_path / "x.warc", "x.warc", tmp_path)

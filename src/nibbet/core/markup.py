@@ -72,11 +72,6 @@ class Markup:
     refresh: str = ""
     links: list[Link] = field(default_factory=list)
 
-    @property
-    def noindex(self) -> bool:
-        """Whether it asks to be kept out of the index."""
-        return bool({"noindex", "none"} & set(re.split(r"[\s,]+", self.robots)))
-
 
 def decoded(body: bytes, media: str = "") -> str:
     """The text of a page: by its mark of order, the header's charset, the one it names itself, else UTF-8, else what its bytes look like."""
@@ -263,6 +258,53 @@ def _day(text: object) -> date | None:
         return date(int(found[1]), int(found[2]), int(found[3])) if found else None
     except ValueError:
         return None
+
+
+#: kinds of content that are pages
+HTML = ("text/html", "application/xhtml+xml")
+
+
+def media_of(headers: Mapping[str, str], body: bytes = b"") -> str:
+    """The kind of content that an answer has, without its charset; by its first bytes where the headers do not tell."""
+    told = headers.get("content-type", "").partition(";")[0].strip().lower()
+    return told or ("text/html" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "")
+
+
+def answer_facts(
+    address: str, status: int | None, headers: Mapping[str, str], body: bytes
+) -> tuple[dict[str, Any], list[tuple[str, str, str, str]], list[str]]:
+    """What an answer says of its address.
+
+    Args:
+        headers: by names in small letters; body: unpacked.
+    Returns:
+        (the columns of an inventory that it fills, with kind; the links on it as target, anchor, rel, place; the addresses that it leads on to).
+    """
+    record: dict[str, Any] = {"media": media_of(headers, body)}
+    if status and 300 <= status < 400 and (target := joined(address, headers.get("location", ""))):
+        return {**record, "redirect_to": target}, [], [target]
+    if status != 200 or record["media"] not in HTML:
+        return record, [], []
+    page = read_markup(body, address, headers.get("content-type", ""))
+    canonical = page.canonical or _header_canonical(address, headers.get("link", ""))
+    said = [page.robots, headers.get("x-robots-tag", "").lower()]
+    texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language", "kind")}
+    days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
+    noindex = any({"noindex", "none"} & set(re.split(r"[\s,:]+", one)) for one in said)
+    record.update(texts, **days, canonical=canonical, noindex="noindex" if noindex else "index")
+    links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
+    closed = {"nofollow", "none"} & set(re.split(r"[\s,]+", page.robots))
+    follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]
+    if page.refresh:
+        record["redirect_to"] = page.refresh
+        follow.append(page.refresh)
+    return record, links, [*follow, *([canonical] if canonical else []), *(one for _, one in page.alternates)]
+
+
+def _header_canonical(address: str, link: str) -> str:
+    """The canonical address that a Link header names (RFC 8288)."""
+    found = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
+    return joined(address, found[1]) if found else ""
 
 
 def host_of(address: str) -> str:

@@ -33,7 +33,9 @@ class Archive:
         headers = [(name, value) for name, value in answer.headers.items() if name not in OF_THE_WAY]
         headers.append(("content-length", str(len(answer.body))))
         told = StatusAndHeaders(f"{answer.status} -", headers, protocol="HTTP/1.1")
-        self._writer.write_record(self._writer.create_warc_record(address, "response", payload=io.BytesIO(answer.body), http_headers=told))
+        record = self._writer.create_warc_record(address, "response", payload=io.BytesIO(answer.body), http_headers=told)
+        self._writer.write_record(record)
+        record.raw_stream.close()
 
     def done(self) -> None:
         """Put the archive in its place."""

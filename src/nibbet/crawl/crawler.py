@@ -14,7 +14,7 @@ from typing import Any, Protocol
 
 import zstandard
 
-from nibbet.core.markup import Markup, host_of, joined, read_markup
+from nibbet.core.markup import answer_facts, host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.frontier import Frontier, Target
 from nibbet.crawl.manners import Pace, Robots, root_of
@@ -242,7 +242,7 @@ class Crawler:
     def _keep(self, target: Target, answer: Answer) -> None:
         if self.keeper is not None and answer.status is not None:
             self.keeper.keep(target.address, answer)
-        record, links, follow = facts_of(target.address, answer)
+        record, links, follow = answer_facts(target.address, answer.status, answer.headers, answer.body)
         if answer.reason:
             self.tally.left[answer.reason] += 1
         self.frontier.answer(
@@ -274,41 +274,6 @@ class Crawler:
 
     def _is_ours(self, address: str) -> bool:
         return host_of(address) in self.plan.hosts
-
-
-def facts_of(address: str, answer: Answer) -> tuple[dict[str, object], list[tuple[str, str, str, str]], list[str]]:
-    """(what an answer says of its address, the links on it as target, anchor, rel, place, and the addresses that it leads on to)."""
-    record: dict[str, object] = {"media": answer.media}
-    target = (
-        joined(address, answer.headers["location"]) if answer.status and 300 <= answer.status < 400 and "location" in answer.headers else ""
-    )
-    if target:
-        return {**record, "redirect_to": target}, [], [target]
-    if answer.status != 200 or not answer.is_html:
-        return record, [], []
-    page = read_markup(answer.body, address, answer.headers.get("content-type", ""))
-    canonical = page.canonical or _header_canonical(address, answer.headers.get("link", ""))
-    said = [page.robots, answer.headers.get("x-robots-tag", "").lower()]
-    record.update(_of_page(page), canonical=canonical, noindex=any({"noindex", "none"} & set(re.split(r"[\s,:]+", one)) for one in said))
-    links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
-    nofollow = "nofollow" in page.robots or "none" in re.split(r"[\s,]+", page.robots)
-    follow = [] if nofollow else [link.target for link in page.links if "nofollow" not in link.rel.split()]
-    if page.refresh:
-        record["redirect_to"] = page.refresh
-        follow.append(page.refresh)
-    return record, links, [*follow, *([canonical] if canonical else []), *(one for _, one in page.alternates)]
-
-
-def _of_page(page: Markup) -> dict[str, object]:
-    days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
-    texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language", "kind")}
-    return {**texts, **days}
-
-
-def _header_canonical(address: str, link: str) -> str:
-    """The canonical address that a Link header names (RFC 8288)."""
-    found = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
-    return joined(address, found[1]) if found else ""
 
 
 def unpacked(data: bytes | None) -> Any:

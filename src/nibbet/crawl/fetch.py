@@ -15,13 +15,13 @@ from aiohttp.abc import AbstractResolver, ResolveResult
 from aiohttp.resolver import ThreadedResolver
 
 from nibbet._version import __version__
+from nibbet.core.markup import HTML, media_of
 
 #: bytes of an answer that are read, packed and unpacked
 MOST_BYTES, MOST_UNPACKED = 5_000_000, 10_000_000
 #: seconds for a whole answer, for a connection, and between two pieces of an answer
 WHOLE, CONNECT, PIECE = 60.0, 10.0, 15.0
 PRIVATE = "leads into a private network"
-HTML = ("text/html", "application/xhtml+xml")
 
 
 @dataclass(frozen=True)
@@ -35,16 +35,6 @@ class Answer:
     body: bytes = b""
     seconds: float = 0.0
     reason: str = ""
-
-    @property
-    def media(self) -> str:
-        """The kind of content, without its charset."""
-        return self.headers.get("content-type", "").partition(";")[0].strip().lower()
-
-    @property
-    def is_html(self) -> bool:
-        """Whether it is a page."""
-        return self.media in HTML or (not self.media and self.body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")))
 
 
 def is_public(address: str) -> bool:
@@ -134,8 +124,7 @@ class Fetcher:
             async with self._session.request(method, address, headers=headers, allow_redirects=False) as response:
                 first = asyncio.get_running_loop().time() - begun
                 told = {name.lower(): value for name, value in response.headers.items()}
-                result = Answer(response.status, told)
-                if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or result.media in ("", *HTML)):
+                if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or media_of(told) in ("", *HTML)):
                     response.close()
                     return answer(response.status, told)
                 body, reason = await _body(response, told.get("content-encoding", ""))

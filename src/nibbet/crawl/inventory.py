@@ -83,17 +83,20 @@ class Inventory:
         hosts, here = self._crawler.plan.hosts, self._crawler.here
         starts: list[Ints] = []
         ends: list[Ints] = []
+        moves: list[tuple[int, int]] = []
         for address, moved, _, links in self._linked():
             own = self._number[key_of(address)]
             inside = {target for link in links if host_of(target := here(link[0])) in hosts}
             targets = {self._number.get(key_of(target), -1) for target in inside} - {-1, own}
-            to = self._number.get(key_of(here(moved)), -1) if moved else -1
-            starts.append(np.full(len(targets) + (to >= 0), own, dtype=np.int64))
-            ends.append(np.fromiter([*targets, *([to] if to >= 0 else [])], dtype=np.int64, count=len(targets) + (to >= 0)))
+            starts.append(np.full(len(targets), own, dtype=np.int64))
+            ends.append(np.fromiter(targets, dtype=np.int64, count=len(targets)))
+            if moved and (to := self._number.get(key_of(here(moved)))) is not None:
+                moves.append((own, to))
         size = len(self._number)
         start, end = (np.concatenate(part) if part else np.zeros(0, dtype=np.int64) for part in (starts, ends))
         self._into = np.bincount(end, minlength=size)
         self._out = np.bincount(start, minlength=size)
+        start, end = np.append(start, [one for one, _ in moves]).astype(np.int64), np.append(end, [to for _, to in moves]).astype(np.int64)
         home = self._number.get(key_of(self._crawler.plan.home))
         self._depth = np.full(size, -1, dtype=np.int64)
         if home is not None and len(start):
@@ -112,7 +115,7 @@ class Inventory:
                 words = known.get("words")
                 rows.add(
                     there(address), status, there(known.get("redirect_to") or "") or None, there(known.get("canonical") or "") or None,
-                    None if "noindex" not in known else "noindex" if known["noindex"] else "index",
+                    known.get("noindex"),
                     known.get("title") or None, known.get("media") or None, known.get("description") or None, known.get("h1") or None,
                     known.get("headings") or None, words, known.get("text") or None, known.get("language") or None, int(self._into[number]),
                     int(self._out[number]) if words is not None else None, int(self._depth[number]) if self._depth[number] >= 0 else None,

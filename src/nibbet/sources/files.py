@@ -27,7 +27,7 @@ TAIL_BYTES = 20_000
 MOST_BESIDE, SMALL_BYTES = 60, 20_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
-READABLE = {".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".json", ".jsonl", ".ndjson", *WORKBOOKS}
+READABLE = {".warc", ".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".json", ".jsonl", ".ndjson", *WORKBOOKS}
 
 
 @dataclass(frozen=True)
@@ -111,9 +111,9 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callab
             target = _target(spill, name, inner.suffix)
             with _opened(path) as stream:
                 digest = _copy(stream, target, name, path.stat().st_size, limits)
-            yield _decoded(target, name, digest, inner.suffix.lower() or ".csv", spill)
+            yield from _plain(target, name, digest, inner.suffix.lower() or ".csv", spill)
         else:
-            yield _decoded(path, name, digest_of(path), suffix, spill)
+            yield from _plain(path, name, digest_of(path), suffix, spill)
     except (zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
         raise SourceError(f"{name}: cannot be unpacked ({fault}). Export or copy it again.") from None
 
@@ -176,7 +176,7 @@ def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Pla
             target = _target(spill, f"{name}/{inner}", inner.suffix)
             with archive.open(member) as stream:
                 digest = _copy(stream, target, f"{name}/{inner}", max(1, member.compress_size), limits)
-            yield _decoded(target, f"{name}/{inner}", digest, inner.suffix.lower(), spill)
+            yield from _plain(target, f"{name}/{inner}", digest, inner.suffix.lower(), spill)
 
 
 def _target(spill: Path, name: str, suffix: str) -> Path:
@@ -200,6 +200,19 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
             digest.update(chunk)
             out.write(chunk)
     return digest.hexdigest()
+
+
+def _plain(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Iterator[Plain]:
+    """The file as plain ones: an archive of answers as its tables, any other as itself."""
+    if suffix != ".warc":
+        yield _decoded(path, name, digest, suffix, spill)
+        return
+    from nibbet.sources.archives import archive_tables
+
+    folder = _target(spill, name, ".tables")
+    folder.mkdir(exist_ok=True)
+    for table in archive_tables(path, name, folder):
+        yield _decoded(table, f"{name}[{table.stem}]", f"{digest}-{table.stem}", table.suffix, spill)
 
 
 def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Plain:
