@@ -343,6 +343,14 @@ class Results(KeptTables):
         """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
         return self.table("repairs")
 
+    def broken_links(self) -> pd.DataFrame:
+        """Internal links that lead to a fault or a detour: the page they stand on, target, status, anchor, how many, and what to link to instead."""
+        return self.table("broken_links")
+
+    def link_suggestions(self) -> pd.DataFrame:
+        """Internal links that are missing: page, source (where the link should stand), anchor, and why."""
+        return self.table("link_suggestions")
+
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:

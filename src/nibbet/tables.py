@@ -116,6 +116,16 @@ TABLES = {
         lambda p: p.mends.repairs(),
         sheet=_columns("page repair weight target because"),
     ),
+    "broken_links": Table(
+        "one row per internal link that leads to a fault or a detour: where it stands, its anchor, and what to link to instead",
+        lambda p: p.linking.broken(),
+        sheet=_columns("page target status anchor links mend clicks because"),
+    ),
+    "link_suggestions": Table(
+        "links that are missing: from related pages that hold many readers to pages with fewer links than their worth asks",
+        lambda p: p.linking.suggestions(),
+        sheet=_columns("page source anchor gain shown links likeness readers because"),
+    ),
     "changes": Table(
         "what changed between the recent and the reference window, at every level",
         lambda p: p.changes_table(),
@@ -188,7 +198,19 @@ TABLES = {
     ),
 }
 #: the sheets of the workbook, in their order
-SHEETS = ["pages", "openings", "groups", "topics", "titles", "repairs", "redirects", "strengths", "splits"]
+SHEETS = [
+    "pages",
+    "openings",
+    "groups",
+    "topics",
+    "titles",
+    "repairs",
+    "redirects",
+    "broken_links",
+    "link_suggestions",
+    "strengths",
+    "splits",
+]
 #: tables of rows, made by the engine when a question in SQL asks for them
 ROW_TABLES = {
     "days": "one row per page and day with search rows: the figures that the ledger counts",

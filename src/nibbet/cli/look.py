@@ -115,6 +115,26 @@ def split(
     show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value, top or 12)
 
 
+@app.command(short_help="Internal links that are broken, and those that are missing.")
+def links(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print internal links that lead to faults or detours, by where they lead, and links that are missing: from which page, with which words."""
+    from nibbet.render.lists import show_links
+
+    kept: list[Any] = []
+    with_site(folder, site, quiet, verbose, lambda s: kept.extend([s.broken_links(), s.link_suggestions()]), as_of=as_of)
+    broken, missing = kept
+    show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
+
+
 @app.command(short_help="What titles do here, and what to change first.")
 def titles(
     folder: Folder = None,

@@ -217,6 +217,22 @@ def link_sums(links: ibis.Table) -> ibis.Table:
     return _between_pages(links).select("source_id", "target_id").distinct().group_by("target_id").aggregate(links=_.count())
 
 
+def link_pairs(links: ibis.Table) -> ibis.Table:
+    """source_id, target_id: every link from one page of the site to another, once."""
+    return _between_pages(links).select("source_id", "target_id").distinct()
+
+
+def faulty_links(links: ibis.Table, crawl: ibis.Table) -> ibis.Table:
+    """One row per source_id, target (as linked) and status of 300 and more: target_id, anchor (the first by alphabet), links (how many stand there).
+
+    The crawl's word on the address as it is linked counts: what redirects is one page with its end, and no link to it would show.
+    """
+    faults = crawl.filter(crawl.status >= 300).group_by("page").aggregate(status=crawl.status.max())
+    inside = links.filter(links.aside.isnull(), links.source_id.notnull())
+    rows = inside.inner_join(faults, inside.linked == faults.page).select("source_id", "target_id", "anchor", "status", target="linked")
+    return rows.group_by("source_id", "target_id", "target", "status").aggregate(anchor=rows.anchor.min(), links=rows.count())
+
+
 def rare_links(links: ibis.Table) -> ibis.Table:
     """source_id, target_id: the links to pages that at most two other pages of the site link to."""
     between = _between_pages(links).select("source_id", "target_id").distinct()

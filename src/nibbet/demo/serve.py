@@ -31,6 +31,7 @@ class Pages:
         linked = self._pages[(self._pages["inlinks"] > 0) & (self._pages["path"] != "/")]
         self._section = linked["path"].str.extract(r"^(/[^/]*/)", expand=False)
         self._of_section = {section: rows["path"].tolist() for section, rows in linked.groupby(self._section)}
+        self._legal = next((path for path in linked["path"] if path.startswith("/legal/")), "/")
         self._labels = dict(zip(linked["path"], linked["h1"], strict=True))
 
     def answer(self, path: str) -> tuple[int, dict[str, str], bytes]:
@@ -80,7 +81,7 @@ class Pages:
             f'<meta name="robots" content="{"noindex" if page["noindex"] else "index"}">{day}</head>'
             f'<body><header><nav><a href="/">Tarnbrook</a>{nav}</nav></header><main><h1>{escape(page["h1"])}</h1>'
             f"{''.join(f'<h2>{escape(text)}</h2>' for text in headings)}<p>{words}</p><ul>{links}</ul></main>"
-            f'<footer><a href="/legal/">Legal</a></footer></body></html>'
+            f'<footer><a href="{escape(self._legal)}">Legal</a></footer></body></html>'
         )
 
     def _label(self, path: str) -> str:

@@ -20,6 +20,7 @@ from nibbet.pipeline.diagnostics import Diagnostics
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.history import History
 from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.linking import Linking
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.mends import Mends
 from nibbet.pipeline.merges import Merges
@@ -66,6 +67,7 @@ class Pipeline:
             context, inputs, sums, expectation, history, pages, query_map, changes, measures, opportunities, merges, targets
         )
         self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
+        self.linking = Linking(context, inputs, query_map, measures, opportunities, targets, decisions)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map)

@@ -155,6 +155,45 @@ def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 1
     )
 
 
+def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int) -> None:
+    """Links that lead to faults, by where they lead, and links that are missing."""
+    if style != "table" or (broken.empty and missing.empty):
+        show(
+            missing,
+            style,
+            empty="No link is broken or missing, as far as the sources tell: that takes a crawl and its links (nibbet crawl makes both).",
+        )
+        return
+    out = console()
+    by_target = broken.groupby(["target", "status", "mend"], as_index=False, dropna=False).agg(
+        pages=("page", "nunique"), links=("links", "sum"), anchor=("anchor", "first"), first=("page", "first")
+    )
+    by_target = by_target.sort_values(["pages", "target"], ascending=[False, True], ignore_index=True)
+    out.print(
+        Text(f"Links to faults and detours: {len(broken):,}, to {len(by_target):,} addresses (each one: broken_links.csv)", style="bold")
+    )
+    if len(by_target):
+        out.print(
+            grid(
+                by_target.head(top)[["target", "status", "pages", "anchor", "first", "mend"]].rename(
+                    columns={"first": "stands first on", "mend": "link instead to"}
+                )
+            )
+        )
+    out.print()
+    out.print(Text(f"Links that are missing: {len(missing):,}, to {missing['page'].nunique():,} pages", style="bold"))
+    for page, rows in list(missing.groupby("page", sort=False))[:top]:
+        first = records(rows.head(1))[0]
+        gain = f", +{first['gain']:,.0f} clicks a month within reach" if first["gain"] >= 1 else ""
+        count = "no page links" if first["links"] == 0 else f"{first['links']:,.0f} link{'s' if first['links'] > 1 else ''}"
+        out.print(Text.assemble((for_terminal(str(page)), "bold"), f"  {count} to it, shown {first['shown']:,.0f} times{gain}"))
+        for row in records(rows):
+            words = f' with "{row["anchor"]}"' if row["anchor"] else ""
+            out.print(Text(for_terminal(f"    from {row['source']}{words}")))
+    if missing["page"].nunique() > top:
+        out.print(Text(f"and {missing['page'].nunique() - top:,} pages more: --top N, or link_suggestions.csv", style="dim"))
+
+
 def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
     """What traits of titles do on this site, and what to change first on which page."""
     if style != "table" or (advice.empty and effects.empty):

@@ -185,13 +185,13 @@ class Matching:
         return hits.filter(hits.aside.isnull()).semi_join(self._engine.frame(lost.astype("str")), "path")
 
     def links(self) -> ibis.Table | None:
-        """Links with source_id and target_id."""
+        """Links with source_id and target_id, and linked: the target as it stands in the link."""
         if (links := self._tables["links"]) is None:
             return None
 
         def make() -> ibis.Table:
             ends = with_pages(links, self._texts, by="source").rename(source_id="page_id")
-            return with_pages(ends, self._texts, by="target").rename(target_id="page_id")
+            return with_pages(ends.mutate(linked=ends.target), self._texts, by="target").rename(target_id="page_id")
 
         return self._table("links", make)
 

@@ -1,0 +1,152 @@
+"""Internal links: those that lead to faults, and those that are missing."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core import sentences as say
+from nibbet.core.entries import places
+from nibbet.once import threads
+
+Ints = NDArray[np.int64]
+
+BROKEN = "page target status anchor links mend clicks because".split()
+SUGGESTED = "page source anchor likeness readers links shown gain because".split()
+#: likeness of two pages (cosine of their telling words) from which a link between them helps a reader, where the site's own links are too few to tell
+RELATED = 0.12
+#: links of the site's own from which they tell it, and the part of them that may be less alike; links to more than so many of all pages are navigation
+OWN_LINKS, LOOSEST, NAVIGATION = 50, 0.25, 0.1
+#: pages that are compared with each weak one
+NEIGHBOURS = 40
+#: links in up to which a page is weak whatever it earns, and share of the usual of pages that are shown as often below which it is
+FEW, SHORT = 1, 0.5
+#: impressions in the long window from which a page could win by links
+SHOWN = 50
+#: links that one page is asked to give, and to get
+MOST_GIVEN, MOST_GOT = 3, 3
+
+
+def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, covering: pd.Series) -> pd.DataFrame:
+    """Every link of the site that leads to a fault or a detour: BROKEN, those on the pages with most clicks first.
+
+    Args:
+        rows: source_id, target_id (page numbers), target (address as linked), status, anchor, links (how many of such stand there).
+        pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
+            fails, the number of the page that covers it, or of its section.
+    Returns:
+        mend: the address to link to instead; null where nothing is left to link to.
+    """
+    address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
+    target, status = rows["target_id"], rows["status"]
+    moved = status < 400
+    own = target.map(address)
+    stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is folded into the page it leads to
+    end = target.map(ends)
+    mend = own.where(stays, end).where(moved, target.map(covering).map(address))
+    lead = say.joined(" answers ", status.astype("Int64").astype("str"), "; ")
+    what = np.select([moved & mend.notna(), moved, mend.notna()], ["link straight to its end.", "its end is not known.", "link to the page named."], "take the link out: no page covers it.")  # fmt: skip
+    result: pd.DataFrame = pd.DataFrame(
+        {
+            "page": rows["source_id"].map(address),
+            "target": rows["target"],
+            "status": status,
+            "anchor": rows["anchor"],
+            "links": rows["links"],
+            "mend": mend,
+            "clicks": rows["source_id"].map(pages["clicks_long"]).fillna(0).astype("int64"),
+            "because": rows["target"].str.replace(r"^https?://[^/]+", "", regex=True) + lead + pd.Series(what, index=rows.index),
+        }
+    )
+    return result.sort_values(["clicks", "page", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]
+
+
+def ranks(source: Ints, target: Ints, count: int) -> NDArray[np.float64]:
+    """How much of all wandering readers each page holds, times the number of pages (1 = the mean): PageRank over internal links.
+
+    Page, Brin, Motwani & Winograd (1999, Stanford InfoLab 1999-66), by scikit-network.
+    """
+    if not len(source):
+        return np.ones(count)
+    from sknetwork.ranking import PageRank
+
+    graph = sparse.csr_matrix((np.ones(len(source), dtype=np.float32), (source, target)), shape=(count, count))
+    graph.data[:] = 1.0
+    held: NDArray[np.float64] = np.asarray(PageRank().fit_predict(graph), dtype=np.float64) * count
+    return held
+
+
+def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
+    """Which living pages have fewer internal links than their worth asks: at most FEW, or under SHORT of what pages shown about as often have.
+
+    Args:
+        pages: path, impressions_long, gone, blocked, leaves (bool); inlinks: links of other pages of the site.
+    """
+    open_ = ~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["path"].ne("/")
+    shown = pages["impressions_long"].fillna(0).astype(float)
+    band = np.floor(np.log2(shown.clip(lower=1)))
+    usual = inlinks.where(open_).groupby(band).transform("median")
+    return open_ & (shown >= SHOWN) & ((inlinks <= FEW) | (inlinks < SHORT * usual))
+
+
+def related(words: sparse.csr_matrix, links: tuple[Ints, Ints], inlinks: pd.Series) -> float:
+    """The likeness from which this site links two pages: that of its own links but the loosest, navigation aside."""
+    told = inlinks.to_numpy()[links[1]] <= NAVIGATION * len(inlinks)
+    source, target = links[0][told], links[1][told]
+    if len(source) < OWN_LINKS:
+        return RELATED
+    step = max(1, len(source) // 100_000)
+    alike = np.asarray(words[source[::step]].multiply(words[target[::step]]).sum(axis=1)).ravel()
+    return float(np.clip(np.quantile(alike, LOOSEST), RELATED / 2, 4 * RELATED))
+
+
+def link_suggestions(
+    pages: pd.DataFrame,
+    inlinks: pd.Series,
+    words: sparse.csr_matrix,
+    links: tuple[Ints, Ints],
+    anchor: pd.Series,
+    gain: pd.Series,
+) -> pd.DataFrame:
+    """Links that are missing: SUGGESTED with pages by number, the pages that could win most first.
+
+    Args:
+        pages: as for `weak_pages`, with backlinks; words: pages x telling words, rows of length 1; links: source and target of every internal
+            link, once; anchor: the words that each page is most searched by; gain: clicks a month within its reach.
+    Returns:
+        From each weak page's related pages that live, stay and do not link to it yet, those that hold most readers; at most MOST_GOT links to a
+        page and MOST_GIVEN from one.
+    """
+    weak = np.flatnonzero(weak_pages(pages, inlinks).to_numpy())
+    gives = (~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["path"].ne("/")).to_numpy()  # a home page's links are navigation
+    if not len(weak) or words.shape[1] == 0:
+        return pd.DataFrame(columns=SUGGESTED)
+    from sparse_dot_topn import sp_matmul_topn
+
+    least = related(words, links, inlinks)
+    near = sp_matmul_topn(words[weak], words.T.tocsr(), top_n=NEIGHBOURS, threshold=least, n_threads=threads()).tocsr()
+    row, giver = places(near)
+    taker, likeness = weak[row], near.data.astype(float)
+    size = len(pages)
+    known = np.unique(links[0] * size + links[1])
+    fresh = (giver != taker) & gives[giver] & ~np.isin(giver.astype(np.int64) * size + taker, known)
+    readers = ranks(*links, size)
+    table = pd.DataFrame({"page": taker, "source": giver, "likeness": likeness})[fresh]
+    table["readers"] = readers[table["source"].to_numpy()]
+    table["links"] = inlinks.to_numpy()[table["page"].to_numpy()]
+    table["shown"] = pages["impressions_long"].fillna(0).to_numpy()[table["page"].to_numpy()]
+    table["gain"] = gain.reindex(pages.index).fillna(0.0).to_numpy()[table["page"].to_numpy()]
+    table["anchor"] = anchor.reindex(pages.index).to_numpy()[table["page"].to_numpy()]
+    table["score"] = table["likeness"] * np.log1p(table["readers"])
+    order = ["gain", "shown", "page", "score", "source"]
+    table = table.sort_values(order, ascending=[False, False, True, False, True], ignore_index=True)
+    table = table[table.groupby("source").cumcount() < MOST_GIVEN]
+    table = table[table.groupby("page").cumcount() < MOST_GOT].reset_index(drop=True)
+    count = table["links"].astype(int)
+    few = say.joined("Only ", say.plural(count, "page"), pd.Series(np.where(count == 1, " links to it", " link to it"), index=table.index))
+    has = few.where(count > 0, "No page links to it")
+    table["because"] = say.joined(has, ", though it is shown ", say.count(table["shown"]), " times; this page is on a related subject and holds ", table["readers"].map("{:.1f}".format), " times the readers of the mean page.")  # fmt: skip
+    result: pd.DataFrame = table[SUGGESTED]
+    return result

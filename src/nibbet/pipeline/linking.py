@@ -1,0 +1,103 @@
+"""Links of the site that lead to faults, and links that are missing."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from scipy import sparse
+
+from nibbet.core import reduce as reductions
+from nibbet.core.kinship import unit_rows
+from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_suggestions
+from nibbet.core.redirects import end_of
+from nibbet.core.words import rarity
+from nibbet.once import once
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.decisions import Decisions
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.opportunities import Opportunities
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.targets import Targets
+
+
+@dataclass(frozen=True, eq=False)
+class Linking:
+    """What the internal links of the site lack."""
+
+    context: Context
+    inputs: Inputs
+    query_map: QueryMap
+    measures: Measures
+    opportunities: Opportunities
+    targets: Targets
+    decisions: Decisions
+
+    def broken(self) -> pd.DataFrame:
+        """Every link that leads to a fault or a detour: BROKEN; no rows without links or a crawl."""
+        links, crawl = self.inputs.joined.table("links"), self.inputs.joined.table("crawl")
+        if links is None or crawl is None:
+            return pd.DataFrame(columns=BROKEN)
+        rows = self.context.fetch("faulty-links", lambda: reductions.faulty_links(links, crawl))
+        pages = self.measures.ledger
+        rows = rows.sort_values(["source_id", "target", "anchor"], ignore_index=True)
+        covering = self.targets.covering.reindex(pages.index)
+        covering = covering.where(covering.notna(), self.targets.section_hubs.reindex(pages.index))
+        return broken_links(rows, pages, end_of(pages)[0], covering)
+
+    @once
+    def _pairs(self) -> tuple[np.ndarray[tuple[int], np.dtype[np.int64]], np.ndarray[tuple[int], np.dtype[np.int64]]]:
+        """Source and target of every internal link, once, by page numbers."""
+        links = self.inputs.joined.table("links")
+        if links is None:
+            return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
+        rows = self.context.fetch("link-pairs", lambda: reductions.link_pairs(links)).sort_values(["source_id", "target_id"])
+        return rows["source_id"].to_numpy(np.int64), rows["target_id"].to_numpy(np.int64)
+
+    def suggestions(self) -> pd.DataFrame:
+        """Links that are missing: SUGGESTED; no rows without a source of links."""
+        inlinks = self.inputs.inlinks
+        if inlinks is None:
+            return pd.DataFrame(columns=SUGGESTED)
+        self.context.say("looking for missing links")
+        pages = self.measures.ledger
+        leaves = self.decisions.outcome[0]["verdict"].isin(["prune", "consolidate"]).reindex(pages.index).eq(True)
+        pairs = self.query_map.pairs
+        own = pairs[~pairs["brand"] & pairs["role"].isin(["owner", "rival"]) & (pairs["impressions"] > 0)]
+        anchor = (
+            own.sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
+            .drop_duplicates("page")
+            .set_index("page")["query"]
+        )
+        openings = self.opportunities.table()
+        gain = openings[openings["kind"] == "climb"].groupby("page")["gain"].sum()
+        number = pd.Series(pages.index, index=pages["page"])
+        gain.index = number.reindex(gain.index)
+        result = link_suggestions(
+            pages.assign(leaves=leaves),
+            inlinks.reindex(pages.index).fillna(0),
+            self._subjects(own, len(pages)),
+            self._pairs,
+            anchor.astype("str"),
+            gain,
+        )
+        address = pages["page"]
+        return result.assign(page=result["page"].map(address), source=result["source"].map(address))
+
+    def _subjects(self, own: pd.DataFrame, pages: int) -> sparse.csr_matrix:
+        """What each page is about: the words of the queries that it answers and of its title, the rarer the more; rows of length 1."""
+        lexicon, texts = self.query_map.page_words
+        number, _, asked = lexicon.of_queries(own)
+        draws = sparse.csr_matrix(
+            (np.log1p(own["impressions"].to_numpy(float)), (own["page"].to_numpy(), number)), shape=(pages, asked.shape[0])
+        )
+        titles = lexicon.matrix(self.measures.ledger["title"].astype("str").fillna(""))
+        drawn, texts, titles = lexicon.same_width(sparse.csr_matrix(unit_rows(draws) @ asked), texts, titles)
+        weight = rarity(texts)
+        weight[np.asarray((texts > 0).sum(axis=0)).ravel() > pages / 2] = 0.0  # what stands on most pages is no subject
+        words = unit_rows(sparse.csr_matrix(drawn.multiply(weight[None, :]))) + unit_rows(
+            sparse.csr_matrix(titles.multiply(weight[None, :]))
+        )
+        return unit_rows(sparse.csr_matrix(words))

@@ -1,0 +1,104 @@
+"""Links that are broken and links that are missing: recomputed from the tables, and found where they were planted."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy import sparse
+
+import nibbet
+from nibbet.cli.main import main
+from nibbet.core.linking import MOST_GIVEN, MOST_GOT, link_suggestions, ranks
+
+HOME = "https://tarnbrook.example"
+SUBJECTS = "heron otter kingfisher newt dipper vole swift adder".split()
+
+
+def site() -> dict[str, pd.DataFrame]:
+    """Eight subjects of four pages each; the second of each is linked by nothing, though its siblings would; one address is gone, one moved."""
+    days = pd.date_range("2025-08-01", "2026-10-31", freq="7D")
+    names = [f"/{subject}/{part}/" for subject in SUBJECTS for part in ("food", "nest", "song", "trail")]
+    shown = [(day, f"{HOME}{name}", " ".join(name.strip("/").split("/")), 9, 120, 4.0) for day in days for name in names]
+    crawl = pd.DataFrame(
+        {
+            "page": [HOME + "/", *(HOME + name for name in names)],
+            "status": 200,
+            "title": ["Home", *(" ".join(n.strip("/").split("/")) for n in names)],
+        }
+    )
+    faults = pd.DataFrame({"page": [f"{HOME}/old/", f"{HOME}/heron/feeding/", f"{HOME}/way/"], "status": [404, 301, 302], "redirect_to": [None, f"{HOME}/heron/food/", f"{HOME}/heron/feeding/"]})  # fmt: skip
+    links = [(HOME + "/", HOME + name) for name in names if not name.endswith("nest/")]
+    links += [
+        (f"{HOME}/{s}/{a}/", f"{HOME}/{s}/{b}/")
+        for s in SUBJECTS
+        for a in ("food", "nest", "song", "trail")
+        for b in ("food", "song", "trail")
+        if a != b
+    ]
+    links += [(f"{HOME}/otter/food/", f"{HOME}/old/"), (f"{HOME}/otter/song/", f"{HOME}/old/"), (f"{HOME}/newt/food/", f"{HOME}/heron/feeding/"), (f"{HOME}/newt/food/", f"{HOME}/way/")]  # fmt: skip
+    return {
+        "search": pd.DataFrame(shown, columns=["date", "page", "query", "clicks", "impressions", "position"]),
+        "crawl": pd.concat([crawl, faults], ignore_index=True),
+        "links": pd.DataFrame(links, columns=["source", "target"]).assign(anchor="read on"),
+    }
+
+
+def test_links_to_faults_and_missing_links_are_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    tables = site()
+    for name, table in tables.items():
+        table.to_csv(tmp_path / f"{name}.csv", index=False)
+    sources = "".join(f'[[source]]\nkind = "{name}"\nfiles = "{name}.csv"\n' for name in tables)
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}/"\n{sources}')
+    with nibbet.open_site(tmp_path) as one:
+        broken, missing, pages = one.broken_links(), one.link_suggestions(), one.pages().set_index("page")
+    faults = tables["crawl"].query("status >= 300").set_index("page")["status"]
+    true = tables["links"][tables["links"]["target"].isin(faults.index)]
+    assert sorted(zip(broken["page"], broken["target"], strict=True)) == sorted(zip(true["source"], true["target"], strict=True))
+    assert (broken["status"] == broken["target"].map(faults)).all()
+    mend = broken.set_index("target")["mend"]
+    assert mend[f"{HOME}/heron/feeding/"] == mend[f"{HOME}/way/"] == f"{HOME}/heron/food/", "straight to the end of the chain"
+    assert broken["clicks"].equals(broken["page"].map(pages["clicks_long"]).astype("int64"))
+    nests = {f"{HOME}/{subject}/nest/" for subject in SUBJECTS}
+    assert set(missing["page"]) == nests, "those that nothing links to"
+    subject = missing["page"].str.split("/").str[3]
+    assert (missing["source"].str.split("/").str[3] == subject).all(), "from pages of their own subject"
+    assert (missing["anchor"] == subject + " nest").all()
+    known = set(zip(tables["links"]["source"], tables["links"]["target"], strict=True))
+    assert not known & set(zip(missing["source"], missing["page"], strict=True))
+    assert main(["links", str(tmp_path), "-q"]) == 0
+    told = capsys.readouterr().out
+    assert "Links to faults and detours: 4, to 3 addresses" in told
+    assert f'from {HOME}/heron/food/ with "heron nest"' in told
+
+
+def test_without_links_nothing_is_said(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    site()["search"].to_csv(tmp_path / "search.csv", index=False)
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}/"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
+    assert main(["links", str(tmp_path), "-q"]) == 0
+    assert "nibbet crawl makes both" in capsys.readouterr().out
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_suggestions_keep_their_laws_on_any_site(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    size = int(rng.integers(5, 120))
+    pages = pd.DataFrame({"path": [f"/{n}/" if n else "/" for n in range(size)], "impressions_long": rng.integers(0, 5000, size)})
+    pages = pages.assign(**{name: rng.random(size) < 0.15 for name in ("gone", "blocked", "leaves")})
+    links = tuple(rng.integers(0, size, (2, int(rng.integers(0, 4 * size)))))
+    links = tuple(part[links[0] != links[1]] for part in links)
+    inlinks = pd.Series(np.bincount(np.unique(links[0] * size + links[1]) % size, minlength=size) if len(links[0]) else np.zeros(size, int))
+    words = sparse.random(size, 30, 0.2, format="csr", random_state=seed)
+    length = np.sqrt(np.asarray(words.multiply(words).sum(axis=1)).ravel())
+    words = sparse.csr_matrix(sparse.diags(1 / np.maximum(length, 1e-9)) @ words)
+    table = link_suggestions(pages, inlinks, words, links, pages["path"], pd.Series(rng.random(size)))
+    shut = pages.index[pages[["gone", "blocked", "leaves"]].any(axis=1)]
+    assert not set(shut) & {*table["page"], *table["source"]}, "nothing to or from pages that leave"
+    assert not set(zip(*links, strict=True)) & set(zip(table["source"], table["page"], strict=True))
+    assert not (table["page"] == table["source"]).any()
+    assert table.groupby("page").size().max() <= MOST_GOT or table.empty
+    assert table.groupby("source").size().max() <= MOST_GIVEN or table.empty
+    held = ranks(*links, size)
+    assert held.sum() == pytest.approx(size, rel=1e-3)
