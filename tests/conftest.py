@@ -18,7 +18,15 @@ settings.load_profile("untimed")
 
 
 #: files whose tests share nothing that is dear: any worker takes them in portions of so many
-IN_PORTIONS = {"test_dress.py": 4, "test_store.py": 5, "test_truth.py": 1, "test_engines.py": 1}
+IN_PORTIONS = {
+    "test_dress.py": 4,
+    "test_reading.py": 30,
+    "test_bad_input.py": 40,
+    "test_shapes.py": 12,
+    "test_store.py": 5,
+    "test_truth.py": 1,
+    "test_engines.py": 1,
+}
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:

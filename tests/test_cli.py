@@ -54,6 +54,7 @@ def test_run_writes_its_files_and_keeps_those_of_others(ran: Path) -> None:
         assert file.readline().startswith(PAGE_COLUMNS)
 
 
+@pytest.mark.slow
 def test_summary_fits_a_screen(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["run", str(ran), "-q"]) == 0
     said = capsys.readouterr().out

@@ -34,6 +34,7 @@ def cases(site: nibbet.Site, table: pd.DataFrame, key: str = "key") -> pd.DataFr
     return truth.merge(table, left_on="page", right_on=key)
 
 
+@pytest.mark.slow
 def test_planted_causes_are_named(site: nibbet.Site) -> None:
     pages = cases(site, site.compare(by="page"))
     pages = pages[(pages["recent"] + pages["reference"] >= 100) & pages["real"]]

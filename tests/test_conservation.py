@@ -126,6 +126,7 @@ def test_no_spelling_loses_a_click(rows: list[tuple[str, int, int]]) -> None:
 
 @settings(max_examples=150, deadline=None)
 @given(st.lists(st.tuples(spelt, st.sampled_from(["search", "landings", "crawl"])), min_size=1, max_size=20))
+@pytest.mark.slow
 def test_folding_is_stable(rows: list[tuple[str, str]]) -> None:
     spellings = pd.DataFrame(rows, columns=["spelling", "source"])
     once = fold(spellings, Home(HOME))

@@ -35,6 +35,7 @@ def test_a_ratio_lies_in_its_interval_and_is_that_of_the_sums(given_rows: list[t
 
 
 @given(rows, st.floats(0.1, 50), st.randoms())
+@pytest.mark.slow
 def test_neither_order_nor_the_unit_of_expectation_matters(
     given_rows: list[tuple[str, int, int, float]], factor: float, random: object
 ) -> None:

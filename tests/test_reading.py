@@ -56,7 +56,9 @@ def frame(**changes: object) -> pd.DataFrame:
 
 
 def ledger(site: nibbet.Site) -> pd.DataFrame:
-    pages = site.pages()[["page", "clicks", "impressions", "ctr", "position", "queries", "clicks_long"]]
+    pages = site.ledger()[["page", "clicks", "impressions", "ctr", "position", "clicks_long"]]
+    named = site.sql("SELECT page, count(DISTINCT query) AS queries FROM search WHERE page IS NOT NULL GROUP BY page ORDER BY page")
+    pages = pages.merge(named, on="page", how="left")
     site.close()
     return pages
 
@@ -489,6 +491,7 @@ def test_logs_sitemaps_robots_and_links(tmp_path: Path) -> None:
     site.close()
 
 
+@pytest.mark.slow
 def test_the_account_names_each_planted_mess(world: Callable[..., Path]) -> None:
     site = nibbet.open_site(world(7, 400))
     said = {note["code"]: note["text"] for note in site.account["notes"]}

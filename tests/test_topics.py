@@ -167,6 +167,7 @@ def test_a_topic_keeps_its_identity_when_a_month_is_added(world: Callable[..., P
     assert (both.iloc[:, 0] == both.iloc[:, 1]).mean() >= 0.95
 
 
+@pytest.mark.slow
 def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["topics", str(ran), "--format", "csv", "--where", "served = 'covered'", "-q"]) == 0
     covered = list(csv.DictReader(io.StringIO(capsys.readouterr().out)))

@@ -83,6 +83,18 @@ class Results(KeptTables):
         """The ledger: one row per page with the columns of pages.csv, by address."""
         return self.table("pages")
 
+    def ledger(self) -> pd.DataFrame:
+        """What the sources say of each page, joined: the columns of pages.csv that need neither the query map nor a rule (no pull, change, verdict).
+        Much sooner there than `pages`.
+        """
+        from nibbet.core.tables import PAGES
+
+        def make(p: Pipeline) -> pd.DataFrame:
+            table = p.pages.table
+            return table[[name for name in PAGES if name in table]].reset_index(drop=True)
+
+        return self._kept("ledger", make)
+
     def queries(self) -> pd.DataFrame:
         """The query map: one row per page and query with the columns of queries.csv; withheld rows have an empty query."""
         return self.table("queries")
