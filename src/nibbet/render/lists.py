@@ -222,6 +222,7 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
         out.print(Text(for_terminal(f"    {row['title'] or 'no title'}"), style="dim"))
         others = [name for name in row["traits"].split("; ") if name != row["change_first"]]
         also = f" Also: {', '.join(others)}." if others else ""
-        out.print(Text(for_terminal(f"    {row['because']} {row['mend'][:1].upper()}{row['mend'][1:]}.{also}")))
+        fact = row["because"].partition(". ")[0] + "." if row["proven"] else row["because"]  # what the trait costs stands above
+        out.print(Text(for_terminal(f"    {fact} {row['mend'][:1].upper()}{row['mend'][1:]}.{also}")))
     if len(advice) > top:
         out.print(Text(f"and {len(advice) - top:,} more: --top {len(advice)}, or titles.csv", style="dim"))

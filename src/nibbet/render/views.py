@@ -51,7 +51,7 @@ REASONS = {
 FIXED = "protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
 #: sources of visits that a page is shown with, the most first
-MOST_SOURCES = 8
+MOST_SOURCES = 4
 
 
 def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame | None, *, top: int | None) -> None:
