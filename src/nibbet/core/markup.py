@@ -9,7 +9,6 @@ from dataclasses import dataclass, field
 from datetime import date
 from functools import lru_cache
 from typing import Any
-from urllib.parse import urlsplit
 
 import ada_url
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -309,7 +308,6 @@ def _header_canonical(address: str, link: str) -> str:
 
 def host_of(address: str) -> str:
     """The host of an address without `www.`; empty where it has none."""
-    try:
-        return (urlsplit(address).hostname or "").removeprefix("www.")
-    except ValueError:
-        return ""
+    named = address.partition("//")[2].partition("/")[0].partition("?")[0].partition("#")[0].rpartition("@")[2]
+    host = named.partition("]")[0] + "]" if named.startswith("[") else named.partition(":")[0]
+    return host.lower().removeprefix("www.")

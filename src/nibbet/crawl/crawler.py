@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import Any, Protocol
 
 import zstandard
@@ -84,6 +85,7 @@ class Crawler:
         self._versions: Counter[str] = Counter()
         self._include = [_pattern(one) for one in plan.include]
         self._exclude = [_pattern(one) for one in plan.exclude]
+        self._is_page = lru_cache(200_000)(lambda address: self._is_ours(address) and not ASSETS.search(address.partition("?")[0]))
         self._busy = 0
         self._again: list[tuple[float, Target, int]] = []
         self._pack = zstandard.ZstdCompressor(level=1)
@@ -105,7 +107,7 @@ class Crawler:
                 await self._manners(fetcher, root)
             await self._read_sitemaps(fetcher)
             for source, addresses in plan.known.items():
-                ours = [one for one in map(self.here, addresses) if self._is_ours(one) and not ASSETS.search(one.partition("?")[0])]
+                ours = [one for one in map(self.here, addresses) if self._is_page(one)]
                 frontier.add(((one, None, 0) for one in ours), source)
                 frontier.met(ours, source)
             workers = [asyncio.create_task(self._work(fetcher)) for _ in range(plan.at_once)]
@@ -259,7 +261,7 @@ class Crawler:
         return [
             (link, depth, target.chain + 1 if _form(link) == form and link != target.address else 0)
             for link in dict.fromkeys(map(self.here, links))
-            if self._is_ours(link) and not ASSETS.search(link.partition("?")[0])
+            if self._is_page(link)
         ]
 
     def here(self, address: str) -> str:
@@ -309,6 +311,7 @@ def sitemap_entries(body: bytes) -> tuple[list[tuple[str, str]], list[str]]:
     return entries, inner
 
 
+@lru_cache(100_000)
 def _form(address: str) -> str:
     """An address with its digits as one mark: what the members of a series share."""
     return re.sub(r"\d+", "0", address)
