@@ -81,7 +81,7 @@ def test_a_limit_is_gone_on_from_and_patterns_are_kept_to(tmp_path: Path) -> Non
 def test_killed_at_any_moment_it_ends_the_same_and_asks_little_twice(tmp_path: Path) -> None:
     with serve.serving(build(120, 5)) as url:
         whole = crawled(tmp_path / "whole", url, "--as", LIVE)
-        for wait in (0.9, 1.3, 1.7, 2.1, 2.5):
+        for wait in (0.9, 1.1, 1.3, 1.5, 1.7, 1.9, 2.1, 2.3, 2.5, 2.7):
             command = [sys.executable, "-m", "nibbet", "crawl", url, str(tmp_path / "cut"), "-q", "--rate", "40", "--as", LIVE]
             with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
                 time.sleep(wait + 1.5)
