@@ -289,6 +289,10 @@ class Results(KeptTables):
         address = str(self._row_of(page)["page"].iloc[0])
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
 
+    def hosts(self) -> pd.DataFrame:
+        """Who is seen in result snapshots: hosts over all queries (level all) and by topic, with their share of the clicks that the results let expect."""
+        return self.table("hosts")
+
     def titles(self) -> pd.DataFrame:
         """What to change first in title and description of each page, with the clicks a month where this site proves what it costs; the largest
         first.

@@ -94,6 +94,11 @@ TABLES = {
             "gain_high worth peak strength because"
         ),
     ),
+    "hosts": Table(
+        "who is seen in result snapshots: one row per host, over all queries and by topic, with its share of the clicks that they let expect",
+        lambda p: p.topics.hosts(),
+        sheet=_columns("level key host own queries query_share top3 rank share share_before own_share searches form url"),
+    ),
     "strengths": Table(
         "what sections, groups, kinds, lengths and titles of pages earn per page and per search, beside the usual",
         lambda p: p.measures.strengths,
@@ -203,6 +208,7 @@ SHEETS = [
     "openings",
     "groups",
     "topics",
+    "hosts",
     "titles",
     "repairs",
     "redirects",

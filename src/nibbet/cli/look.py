@@ -135,6 +135,26 @@ def links(
     show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
 
 
+@app.command(short_help="Who is seen in the results, over all and by topic.")
+def hosts(
+    folder: Folder = None,
+    topic: Annotated[str | None, typer.Option("--topic", metavar="TOPIC", help="One topic, by its label.")] = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print who is seen in the result snapshots: hosts with their share of the clicks, and the topics in which the site itself is not seen."""
+    from nibbet.render.lists import show_hosts
+
+    kept: list[pd.DataFrame] = []
+    with_site(folder, site, quiet, verbose, lambda s: kept.append(s.hosts()), as_of=as_of)
+    show_hosts(chosen_rows(kept[0], where, None), topic, form.value, top or 10)
+
+
 @app.command(short_help="What titles do here, and what to change first.")
 def titles(
     folder: Folder = None,

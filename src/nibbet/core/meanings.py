@@ -83,6 +83,7 @@ COLUMN_MEANINGS = {
     "first_seen": "day on which it was first seen",
     "flag": "low or high: beyond chance at 5% false discovery",
     "follow": "whether the link counts for search engines",
+    "form": "how its titles are mostly put",
     "from": "the address that goes",
     "from_url": "the page outside that links",
     "gain": "extra clicks a month (30.4 days) if done",
@@ -94,6 +95,7 @@ COLUMN_MEANINGS = {
     "headings": "other headings",
     "height": "clicks at the peak / mean of the year",
     "hits": "hits of people in the server log, long window",
+    "host": "host of the results, without www",
     "impressions": "times shown in search",
     "impressions_change": "impressions less those of the reference",
     "impressions_long": "impressions in the long window",
@@ -133,6 +135,8 @@ COLUMN_MEANINGS = {
     "other": "address of the other page",
     "outlinks": "links from the page",
     "overlap": "share of the smaller page's impressions on queries of the other",
+    "own": "whether it is one of the site's own",
+    "own_share": "the share of the site's own hosts",
     "page": "address of the page",
     "pages": "pages that draw the query",
     "pages_without": "pages that lack the trait, or have it only for some queries",
@@ -153,6 +157,7 @@ COLUMN_MEANINGS = {
     "q_value": "chance of a false alarm, after Benjamini and Hochberg",
     "queries": "number of queries",
     "query": "the query in small letters",
+    "query_share": "share of the queries with a snapshot that show it in the first ten",
     "quiet": "day of the next low",
     "rank": "place among the results; in changes, part of the change because the place moved",
     "rate": "part of the change because the share of the count before it changed",
@@ -170,7 +175,7 @@ COLUMN_MEANINGS = {
     "robots_blocked": "closed to crawlers by robots.txt",
     "role": "owner, rival, stray or passing",
     "rule": "allow, disallow, sitemap or other",
-    "searches": "searches for answered queries without the brand in the recent window; impressions where searches are not told",
+    "searches": "searches for answered queries without the brand in the recent window; impressions where searches are not told; in hosts, searches a month",
     "season": "in changes, the part that the season explains, within demand; in seasons: own, section (that of its section), evergreen, unknown",
     "second_height": "clicks at a second peak over the mean of the year",
     "second_peak": "day of a second peak in the year",
@@ -184,6 +189,8 @@ COLUMN_MEANINGS = {
     "sessions_organic": "sessions from search",
     "sessions_reference": "sessions in the reference window, scaled to equal length and weekdays",
     "set_aside": "why the row is not used; null where it is",
+    "share": "part of the clicks that the results let expect, by places and searches",
+    "share_before": "the same in the snapshots before, over queries that have both",
     "share_clicks": "share of the query's clicks, 0 to 1",
     "share_impressions": "share of the query's impressions, 0 to 1",
     "shared": "queries that both draw",
@@ -219,6 +226,7 @@ COLUMN_MEANINGS = {
     "time": "day of the hit",
     "title": "title of the page",
     "to": "where it should lead; empty where nothing takes its place",
+    "top3": "queries that show it in the first three",
     "topic": "label of the topic",
     "trait": "what a title or description has, or lacks",
     "traits": "what is amiss with title and description, the gravest first",
@@ -249,7 +257,7 @@ COLUMN_MEANINGS = {
 #: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
 FORMATS = {
     "share": (
-        "ctr withheld_share engagement_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
+        "ctr share share_before own_share query_share withheld_share engagement_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
         "depth start_rank conversions_per_session contribution brand_share shared_share site_share"
     ),
     "fourth": "clicks_per_search",

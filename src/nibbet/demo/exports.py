@@ -397,6 +397,21 @@ def _asked(world: World) -> pd.DataFrame:
     return pd.concat([rows[["query", "demand", "intent"]], more], ignore_index=True)
 
 
+def _own_places(world: World) -> pd.DataFrame:
+    """By query, where the site itself stands among the results: place, address and title of its best page that is alive."""
+    pages = world.pages[(world.pages["status"] == 200) & ~world.pages["noindex"]].set_index("page")
+    pairs = world.pairs[(world.pairs["query"] != "") & world.pairs["page"].isin(pages.index)]
+    best = (
+        pairs.assign(query=pairs["query"].str.lower())
+        .sort_values(["query", "position", "page"])
+        .drop_duplicates("query")
+        .set_index("query")
+    )
+    return pd.DataFrame(
+        {"place": best["position"].round(), "address": HOME + best["page"].map(pages["path"]), "title": best["page"].map(pages["title"])}
+    )
+
+
 def _write_results(path: Path, world: World) -> None:
     """For most queries the first ten results and some questions; queries of one intent share most of theirs."""
     rng = np.random.default_rng([world.seed, 5])
@@ -420,6 +435,9 @@ def _write_results(path: Path, world: World) -> None:
             "order": rows["index"] * 20 + place,
         }
     )
+    own = _own_places(world).reindex(rows["query"])
+    ours = (own["place"] == place + 1).to_numpy()
+    results.loc[ours, ["Address", "Headline"]] = own.loc[ours, ["address", "title"]].to_numpy()
     some = asked.loc[asked.index.repeat(len(QUESTIONS))].reset_index()
     number = np.tile(np.arange(len(QUESTIONS)), len(asked))
     shown = rng.random(len(some)) < 0.5 / (1 + number)

@@ -134,17 +134,31 @@ class Inputs:
         return result.rename(columns={"volume": "demand"}).astype({"query": "str"})
 
     @once
-    def snapshots(self) -> pd.DataFrame | None:
-        """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
+    def _all_snapshots(self) -> pd.DataFrame | None:
+        """All rows of result snapshots: query, rank, url, title, kind (result, question), date; None without results."""
         if (table := self.joined.table("results")) is None:
             return None
         rows = self.context.engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
         rows["query"] = as_typed(rows["query"])
-        newest = rows.groupby("query")["date"].transform("max")
-        rows = rows[rows["date"].isna() | (rows["date"] == newest)]
         kind = rows["kind"].fillna("result").str.lower() if "kind" in rows else pd.Series("result", index=rows.index)
         rows = rows.assign(kind=np.where(kind.str.contains("question|frage|ask"), "question", "result"))
         return rows.sort_values(["query", "kind", "rank", "url", "title"], ignore_index=True)
+
+    @once
+    def snapshots(self) -> pd.DataFrame | None:
+        """Rows of the newest result snapshot of each query: query, rank, url, title, kind; None without results."""
+        if (rows := self._all_snapshots) is None:
+            return None
+        newest = rows.groupby("query")["date"].transform("max")
+        return rows[rows["date"].isna() | (rows["date"] == newest)].reset_index(drop=True)
+
+    @once
+    def earlier_snapshots(self) -> pd.DataFrame | None:
+        """Rows of the snapshot before the newest, of queries that have one; None without results."""
+        if (rows := self._all_snapshots) is None:
+            return None
+        older = rows[rows["date"] < rows.groupby("query")["date"].transform("max")]
+        return older[older["date"] == older.groupby("query")["date"].transform("max")].reset_index(drop=True)
 
     @once
     def target_queries(self) -> pd.DataFrame | None:

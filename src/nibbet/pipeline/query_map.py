@@ -64,6 +64,9 @@ class QueryMap:
         self.context.say("grouping queries into topics")
         if first is not None:
             first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
+            home = self.inputs.joined.home  # what its own pages draw, searches tell better
+            host = first["url"].astype("str").str.extract(r"^(?:https?://)?(?:www\.)?([^/:?#]+)", expand=False).str.lower()
+            first = first[~host.isin(home.known | home.moved)]
         return group_pairs(
             pairs,
             len(self.pages.table),

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.briefs import Brief, Neighbours, make_brief
+from nibbet.core.hosts import FIRST, HOSTS, seen_hosts
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_peaks, topic_table
@@ -86,6 +87,18 @@ class Topics:
     def table(self) -> pd.DataFrame:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
         return self._numbered.assign(page=self._numbered["page"].map(self.inputs.pages["page"]))
+
+    def hosts(self) -> pd.DataFrame:
+        """Who is seen in the results, over all queries and by topic: `core.hosts.HOSTS`; no rows without result snapshots."""
+        now, then, home = self.inputs.snapshots, self.inputs.earlier_snapshots, self.inputs.joined.home
+        if now is None or then is None:
+            return pd.DataFrame(columns=HOSTS)
+        searches = self.inputs.monthly_searches
+        asked = self.query_map.grouping.grouped
+        demand = asked.set_index("query")["impressions"].astype(float) if searches is None else searches.set_index("query")["demand"]
+        rate = self.expectation.curve.rate(np.arange(1, FIRST + 1, dtype=np.float64))
+        results, before = (rows[rows["kind"] == "result"] for rows in (now, then))
+        return seen_hosts(results, before, self.query_map.query_topics, demand, rate, home.known | home.moved)
 
     def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
         """Ideas held against what the site has: see `core.ideas.check_ideas`."""

@@ -194,6 +194,42 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
         out.print(Text(f"and {missing['page'].nunique() - top:,} pages more: --top N, or link_suggestions.csv", style="dim"))
 
 
+def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:
+    """Hosts over all queries and the topics without the site's own; or those of one topic."""
+    chosen = hosts if topic is None else hosts[(hosts["level"] == "topic") & (hosts["key"].str.lower() == topic.lower())]
+    if style != "table" or chosen.empty:
+        show(
+            chosen,
+            style,
+            empty="No result snapshot shows hosts" + ("." if topic is None else f' for the topic "{topic}". See: nibbet topics'),
+        )
+        return
+    out = console()
+    columns = ["host", "queries", "query_share", "top3", "rank", "share", "share_before", "form"]
+    whole = chosen[chosen["level"] == "all"] if topic is None else chosen
+    out.print(Text("All queries with a snapshot" if topic is None else f"Topic {topic}", style="bold"))
+    out.print(grid(whole.head(top)[columns].dropna(axis=1, how="all")))
+    own = whole[whole["own"] & ~whole.index.isin(whole.head(top).index)]
+    if len(own):
+        out.print(grid(own[columns].dropna(axis=1, how="all")))
+    if topic is not None:
+        return
+    absent = chosen[(chosen["level"] == "topic") & (chosen["own_share"] == 0)].drop_duplicates("key")
+    count = chosen.loc[chosen["level"] == "topic", "key"].nunique()
+    out.print()
+    out.print(Text(f"Not seen in {len(absent):,} of {count:,} topics with a snapshot; the most searched:", style="bold"))
+    if len(absent):
+        named = (
+            absent.head(top)[["key", "searches", "host", "share", "url"]]
+            .round({"searches": 0})
+            .rename(columns={"key": "topic", "host": "most seen"})
+        )
+        out.print(grid(named))
+    out.print(
+        Text("share: part of the clicks that these results let expect, by places and searches. One topic: --topic TOPIC", style="dim")
+    )
+
+
 def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
     """What traits of titles do on this site, and what to change first on which page."""
     if style != "table" or (advice.empty and effects.empty):

@@ -1,0 +1,87 @@
+"""Who is seen in the results: hosts over all queries and by topic, from snapshots of results."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from nibbet.core.strength import formats
+
+Floats = NDArray[np.float64]
+
+HOSTS = "level key host own queries query_share top3 rank share share_before own_share searches form url".split()
+#: results of a snapshot that count, and hosts that are told of each topic
+FIRST, MOST_HOSTS = 10, 10
+
+
+def seen_hosts(
+    snapshots: pd.DataFrame, earlier: pd.DataFrame, topics: pd.Series, demand: pd.Series, rate: Floats, own: frozenset[str]
+) -> pd.DataFrame:
+    """Who is seen in the results: HOSTS, of the site's queries as a whole (level all) and by topic, the most seen first.
+
+    Args:
+        snapshots: query, rank, url, title of the newest snapshot of each query; earlier: the same of the snapshot before, where there is one.
+        topics: the topic of each query; demand: searches a month, by query; queries without count as the median of those known.
+        rate: the click that a place lets expect, of places 1, 2, ... (at least FIRST); own: the site's hosts, without `www.`.
+    Returns:
+        query_share: share of the queries whose first FIRST results show the host; rank: mean of its best place there; share: its part of the
+        clicks that all these results let expect, by the site's own CTR curve and demand; share_before: the same in the earlier snapshots, over
+        queries that have both; own_share: that of the site's own hosts; form: how its titles are mostly put; url: its address that is shown most.
+    """
+    now = _placed(snapshots, demand, rate, own)
+    if now.empty:
+        return pd.DataFrame(columns=HOSTS)
+    then = _placed(earlier, demand, rate, own)
+    parts = [now.assign(level="all", key="all"), now.assign(level="topic", key=now["query"].map(topics)).dropna(subset=["key"])]
+    rows = pd.concat(parts, ignore_index=True)
+    old = pd.concat([then.assign(level="all", key="all"), then.assign(level="topic", key=then["query"].map(topics))], ignore_index=True).dropna(subset=["key"])  # fmt: skip
+    keys = ["level", "key"]
+    asked = rows.drop_duplicates([*keys, "query"]).groupby(keys).agg(asked=("query", "size"), searches=("demand", "sum"))
+    whole = rows.groupby(keys)["weight"].sum()
+    both = rows[rows["query"].isin(old["query"])]
+    table = _of_hosts(rows, keys).join(asked, on=keys)
+    level = pd.MultiIndex.from_frame(table[keys])
+    table["query_share"] = table["queries"] / table["asked"]
+    table["share"] = table["weight"] / whole.reindex(level).to_numpy()
+    before = old[old["query"].isin(both["query"])]
+    before = before.assign(part=before["weight"] / before.groupby(keys)["weight"].transform("sum"))
+    sums = before.groupby([*keys, "host"])["part"].sum()
+    known = pd.MultiIndex.from_frame(before[keys].drop_duplicates()) if len(before) else level[:0]
+    table["share_before"] = sums.reindex(pd.MultiIndex.from_frame(table[[*keys, "host"]])).fillna(0.0).where(level.isin(known)).to_numpy()
+    ours = table[table["own"]].groupby(keys)["share"].sum()
+    table["own_share"] = ours.reindex(level).fillna(0.0).to_numpy()
+    order = table.assign(first=table["level"].ne("all")).sort_values(
+        ["first", "searches", "key", "share", "host"], ascending=[True, False, True, False, True], ignore_index=True
+    )
+    told = order[(order.groupby(keys).cumcount() < MOST_HOSTS) | order["own"] | (order["level"] == "all")]
+    return told.reset_index(drop=True)[HOSTS]
+
+
+def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[str]) -> pd.DataFrame:
+    """query, host, own, rank, url, title, demand, weight of the first results with an address; the best of each host and query."""
+    rows = rows[rows["url"].notna() & (rows["rank"].fillna(1) <= FIRST)].copy()
+    address = rows["url"].astype("str").str.lower()
+    rows["host"] = address.str.extract(r"^(?:https?://)?(?:[^/@]*@)?(?:www\.)?([^/:?#]+)", expand=False)
+    rows = rows.dropna(subset=["host"])
+    place = rows["rank"].fillna(1).clip(lower=1).astype(int)
+    known, each = demand.reindex(rows["query"]), demand.reindex(rows["query"].unique()).dropna()
+    usual = float(each.median()) if len(each) else 1.0
+    wanted = known.fillna(usual).to_numpy(float)
+    rows = rows.assign(rank=place, own=rows["host"].isin(own), demand=wanted, weight=wanted * rate[place.to_numpy() - 1])
+    best = rows.sort_values(["query", "host", "rank", "url"]).drop_duplicates(["query", "host"])
+    return best[["query", "host", "own", "rank", "url", "title", "demand", "weight"]].reset_index(drop=True)
+
+
+def _of_hosts(rows: pd.DataFrame, keys: list[str]) -> pd.DataFrame:
+    """One row per level, key and host: its sums, the form of its titles, the address that is shown most."""
+    by = [*keys, "host"]
+    rows = rows.assign(top=rows["rank"] <= 3, form=formats(rows["title"]).to_numpy())
+    sums = rows.groupby(by, as_index=False).agg(
+        own=("own", "first"), queries=("query", "size"), top3=("top", "sum"), rank=("rank", "mean"), weight=("weight", "sum")
+    )
+    for name in ("form", "url"):
+        counted = rows.dropna(subset=[name]).groupby([*by, name], as_index=False).agg(count=("query", "size"), weight=("weight", "sum"))
+        counted = counted.sort_values([*by, "count", "weight", name], ascending=[True, True, True, False, False, True])
+        sums = sums.merge(counted.drop_duplicates(by)[[*by, name]], on=by, how="left")
+    return sums
