@@ -36,6 +36,7 @@ ANSWERS = [
     ("What changed", "Which topics rise or fade over a quarter?", "nibbet rising --by topic --days 90 --top 3", "Queries that one page can answer, taken together."),
     ("What changed", "How do our new pages start?", "nibbet new --top 6", "Clicks since each began beside the site's earlier new pages at the same age: low, usual, high are their 10th, 50th and 90th percentile."),
     ("What changed", "When must what be ready?", "nibbet sql \"SELECT key, height, peak, begins, ready_by FROM seasons WHERE level = 'section' AND season = 'own'\"", "height: clicks at the peak over the mean of the year; ready_by leaves eight weeks for an article to settle."),
+    ("Queries", "Who is seen in the results, and where are we not?", "nibbet hosts --top 5", "Of the newest snapshot of each query; `--topic TOPIC` shows one topic."),
     ("Queries", "How do searches with a word do?", "nibbet query --like hire --top 3", "The group beside all other queries, its change, its pages, and queries that stand out in it."),
     ("Queries", "How do questions do?", 'nibbet query --like "re:^(how|which|where|what|is) " --top 3', "`re:` takes an expression; several `--like` make one group."),
     ("Queries", "How do our named groups of queries do?", "nibbet query", "The groups of `[groups.queries]` in nibbet.toml, and all other queries below."),
@@ -58,6 +59,8 @@ ANSWERS = [
     ("People", "On which device is a page weak?", 'nibbet sql "SELECT page, dimension, value, pull, usual, flag FROM segments LIMIT 4"', "usual: the same page in its other segments."),
     ("People", "Which pages sell?", 'nibbet sql "SELECT page, conversions_long, sessions_long, verdict FROM pages ORDER BY conversions_long DESC LIMIT 4"', "Over all channels of a year; a page that sells is never removed."),
     ("People", "Where do visits come without clicks from search?", "nibbet sql visits-without-clicks --top 4", "A saved question."),
+    ("People", "Where do visits come from, and who sends more than before?", "nibbet compare --by source --top 4", "Sites and services that send visits; `nibbet page` shows those of one page."),
+    ("What works", "Do titles keep people from choosing us?", "nibbet titles --top 2", "Each trait beside other pages at the same place; a gain stands only where this site proves the cost."),
     ("What works", "Which sections earn most per search?", "nibbet sql \"SELECT key, pages, clicks_per_page, clicks_per_search, strength FROM strengths WHERE level = 'section' ORDER BY strength DESC LIMIT 4\"", "strength 1 = usual; few searches are drawn to 1."),
     ("What works", "Do long pages do better?", "nibbet sql \"SELECT key, pages, clicks_per_page, strength, strength_low, strength_high FROM strengths WHERE level = 'length'\"", "With an 80% interval: most differences are none."),
     ("What works", "Which forms of titles do better?", "nibbet sql \"SELECT key, pages, strength, strength_low, strength_high FROM strengths WHERE level = 'title' ORDER BY strength DESC LIMIT 4\"", "Beside the usual of the site."),
@@ -74,7 +77,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

@@ -190,8 +190,8 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
         for row in records(rows):
             words = f' with "{row["anchor"]}"' if row["anchor"] else ""
             out.print(Text(for_terminal(f"    from {row['source']}{words}")))
-    if missing["page"].nunique() > top:
-        out.print(Text(f"and {missing['page'].nunique() - top:,} pages more: --top N, or link_suggestions.csv", style="dim"))
+    if (more := missing["page"].nunique() - top) > 0:
+        out.print(Text(f"and {more:,} pages more: --top N, or link_suggestions.csv", style="dim"))
 
 
 def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:
