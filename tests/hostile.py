@@ -79,8 +79,11 @@ WAYS: dict[str, tuple[bytes, int | None, str]] = {
 
 
 @contextmanager
-def serving(answers: Callable[[str, int], bytes | None]) -> Iterator[tuple[str, Counter[str]]]:
-    """(address, how often each path was asked) of a server that sends these bytes for a path, and closes; None keeps it silent."""
+def serving(answers: Callable[..., bytes | None], *, heads: bool = False) -> Iterator[tuple[str, Counter[str]]]:
+    """(address, how often each path was asked) of a server that sends these bytes for a path, and closes; None keeps it silent.
+
+    heads: whether `answers` is given the head of the request too.
+    """
     listener = socket.create_server(("127.0.0.1", 0), backlog=64)
     asked: Counter[str] = Counter()
     held: list[socket.socket] = []
@@ -93,7 +96,8 @@ def serving(answers: Callable[[str, int], bytes | None]) -> Iterator[tuple[str, 
                     head += piece
                 path = head.split(b" ")[1].decode("latin-1") if head.count(b" ") > 1 else ""
                 asked[path] += 1
-                if (answer := answers(path, asked[path])) is None:
+                more = {"head": head} if heads else {}
+                if (answer := answers(path, asked[path], **more)) is None:
                     held.append(connection.dup())
                     return
                 connection.sendall(answer)

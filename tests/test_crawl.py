@@ -15,7 +15,7 @@ import pandas as pd
 import pytest
 
 import nibbet
-from hostile import PAGE, WAYS, plain, serving
+from hostile import OK, PAGE, WAYS, plain, serving
 from nibbet.cli.main import main
 from nibbet.core.markup import decoded, read_markup
 from nibbet.crawl.crawler import sitemap_entries, unpacked
@@ -300,3 +300,85 @@ def test_damaged_archives_are_refused(tmp_path: Path) -> None:
         (tmp_path / "x.warc").write_bytes(body)
         with pytest.raises(SourceError, match="archive"):
             archive_tables(tmp_path / "x.warc", "x.warc", tmp_path)
+
+
+class Changing:
+    """A site of which each path has a version; a version of 0 is gone."""
+
+    def __init__(self) -> None:
+        self.versions = {"/": 1, "/a": 1, "/b": 1, "/listed": 1}
+        self.asked: list[str] = []
+
+    def answer(self, path: str, head: bytes) -> bytes:
+        self.asked.append(path)
+        if path == "/sitemap.xml":
+            entries = "".join(
+                f"<url><loc>{self.url}{one}</loc><lastmod>2026-01-0{self.versions['/listed']}</lastmod></url>" for one in ("listed",)
+            )
+            return plain(f"<urlset>{entries}</urlset>".encode(), b"HTTP/1.1 200 OK\r\nContent-Type: application/xml\r\n")
+        version = self.versions.get(path, 0)
+        if not version:
+            return b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        mark = f'"{path}-{version}"'.encode()
+        if b"If-None-Match: " + mark in head:
+            return b"HTTP/1.1 304 Same\r\nETag: " + mark + b"\r\nConnection: close\r\n\r\n"
+        links = "".join(f"<a href='{one}'>x</a>" for one in self.versions if one != "/listed") if path == "/" else ""
+        return plain(f"<title>{path} {version}</title>{links}".encode(), OK + b"ETag: " + mark + b"\r\n")
+
+
+def test_another_run_asks_only_for_what_has_changed(tmp_path: Path) -> None:
+    one = Changing()
+    with serving(lambda path, _, head=b"": one.answer(path, head), heads=True) as (url, _):
+        one.url = url
+        first = crawled(tmp_path, url)
+        assert first["title"].dropna().tolist() == ["/ 1", "/a 1", "/b 1", "/listed 1"]
+        assert first.loc[f"{url}listed", "in_sitemap"] == "yes"
+        one.asked.clear()
+        same = crawled(tmp_path, url)
+        pd.testing.assert_frame_equal(same, first)
+        assert "/listed" not in one.asked, "the sitemap says that it is older than the last visit"
+        one.versions |= {"/": 2, "/a": 2, "/b": 0, "/new": 1}
+        now = crawled(tmp_path, url)
+        one.asked.clear()
+        crawled(tmp_path, url, "--fresh")
+    assert now.loc[[url, f"{url}a", f"{url}new"], "title"].tolist() == ["/ 2", "/a 2", "/new 1"]
+    assert now.loc[f"{url}b", "status"] == 404, "it is still linked"
+    assert "/listed" in one.asked, "asked anew when told to"
+
+
+def test_headers_count_as_much_as_tags(tmp_path: Path) -> None:
+    html = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\n"
+    answers = {
+        "/": plain(b"<title>Home</title>" + b"".join(b"<a href='/%s'>x</a>" % one for one in (b"kept", b"copy", b"shut", b"quiet", b"paper.pdf", b"pic.png"))),
+        "/robots.txt": plain(b"User-agent: *\nDisallow: /shut\n", b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\n"),
+        "/kept": plain(PAGE, html + b"X-Robots-Tag: noindex, nofollow\r\n"),
+        "/copy": plain(PAGE, html + b'Link: </kept>; rel="canonical"\r\n'),
+        "/quiet": plain(b"<title>Quiet</title><meta name=robots content=nofollow><a href='/hidden'>x</a><a href='/named' rel=nofollow>y</a>"),
+        "/paper.pdf": plain(b"%PDF" * 1000, b"HTTP/1.1 200 OK\r\nContent-Type: application/pdf\r\n"),
+    }  # fmt: skip
+    none = b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+    with serving(lambda path, _: answers.get(path, none)) as (url, asked):
+        pages = crawled(tmp_path, url)
+    assert pages.loc[f"{url}kept", "noindex"] == "noindex"
+    assert pages.loc[f"{url}copy", "canonical"] == f"{url}kept"
+    assert pd.isna(pages.loc[f"{url}shut", "status"])
+    assert pages.loc[f"{url}paper.pdf", "media"] == "application/pdf"
+    assert pd.isna(pages.loc[f"{url}paper.pdf", "words"])
+    assert not {"/shut", "/hidden", "/named", "/pic.png"} & set(asked), "closed, not to be followed, no page"
+    assert (tmp_path / "crawl" / "robots.txt").read_text() == "User-agent: *\nDisallow: /shut\n"
+    links = pd.read_parquet(tmp_path / "crawl" / "links.parquet")
+    assert links.set_index("target").loc[f"{url}named", "follow"] == "no"
+
+
+def test_what_cannot_be_reached_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    (tmp_path / "crawl").mkdir()
+    (tmp_path / "crawl" / "pages.parquet").write_bytes(b"the last inventory")
+    assert main(["crawl", "http://127.0.0.1:9/", str(tmp_path), "-q", "--rate", "50"]) == 2
+    fault = capsys.readouterr().err
+    assert "nothing could be read" in fault
+    assert len(fault.splitlines()) == 1
+    assert (tmp_path / "crawl" / "pages.parquet").read_bytes() == b"the last inventory"
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / "crawl").write_text("a file in the way")
+    assert main(["crawl", "http://127.0.0.1:9/", str(tmp_path / "other"), "-q"]) == 2
+    assert "cannot be kept there" in capsys.readouterr().err

@@ -92,6 +92,9 @@ def crawl(
         tally = asyncio.run(crawler.run())
         if keeper is not None:
             keeper.done()
+        if not any(row[4] for row in frontier.rows()):
+            why = ", ".join(f"{reason} ({count:,})" for reason, count in frontier.reasons()[:3]) or "no page was found"
+            raise SourceError(f"{home}: nothing could be read: {why}. Look at the address in a browser, or name another home page.")
         progress("writing the inventory")
         written = Inventory(frontier, crawler).write(into)
         seconds = progress.done()
@@ -170,9 +173,6 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
 
     out = console()
     status = Counter(row[4] for row in frontier.rows() if row[3] == DONE)
-    if not any(status):
-        why = ", ".join(f"{reason} ({count:,})" for reason, count in frontier.reasons()[:3]) or "no page was found"
-        raise SourceError(f"{plan.home}: nothing could be read: {why}. Look at the address in a browser, or name another home page.")
     out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.asked:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
     kinds = {2: "answered", 3: "lead elsewhere", 4: "fail (4xx)", 5: "fail (5xx)", 0: "gave no answer"}
     by_kind = Counter((code or 0) // 100 for code in status.elements())
