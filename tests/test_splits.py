@@ -13,6 +13,8 @@ import nibbet
 from nibbet.cli.main import main
 from nibbet.core.splits import COMPARED, splits_of
 
+HOME = "https://tarnbrook.example/"
+
 
 def cells_of(rng: np.random.Generator, pages: int, effect: float) -> pd.DataFrame:
     """Made-up pages by device: pages differ in all rates, devices in what they are used for; desktop is chosen and read `effect` as often."""
@@ -118,3 +120,27 @@ def test_splits_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str
     assert {row["value"] for row in json.loads(capsys.readouterr().out)} == {"mobile", "desktop", "tablet"}
     assert main(["split", "--site", str(ran), "-q", "--by", "country"]) == 0
     assert "No source tells" in capsys.readouterr().out
+
+
+def test_sources_that_nothing_befell_are_seldom_called_real(tmp_path: Path) -> None:
+    rng = np.random.default_rng(8)
+    days = pd.date_range("2025-08-01", "2026-10-31", freq="7D")
+    names = [f"site-{n}.example" for n in range(40)]
+    level = rng.lognormal(3, 1, len(names)) * np.exp(rng.normal(0, 0.3, (2, len(names)))).cumprod(axis=0)  # each has a year of its own
+    late = (days >= "2026-03-01").astype(int)
+    sessions = pd.DataFrame(rng.poisson(level[late]), index=days, columns=names)
+    sessions.loc[late == 1, "site-7.example"] *= 12
+    landings = (
+        sessions.rename_axis("date")
+        .reset_index()
+        .melt("date", var_name="source", value_name="sessions")
+        .assign(page=f"{HOME}a/", medium="referral")
+    )
+    search = pd.DataFrame({"date": days, "page": f"{HOME}a/", "query": "a", "clicks": 30, "impressions": 300, "position": 3.0})
+    with nibbet.Site(home=HOME, search=search, landings=landings) as site:
+        changes = site.compare(by="source").set_index("key")
+        table = site.visit_sources()
+    assert changes.index[changes["real"]].tolist() == ["site-7.example"]
+    window = sessions.loc["2026-08-03":"2026-10-31"].sum()
+    assert changes["recent"].to_dict() == window.reindex(changes.index).astype(float).to_dict()
+    assert table.set_index("source")["sessions"].to_dict() == window.reindex(table["source"]).astype(float).to_dict()

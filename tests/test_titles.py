@@ -13,7 +13,7 @@ from scipy import special
 import nibbet
 from nibbet.cli.main import main
 from nibbet.core.clusters import clustered_poisson
-from nibbet.core.titles import TRAITS, page_traits, query_traits, shown_width
+from nibbet.core.titles import TRAITS, page_traits, query_traits, shown_width, title_advice, trait_effects
 from nibbet.core.words import Lexicon
 
 TITLES = {
@@ -95,3 +95,47 @@ def test_titles_of_the_demo_are_told_with_what_they_cost(ran: Path, capsys: pyte
     assert f"+{advice['gain'].iloc[0]:,.0f} clicks a month" in told
     assert main(["titles", str(ran), "-q", "--format", "json", "--where", "proven"]) == 0
     assert len(json.loads(capsys.readouterr().out)) == len(proven)
+
+
+def test_advice_takes_the_proven_trait_first_and_promises_nothing_else() -> None:
+    rng = np.random.default_rng(4)
+    count = 240
+    pages = pd.DataFrame({"page": [f"/p{n}/" for n in range(count)], "title": "A title", "section": rng.choice(["/a/", "/b/"], count)})
+    traits = pd.DataFrame(
+        {name: rng.random(count) < share for name, share in (("title doubled", 0.3), ("title cut off", 0.3), ("number", 0.3))}
+    )
+    expected = rng.lognormal(4.5, 0.8, count)
+    rate = np.where(traits["title cut off"], 0.6, 1.0) * np.where(traits["number"], 1.4, 1.0)
+    rows = pd.DataFrame(
+        {"page": pages.index, "clicks": rng.poisson(expected * rate), "expected_clicks": expected, "impressions": 1000, "position": 4.0}
+    )
+    effects, _ = trait_effects(rows, traits, pages["section"])
+    assert effects["real"].to_dict() == {"title doubled": False, "title cut off": True, "number": True}
+    assert effects.loc["title cut off", "effect"] == pytest.approx(0.6, abs=0.05)
+    assert effects.loc["number", "effect"] == pytest.approx(1.4, abs=0.12)
+    advice = title_advice(pages, rows, traits, effects, 1 / 3).set_index("page")
+    has = traits.set_axis(pages["page"])
+    assert set(advice.index) == set(has.index[has["title doubled"] | has["title cut off"]]), "a number that helps is no fault"
+    assert (advice["change_first"] == np.where(has.loc[advice.index, "title cut off"], "title cut off", "title doubled")).all()
+    proven = advice[advice["proven"]]
+    wanted = proven["clicks"] / 3 * (1 / effects.loc["title cut off", "effect"] - 1)
+    np.testing.assert_allclose(proven["gain"], wanted)
+    assert advice.loc[~advice["proven"], "gain"].isna().all()
+    assert advice["gain"].dropna().is_monotonic_decreasing
+    both = has.index[has["title doubled"] & has["title cut off"]][0]
+    assert advice.loc[both, "traits"] == "title doubled; title cut off"
+    assert "does not prove" in advice.loc[~advice["proven"], "because"].iloc[0]
+
+
+def test_two_traits_on_the_same_pages_are_not_told_apart() -> None:
+    rng = np.random.default_rng(6)
+    twin = rng.random(200) < 0.2
+    traits = pd.DataFrame({"title short": twin, "description missing": twin})
+    expected = rng.lognormal(4, 0.8, 200)
+    rows = pd.DataFrame(
+        {"page": range(200), "clicks": rng.poisson(expected * np.where(twin, 0.5, 1)), "expected_clicks": expected, "position": 3.0}
+    )
+    effects, _ = trait_effects(rows, traits, pd.Series("/a/", index=rows.index))
+    assert not effects["real"].any()
+    assert (effects["effect_low"] < 0.5).all()
+    assert (effects["effect_high"] > 1).all()

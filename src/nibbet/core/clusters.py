@@ -29,12 +29,11 @@ class Fit:
     of_rows: float
 
 
-def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster: Ints, *, free: int = 1, rounds: int = 25) -> Fit:
+def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster: Ints, *, rounds: int = 25) -> Fit:
     """How columns multiply counts beyond what is expected.
 
     Args:
-        counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of each row's cluster, from 0; free: so
-            many leading columns are without a prior.
+        counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of each row's cluster, from 0.
     Returns:
         The solution of the estimating equations of Liang & Zeger (1986, Biometrika 73:13) for counts of mean m and of variance m + r m^2 within
         a row, and c m m' between rows of a cluster; r and c by moments, in turn with the coefficients. Errors are those of the model, the
@@ -42,7 +41,7 @@ def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster
     """
     width = columns.shape[1]
     clusters = int(cluster.max(initial=-1)) + 1
-    prior = np.append(np.zeros(free), np.full(width - free, 1 / PRIOR**2))
+    prior = np.append(0.0, np.full(width - 1, 1 / PRIOR**2))
     beta = np.zeros(width)
     beta[0] = np.log(max(counts.sum(), 0.5) / expected.sum())
     between, within = 0.1, 0.1

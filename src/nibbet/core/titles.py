@@ -162,7 +162,6 @@ def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) 
         rows["expected_clicks"].to_numpy(float),
         np.column_stack([fixed, traits[told].to_numpy(float)]),
         pd.factorize(rows["page"])[0],
-        free=fixed.shape[1],
     )
     value, error = fit.coefficients[fixed.shape[1] :], fit.errors[fixed.shape[1] :]
     q = false_discovery(2 * special.ndtr(-np.abs(value / error)))
