@@ -286,6 +286,9 @@ def show_page(found: dict[str, Any], style: str) -> None:
     out.print(_measures(page))
     if page["thin"]:
         out.print(Text("Thin: under 3 clicks could be expected, so its rates, position and pull say little."))
+    if len(found["evidence"]):
+        out.print()
+        out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))
     visits = found["visits"][found["visits"]["sessions"] > 0]
     if len(visits):
         out.print()
@@ -293,9 +296,6 @@ def show_page(found: dict[str, Any], style: str) -> None:
         counted = ["channel", *named, "sessions", "sessions_reference", "engagement_rate", "conversions"]
         out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by where they come from"))
         out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
-    if len(found["evidence"]):
-        out.print()
-        out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))
     out.print()
     queries = found["queries"]
     if queries.empty:
