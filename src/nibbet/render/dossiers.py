@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from nibbet.results import Results
 
 #: pages with a dossier, rows of other lists, and queries told of a page
-MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES = 2000, 2000, 12, 8
+MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES, MOST_HOSTS = 2000, 2000, 12, 8, 3
 #: field, title, kind, what it means, and whether it stays on a narrow screen, by list
 LISTS: dict[str, list[tuple[str, str, str, str]]] = {
     "pages": [
@@ -51,6 +51,41 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("target", "target", "page", "Where it should lead"),
         ("because", "because", "text", "The reason, with its figures"),
     ],
+    "titles": [
+        ("page", "page", "page", "Its path; opens the dossier"),
+        ("change_first", "change first", "text", "What to mend in title or description"),
+        ("gain", "gain", "whole", "Clicks a month without it, where this site proves what it costs"),
+        ("clicks", "clicks", "whole", "Clicks in the recent window, without the brand and strays"),
+        ("position", "position", "tenth", "Mean position, weighted by impressions"),
+        ("pull", "pull", "hundredth", "Clicks over those that the site's curve expects"),
+        ("title", "title", "text", "As it stands"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
+    "broken_links": [
+        ("page", "stands on", "page", "The page that links"),
+        ("target", "leads to", "page", "The address that fails or redirects"),
+        ("status", "status", "text", "What it answers"),
+        ("anchor", "anchor", "text", "The words of the link"),
+        ("mend", "link instead to", "page", "The address to link to"),
+        ("clicks", "clicks", "whole", "Clicks of the page that links, long window"),
+    ],
+    "link_suggestions": [
+        ("page", "link to", "page", "The page that lacks links"),
+        ("source", "from", "page", "A related page that holds many readers"),
+        ("anchor", "with the words", "text", "Its most searched query"),
+        ("shown", "shown", "whole", "Impressions of the page in the long window"),
+        ("links", "links now", "whole", "Pages of the site that link to it"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
+    "hosts": [
+        ("key", "topic", "text", "all, or the topic"),
+        ("host", "host", "text", "Host of the results"),
+        ("queries", "queries", "whole", "Queries that show it in the first ten"),
+        ("rank", "place", "tenth", "Mean of its best place"),
+        ("share", "share", "share", "Part of the clicks that the results let expect"),
+        ("own_share", "our share", "share", "The same of the site's own hosts"),
+        ("searches", "searches", "whole", "Searches a month"),
+    ],
     "redirects": [
         ("from", "from", "page", "The address that goes"),
         ("to", "to", "page", "Where it should lead"),
@@ -58,7 +93,20 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("because", "because", "text", "Why"),
     ],
 }
-GROW = {"page": 3, "because": 6, "label": 3, "target": 2, "from": 3, "to": 3}
+GROW = {
+    "source": 3,
+    "mend": 3,
+    "title": 3,
+    "anchor": 2,
+    "key": 3,
+    "host": 2,
+    "page": 3,
+    "because": 6,
+    "label": 3,
+    "target": 2,
+    "from": 3,
+    "to": 3,
+}
 LEAST = {
     **{
         "page": 150,
@@ -72,11 +120,29 @@ LEAST = {
         "position": 106,
         "conversions": 132,
     },
-    **{"change": 98, "proposal": 100, "repair": 100, "volume": 90, "queries": 90, "confidence": 80, "weight": 96},
+    **{
+        "change_first": 140,
+        "title": 180,
+        "source": 150,
+        "mend": 150,
+        "target": 150,
+        "anchor": 110,
+        "key": 140,
+        "host": 140,
+        "searches": 100,
+        "own_share": 96,
+        "change": 98,
+        "proposal": 100,
+        "repair": 100,
+        "volume": 90,
+        "queries": 90,
+        "confidence": 80,
+        "weight": 96,
+    },
 }
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
-KEPT = {"page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
+KEPT = {"host", "change_first", "mend", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
 MEASURES = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),
@@ -109,6 +175,12 @@ def facts(site: Results) -> dict[str, Any]:
     """Lists, dossiers and the first and last week of their trends."""
     chosen = chosen_pages(site.pages())
     tables = {"pages": chosen, "topics": site.topics(), "repairs": site.repairs(), "redirects": site.redirects()}
+    tables |= {
+        "titles": site.titles(),
+        "broken_links": site.broken_links(),
+        "link_suggestions": site.link_suggestions(),
+        "hosts": _first_hosts(site.hosts()),
+    }
     weeks = site.weekly(chosen["page"].tolist())
     ends = [str(weeks.columns[0]), str(weeks.columns[-1])] if len(weeks.columns) else ["", ""]
     return {
@@ -116,6 +188,11 @@ def facts(site: Results) -> dict[str, Any]:
         "dossiers": _dossiers(site, chosen, weeks),
         "weeks": ends,
     }
+
+
+def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
+    """The hosts of all queries, and of each topic those most seen and the site's own."""
+    return hosts[(hosts["level"] == "all") | hosts["own"] | (hosts.groupby("key").cumcount() < MOST_HOSTS)]
 
 
 def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
@@ -139,7 +216,7 @@ def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
         elif field == "status":
             rows[field] = rows[field].astype("str")
         elif kind not in ("text", "page"):
-            rows[field] = rows[field].astype(float).round(2)
+            rows[field] = rows[field].astype(float).round(3 if kind == "share" else 2)
     rows = rows.mask(rows.isin(["none"])) if name == "topics" else rows
     return {"columns": columns, "rows": _values(rows)}
 
