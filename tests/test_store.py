@@ -192,11 +192,11 @@ def test_two_at_once_wait_for_each_other_by_name(workspace: Path) -> None:
     (workspace / ".nibbet" / "holder").write_text("process 4711")
     with filelock.FileLock(workspace / ".nibbet" / "lock"):
         waiting = subprocess.Popen([*NIBBET, "load", str(workspace), "-v"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
-        time.sleep(4)
+        assert waiting.stderr is not None
+        assert any("waiting for process 4711" in line for line in waiting.stderr), "it says so, however long it takes to begin"
         assert waiting.poll() is None
-    _, said = waiting.communicate(timeout=120)
+    waiting.communicate(timeout=300)
     assert waiting.returncode == 0
-    assert "waiting for process 4711" in said
     both = [
         subprocess.Popen([*NIBBET, "run", str(workspace), "-q", "--out", str(workspace / f"out{n}")], stdout=subprocess.DEVNULL)
         for n in (1, 2)
