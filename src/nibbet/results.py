@@ -289,9 +289,19 @@ class Results(KeptTables):
         address = str(self._row_of(page)["page"].iloc[0])
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
 
-    def hosts(self) -> pd.DataFrame:
-        """Who is seen in result snapshots: hosts over all queries (level all) and by topic, with their share of the clicks that the results let expect."""
-        return self.table("hosts")
+    def hosts(self, topic: str | None = None) -> pd.DataFrame:
+        """Who is seen in result snapshots: hosts over all queries (level all) and by topic, or in one topic, with their share of the clicks that the
+        results let expect. Raises NotFoundError for a topic that no snapshot shows.
+        """
+        rows = self.table("hosts")
+        if topic is None or rows.empty:
+            return rows
+        topics = rows.loc[rows["level"] == "topic", "key"]
+        known = topics[topics.str.lower() == topic.strip().lower()]
+        if known.empty:
+            near = close_names(topic, topics.unique().tolist())
+            raise NotFoundError(f'No result snapshot shows the topic "{topic}".{near} Topics: nibbet topics')
+        return rows.loc[known.index].reset_index(drop=True)
 
     def titles(self) -> pd.DataFrame:
         """What to change first in title and description of each page, with the clicks a month where this site proves what it costs; the largest

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 import typer.core
@@ -31,6 +31,7 @@ from nibbet.errors import NibbetError
 if TYPE_CHECKING:
     import pandas as pd
 
+    from nibbet.core.windows import Windows
     from nibbet.site import Site
 
 
@@ -46,9 +47,7 @@ def page(
     """Print everything about one page: its verdict and why, its measures, its queries."""
     from nibbet.render.views import show_page
 
-    result: list[dict[str, object]] = []
-    with_site(None, site, quiet, verbose, lambda s: result.append(s.page(address)), as_of=as_of)
-    show_page(result[0], form.value)
+    show_page(with_site(None, site, quiet, verbose, lambda s: s.page(address), as_of=as_of), form.value)
 
 
 @app.command(short_help="Everything about one query.")
@@ -75,24 +74,14 @@ def query(
 
     if text is not None and like:
         raise NibbetError("Give one query, or --like WORDS for a group of them, not both.")
-    result: list[Any] = []
-
-    def task(s: Site) -> None:
-        if like:
-            result.extend([s.queries_like(*like), s.windows])
-        elif text is None:
-            result.append(s.query_groups())
-        else:
-            rows, topics = s.query(text), s.topics()
-            result.extend([rows, topics[topics["topic"].isin(rows["topic"])]])
-
-    with_site(None, site, quiet, verbose, task, as_of=as_of)
     if like:
-        show_group(result[0], result[1], form.value, top or 12)
+        group, windows = with_site(None, site, quiet, verbose, lambda s: (s.queries_like(*like), s.windows), as_of=as_of)
+        show_group(group, windows, form.value, top or 12)
     elif text is None:
-        show_groups(result[0], form.value)
+        show_groups(with_site(None, site, quiet, verbose, lambda s: s.query_groups(), as_of=as_of), form.value)
     else:
-        show_query(result[0], result[1], form.value)
+        rows, topics = with_site(None, site, quiet, verbose, lambda s: (s.query(text), s.topics()), as_of=as_of)
+        show_query(rows, topics[topics["topic"].isin(rows["topic"])], form.value)
 
 
 @app.command(short_help="Devices, countries, surfaces, channels and sources side by side.")
@@ -109,15 +98,14 @@ def split(
     """Print devices, countries, surfaces, channels and sources of visits side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
     from nibbet.render.lists import show_splits
 
-    kept: list[Any] = []
-    with_site(None, site, quiet, verbose, lambda s: kept.extend([s.splits(page), s.windows]), as_of=as_of)
-    rows, windows = kept
+    rows, windows = with_site(None, site, quiet, verbose, lambda s: (s.splits(page), s.windows), as_of=as_of)
     show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value, top or 12)
 
 
 @app.command(short_help="Internal links that are broken, and those that are missing.")
 def links(
     folder: Folder = None,
+    each: Annotated[bool, typer.Option("--broken", help="The broken links alone, one by one.")] = False,
     where: Where = None,
     top: Top = None,
     form: Format = Form.table,
@@ -127,11 +115,13 @@ def links(
     verbose: Verbose = False,
 ) -> None:
     """Print internal links that lead to faults or detours, by where they lead, and links that are missing: from which page, with which words."""
-    from nibbet.render.lists import show_links
+    from nibbet.render.lists import NO_LINKS, show_links
+    from nibbet.render.terminal import show
 
-    kept: list[Any] = []
-    with_site(folder, site, quiet, verbose, lambda s: kept.extend([s.broken_links(), s.link_suggestions()]), as_of=as_of)
-    broken, missing = kept
+    broken, missing = with_site(folder, site, quiet, verbose, lambda s: (s.broken_links(), s.link_suggestions()), as_of=as_of)
+    if each:
+        show(chosen_rows(broken, where, top), form.value, empty=NO_LINKS)
+        return
     show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
 
 
@@ -150,9 +140,8 @@ def hosts(
     """Print who is seen in the result snapshots: hosts with their share of the clicks, and the topics in which the site itself is not seen."""
     from nibbet.render.lists import show_hosts
 
-    kept: list[pd.DataFrame] = []
-    with_site(folder, site, quiet, verbose, lambda s: kept.append(s.hosts()), as_of=as_of)
-    show_hosts(chosen_rows(kept[0], where, None), topic, form.value, top or 10)
+    rows = with_site(folder, site, quiet, verbose, lambda s: s.hosts(topic), as_of=as_of)
+    show_hosts(chosen_rows(rows, where, None), topic, form.value, top or 10)
 
 
 @app.command(short_help="What titles do here, and what to change first.")
@@ -169,9 +158,7 @@ def titles(
     """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
     from nibbet.render.lists import show_titles
 
-    kept: list[Any] = []
-    with_site(folder, site, quiet, verbose, lambda s: kept.extend([s.titles(), s.title_effects(), s.windows]), as_of=as_of)
-    advice, effects, windows = kept
+    advice, effects, windows = with_site(folder, site, quiet, verbose, lambda s: (s.titles(), s.title_effects(), s.windows), as_of=as_of)
     show_titles(chosen_rows(advice, where, None), effects, windows, form.value, top or 10)
 
 
@@ -201,25 +188,20 @@ def compare(
     from nibbet.render.terminal import show
     from nibbet.render.views import show_changes
 
-    kept: list[Any] = []
-
-    def task(s: Site) -> None:
+    def task(s: Site) -> tuple[pd.DataFrame, Windows, pd.DataFrame | None]:
         changes = s.compare(recent, against, by=by.value if by else None)
         if order is Counted.impressions:
             level, size = changes["level"].drop_duplicates().tolist(), changes["impressions_change"].abs()
             changes = changes.assign(nth=changes["level"].map(level.index), size=-size)
             changes = changes.sort_values(["nth", "size"], kind="stable", ignore_index=True).drop(columns=["nth", "size"])
-        kept[:] = [
-            chosen_rows(changes, where, top if by else None),
-            s.compared_windows(recent, against),
-            s.losses(recent, against) if by is None else None,
-        ]
+        losses = s.losses(recent, against) if by is None else None
+        return chosen_rows(changes, where, top if by else None), s.compared_windows(recent, against), losses
 
-    with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    rows, windows, losses = with_site(folder, site, quiet, verbose, task, as_of=as_of)
     if form is not Form.table:
-        show(kept[0].head(top) if top else kept[0], form.value)
+        show(rows.head(top) if top else rows, form.value)
         return
-    show_changes(*kept, top=top)
+    show_changes(rows, windows, losses, top=top)
 
 
 @app.command(short_help="Queries and topics that are new, rise or fade.")
@@ -237,11 +219,10 @@ def rising(
     """Print which queries or topics are new, rise or fade beyond noise and season, and the page that is shown most for each."""
     from nibbet.render.lists import show_rising
 
-    kept: list[Any] = []
-    with_site(
-        folder, site, quiet, verbose, lambda s: kept.extend([s.rising(days, by=by.value), s.compared_windows(days, "before")]), as_of=as_of
+    rows, windows = with_site(
+        folder, site, quiet, verbose, lambda s: (s.rising(days, by=by.value), s.compared_windows(days, "before")), as_of=as_of
     )
-    show_rising(kept[0], kept[1], form.value, top or 10)
+    show_rising(rows, windows, form.value, top or 10)
 
 
 @app.command("new", short_help="New pages, and how they start.")
@@ -259,8 +240,7 @@ def new_pages(
     """Print the pages that search first showed lately: their clicks since then beside the site's earlier new pages at the same age."""
     from nibbet.render.terminal import show
 
-    rows: list[pd.DataFrame] = []
-    with_site(folder, site, quiet, verbose, lambda s: rows.append(chosen_rows(s.new_pages(days), where, top)), as_of=as_of)
+    rows = with_site(folder, site, quiet, verbose, lambda s: chosen_rows(s.new_pages(days), where, top), as_of=as_of)
     columns = [
         "page",
         "first_seen",
@@ -274,8 +254,8 @@ def new_pages(
         "queries",
         "first_query",
     ]
-    show(rows[0], form.value, columns=columns, empty=f"Search first showed no page in the last {days} days.")
-    if form is Form.table and len(rows[0]):
+    show(rows, form.value, columns=columns, empty=f"Search first showed no page in the last {days} days.")
+    if form is Form.table and len(rows):
         sys.stdout.write(
             "start_low, start_usual, start_high: what nine, five and one of ten earlier new pages had more than at the same age, in clicks\n"
         )
@@ -303,14 +283,13 @@ def sql(
     from nibbet.render.terminal import show
 
     folder = site or Path()
-    rows: list[pd.DataFrame] = []
     if question is None and not tables:
         show(listed(folder), form.value)
         return
     given = bound(values or [])
     statement = find(folder, question or "")
-    with_site(None, site, quiet, verbose, lambda s: rows.append(s.sql_tables() if tables else s.sql(statement, **given)), as_of=as_of)
-    result = rows[0] if top is None else rows[0].head(top)
+    rows = with_site(None, site, quiet, verbose, lambda s: s.sql_tables() if tables else s.sql(statement, **given), as_of=as_of)
+    result = rows if top is None else rows.head(top)
     if out is not None:
         write_table(result, out)
         sys.stderr.write(f"{len(result):,} rows written to {harmless(str(out))}\n")

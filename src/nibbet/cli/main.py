@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -150,8 +151,6 @@ def demo(
 
 def _serve(pages: int, seed: int, level: str, port: int) -> None:
     """Serve the demo's site until an interrupt."""
-    import time
-
     from nibbet.demo.builder import LEVELS
     from nibbet.demo.exports import HOME
     from nibbet.demo.scenario import build
@@ -195,9 +194,7 @@ def load(
     """Read what is new in the sources and print the account: what was read, used and set aside, and how the sources line up."""
     from nibbet.render.terminal import show_account
 
-    result: list[dict[str, object]] = []
-    with_site(folder, site, quiet, verbose, lambda s: result.append(s.load(fresh=fresh)), as_of=as_of)
-    show_account(result[0], form.value)
+    show_account(with_site(folder, site, quiet, verbose, lambda s: s.load(fresh=fresh), as_of=as_of), form.value)
 
 
 @app.command("run", short_help="Read, decide on every page, and write all files.")
@@ -221,14 +218,14 @@ def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, qu
         from nibbet.cli.init import write_settings
 
         write_settings(root, None, force=False)
-    kept: list[Site] = []
+    begun = time.monotonic()
 
-    def task(site: Site) -> None:
+    def task(site: Site) -> Site:
         site.write(out)
-        kept.append(site)
+        return site
 
-    seconds = with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
-    summary(kept[0], str(out or kept[0].root / "out"), seconds)
+    written = with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
+    summary(written, str(out or written.root / "out"), time.monotonic() - begun)
 
 
 @app.command(short_help="The verdict of every page, with its reason.")
@@ -251,25 +248,20 @@ def decide(
     from nibbet.render.terminal import show, show_windows
     from nibbet.render.views import show_reasoning
 
-    rows: list[pd.DataFrame] = []
-    windows: list[Windows] = []
-
-    def task(s: Site) -> None:
-        windows.append(s.windows)
+    def task(s: Site) -> tuple[Windows, pd.DataFrame, pd.DataFrame]:
         if why is not None:
-            rows.extend([s.why(why), s.verdict_of(why)])
-            return
+            return s.windows, s.why(why), s.verdict_of(why)
         result = s.verdicts()
-        rows.append(chosen_rows(result if verdict is None else result[result["verdict"] == verdict.value], where, top))
+        return s.windows, chosen_rows(result if verdict is None else result[result["verdict"] == verdict.value], where, top), result
 
-    with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
+    windows, rows, verdicts = with_site(folder, site, quiet, verbose, task, as_of=as_of, protect=protect or ())
     if form is Form.table:
-        show_windows(windows[0])
+        show_windows(windows)
     if why is not None:
-        show_reasoning(rows[0], rows[1], form.value)
+        show_reasoning(rows, verdicts, form.value)
         return
     show(
-        rows[0],
+        rows,
         form.value,
         columns=["page", "verdict", "cause", "gain", "confidence", "because"],
         empty="No page fits. Loosen --where, or leave --verdict out.",
@@ -353,6 +345,5 @@ def report(
     """Write the report alone: one HTML file that needs nothing else, to open, send or print."""
     from nibbet.render.files import write_report
 
-    written: list[Path] = []
-    with_site(folder, site, quiet, verbose, lambda s: written.append(write_report(s, out or s.root / "out" / "report.html")), as_of=as_of)
-    sys.stdout.write(f"{harmless(str(written[0]))}\n")
+    written = with_site(folder, site, quiet, verbose, lambda s: write_report(s, out or s.root / "out" / "report.html"), as_of=as_of)
+    sys.stdout.write(f"{harmless(str(written))}\n")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from nibbet.errors import NibbetError
 
@@ -16,17 +16,20 @@ if TYPE_CHECKING:
     from nibbet.site import Site
 
 
+Result = TypeVar("Result")
+
+
 def with_site(
     folder: Path | None,
     site_folder: Path | None,
     quiet: bool,
     verbose: bool,
-    task: Callable[[Site], None],
+    task: Callable[[Site], Result],
     *,
     as_of: str | None = None,
     protect: Sequence[str] = (),
-) -> float:
-    """Open the workspace, run the task, give everything back; returns the seconds it took."""
+) -> Result:
+    """Open the workspace, run the task, give everything back; returns what the task does."""
     from nibbet.cli.progress import Progress
     from nibbet.site import open_site
 
@@ -34,8 +37,7 @@ def with_site(
     site = open_site(folder or site_folder or Path(), as_of=day_of(as_of), protect=protect, say=progress)
     progress.share = site.share
     try:
-        task(site)
-        return progress.done()
+        return task(site)
     finally:
         progress.done()
         site.close()

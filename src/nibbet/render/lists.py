@@ -155,14 +155,13 @@ def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 1
     )
 
 
+NO_LINKS = "No link is broken or missing, as far as the sources tell: that takes a crawl and its links (nibbet crawl makes both)."
+
+
 def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int) -> None:
-    """Links that lead to faults, by where they lead, and links that are missing."""
+    """Links that lead to faults, by where they lead, and links that are missing; in other forms than a table the missing ones."""
     if style != "table" or (broken.empty and missing.empty):
-        show(
-            missing,
-            style,
-            empty="No link is broken or missing, as far as the sources tell: that takes a crawl and its links (nibbet crawl makes both).",
-        )
+        show(missing, style, empty=NO_LINKS)
         return
     out = console()
     by_target = broken.groupby(["target", "status", "mend"], as_index=False, dropna=False).agg(
@@ -182,7 +181,7 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
         )
     out.print()
     out.print(Text(f"Links that are missing: {len(missing):,}, to {missing['page'].nunique():,} pages", style="bold"))
-    for page, rows in list(missing.groupby("page", sort=False))[:top]:
+    for page, rows in missing[missing["page"].isin(missing["page"].unique()[:top])].groupby("page", sort=False):
         first = records(rows.head(1))[0]
         gain = f", +{first['gain']:,.0f} clicks a month within reach" if first["gain"] >= 1 else ""
         count = "no page links" if first["links"] == 0 else f"{first['links']:,.0f} link{'s' if first['links'] > 1 else ''}"
@@ -196,26 +195,19 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
 
 def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:
     """Hosts over all queries and the topics without the site's own; or those of one topic."""
-    chosen = hosts if topic is None else hosts[(hosts["level"] == "topic") & (hosts["key"].str.lower() == topic.lower())]
-    if style != "table" or chosen.empty:
-        show(
-            chosen,
-            style,
-            empty="No result snapshot shows hosts" + ("." if topic is None else f' for the topic "{topic}". See: nibbet topics'),
-        )
+    if style != "table" or hosts.empty:
+        show(hosts, style, empty="No result snapshot shows hosts. Add a source of kind results: query, rank, address, title.")
         return
     out = console()
     columns = ["host", "queries", "query_share", "top3", "rank", "share", "share_before", "form"]
-    whole = chosen[chosen["level"] == "all"] if topic is None else chosen
+    whole = hosts[hosts["level"] == "all"] if topic is None else hosts
     out.print(Text("All queries with a snapshot" if topic is None else f"Topic {topic}", style="bold"))
-    out.print(grid(whole.head(top)[columns].dropna(axis=1, how="all")))
-    own = whole[whole["own"] & ~whole.index.isin(whole.head(top).index)]
-    if len(own):
-        out.print(grid(own[columns].dropna(axis=1, how="all")))
+    first = whole.index.isin(whole.head(top).index)
+    out.print(grid(whole[first | whole["own"]][columns].dropna(axis=1, how="all")))
     if topic is not None:
         return
-    absent = chosen[(chosen["level"] == "topic") & (chosen["own_share"] == 0)].drop_duplicates("key")
-    count = chosen.loc[chosen["level"] == "topic", "key"].nunique()
+    topics = hosts[hosts["level"] == "topic"]
+    absent, count = topics[topics["own_share"] == 0].drop_duplicates("key"), topics["key"].nunique()
     out.print()
     out.print(Text(f"Not seen in {len(absent):,} of {count:,} topics with a snapshot; the most searched:", style="bold"))
     if len(absent):
@@ -250,7 +242,7 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
         out.print(Text(f"  {row['trait']}: {row['pages']:,} pages with, {row['pages_without']:,} without it; too few to tell", style="dim"))
     out.print()
     proven = int(advice["proven"].sum())
-    out.print(Text(f"Change first ({len(advice):,} pages with a fault; of {proven:,} this site proves the cost)", style="bold"))
+    out.print(Text(f"Change first ({len(advice):,} pages with a fault; for {proven:,} of them this site proves the cost)", style="bold"))
     for row in records(advice.head(top)):
         gain = f"  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})" if row["proven"] else ""
         pull = "" if pd.isna(row["pull"]) else f"  pull {row['pull']:.2f} at position {row['position']:.1f}"
