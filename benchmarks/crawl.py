@@ -39,7 +39,9 @@ print(Spider.count)
 
 def page(number: int, pages: int) -> bytes:
     """A page of 100 links and 300 words."""
-    links = "".join(f'<li><a href="/p/{(number * 101 + n * 13 + n * n + 1) % pages}">Link {n} of page {number}</a></li>' for n in range(LINKS))
+    links = "".join(
+        f'<li><a href="/p/{(number * 101 + n * 13 + n * n + 1) % pages}">Link {n} of page {number}</a></li>' for n in range(LINKS)
+    )
     words = "water bank boat paddle stream launch level season current bend " * 30
     return f"<!doctype html><html><head><title>Page {number}</title></head><body><main><h1>Page {number}</h1><p>{words}</p><ul>{links}</ul></main></body></html>".encode()
 
@@ -82,12 +84,16 @@ def main(pages: int, other: str | None) -> None:
 
         pages = pq.ParquetFile(folder / "crawl" / "pages.parquet").metadata.num_rows
         memory = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-        print(f"nibbet crawl: {pages:,} pages, {pages * LINKS:,} links in {ours:.1f} s, {pages / ours:.0f} pages a second, inventory written, peak {memory:,.0f} MB")
+        print(
+            f"nibbet crawl: {pages:,} pages, {pages * LINKS:,} links in {ours:.1f} s, {pages / ours:.0f} pages a second, inventory written, peak {memory:,.0f} MB"
+        )
         if other:
             begun = time.perf_counter()
             count = int(subprocess.run([other, "-c", SPIDER, url], check=True, capture_output=True, text=True).stdout.split()[-1])
             theirs = time.perf_counter() - begun
-            print(f"Scrapy's link extractor: {count:,} pages in {theirs:.1f} s, {count / theirs:.0f} pages a second; nibbet is {pages / ours / (count / theirs):.2f} times as fast")
+            print(
+                f"Scrapy's link extractor: {count:,} pages in {theirs:.1f} s, {count / theirs:.0f} pages a second; nibbet is {pages / ours / (count / theirs):.2f} times as fast"
+            )
     finally:
         server.terminate()
         shutil.rmtree(folder)

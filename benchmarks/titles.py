@@ -42,7 +42,7 @@ def run(sites: int, seed: int = 1) -> None:
         held, false, found, fits = [], [], [], 0
         for _ in range(sites // 3):
             rows, traits, section, effects = site(rng, pages)
-            table = trait_effects(rows, traits, section)[0].reindex(NAMES)
+            table = trait_effects(rows, traits, section).reindex(NAMES)
             error = (np.log(table["effect_high"]) - np.log(table["effect_low"])) / 2 / special.ndtri(0.975)
             told = table["effect"].notna().to_numpy()
             inside = np.abs(np.log(table["effect"]) - effects) < special.ndtri(0.9) * error

@@ -108,8 +108,8 @@ def test_servers_that_do_what_they_should_not_end_in_time_with_a_reason(tmp_path
     frontier.close()
     for path, (_, status, words) in WAYS.items():
         row = rows[path]
-        assert row[4] == status, path
-        assert words in row[5] or words in (unpacked(row[6]) or {}).get("title", ""), path
+        assert row[3] == status, path
+        assert words in row[4] or words in (unpacked(row[5]) or {}).get("title", ""), path
 
 
 def test_private_networks_are_not_entered() -> None:
@@ -133,7 +133,6 @@ def test_robots_are_obeyed_as_the_standard_has_it(tmp_path: Path) -> None:
     rules = Robots(
         "User-Agent: *\nDisallow: *.gif$\nDisallow: /example/\nAllow: /publications/\n\nUser-Agent: foobot\nDisallow: /\nAllow: /example/page.html\n\n"
         "User-Agent: Nibbet\nUser-Agent: quxbot\nDisallow: /shut/\nAllow: /shut/open\nCrawl-delay: 2\nSitemap: https://a.example/s.xml\n",
-        reachable=True,
     )
     for path, allowed in {
         "/": True,
@@ -145,7 +144,7 @@ def test_robots_are_obeyed_as_the_standard_has_it(tmp_path: Path) -> None:
     }.items():
         assert rules.allows(f"https://a.example{path}") is allowed, path
     assert (rules.delay, rules.sitemaps) == (2.0, ["https://a.example/s.xml"])
-    assert not Robots(None, reachable=False).allows("https://a.example/"), "a server that fails closes all"
+    assert not Robots(None, "no connection").allows("https://a.example/"), "a server that fails closes all"
     for status, pages in ((b"404 No", 2), (b"403 No", 2), (b"500 Broken", 0)):
         answers = {"/robots.txt": b"HTTP/1.1 " + status + b"\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", "/": plain(b"<a href='/x'>x</a>"), "/x": plain(PAGE)}  # fmt: skip
         with serving(lambda path, _, answers=answers: answers.get(path, answers["/robots.txt"])) as (url, asked):
@@ -218,7 +217,7 @@ def test_what_a_page_says_of_itself() -> None:
         <div role=contentinfo><a href="mailto:a@b">m</a><a href=//other.example/c>Other</a></div>""",
         "https://a.example/y/",
     )  # fmt: skip
-    assert (page.title, page.description, page.h1, page.language, page.kind) == ("A&B", "Said.", "Head", "en-gb", "Article")
+    assert (page.title, page.description, page.h1, page.language) == ("A&B", "Said.", "Head", "en-gb")
     assert page.robots == "noindex,follow"
     assert (page.canonical, page.alternates, str(page.published)) == (
         "https://a.example/a/",
@@ -382,3 +381,40 @@ def test_what_cannot_be_reached_is_told(tmp_path: Path, capsys: pytest.CaptureFi
     (tmp_path / "other" / "crawl").write_text("a file in the way")
     assert main(["crawl", "http://127.0.0.1:9/", str(tmp_path / "other"), "-q"]) == 2
     assert "cannot be kept there" in capsys.readouterr().err
+
+
+def test_an_outage_stops_the_crawl_and_costs_nothing(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    down = False
+
+    def answers(path: str, _: int) -> bytes:
+        if path == "/robots.txt":
+            return b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        if down and path != "/":
+            return b""
+        return plain(f"<title>{path}</title>".encode() + b"".join(b"<a href='/p%d'>x</a>" % n for n in range(60)))
+
+    with serving(answers) as (url, _):
+        whole = crawled(tmp_path, url)
+        down = True
+        assert main(["crawl", url, str(tmp_path), "-q", "--rate", "200", "--fresh"]) == 2
+        assert "no longer answers" in capsys.readouterr().err
+        pd.testing.assert_frame_equal(pd.read_parquet(tmp_path / "crawl" / "pages.parquet").set_index("page"), whole)
+        down = False
+        pd.testing.assert_frame_equal(crawled(tmp_path, url), whole)
+
+
+def test_a_page_left_out_and_taken_in_again_is_asked_anew(tmp_path: Path) -> None:
+    one = Changing()
+    with serving(lambda path, _, head=b"": one.answer(path, head), heads=True) as (url, _):
+        one.url = url
+        whole = crawled(tmp_path, url)
+        assert f"{url}a" not in crawled(tmp_path, url, "--exclude", "/a").index
+        pd.testing.assert_frame_equal(crawled(tmp_path, url), whole)
+
+
+def test_a_home_that_has_moved_is_named(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    moved = b"HTTP/1.1 301 Moved\r\nLocation: https://new.tarnbrook.example/\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+    none = b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+    with serving(lambda path, _: moved if path == "/" else none) as (url, _):
+        assert main(["crawl", url, str(tmp_path), "-q"]) == 2
+    assert "leads to https://new.tarnbrook.example/, another site" in capsys.readouterr().err

@@ -109,7 +109,7 @@ def test_advice_takes_the_proven_trait_first_and_promises_nothing_else() -> None
     rows = pd.DataFrame(
         {"page": pages.index, "clicks": rng.poisson(expected * rate), "expected_clicks": expected, "impressions": 1000, "position": 4.0}
     )
-    effects, _ = trait_effects(rows, traits, pages["section"])
+    effects = trait_effects(rows, traits, pages["section"])
     assert effects["real"].to_dict() == {"title doubled": False, "title cut off": True, "number": True}
     assert effects.loc["title cut off", "effect"] == pytest.approx(0.6, abs=0.05)
     assert effects.loc["number", "effect"] == pytest.approx(1.4, abs=0.12)
@@ -135,7 +135,7 @@ def test_two_traits_on_the_same_pages_are_not_told_apart() -> None:
     rows = pd.DataFrame(
         {"page": range(200), "clicks": rng.poisson(expected * np.where(twin, 0.5, 1)), "expected_clicks": expected, "position": 3.0}
     )
-    effects, _ = trait_effects(rows, traits, pd.Series("/a/", index=rows.index))
+    effects = trait_effects(rows, traits, pd.Series("/a/", index=rows.index))
     assert not effects["real"].any()
     assert (effects["effect_low"] < 0.5).all()
     assert (effects["effect_high"] > 1).all()

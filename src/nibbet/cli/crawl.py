@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -13,6 +12,8 @@ from nibbet.cli.options import Quiet, Verbose
 from nibbet.errors import ConfigError, SourceError
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from nibbet.crawl.crawler import Plan, Tally
     from nibbet.crawl.frontier import Frontier
 
@@ -51,13 +52,15 @@ def crawl(
     It keeps to robots.txt, waits between pages, and slows down when the server does. Stopped at any moment, it goes on where it was; another run asks
     only for what has changed.
     """  # fmt: skip
+    import asyncio
+
     from nibbet.cli.progress import Progress
     from nibbet.crawl.crawler import Crawler, Plan
     from nibbet.crawl.frontier import Frontier
     from nibbet.crawl.inventory import Inventory
 
-    place = folder or Path()
-    home, hosts, known = _known(url, stands_for, place)
+    place, progress = folder or Path(), Progress(quiet=quiet, verbose=verbose)
+    home, hosts, known = _known(url, stands_for, place, progress)
     if rate is None:
         rate = None if _on_this_machine(home) else USUAL_RATE
     plan = Plan(
@@ -73,7 +76,6 @@ def crawl(
         stands_for=_root(stands_for),
         known=known,
     )
-    progress = Progress(quiet=quiet, verbose=verbose)
     into = place / "crawl"
     frontier = Frontier(into / ".frontier.db")
 
@@ -92,9 +94,7 @@ def crawl(
         tally = asyncio.run(crawler.run())
         if keeper is not None:
             keeper.done()
-        if not any(row[4] for row in frontier.rows()):
-            why = ", ".join(f"{reason} ({count:,})" for reason, count in frontier.reasons()[:3]) or "no page was found"
-            raise SourceError(f"{home}: nothing could be read: {why}. Look at the address in a browser, or name another home page.")
+        _refuse_nothing(frontier, home)
         progress("writing the inventory")
         written = Inventory(frontier, crawler).write(into)
         seconds = progress.done()
@@ -102,6 +102,19 @@ def crawl(
     finally:
         progress.done()
         frontier.close()
+
+
+def _refuse_nothing(frontier: Frontier, home: str) -> None:
+    """Raise SourceError where no page answered, so that the last inventory stays; a home that has moved is named."""
+    if any(status is not None and 200 <= status < 300 for _, _, _, status, *_ in frontier.rows()):
+        return
+    from nibbet.crawl.crawler import unpacked
+
+    moved = next((unpacked(record).get("redirect_to", "") for address, *_, record, _ in frontier.rows() if address == home and record), "")
+    if moved:
+        raise SourceError(f"{home}: leads to {moved}, another site. If that is the one, crawl it: nibbet crawl {moved}")
+    why = ", ".join(f"{reason} ({count:,})" for reason, count in frontier.reasons()[:3]) or "no page was found"
+    raise SourceError(f"{home}: nothing could be read: {why}. Look at the address in a browser, or name another home page.")
 
 
 def _root(home: str) -> str:
@@ -124,14 +137,14 @@ def _home(url: str) -> str:
     return home.partition("#")[0]
 
 
-def _known(url: str, stands_for: str, place: Path) -> tuple[str, frozenset[str], dict[str, list[str]]]:
-    """(home, hosts of the site, addresses that the sources of the workspace know, by source)."""
+def _known(url: str, stands_for: str, place: Path, say: Callable[[str], None]) -> tuple[str, frozenset[str], tuple[str, ...]]:
+    """(home, hosts of the site, addresses that the sources of the workspace know)."""
     from nibbet.core.markup import host_of
 
     home = _home(url)
     live = _home(stands_for) if stands_for else home
     hosts: set[str] = {host_of(home)}
-    known: dict[str, list[str]] = {}
+    known: list[str] = []
     if (place / "nibbet.toml").exists():
         from nibbet.config import load_config
         from nibbet.site import open_site
@@ -140,13 +153,13 @@ def _known(url: str, stands_for: str, place: Path) -> tuple[str, frozenset[str],
         if not stands_for and host_of(config.site.home) == host_of(home):
             hosts |= {host.removeprefix("www.") for host in config.site.hosts}
         try:
-            with open_site(place) as site:
+            with open_site(place, say=say) as site:
                 pages = site.addresses["page"].dropna().drop_duplicates()
             root, own = (_root(one) for one in (config.site.home.replace("//www.", "//"), live))
-            known["sources"] = [own + page.removeprefix(root) if page.startswith(root + "/") else page for page in pages]
+            known = [own + page.removeprefix(root) if page.startswith(root + "/") else page for page in pages]
         except SourceError:  # what cannot be read yet names no addresses
-            known = {}
-    return home, frozenset(hosts), known
+            known = []
+    return home, frozenset(hosts), tuple(known)
 
 
 def _on_this_machine(home: str) -> bool:
@@ -172,7 +185,7 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
     from nibbet.render.terminal import console
 
     out = console()
-    status = Counter(row[4] for row in frontier.rows() if row[3] == DONE)
+    status = Counter(row[3] for row in frontier.rows() if row[2] == DONE)
     out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.asked:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
     kinds = {2: "answered", 3: "lead elsewhere", 4: "fail (4xx)", 5: "fail (5xx)", 0: "gave no answer"}
     by_kind = Counter((code or 0) // 100 for code in status.elements())

@@ -20,13 +20,10 @@ HELD_BACK = 0.1
 
 @dataclass(frozen=True)
 class Fit:
-    """coefficients and errors (of the columns, on the logarithm), factors (of the rows), and the variance of clusters and of rows."""
+    """coefficients and errors of the columns, on the logarithm."""
 
     coefficients: Floats
     errors: Floats
-    factors: Floats
-    of_clusters: float
-    of_rows: float
 
 
 def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster: Ints, *, rounds: int = 25) -> Fit:
@@ -68,7 +65,7 @@ def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster
     spare = clusters / max(clusters - width, 1)
     model = np.sqrt(np.diag(inverse) * spare)
     robust = np.sqrt(np.maximum(np.diag(inverse @ (parts.T @ parts) @ inverse), 0.0) * spare)
-    return Fit(beta, np.maximum(model, robust), mean / expected, between, within)
+    return Fit(beta, np.maximum(model, robust))
 
 
 def _equations(

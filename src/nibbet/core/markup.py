@@ -52,7 +52,7 @@ class Link:
 @dataclass(frozen=True)
 class Markup:
     """What a page says: texts are empty and days None where it says nothing; robots: the words of its robots tags, in small letters; alternates:
-    language and address of its versions; kind: what structured data calls it; refresh: where it sends its visitors at once.
+    language and address of its versions; refresh: where it sends its visitors at once.
     """
 
     title: str = ""
@@ -67,7 +67,6 @@ class Markup:
     words: int = 0
     published: date | None = None
     modified: date | None = None
-    kind: str = ""
     refresh: str = ""
     links: list[Link] = field(default_factory=list)
 
@@ -114,7 +113,7 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
             canonical = target
         elif "alternate" in rel and target and (code := node.attributes.get("hreflang")):
             alternates.append((code.lower(), target))
-    published, modified, kind = _days(tree, metas)
+    published, modified = _days(tree, metas)
     text = _main_text(tree)
     return Markup(
         title=facts["title"],
@@ -129,7 +128,6 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
         words=len(text.split()),
         published=published,
         modified=modified,
-        kind=kind,
         refresh=_refresh(metas, base),
         links=links,
     )
@@ -187,10 +185,9 @@ def _one_line(text: str) -> str:
 
 def _links(tree: LexborHTMLParser, base: str) -> list[Link]:
     places: dict[int, str] = {}
-    for marks in ({name: place for name, place in PLACES.items()}, {f"[role={role}]": place for role, place in ROLES.items()}):
-        for mark, place in marks.items():
-            for node in tree.css(f"{mark} a[href]"):
-                places.setdefault(node.mem_id, place)
+    for mark, place in (PLACES | {f"[role={role}]": place for role, place in ROLES.items()}).items():
+        for node in tree.css(f"{mark} a[href]"):
+            places.setdefault(node.mem_id, place)
     result = []
     for node in tree.css("a[href], area[href]"):
         attributes = node.attributes
@@ -221,20 +218,15 @@ def _main_text(tree: LexborHTMLParser) -> str:
     return " ".join(root.text(deep=True, separator=" ").split())
 
 
-def _days(tree: LexborHTMLParser, metas: Mapping[str, str]) -> tuple[date | None, date | None, str]:
-    """(published, modified, kind) as meta tags, structured data or the first marked time tell them."""
+def _days(tree: LexborHTMLParser, metas: Mapping[str, str]) -> tuple[date | None, date | None]:
+    """(published, modified) as meta tags, structured data or the first marked time tell them."""
     published, modified = (next((day for name in names if (day := _day(metas.get(name)))), None) for names in (PUBLISHED, MODIFIED))
-    kind = ""
     for one in _structured(tree):
         published = published or _day(one.get("datePublished"))
         modified = modified or _day(one.get("dateModified"))
-        name = one.get("@type")
-        kind = kind or (
-            name if isinstance(name, str) else next((n for n in name if isinstance(n, str)), "") if isinstance(name, list) else ""
-        )
     if published is None and (node := tree.css_first("article time[datetime], main time[datetime], time[pubdate][datetime]")) is not None:
         published = _day(node.attributes.get("datetime"))
-    return published, modified, kind[:60]
+    return published, modified
 
 
 def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
@@ -277,7 +269,7 @@ def answer_facts(
     Args:
         headers: by names in small letters; body: unpacked.
     Returns:
-        (the columns of an inventory that it fills, with kind; the links on it as target, anchor, rel, place; the addresses that it leads on to).
+        (the columns of an inventory that it fills; the links on it as target, anchor, rel, place; the addresses that it leads on to).
     """
     record: dict[str, Any] = {"media": media_of(headers, body)}
     if status and 300 <= status < 400 and (target := joined(address, headers.get("location", ""))):
@@ -287,7 +279,7 @@ def answer_facts(
     page = read_markup(body, address, headers.get("content-type", ""))
     canonical = page.canonical or _header_canonical(address, headers.get("link", ""))
     said = [page.robots, headers.get("x-robots-tag", "").lower()]
-    texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language", "kind")}
+    texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language")}
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
     noindex = any({"noindex", "none"} & set(re.split(r"[\s,:]+", one)) for one in said)
     record.update(texts, **days, canonical=canonical, noindex="noindex" if noindex else "index")

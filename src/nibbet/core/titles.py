@@ -134,14 +134,14 @@ def query_traits(rows: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> p
     return pd.DataFrame({"words absent": absent, "words late": late}, index=rows.index)
 
 
-def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) -> tuple[pd.DataFrame, pd.DataFrame]:
+def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
     """How many times as often pages and queries with a trait are chosen as others at the same place: EFFECTS without the pages named, by trait.
 
     Args:
         rows: page, clicks, expected_clicks (above 0), position, one per page and query without the brand; traits: per row, one column each;
             section: of each row.
     Returns:
-        (effects indexed by trait, the fit's factor of each row). All traits, the section and the place are held fixed together: a Poisson
+        Indexed by trait. All traits, the section and the place are held fixed together: a Poisson
         regression whose pages and pairs stray by themselves (see `core.clusters`), so that a large page counts as one page. Real: beyond
         chance at 5% false discovery.
     """
@@ -183,7 +183,7 @@ def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) 
         table[name] = pd.Series(values, index=told)
     table["real"] = (table["q_value"] < CHANCE).fillna(False)
     table["mend"] = table.index.map({name: mend for name, (_, mend) in TRAITS.items()})
-    return table, pd.DataFrame({"page": rows["page"], "held": fit.factors})
+    return table
 
 
 def title_advice(pages: pd.DataFrame, rows: pd.DataFrame, traits: pd.DataFrame, effects: pd.DataFrame, monthly: float) -> pd.DataFrame:

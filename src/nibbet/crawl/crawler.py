@@ -8,7 +8,7 @@ import re
 import zlib
 from collections import Counter
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, Protocol
@@ -19,6 +19,7 @@ from nibbet.core.markup import answer_facts, host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.frontier import Frontier, Target
 from nibbet.crawl.manners import Pace, Robots, root_of
+from nibbet.errors import SourceError
 
 #: letters of an address, path segments that repeat, parameters: beyond them an address is made by a machine that never ends
 MOST_LETTERS, MOST_REPEATS, MOST_PARAMETERS = 2_000, 3, 8
@@ -26,6 +27,8 @@ MOST_LETTERS, MOST_REPEATS, MOST_PARAMETERS = 2_000, 3, 8
 MOST_VERSIONS = 200
 #: addresses of one form (digits aside) in a row, each found only on the one before: a calendar, not a site
 MOST_IN_A_ROW = 200
+#: addresses in a row without an answer from which a server is taken to be out of order
+MOST_SILENT = 25
 #: times that an address is asked again where a server is busy or breaks off
 MOST_TRIES = 3
 #: sitemaps that are read, and the depth of their indexes
@@ -47,7 +50,7 @@ class Plan:
     """What is crawled and how: hosts of the site; limit, depth: pages and links from home at most; include, exclude: patterns of paths (`*` stands for
     anything); rate: pages a second (None for as fast as it answers); at_once: requests under way; fresh: ask all anew; stands_for: scheme
     and host of the site that this is a copy of, whose addresses stand for those here; known: addresses that
-    other sources know, by source.
+    other sources know.
     """
 
     home: str
@@ -61,16 +64,15 @@ class Plan:
     contact: str = ""
     fresh: bool = False
     stands_for: str = ""
-    known: dict[str, list[str]] = field(default_factory=dict)
+    known: tuple[str, ...] = ()
 
 
 @dataclass
 class Tally:
-    """How far a crawl is: asked, unchanged (of them), why others were left."""
+    """How far a crawl is: asked, and unchanged (of them, or told so by the sitemap)."""
 
     asked: int = 0
     unchanged: int = 0
-    left: Counter[str] = field(default_factory=Counter)
 
 
 class Crawler:
@@ -86,6 +88,7 @@ class Crawler:
         self._include = [_pattern(one) for one in plan.include]
         self._exclude = [_pattern(one) for one in plan.exclude]
         self._is_page = lru_cache(200_000)(lambda address: self._is_ours(address) and not ASSETS.search(address.partition("?")[0]))
+        self._silent: list[Target] = []
         self._busy = 0
         self._again: list[tuple[float, Target, int]] = []
         self._pack = zstandard.ZstdCompressor(level=1)
@@ -101,15 +104,14 @@ class Crawler:
         plan, frontier = self.plan, self.frontier
         frontier.begin(plan.home)
         async with Fetcher(plan.home, plan.contact, connections=plan.at_once) as fetcher:
-            frontier.add([(plan.home, 0, 0)], "home")
+            frontier.add([(plan.home, 0, 0)])
+            frontier.name([plan.home])
             roots = list(dict.fromkeys([root_of(plan.home), *(f"{root_of(plan.home).partition('://')[0]}://{host}" for host in sorted(plan.hosts) if host != host_of(plan.home))]))  # fmt: skip
             for root in roots:
                 await self._manners(fetcher, root)
             await self._read_sitemaps(fetcher)
-            for source, addresses in plan.known.items():
-                ours = [one for one in map(self.here, addresses) if self._is_page(one)]
-                frontier.add(((one, None, 0) for one in ours), source)
-                frontier.met(ours, source)
+            frontier.name([one for one in map(self.here, plan.known) if self._is_page(one)])
+            self._versions.update(address.partition("?")[0] for address in frontier.answered_versions())
             workers = [asyncio.create_task(self._work(fetcher)) for _ in range(plan.at_once)]
             try:
                 await asyncio.gather(*workers)
@@ -121,7 +123,7 @@ class Crawler:
 
     async def _manners(self, fetcher: Fetcher, root: str) -> Robots:
         if root not in self.robots:
-            self.robots[root] = Robots(None, reachable=False)  # until it is known
+            self.robots[root] = Robots(None, "not asked yet")
             self.robots[root] = known = await Robots.of(fetcher, root)
             self._paces[root] = Pace(self.plan.rate, known.delay)
         return self.robots[root]
@@ -144,8 +146,7 @@ class Crawler:
             for entry, changed in entries:
                 if (whole := self.here(joined(address, entry))) and self._is_ours(whole):
                     self.sitemap[whole] = changed
-        self.frontier.add(((one, None, 0) for one in self.sitemap), "sitemap")
-        self.frontier.met(self.sitemap, "sitemap")
+        self.frontier.name(self.sitemap)
 
     # -- pages -----------------------------------------------------------------------------------------------------------------------------
 
@@ -179,15 +180,15 @@ class Crawler:
 
     async def _visit(self, fetcher: Fetcher, target: Target, tries: int) -> None:
         address = target.address
-        if reason := self._unwanted(target):
-            self._cut(target, reason)
+        if not tries and (reason := self._unwanted(target)):
+            self.frontier.cut(target, reason)
             return
-        robots = await self._manners(fetcher, root_of(address))
+        await self._manners(fetcher, root_of(address))
         while root_of(address) not in self._paces:  # another worker asks for the rules
             await asyncio.sleep(0.02)
         robots = self.robots[root_of(address)]
         if not robots.allows(address):
-            self._cut(target, "closed by robots.txt" if robots.text else "robots.txt does not answer")
+            self.frontier.cut(target, robots.why)
             return
         changed = self.sitemap.get(address, "")
         if not self.plan.fresh and target.fetched and changed and changed[:10] < target.fetched:
@@ -201,11 +202,21 @@ class Crawler:
         if (pause is not None or answer.reason.startswith(("no whole", "no connection", "broken"))) and tries < MOST_TRIES:
             self._again.append((asyncio.get_running_loop().time() + (2.0**tries if pause is None else pause), target, tries + 1))
             return
+        self._watch_silence(target, answer)
         self.tally.asked += 1
         if answer.status == 304:
             self._unchanged(target, asked=True)
             return
         self._keep(target, answer)
+
+    def _watch_silence(self, target: Target, answer: Answer) -> None:
+        """Stop where one address after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
+        self._silent = [] if answer.status is not None else [*self._silent, target]
+        if len(self._silent) == MOST_SILENT:
+            self.frontier.ask_again(self._silent)
+            raise SourceError(
+                f"{self.root} no longer answers ({answer.reason}, {MOST_SILENT} addresses in a row). What was read is kept: the same command goes on."
+            )
 
     def _unwanted(self, target: Target) -> str:
         """Why an address is not asked; empty where it is."""
@@ -232,21 +243,14 @@ class Crawler:
                 return "one of too many versions by parameters"
         return ""
 
-    def _cut(self, target: Target, reason: str) -> None:
-        self.frontier.cut(target, reason)
-        self.tally.left[reason] += 1
-
     def _unchanged(self, target: Target, *, asked: bool) -> None:
         self.tally.unchanged += 1
-        links = unpacked(self.frontier.kept(target)[1])
-        self.frontier.unchanged(target, self._followed(target, [one[0] for one in links or []]), self._today if asked else None)
+        self.frontier.unchanged(target, self._today if asked else None)  # what it links to is known already
 
     def _keep(self, target: Target, answer: Answer) -> None:
         if self.keeper is not None and answer.status is not None:
             self.keeper.keep(target.address, answer)
         record, links, follow = answer_facts(target.address, answer.status, answer.headers, answer.body)
-        if answer.reason:
-            self.tally.left[answer.reason] += 1
         self.frontier.answer(
             target, self._today, answer.status, answer.reason, self._packed(record), self._packed(links),
             answer.headers.get("etag", "")[:500], answer.headers.get("last-modified", "")[:100], self._followed(target, follow),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,8 +19,8 @@ TODO, DONE, CUT = 0, 1, 2
 LAYOUT = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS addresses (
-  number INTEGER PRIMARY KEY, address TEXT UNIQUE NOT NULL, depth INTEGER, chain INTEGER NOT NULL, sources TEXT NOT NULL, state INTEGER NOT NULL,
-  round INTEGER NOT NULL DEFAULT 0, fetched TEXT, status INTEGER, reason TEXT, etag TEXT, changed TEXT, record BLOB, links BLOB
+  number INTEGER PRIMARY KEY, address TEXT UNIQUE NOT NULL, depth INTEGER, chain INTEGER NOT NULL, named INTEGER NOT NULL, state INTEGER NOT NULL,
+  fetched TEXT, status INTEGER, reason TEXT, etag TEXT, changed TEXT, record BLOB, links BLOB
 );
 CREATE INDEX IF NOT EXISTS by_state ON addresses (state, number);
 """
@@ -72,56 +72,36 @@ class Frontier:
 
     # -- a round ---------------------------------------------------------------------------------------------------------------------------
 
-    def begin(self, home: str) -> bool:
-        """Begin a round, or go on with one that was not finished; returns whether it goes on. What another home left is forgotten."""
-        if self.fact("home") != home:
+    def begin(self, home: str) -> None:
+        """Begin anew, or go on where something is left to ask. What another home left is forgotten."""
+        if self._fact("home") != home:
             self._base.executescript("DELETE FROM addresses; DELETE FROM facts;")
             self._known.clear()
-            self.tell("home", home)
-        going_on = self._base.execute("SELECT 1 FROM addresses WHERE state = ? LIMIT 1", (TODO,)).fetchone() is not None
-        if not going_on:
-            with self._base:
-                self._base.execute("BEGIN")
-                self._base.execute("UPDATE addresses SET state = ?, sources = ''", (TODO,))
-                self.tell("round", str(self.round + 1))
+            self._base.execute("INSERT INTO facts VALUES ('home', ?)", (home,))
+        if not self.counts()[TODO]:
+            self._base.execute("UPDATE addresses SET state = ?, named = 0", (TODO,))
         self._last, self._waiting = 0, deque()
-        return going_on and self.round > 0
 
-    @property
-    def round(self) -> int:
-        """How many rounds have begun."""
-        return int(self.fact("round") or 0)
-
-    def fact(self, name: str) -> str | None:
-        """What was told of the crawl itself."""
+    def _fact(self, name: str) -> str | None:
         row = self._base.execute("SELECT value FROM facts WHERE name = ?", (name,)).fetchone()
         return row[0] if row else None
 
-    def tell(self, name: str, value: str) -> None:
-        """Keep a fact of the crawl itself."""
-        self._base.execute("INSERT OR REPLACE INTO facts VALUES (?, ?)", (name, value))
-
     # -- addresses -------------------------------------------------------------------------------------------------------------------------
 
-    def add(self, found: Iterable[tuple[str, int | None, int]], source: str) -> int:
-        """Take up addresses (address, depth, chain) that are not known yet; returns how many."""
+    def add(self, found: Iterable[tuple[str, int | None, int]]) -> None:
+        """Take up addresses (address, depth, chain) that are not known yet."""
         fresh = []
         for address, depth, chain in found:
             key = key_of(address)
             if key not in self._known:
                 self._known.add(key)
-                fresh.append((address, depth, chain, source, TODO))
-        if fresh:
-            self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, sources, state) VALUES (?, ?, ?, ?, ?)", fresh)
-        return len(fresh)
+                fresh.append((address, depth, chain, TODO))
+        self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, named, state) VALUES (?, ?, ?, 0, ?)", fresh)
 
-    def met(self, addresses: Iterable[str], source: str) -> None:
-        """Note that a source knows these addresses."""
-        mark = f" {source}"
-        self._base.executemany(
-            "UPDATE addresses SET sources = sources || ? WHERE address = ? AND instr(sources || ' ', ? || ' ') = 0",
-            ((mark, one, mark) for one in addresses),
-        )
+    def name(self, addresses: Collection[str]) -> None:
+        """Take up addresses that others than links name: the user, a sitemap, the sources of the workspace."""
+        self.add((one, None, 0) for one in addresses)
+        self._base.executemany("UPDATE addresses SET named = 1 WHERE address = ?", ((one,) for one in addresses))
 
     def next(self) -> Target | None:
         """The next address to be asked, those met first at first; None where all have been handed out."""
@@ -141,37 +121,34 @@ class Frontier:
         self._base.execute("BEGIN")
         try:
             self._base.execute(
-                "UPDATE addresses SET state = ?, round = ?, fetched = ?, status = ?, reason = ?, record = ?, links = ?, etag = ?, changed = ? "
-                "WHERE number = ?",
-                (DONE, self.round, day, status, reason, record, links, etag, changed, target.number),
+                "UPDATE addresses SET state = ?, fetched = ?, status = ?, reason = ?, record = ?, links = ?, etag = ?, changed = ? WHERE number = ?",
+                (DONE, day, status, reason, record, links, etag, changed, target.number),
             )
-            self.add(found, "link")
+            self.add(found)
             self._base.execute("COMMIT")
         except BaseException:
             self._base.execute("ROLLBACK")
             raise
 
-    def unchanged(self, target: Target, found: Iterable[tuple[str, int | None, int]], day: str | None = None) -> None:
-        """Keep what is known of an address that has not changed since it was asked last."""
-        self._base.execute("BEGIN")
-        self._base.execute(
-            "UPDATE addresses SET state = ?, round = ?, fetched = coalesce(?, fetched) WHERE number = ?",
-            (DONE, self.round, day, target.number),
-        )
-        self.add(found, "link")
-        self._base.execute("COMMIT")
+    def unchanged(self, target: Target, day: str | None) -> None:
+        """Keep what is known of an address; day: when it was asked, None where it was not."""
+        self._base.execute("UPDATE addresses SET state = ?, fetched = coalesce(?, fetched) WHERE number = ?", (DONE, day, target.number))
 
     def cut(self, target: Target, reason: str) -> None:
-        """Leave an address unasked, with the reason."""
+        """Leave an address unasked, with the reason; what was known of it is forgotten."""
         self._base.execute(
-            "UPDATE addresses SET state = ?, round = ?, reason = ?, status = NULL, record = NULL, links = NULL WHERE number = ?",
-            (CUT, self.round, reason, target.number),
+            "UPDATE addresses SET state = ?, reason = ?, fetched = NULL, status = NULL, record = NULL, links = NULL, etag = NULL, changed = NULL "
+            "WHERE number = ?",
+            (CUT, reason, target.number),
         )
 
-    def kept(self, target: Target) -> tuple[bytes, bytes]:
-        """The record and the links of an address as it was answered last."""
-        row = self._base.execute("SELECT record, links FROM addresses WHERE number = ?", (target.number,)).fetchone()
-        return row[0] or b"", row[1] or b""
+    def ask_again(self, targets: Iterable[Target]) -> None:
+        """Put addresses back among those to be asked."""
+        self._base.executemany("UPDATE addresses SET state = ? WHERE number = ?", ((TODO, one.number) for one in targets))
+
+    def answered_versions(self) -> list[str]:
+        """The addresses with parameters that were answered in this round."""
+        return [one for (one,) in self._base.execute("SELECT address FROM addresses WHERE state = ? AND instr(address, '?')", (DONE,))]
 
     def counts(self) -> Counter[int]:
         """How many addresses are in each state."""
@@ -183,10 +160,10 @@ class Frontier:
             "SELECT reason, count(*) FROM addresses WHERE reason IS NOT NULL AND reason != '' GROUP BY reason ORDER BY 2 DESC, 1"
         ).fetchall()
 
-    def rows(self) -> Iterator[tuple[str, int | None, str, int, int | None, str, bytes | None, bytes | None]]:
-        """address, depth, sources, state, status, reason, record, links of every address that was asked or left, by address."""
+    def rows(self) -> Iterator[tuple[str, bool, int, int | None, str, bytes | None, bytes | None]]:
+        """address, named, state, status, reason, record, links of every address that was asked or left, by address."""
         yield from self._base.execute(
-            "SELECT address, depth, sources, state, status, reason, record, links FROM addresses WHERE state != ? ORDER BY address", (TODO,)
+            "SELECT address, named, state, status, reason, record, links FROM addresses WHERE state != ? ORDER BY address", (TODO,)
         )
 
     def close(self) -> None:

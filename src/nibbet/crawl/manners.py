@@ -33,8 +33,10 @@ LEARNT, SLOW, QUICK = 20, 2.0, 0.25
 class Robots:
     """The rules of one host (RFC 9309): all allowed where it has none, nothing where its server fails."""
 
-    def __init__(self, text: str | None, *, reachable: bool) -> None:
-        self.text, self._reachable = text, reachable
+    def __init__(self, text: str | None, fault: str = "") -> None:
+        """text: of the file; None without one; fault: why it could not be asked for."""
+        self.text, self.why = text, f"robots.txt: {fault}" if fault else "closed by robots.txt"
+        self._reachable = not fault
         self._rules = Protego.parse(text) if text else None
 
     @classmethod
@@ -44,15 +46,15 @@ class Robots:
         for _ in range(HOPS + 1):
             answer = await fetcher.ask(address, whole=True)
             if answer.status is None or answer.status >= 500 or answer.status == 429:
-                return cls(None, reachable=False)
+                return cls(None, answer.reason or f"answers {answer.status}")
             target = answer.headers.get("location")
             if 300 <= answer.status < 400 and target:
                 address = joined(address, target) or address
                 continue
             if answer.status == 200:
-                return cls(answer.body[:MOST_ROBOTS].decode("utf-8-sig", "replace"), reachable=True)
+                return cls(answer.body[:MOST_ROBOTS].decode("utf-8-sig", "replace"))
             break
-        return cls(None, reachable=True)
+        return cls(None)
 
     def allows(self, address: str) -> bool:
         """Whether this crawler may ask for an address."""

@@ -32,7 +32,7 @@ class Titles:
     def _parts(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
         """(pages, rows, traits): the living pages whose titles are known, their pairs without the brand, and the traits of each."""
         pages = self.pages.table
-        pages = pages[~pages["gone"] & ~pages["blocked"] & pages["status"].notna()] if pages["title"].notna().any() else pages.head(0)
+        pages = pages[~pages["gone"] & ~pages["blocked"] & pages["in_crawl"]] if pages["title"].notna().any() else pages.head(0)
         pairs = self.query_map.pairs
         told = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0) & ~pairs["role"].isin(HELD_ROLES)
         names = ["page", "query", "clicks", "impressions", "expected_clicks", "position"]
@@ -51,7 +51,7 @@ class Titles:
         return pages, rows, traits[[name for name in TRAITS if name in traits]]
 
     @once
-    def _effects(self) -> tuple[pd.DataFrame, pd.DataFrame]:
+    def _effects(self) -> pd.DataFrame:
         pages, rows, traits = self._parts
         return trait_effects(rows, traits, pages["section"].reindex(rows["page"]).set_axis(rows.index))
 
@@ -60,7 +60,7 @@ class Titles:
         pages, rows, traits = self._parts
         if rows.empty:
             return pd.DataFrame(columns=EFFECTS)
-        table = self._effects[0].reset_index()
+        table = self._effects.reset_index()
         sums = rows.groupby("page")[["clicks", "expected_clicks"]].sum()
         pull = (sums["clicks"] / sums["expected_clicks"]).where(sums["expected_clicks"] >= THIN_CLICKS)
         has = traits.groupby(rows["page"]).any()
@@ -79,4 +79,4 @@ class Titles:
         pages, rows, traits = self._parts
         if rows.empty:
             return pd.DataFrame(columns=TITLES)
-        return title_advice(pages, rows, traits, self._effects[0], MONTH_DAYS / self.sums.windows.recent.days)
+        return title_advice(pages, rows, traits, self._effects, MONTH_DAYS / self.sums.windows.recent.days)

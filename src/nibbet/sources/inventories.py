@@ -1,0 +1,77 @@
+"""Inventories as Parquet files: their columns, and how rows get there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+PAGES = pa.schema(
+    [
+        ("page", pa.string()),
+        ("status", pa.int32()),
+        *((name, pa.string()) for name in ("redirect_to", "canonical", "noindex", "title", "media", "description", "h1", "headings")),
+        ("words", pa.int32()),
+        ("text", pa.string()),
+        ("language", pa.string()),
+        ("inlinks", pa.int32()),
+        ("outlinks", pa.int32()),
+        ("depth", pa.int32()),
+        ("published", pa.date32()),
+        ("modified", pa.date32()),
+        ("in_sitemap", pa.string()),
+    ]
+)
+LINKS = pa.schema([(name, pa.string()) for name in ("source", "target", "anchor", "follow", "place")])
+#: rows that are written together
+AT_ONCE = 2_000
+
+
+class Rows:
+    """Rows into a Parquet file, some thousands at a time; a context manager."""
+
+    def __init__(self, path: Path, schema: pa.Schema) -> None:
+        self._schema, self._rows = schema, list[Mapping[str, Any]]()
+        self._file = pq.ParquetWriter(path, schema, compression="zstd")
+
+    def __enter__(self) -> Rows:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._flush()
+        self._file.close()
+
+    def add(self, row: Mapping[str, Any]) -> None:
+        """A row; columns that it lacks, and empty texts, become null."""
+        self._rows.append(row)
+        if len(self._rows) >= AT_ONCE:
+            self._flush()
+
+    def _flush(self) -> None:
+        columns = [pa.array([_value(row.get(field.name), field.type) for row in self._rows], field.type) for field in self._schema]
+        self._file.write_table(pa.table(columns, schema=self._schema))
+        self._rows = []
+
+
+def _value(value: Any, kind: pa.DataType) -> Any:
+    return day_of(value) if pa.types.is_date(kind) else None if value == "" else value
+
+
+def day_of(text: str | None) -> date | None:
+    """The day that a text begins with; None where it names none."""
+    try:
+        return date.fromisoformat(text[:10]) if text else None
+    except ValueError:
+        return None
+
+
+def link_rows(source: str, links: Iterable[tuple[str, str, str, str]]) -> list[dict[str, str]]:
+    """The links on a page (target, anchor, rel, place) as rows of LINKS."""
+    return [
+        {"source": source, "target": target, "anchor": anchor, "follow": "no" if "nofollow" in rel.split() else "yes", "place": place}
+        for target, anchor, rel, place in links
+    ]
