@@ -62,3 +62,17 @@ def test_hosts_of_the_demo_are_those_of_the_snapshots(ran: Path, capsys: pytest.
     assert "tarnbrook.example" in told
     assert main(["hosts", str(ran), "-q", "--topic", str(of_topics["key"].iloc[0]).upper()]) == 0
     assert of_topics["host"].iloc[0] in capsys.readouterr().out
+
+
+def test_results_in_another_dress() -> None:
+    days = pd.date_range("2026-10-01", "2026-10-31")
+    search = pd.DataFrame({"Tag": days, "Seite": "/boote", "Suchanfrage": "boot mieten", "Klicks": 3, "Einblendungen": 40, "Position": 2.0})
+    rows = [(day, "Boot mieten", n + 1, f"{host}/boote") for day, order in (("01.09.2026", "ab"), ("01.10.2026", "ba")) for n, host in enumerate(
+        {"a": "tarnbrook.example", "b": "https://www.Rival.example"}[one] for one in order)]  # fmt: skip
+    results = pd.DataFrame(rows, columns=["Datum", "Suchbegriff", "Platz", "Adresse"])
+    with nibbet.Site(home="https://tarnbrook.example/", search=search, results=results) as site:
+        table = site.hosts()
+    whole = table[table["level"] == "all"].set_index("host")
+    assert whole["rank"].to_dict() == {"rival.example": 1.0, "tarnbrook.example": 2.0}
+    assert whole["own"].to_dict() == {"rival.example": False, "tarnbrook.example": True}
+    assert whole.loc["tarnbrook.example", "share_before"] > whole.loc["tarnbrook.example", "share"], "it fell by a place"

@@ -122,6 +122,25 @@ def test_splits_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str
     assert "No source tells" in capsys.readouterr().out
 
 
+def test_a_sender_is_one_however_it_is_written(tmp_path: Path) -> None:
+    days = pd.date_range("2026-08-03", "2026-10-31")
+    written = ["www.Paddlers.example / referral", "paddlers.example / referral", "(direct) / (none)", "Anyfinder / organic"]
+    rows = pd.DataFrame({"Tag": days.repeat(4), "Einstiegsseite": "/a", "Quelle / Medium": written * len(days), "Sitzungen": 3})
+    rows.to_csv(tmp_path / "visits.csv", index=False)
+    pd.DataFrame({"Tag": days, "Seite": "/a", "Suchanfrage": "a", "Klicks": 3, "Einblendungen": 30}).to_csv(
+        tmp_path / "search.csv", index=False
+    )
+    sources = "".join(
+        f'[[source]]\nkind = "{kind}"\nfiles = "{file}"\n' for kind, file in (("search", "search.csv"), ("landings", "visits.csv"))
+    )
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n{sources}')
+    with nibbet.open_site(tmp_path) as site:
+        table = site.visit_sources()
+        rows = table.set_index("source")["sessions"]
+        assert set(table["channel"]) == {"", "organic", "referral"}, "the medium stands for the channel where that is not told"
+    assert rows.to_dict() == {"paddlers.example": 6 * len(days), "": 3 * len(days), "anyfinder": 3 * len(days)}
+
+
 def test_sources_that_nothing_befell_are_seldom_called_real(tmp_path: Path) -> None:
     rng = np.random.default_rng(8)
     days = pd.date_range("2025-08-01", "2026-10-31", freq="7D")

@@ -139,3 +139,23 @@ def test_two_traits_on_the_same_pages_are_not_told_apart() -> None:
     assert not effects["real"].any()
     assert (effects["effect_low"] < 0.5).all()
     assert (effects["effect_high"] > 1).all()
+
+
+def test_a_list_of_titles_in_another_language_is_enough() -> None:
+    rng = np.random.default_rng(9)
+    days, names = pd.date_range("2026-08-03", "2026-10-31"), [f"/angeln/gewasser-{n}" for n in range(60)]
+    bad = rng.random(60) < 0.25
+    titles = np.where(bad, "Seite", [f"Gewässer {chr(65 + n % 26)}{n}: Karte, Pegel und Zufahrt im Überblick" for n in range(60)])
+    shown = pd.DataFrame({"Seite": names, "Suchanfrage": [f"gewässer {chr(65 + n % 26)}{n} karte".lower() for n in range(60)]}).merge(
+        pd.DataFrame({"Tag": days}), how="cross"
+    )
+    rate = np.where(shown["Seite"].map(dict(zip(names, bad, strict=True))), 0.06, 0.12)
+    shown = shown.assign(Einblendungen=80, Klicks=rng.binomial(80, rate), Position=4.0)
+    with nibbet.Site(home="https://tarnbrook.example/", search=shown, crawl=pd.DataFrame({"Adresse": names, "Titel": titles})) as site:
+        effects, advice = site.title_effects().set_index("trait"), site.titles()
+    assert "description missing" not in effects.index, "nothing tells descriptions"
+    named = effects[effects["effect"].notna()]
+    assert (named.loc[named.index.isin(["title short", "title doubled", "words absent"]), "effect_low"] < 0.6).all(), (
+        "they stand on the same pages"
+    )
+    assert set(advice["page"].str.rpartition("/")[2]) == {f"gewasser-{n}" for n in np.flatnonzero(bad)}

@@ -79,6 +79,12 @@ class Home:
         return re.compile(rf"^(?:{'|'.join(names)})(?:=|$)", re.IGNORECASE)
 
 
+def hosts_of(texts: pd.Series) -> pd.Series:
+    """The host of each address, in small letters and without `www.`; null where there is none."""
+    address = texts.astype("str").str.lower()
+    return address.str.extract(r"^(?:https?:)?(?://)?(?:[^/@?#]*@)?(?:www\.)?([^/:?#@]+)", expand=False)
+
+
 def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None) -> pd.DataFrame:
     """The page behind every spelling.
 

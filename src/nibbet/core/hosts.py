@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from nibbet.core.address import hosts_of
 from nibbet.core.strength import formats
 
 Floats = NDArray[np.float64]
@@ -61,8 +62,7 @@ def seen_hosts(
 def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[str]) -> pd.DataFrame:
     """query, host, own, rank, url, title, demand, weight of the first results with an address; the best of each host and query."""
     rows = rows[rows["url"].notna() & (rows["rank"].fillna(1) <= FIRST)].copy()
-    address = rows["url"].astype("str").str.lower()
-    rows["host"] = address.str.extract(r"^(?:https?://)?(?:[^/@]*@)?(?:www\.)?([^/:?#]+)", expand=False)
+    rows["host"] = hosts_of(rows["url"])
     rows = rows.dropna(subset=["host"])
     place = rows["rank"].fillna(1).clip(lower=1).astype(int)
     known, each = demand.reindex(rows["query"]), demand.reindex(rows["query"].unique()).dropna()

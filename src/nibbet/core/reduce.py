@@ -222,15 +222,28 @@ def link_pairs(links: ibis.Table) -> ibis.Table:
     return _between_pages(links).select("source_id", "target_id").distinct()
 
 
-def faulty_links(links: ibis.Table, crawl: ibis.Table) -> ibis.Table:
+def faulty_links(links: ibis.Table, crawl: ibis.Table, failing: ibis.Table, host: str) -> ibis.Table:
     """One row per source_id, target (as linked) and status of 300 and more: target_id, anchor (the first by alphabet), links (how many stand there).
 
-    The crawl's word on the address as it is linked counts: what redirects is one page with its end, and no link to it would show.
+    The crawl's word on the address as it is linked counts first: what redirects is one page with its end, and no link to it would show.
+
+    Args:
+        failing: page_id, fails (status) of pages that fail, for links that spell them otherwise; host: that of addresses without one.
     """
-    faults = crawl.filter(crawl.status >= 300).group_by("page").aggregate(status=crawl.status.max())
-    inside = links.filter(links.aside.isnull(), links.source_id.notnull())
-    rows = inside.inner_join(faults, inside.linked == faults.page).select("source_id", "target_id", "anchor", "status", target="linked")
+    known = crawl.filter(crawl.status >= 300).mutate(key=_spelling(crawl.page, host))
+    faults = known.group_by("key").aggregate(answers=known.status.max())
+    inside = links.filter(links.aside.isnull(), links.source_id.notnull()).mutate(key=_spelling(links.linked, host))
+    rows = inside.left_join(faults, "key").drop("key_right")
+    rows = rows.left_join(failing, rows.target_id == failing.page_id)
+    rows = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails), target=rows.linked)
+    rows = rows.filter(rows.status.notnull()).select("source_id", "target_id", "target", "anchor", "status")
     return rows.group_by("source_id", "target_id", "target", "status").aggregate(anchor=rows.anchor.min(), links=rows.count())
+
+
+def _spelling(address: ibis.Value, host: str) -> ibis.Value:
+    """An address without scheme, `www.` and fragment, one without a host on the site's own."""
+    bare = address.re_replace("#.*$", "").re_replace(r"^https?://(?:www\.)?", "//")
+    return ibis.cases((bare.startswith("//"), bare), (bare.startswith("/"), ibis.literal(f"//{host}").concat(bare)), else_=bare)
 
 
 def rare_links(links: ibis.Table) -> ibis.Table:

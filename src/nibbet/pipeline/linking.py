@@ -40,8 +40,10 @@ class Linking:
         links, crawl = self.inputs.joined.table("links"), self.inputs.joined.table("crawl")
         if links is None or crawl is None:
             return pd.DataFrame(columns=BROKEN)
-        rows = self.context.fetch("faulty-links", lambda: reductions.faulty_links(links, crawl))
-        pages = self.measures.ledger
+        pages, home = self.measures.ledger, self.inputs.joined.home
+        failing = pages.loc[pages["gone"] & (pages["status"] >= 400), "status"].astype("int64")
+        fails = self.context.engine.frame(failing.rename("fails").rename_axis("page_id").reset_index())
+        rows = self.context.fetch("faulty-links", lambda: reductions.faulty_links(links, crawl, fails, home.host))
         rows = rows.sort_values(["source_id", "target", "anchor"], ignore_index=True)
         covering = self.targets.covering.reindex(pages.index)
         covering = covering.where(covering.notna(), self.targets.section_hubs.reindex(pages.index))

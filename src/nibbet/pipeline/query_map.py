@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from scipy.sparse import csr_matrix
 
+from nibbet.core.address import hosts_of
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
 from nibbet.core.topics import Grouping, group_pairs
@@ -65,8 +66,7 @@ class QueryMap:
         if first is not None:
             first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
             home = self.inputs.joined.home  # what its own pages draw, searches tell better
-            host = first["url"].astype("str").str.extract(r"^(?:https?://)?(?:www\.)?([^/:?#]+)", expand=False).str.lower()
-            first = first[~host.isin(home.known | home.moved)]
+            first = first[~hosts_of(first["url"]).isin(home.known | home.moved)]
         return group_pairs(
             pairs,
             len(self.pages.table),

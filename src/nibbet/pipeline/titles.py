@@ -15,9 +15,6 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
 
-#: roles of queries that a title can be held against: what a page draws astray, its title need not name
-HELD_ROLES = ("stray",)
-
 
 @dataclass(frozen=True, eq=False)
 class Titles:
@@ -34,7 +31,10 @@ class Titles:
         pages = self.pages.table
         pages = pages[~pages["gone"] & ~pages["blocked"] & pages["in_crawl"]] if pages["title"].notna().any() else pages.head(0)
         pairs = self.query_map.pairs
-        told = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0) & ~pairs["role"].isin(HELD_ROLES)
+        told = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0)
+        # what a page draws astray, its title need not name; but where all is astray, the title may be why
+        astray = pairs["role"] == "stray"
+        told &= ~astray | ~(told & ~astray).groupby(pairs["page"]).transform("any")
         names = ["page", "query", "clicks", "impressions", "expected_clicks", "position"]
         rows = pairs.loc[told & pairs["page"].isin(pages.index), names].reset_index(drop=True)
         if rows.empty:

@@ -46,9 +46,14 @@ def _periods(row: list[str]) -> list[Period]:
     return list(dict.fromkeys(period for cell in row if (period := period_in(str(cell))) is not None))
 
 
+def bare_periods(cells: list[str]) -> list[str]:
+    """The cells that name a period and nothing else."""
+    return [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
+
+
 def _is_header_of_periods(cells: list[str]) -> bool:
     """Whether a row heads a table with a column for each of several months: a word, then months and little else."""
-    months = [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
+    months = bare_periods(cells)
     others = [cell for cell in cells if cell not in months]
     return len(months) >= 2 and 0 < len(others) <= 3 and cells[0] in others and not any(map(_is_value, others))
 

@@ -327,6 +327,9 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibi
         for text in says:
             organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
         columns["organic"] = organic
+        if "channel" not in reading.matches:
+            columns["channel"] = columns["medium"]
+        columns["source"] = columns["source"].strip().lower().re_replace(r"^www\.", "")  # one sender, however it is written
     part = table.part if "part" in table.columns else ibis.literal(0, "int32")
     start = ibis.literal(period[0], "date") if undated and period else ibis.null("date")
     return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated), start=start)

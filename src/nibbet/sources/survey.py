@@ -11,8 +11,9 @@ from urllib.parse import urlsplit
 from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
+from nibbet.sources.headers import bare_periods
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
-from nibbet.sources.periods import Period, period_in, without_period
+from nibbet.sources.periods import Period
 from nibbet.sources.recognise import Reading, guess_kind
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -101,7 +102,7 @@ def _why_not(sheet: Sheet) -> str:
     columns = f"(columns: {', '.join(sheet.header[:8])})"
     if is_settings(sheet):
         return f"a table of settings {columns}"
-    months = [cell for cell in sheet.header if period_in(cell) is not None and not any(map(str.isalpha, without_period(cell)))]
+    months = bare_periods(sheet.header)
     if len(months) >= 2:
         return (
             f"a column for each of {len(months)} periods ({months[0]} to {months[-1]}), and nothing names what is counted. Write it above or "
