@@ -6,6 +6,7 @@ import asyncio
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -377,6 +378,13 @@ def test_what_cannot_be_reached_is_told(tmp_path: Path, capsys: pytest.CaptureFi
     assert "nothing could be read" in fault
     assert len(fault.splitlines()) == 1
     assert (tmp_path / "crawl" / "pages.parquet").read_bytes() == b"the last inventory"
+    for name, make in (("old", lambda path: sqlite3.connect(path).executescript("CREATE TABLE addresses (x); CREATE TABLE facts (y)").close()), ("bytes", lambda path: path.write_bytes(b"no base" * 999))):  # fmt: skip
+        (tmp_path / name / "crawl").mkdir(parents=True)
+        make(tmp_path / name / "crawl" / ".frontier.db")
+        assert main(["crawl", "http://127.0.0.1:9/", str(tmp_path / name), "-q", "--rate", "50"]) == 2
+        fault = capsys.readouterr().err
+        assert ("nothing could be read" if name == "old" else "remove that file") in fault
+        assert len(fault.splitlines()) == 1
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / "crawl").write_text("a file in the way")
     assert main(["crawl", "http://127.0.0.1:9/", str(tmp_path / "other"), "-q"]) == 2

@@ -53,6 +53,7 @@ def crawl(
     only for what has changed.
     """  # fmt: skip
     import asyncio
+    import sqlite3
 
     from nibbet.cli.progress import Progress
     from nibbet.crawl.crawler import Crawler, Plan
@@ -99,6 +100,10 @@ def crawl(
         written = Inventory(frontier, crawler).write(into)
         seconds = progress.done()
         _summary(frontier, plan, tally, written, place, seconds)
+    except sqlite3.Error as fault:
+        raise SourceError(
+            f"{into}: what the crawl knows cannot be kept ({fault}). Free space, or remove {into / '.frontier.db'}."
+        ) from None
     finally:
         progress.done()
         frontier.close()

@@ -16,6 +16,8 @@ from nibbet.errors import SourceError
 HELD = 5_000
 #: states of an address
 TODO, DONE, CUT = 0, 1, 2
+#: number of the layout, to be raised with every change of it
+VERSION = 1
 LAYOUT = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS addresses (
@@ -58,6 +60,8 @@ class Frontier:
             self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)  # one thread at a time uses it
             self._base.execute("PRAGMA journal_mode = WAL")
             self._base.execute("PRAGMA synchronous = NORMAL")
+            if self._base.execute("PRAGMA user_version").fetchone()[0] != VERSION:  # of another version of Nibbet: begin anew
+                self._base.executescript(f"DROP TABLE IF EXISTS facts; DROP TABLE IF EXISTS addresses; PRAGMA user_version = {VERSION};")
             self._base.executescript(LAYOUT)
         except (OSError, sqlite3.Error) as fault:
             raise SourceError(
