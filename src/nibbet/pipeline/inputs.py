@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from nibbet.core import link_rows
 from nibbet.core import reduce as reductions
 from nibbet.core.repairs import out_of_index
 from nibbet.core.spans import chosen
@@ -181,14 +182,14 @@ class Inputs:
         """By page number, from how many pages of the site links lead to it; None without links."""
         if (links := self.joined.table("links")) is None:
             return None
-        return self.context.fetch("link-sums", lambda: reductions.link_sums(links)).set_index("target_id")["links"]
+        return self.context.fetch("link-sums", lambda: link_rows.senders(links)).set_index("target_id")["links"]
 
     @property
     def rare_links(self) -> pd.DataFrame | None:
         """source_id, target_id of links to pages that at most two pages link to; None without links."""
         if (links := self.joined.table("links")) is None:
             return None
-        rows = self.context.fetch("rare-links", lambda: reductions.rare_links(links))
+        rows = self.context.fetch("rare-links", lambda: link_rows.rare(links))
         return rows.sort_values(["target_id", "source_id"], ignore_index=True)
 
     @property
@@ -196,7 +197,7 @@ class Inputs:
         """page (number), anchor: the texts of links that lead to each page, from its own site and from others."""
         parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
         if (links := self.joined.table("links")) is not None:
-            parts.append(self.context.fetch("anchors", lambda: reductions.link_anchors(links)))
+            parts.append(self.context.fetch("anchors", lambda: link_rows.anchors(links)))
         if (outside := self.joined.few("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
             parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
-from nibbet.core import reduce as reductions
+from nibbet.core import link_rows
 from nibbet.core.kinship import unit_rows
 from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_suggestions
 from nibbet.core.redirects import end_of
@@ -43,7 +43,7 @@ class Linking:
         pages, home = self.measures.ledger, self.inputs.joined.home
         failing = pages.loc[pages["gone"] & (pages["status"] >= 400), "status"].astype("int64")
         fails = self.context.engine.frame(failing.rename("fails").rename_axis("page_id").reset_index())
-        rows = self.context.fetch("faulty-links", lambda: reductions.faulty_links(links, crawl, fails, home.host))
+        rows = self.context.fetch("faulty-links", lambda: link_rows.faulty(links, crawl, fails, home.host))
         rows = rows.sort_values(["source_id", "target", "anchor"], ignore_index=True)
         covering = self.targets.covering.reindex(pages.index)
         covering = covering.where(covering.notna(), self.targets.section_hubs.reindex(pages.index))
@@ -55,7 +55,7 @@ class Linking:
         links = self.inputs.joined.table("links")
         if links is None:
             return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
-        rows = self.context.fetch("link-pairs", lambda: reductions.link_pairs(links)).sort_values(["source_id", "target_id"])
+        rows = self.context.fetch("link-pairs", lambda: link_rows.pairs(links)).sort_values(["source_id", "target_id"])
         return rows["source_id"].to_numpy(np.int64), rows["target_id"].to_numpy(np.int64)
 
     def suggestions(self) -> pd.DataFrame:
