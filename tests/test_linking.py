@@ -43,7 +43,7 @@ def site() -> dict[str, pd.DataFrame]:
     return {
         "search": pd.DataFrame(shown, columns=["date", "page", "query", "clicks", "impressions", "position"]),
         "crawl": pd.concat([crawl, faults], ignore_index=True),
-        "links": pd.DataFrame(links, columns=["source", "target"]).assign(anchor="read on"),
+        "links": pd.DataFrame(links, columns=["source", "target"]).assign(anchor="read on", place="main"),
     }
 
 
@@ -59,7 +59,7 @@ def undressed(tables: dict[str, pd.DataFrame]) -> dict[str, pd.DataFrame]:
     return {
         "search": tables["search"].rename(columns={"date": "Datum", "page": "Seite", "query": "Suchanfrage", "clicks": "Klicks", "impressions": "Einblendungen"}),
         "crawl": tables["crawl"].rename(columns={"page": "Adresse", "status": "Statuscode", "redirect_to": "Weiterleitungsziel", "title": "Titel"}),
-        "links": links.rename(columns={"source": "Quelle", "target": "Ziel", "anchor": "Linktext"}),
+        "links": links.rename(columns={"source": "Quelle", "target": "Ziel", "anchor": "Linktext", "place": "Platzierung"}),
     }  # fmt: skip
 
 
@@ -78,18 +78,19 @@ def test_links_to_faults_and_missing_links_are_told(
     true = tables["links"][tables["links"]["target"].isin(faults.index)]
     linked = broken["target"].str.replace("http://www.", "https://").str.removeprefix(HOME).str.removesuffix("#top").str.removesuffix("/")
     full = HOME + linked + "/"
-    assert sorted(zip(broken["page"], full, strict=True)) == sorted(zip(true["source"], true["target"], strict=True))
+    assert sorted(zip(broken["source"], full, strict=True)) == sorted(zip(true["source"], true["target"], strict=True))
     assert (broken["status"] == full.map(faults)).all()
-    mend = broken.set_index(full)["mend"]
+    mend = broken.set_index(full)["to"]
     assert mend[f"{HOME}/heron/feeding/"] == mend[f"{HOME}/way/"] == f"{HOME}/heron/food/", "straight to the end of the chain"
-    assert broken["clicks"].equals(broken["page"].map(pages["clicks_long"]).astype("int64"))
+    assert set(broken["place"]) == {"main"}
+    assert broken["clicks"].equals(broken["source"].map(pages["clicks_long"]).astype("int64"))
     nests = {f"{HOME}/{subject}/nest/" for subject in SUBJECTS}
-    assert set(missing["page"]) == nests, "those that nothing links to"
-    subject = missing["page"].str.split("/").str[3]
-    assert (missing["source"].str.split("/").str[3] == subject).all(), "from pages of their own subject"
+    assert set(missing["to"]) == nests, "those that nothing links to"
+    subject = missing["to"].str.split("/").str[3]
+    assert (missing["from"].str.split("/").str[3] == subject).all(), "from pages of their own subject"
     assert (missing["anchor"] == subject + " nest").all()
     known = set(zip(tables["links"]["source"], tables["links"]["target"], strict=True))
-    assert not known & set(zip(missing["source"], missing["page"], strict=True))
+    assert not known & set(zip(missing["from"], missing["to"], strict=True))
     assert main(["links", str(tmp_path), "-q"]) == 0
     told = capsys.readouterr().out
     assert "Links to faults and detours: 4, to 3 addresses" in told
@@ -117,10 +118,10 @@ def test_suggestions_keep_their_laws_on_any_site(seed: int) -> None:
     words = sparse.csr_matrix(sparse.diags(1 / np.maximum(length, 1e-9)) @ words)
     table = link_suggestions(pages, inlinks, words, links, pages["path"], pd.Series(rng.random(size)))
     shut = pages.index[pages[["gone", "blocked", "leaves"]].any(axis=1)]
-    assert shut.intersection([*table["page"], *table["source"]]).empty, "nothing to or from pages that leave"
-    assert {*zip(*links, strict=True)}.isdisjoint(zip(table["source"], table["page"], strict=True))
-    assert not (table["page"] == table["source"]).any()
-    assert table.groupby("page").size().max() <= MOST_GOT or table.empty
-    assert table.groupby("source").size().max() <= MOST_GIVEN or table.empty
+    assert shut.intersection([*table["to"], *table["from"]]).empty, "nothing to or from pages that leave"
+    assert {*zip(*links, strict=True)}.isdisjoint(zip(table["from"], table["to"], strict=True))
+    assert not (table["to"] == table["from"]).any()
+    assert table.groupby("to").size().max() <= MOST_GOT or table.empty
+    assert table.groupby("from").size().max() <= MOST_GIVEN or table.empty
     held = ranks(*links, size)
     assert held.sum() == pytest.approx(size, rel=1e-3)

@@ -233,6 +233,11 @@ LINKS = [
     ),
     _column("anchor", "text", "anchor|anchor text|link text|linktext|ankertext|ancre|texto del enlace"),
     _column("follow", "flag", "follow|followed|dofollow|suivi"),
+    _column(
+        "place",
+        "text",
+        "place|link place|link position|position on page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
+    ),
 ]
 
 RESULTS = [

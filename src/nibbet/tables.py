@@ -124,12 +124,12 @@ TABLES = {
     "broken_links": Table(
         "one row per internal link that leads to a fault or a detour: where it stands, its anchor, and what to link to instead",
         lambda p: p.linking.broken(),
-        sheet=_columns("page target status anchor links mend clicks because"),
+        sheet=_columns("source target status anchor place links to clicks because"),
     ),
     "link_suggestions": Table(
         "links that are missing: from related pages that hold many readers to pages with fewer links than their worth asks",
         lambda p: p.linking.suggestions(),
-        sheet=_columns("page source anchor gain shown links likeness readers because"),
+        sheet=_columns("to from anchor gain shown links strength readers because"),
     ),
     "changes": Table(
         "what changed between the recent and the reference window, at every level",

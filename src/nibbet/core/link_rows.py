@@ -17,7 +17,7 @@ def pairs(links: ibis.Table) -> ibis.Table:
 
 
 def faulty(links: ibis.Table, crawl: ibis.Table, failing: ibis.Table, host: str) -> ibis.Table:
-    """One row per source_id, target (as linked) and status of 300 and more: target_id, anchor (the first by alphabet), links (how many stand there).
+    """One row per source_id, target (as linked) and status of 300 and more: target_id, anchor and place (the first by alphabet), links (how many stand there).
 
     The crawl's word on the address as it is linked counts first: what redirects is one page with its end, and no link to it would show.
 
@@ -30,8 +30,9 @@ def faulty(links: ibis.Table, crawl: ibis.Table, failing: ibis.Table, host: str)
     rows = inside.left_join(faults, "key").drop("key_right")
     rows = rows.left_join(failing, rows.target_id == failing.page_id)
     rows = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails), target=rows.linked)
-    rows = rows.filter(rows.status.notnull()).select("source_id", "target_id", "target", "anchor", "status")
-    return rows.group_by("source_id", "target_id", "target", "status").aggregate(anchor=rows.anchor.min(), links=rows.count())
+    rows = rows.filter(rows.status.notnull()).select("source_id", "target_id", "target", "anchor", "place", "status")
+    sums = {"anchor": rows.anchor.min(), "place": rows.place.min(), "links": rows.count()}
+    return rows.group_by("source_id", "target_id", "target", "status").aggregate(**sums)
 
 
 def _spelling(address: ibis.Value, host: str) -> ibis.Value:

@@ -13,8 +13,8 @@ from nibbet.once import threads
 
 Ints = NDArray[np.int64]
 
-BROKEN = "page target status anchor links mend clicks because".split()
-SUGGESTED = "page source anchor likeness readers links shown gain because".split()
+BROKEN = "source target status anchor place links to clicks because".split()
+SUGGESTED = "to from anchor strength readers links shown gain because".split()
 #: likeness of two pages (cosine of their telling words) from which a link between them helps a reader, where the site's own links are too few to tell
 RELATED = 0.12
 #: links of the site's own from which they tell it, and the part of them that may be less alike; links to more than so many of all pages are navigation
@@ -33,11 +33,12 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     """Every link of the site that leads to a fault or a detour: BROKEN, those on the pages with most clicks first.
 
     Args:
-        rows: source_id, target_id (page numbers), target (address as linked), status, anchor, links (how many of such stand there).
+        rows: source_id, target_id (page numbers), target (address as linked), status, anchor, place (part of the page, null where unknown), links
+            (how many of such stand there).
         pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
             fails, the number of the page that covers it, or of its section.
     Returns:
-        mend: the address to link to instead; null where nothing is left to link to.
+        to: the address to link to instead; null where nothing is left to link to.
     """
     address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
     target, status = rows["target_id"], rows["status"]
@@ -50,17 +51,18 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     what = np.select([moved & mend.notna(), moved, mend.notna()], ["link straight to its end.", "its end is not known.", "link to the page named."], "take the link out: no page covers it.")  # fmt: skip
     result: pd.DataFrame = pd.DataFrame(
         {
-            "page": rows["source_id"].map(address),
+            "source": rows["source_id"].map(address),
             "target": rows["target"],
             "status": status,
             "anchor": rows["anchor"],
+            "place": rows["place"],
             "links": rows["links"],
-            "mend": mend,
+            "to": mend,
             "clicks": rows["source_id"].map(pages["clicks_long"]).fillna(0).astype("int64"),
             "because": rows["target"].str.replace(r"^https?://[^/]+", "", regex=True) + lead + pd.Series(what, index=rows.index),
         }
     )
-    return result.sort_values(["clicks", "page", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]
+    return result.sort_values(["clicks", "source", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]
 
 
 def ranks(source: Ints, target: Ints, count: int) -> NDArray[np.float64]:
@@ -133,17 +135,17 @@ def link_suggestions(
     known = np.unique(links[0] * size + links[1])
     fresh = (giver != taker) & gives[giver] & ~np.isin(giver.astype(np.int64) * size + taker, known)
     readers = ranks(*links, size)
-    table = pd.DataFrame({"page": taker, "source": giver, "likeness": likeness})[fresh]
-    table["readers"] = readers[table["source"].to_numpy()]
-    table["links"] = inlinks.to_numpy()[table["page"].to_numpy()]
-    table["shown"] = pages["impressions_long"].fillna(0).to_numpy()[table["page"].to_numpy()]
-    table["gain"] = gain.reindex(pages.index).fillna(0.0).to_numpy()[table["page"].to_numpy()]
-    table["anchor"] = anchor.reindex(pages.index).to_numpy()[table["page"].to_numpy()]
-    table["score"] = table["likeness"] * np.log1p(table["readers"])
-    order = ["gain", "shown", "page", "score", "source"]
+    table = pd.DataFrame({"to": taker, "from": giver, "strength": likeness})[fresh]
+    table["readers"] = readers[table["from"].to_numpy()]
+    table["links"] = inlinks.to_numpy()[table["to"].to_numpy()]
+    table["shown"] = pages["impressions_long"].fillna(0).to_numpy()[table["to"].to_numpy()]
+    table["gain"] = gain.reindex(pages.index).fillna(0.0).to_numpy()[table["to"].to_numpy()]
+    table["anchor"] = anchor.reindex(pages.index).to_numpy()[table["to"].to_numpy()]
+    table["score"] = table["strength"] * np.log1p(table["readers"])
+    order = ["gain", "shown", "to", "score", "from"]
     table = table.sort_values(order, ascending=[False, False, True, False, True], ignore_index=True)
-    table = table[table.groupby("source").cumcount() < MOST_GIVEN]
-    table = table[table.groupby("page").cumcount() < MOST_GOT].reset_index(drop=True)
+    table = table[table.groupby("from").cumcount() < MOST_GIVEN]
+    table = table[table.groupby("to").cumcount() < MOST_GOT].reset_index(drop=True)
     count = table["links"].astype(int)
     few = say.joined("Only ", say.plural(count, "page"), pd.Series(np.where(count == 1, " links to it", " link to it"), index=table.index))
     has = few.where(count > 0, "No page links to it")

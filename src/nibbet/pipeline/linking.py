@@ -86,7 +86,7 @@ class Linking:
             gain,
         )
         address = pages["page"]
-        return result.assign(page=result["page"].map(address), source=result["source"].map(address))
+        return result.assign(**{end: result[end].map(address) for end in ("to", "from")})
 
     def _subjects(self, own: pd.DataFrame, pages: int) -> sparse.csr_matrix:
         """What each page is about: the words of the queries that it answers and of its title, the rarer the more; rows of length 1."""

@@ -62,16 +62,17 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("because", "because", "text", "The reason, with its figures"),
     ],
     "broken_links": [
-        ("page", "stands on", "page", "The page that links"),
+        ("source", "stands on", "page", "The page that links"),
         ("target", "leads to", "page", "The address that fails or redirects"),
         ("status", "status", "text", "What it answers"),
         ("anchor", "anchor", "text", "The words of the link"),
-        ("mend", "link instead to", "page", "The address to link to"),
+        ("place", "place", "text", "Part of the page in which it stands, where the source says it"),
+        ("to", "link instead to", "page", "The address to link to"),
         ("clicks", "clicks", "whole", "Clicks of the page that links, long window"),
     ],
     "link_suggestions": [
-        ("page", "link to", "page", "The page that lacks links"),
-        ("source", "from", "page", "A related page that holds many readers"),
+        ("to", "link to", "page", "The page that lacks links"),
+        ("from", "from", "page", "A related page that holds many readers"),
         ("anchor", "with the words", "text", "Its most searched query"),
         ("shown", "shown", "whole", "Impressions of the page in the long window"),
         ("links", "links now", "whole", "Pages of the site that link to it"),
@@ -95,7 +96,6 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
 }
 GROW = {
     "source": 3,
-    "mend": 3,
     "title": 3,
     "anchor": 2,
     "key": 3,
@@ -124,7 +124,6 @@ LEAST = {
         "change_first": 140,
         "title": 180,
         "source": 150,
-        "mend": 150,
         "target": 150,
         "anchor": 110,
         "key": 140,
@@ -142,7 +141,7 @@ LEAST = {
 }
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
-KEPT = {"host", "change_first", "mend", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
+KEPT = {"host", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
 MEASURES = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),

@@ -164,8 +164,8 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
         show(missing, style, empty=NO_LINKS)
         return
     out = console()
-    by_target = broken.groupby(["target", "status", "mend"], as_index=False, dropna=False).agg(
-        pages=("page", "nunique"), links=("links", "sum"), anchor=("anchor", "first"), first=("page", "first")
+    by_target = broken.groupby(["target", "status", "to"], as_index=False, dropna=False).agg(
+        pages=("source", "nunique"), links=("links", "sum"), anchor=("anchor", "first"), first=("source", "first")
     )
     by_target = by_target.sort_values(["pages", "target"], ascending=[False, True], ignore_index=True)
     out.print(
@@ -174,22 +174,22 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
     if len(by_target):
         out.print(
             grid(
-                by_target.head(top)[["target", "status", "pages", "anchor", "first", "mend"]].rename(
-                    columns={"first": "stands first on", "mend": "link instead to"}
+                by_target.head(top)[["target", "status", "pages", "anchor", "first", "to"]].rename(
+                    columns={"first": "stands first on", "to": "link instead to"}
                 )
             )
         )
     out.print()
-    out.print(Text(f"Links that are missing: {len(missing):,}, to {missing['page'].nunique():,} pages", style="bold"))
-    for page, rows in missing[missing["page"].isin(missing["page"].unique()[:top])].groupby("page", sort=False):
+    out.print(Text(f"Links that are missing: {len(missing):,}, to {missing['to'].nunique():,} pages", style="bold"))
+    for page, rows in missing[missing["to"].isin(missing["to"].unique()[:top])].groupby("to", sort=False):
         first = records(rows.head(1))[0]
         gain = f", +{first['gain']:,.0f} clicks a month within reach" if first["gain"] >= 1 else ""
         count = "no page links" if first["links"] == 0 else f"{first['links']:,.0f} link{'s' if first['links'] > 1 else ''}"
         out.print(Text.assemble((for_terminal(str(page)), "bold"), f"  {count} to it, shown {first['shown']:,.0f} times{gain}"))
         for row in records(rows):
             words = f' with "{row["anchor"]}"' if row["anchor"] else ""
-            out.print(Text(for_terminal(f"    from {row['source']}{words}")))
-    if (more := missing["page"].nunique() - top) > 0:
+            out.print(Text(for_terminal(f"    from {row['from']}{words}")))
+    if (more := missing["to"].nunique() - top) > 0:
         out.print(Text(f"and {more:,} pages more: --top N, or link_suggestions.csv", style="dim"))
 
 

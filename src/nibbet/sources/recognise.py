@@ -69,7 +69,7 @@ def header_score(header: str, column: Column) -> float:
 
 
 #: text columns of words or sentences, which addresses, numbers, days and media types are not
-WORDY = ("query", "title", "h1", "description", "headings", "anchor", "target_query")
+WORDY = ("query", "title", "h1", "description", "headings", "anchor", "place", "target_query")
 #: characters from which on a cell is a page's text, and no label
 TEXT_LENGTH = 40
 
