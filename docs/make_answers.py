@@ -66,6 +66,7 @@ ANSWERS = [
     ("What works", "Which forms of titles do better?", "nibbet sql \"SELECT key, pages, strength, strength_low, strength_high FROM strengths WHERE level = 'title' ORDER BY strength DESC LIMIT 4\"", "Beside the usual of the site."),
     ("Faults", "What is broken between pages and their traffic?", 'nibbet sql "SELECT repair, count(*) AS pages, sum(weight) AS visits FROM repairs GROUP BY repair ORDER BY visits DESC"', "By visits at stake in a year."),
     ("Faults", "Which pages does nothing link to?", "nibbet sql \"SELECT page, weight, because FROM repairs WHERE repair = 'orphan' LIMIT 4\"", "They live, and no page of the site leads to them."),
+    ("Faults", "Which pages that matter does search not show, and why?", "nibbet absent --top 2", "The cause is the first of a chain that holds; [Crawl](crawl.md) has the chain. Here editors list every page, so that each absent page counts."),
     ("Faults", "Which failing addresses still have links or visits?", "nibbet sql \"SELECT page, repair, weight, target FROM repairs WHERE repair IN ('error', 'restore', 'redirected', 'chain') LIMIT 4\"", "The target is where a redirect should lead."),
     ("Faults", "Where should addresses that go lead?", 'nibbet sql "SELECT * FROM redirects LIMIT 4"', "`redirects-nginx.conf` and `redirects-apache.conf` hold them ready for a server."),
     ("Data", "Does everything add up?", "nibbet load", "Rows read = used + set aside with a reason; what more would tell stands below."),
@@ -77,7 +78,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

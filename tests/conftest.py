@@ -59,10 +59,14 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Path]:
 
 @pytest.fixture(scope="session")
 def ran(world: Callable[..., Path], tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A small demo workspace on which `nibbet run` has been run."""
+    """A small demo workspace on which `nibbet run` has been run: once, and each worker has a copy."""
+    first = world(5, 120).parent / "ran"
+    with FileLock(f"{first}.lock"):
+        if not (first / "out" / "report.html").exists():
+            shutil.copytree(world(5, 120), first, ignore=shutil.ignore_patterns("out", ".nibbet"))
+            assert main(["run", str(first), "-q"]) == 0
     folder = tmp_path_factory.mktemp("ran") / "site"
-    shutil.copytree(world(5, 120), folder, ignore=shutil.ignore_patterns("out", ".nibbet"))
-    assert main(["run", str(folder), "-q"]) == 0
+    shutil.copytree(first, folder)
     return folder
 
 

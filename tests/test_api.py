@@ -81,7 +81,9 @@ def test_frames_of_any_library_give_the_same_ledger(into: object) -> None:
     site.close()
 
 
-@pytest.mark.parametrize("kept", [["page"], ["query"], ["page", "query"]])
+@pytest.mark.parametrize(
+    "kept", [pytest.param(["page"], marks=pytest.mark.slow), ["query"], pytest.param(["page", "query"], marks=pytest.mark.slow)]
+)
 def test_any_grain_serves(kept: list[str], tmp_path: Path) -> None:
     frame = days(["/a/", "/b/", "/"])
     keys = ["date", *kept]

@@ -62,7 +62,7 @@ def test_a_season_is_called_a_season(site: nibbet.Site) -> None:
     assert calendar.loc["/hire/", "weekend"] > 1.15 > calendar.loc["/shop/", "weekend"]
 
 
-@pytest.mark.parametrize("against", ["year", "before"])
+@pytest.mark.parametrize("against", ["year", pytest.param("before", marks=pytest.mark.slow)])
 def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
     table = site.compare(against=against)
     assert list(table) == CHANGES

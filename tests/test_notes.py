@@ -115,3 +115,26 @@ def test_a_sampled_export_is_said(tmp_path: Path) -> None:
     site = nibbet.Site(config=make_config({"site": {"home": HOME}, "source": [{"kind": "search", "files": "search.csv"}]}), root=tmp_path)
     assert {note["code"] for note in site.account["notes"]} >= {"preamble", "sampled"}
     site.close()
+
+
+def test_files_for_robots_that_say_what_cannot_be(tmp_path: Path) -> None:
+    pages = [f"/{n}/" for n in range(30)]
+    table = pd.DataFrame([(day, path) for day in DAYS[-40:] for path in pages], columns=["date", "page"])
+    table.assign(clicks=1, impressions=20, position=3.0).to_csv(tmp_path / "search.csv", index=False)
+    (tmp_path / "robots.txt").write_text(
+        "User-agent: *\nCrawl-delay: 2\nDisallow: /3/\nAllow: /3/\nNoindex: /4/\nDisallow /5/\nUser-agent: findbot\nDisallow: /6/\n"
+    )
+    told = {}
+    for name, day in (("one", lambda n: "2026-11-01"), ("true", lambda n: f"2026-{n % 9 + 1:02d}-05")):
+        entries = "".join(f"<url><loc>{HOME}{n}/</loc><lastmod>{day(n)}</lastmod></url>" for n in range(30))
+        (tmp_path / "sitemap.xml").write_text(f'<urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{entries}</urlset>')
+        sources = "".join(f'[[source]]\nkind = "{k}"\nfiles = "{f}"\n' for k, f in (("search", "search.csv"), ("robots", "robots.txt"), ("sitemap", "sitemap.xml")))  # fmt: skip
+        (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n{sources}')
+        with nibbet.open_site(tmp_path) as one:
+            told[name] = {note["code"]: note["text"] for note in one.account["notes"]}
+    assert told["true"]["robots_lines"].startswith(
+        'robots.txt has 2 lines that are no rules and do nothing (RFC 9309), first "Noindex: /4/"'
+    )
+    assert '"/3/" to all robots: it is open' in told["true"]["robots_contradict"]
+    assert "30 of 30 entries the same day of change, 2026-11-01" in told["one"]["sitemap_days"]
+    assert "sitemap_days" not in told["true"]

@@ -106,7 +106,7 @@ def test_a_dossier_opens_by_click_and_by_link_and_closes_by_key(browser: object,
 
 
 @in_browser
-@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize("scheme", ["light", pytest.param("dark", marks=pytest.mark.slow)])
 def test_nothing_keeps_anyone_out(browser: object, ran: Path, scheme: str) -> None:
     from axe_playwright_python.sync_playwright import Axe
 

@@ -369,12 +369,16 @@ class Results(KeptTables):
         """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
         return self.table("repairs")
 
+    def absent(self) -> pd.DataFrame:
+        """Pages that matter and that search hardly shows: page, importance (how many of six things speak for it), cause, mend, because."""
+        return self.table("absent")
+
     def broken_links(self) -> pd.DataFrame:
-        """Internal links that lead to a fault or a detour: the page they stand on, target, status, anchor, how many, and what to link to instead."""
+        """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
     def link_suggestions(self) -> pd.DataFrame:
-        """Internal links that are missing: page, source (where the link should stand), anchor, and why."""
+        """Internal links that are missing: to, from (where the link should stand), anchor, and why."""
         return self.table("link_suggestions")
 
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------

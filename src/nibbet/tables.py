@@ -121,6 +121,11 @@ TABLES = {
         lambda p: p.mends.repairs(),
         sheet=_columns("page repair weight target because"),
     ),
+    "absent": Table(
+        "pages that matter and that search hardly shows: what speaks for each, and the first cause in a chain of twelve that holds",
+        lambda p: p.absence.table(),
+        sheet=_columns("page importance cause mend impressions sessions because"),
+    ),
     "broken_links": Table(
         "one row per internal link that leads to a fault or a detour: where it stands, its anchor, and what to link to instead",
         lambda p: p.linking.broken(),
@@ -212,6 +217,7 @@ SHEETS = [
     "titles",
     "repairs",
     "redirects",
+    "absent",
     "broken_links",
     "link_suggestions",
     "strengths",

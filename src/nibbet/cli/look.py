@@ -125,6 +125,24 @@ def links(
     show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
 
 
+@app.command(short_help="Pages that matter and that search hardly shows.")
+def absent(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print pages that matter and that search hardly shows, by what keeps them out: fails, closed, not linked, never fetched, a copy, too young ..."""
+    from nibbet.render.lists import show_absent
+
+    rows = with_site(folder, site, quiet, verbose, lambda s: s.absent(), as_of=as_of)
+    show_absent(chosen_rows(rows, where, None if form is Form.table else top), form.value, top or 5)
+
+
 @app.command(short_help="Who is seen in the results, over all and by topic.")
 def hosts(
     folder: Folder = None,

@@ -115,6 +115,16 @@ def copies_aside(table: ibis.Table, found: ibis.Table, keys: list[str]) -> ibis.
     )
 
 
+#: days from one row to the next within which a small site was only quiet; over a longer pause the data are missing
+QUIET_DAYS = 7
+
+
+def reached_days(dates: pd.Series) -> int:
+    """How many days sorted dates reach over, those without a row within QUIET_DAYS of the next counted, and longer pauses left out."""
+    steps = dates.diff().dt.days.iloc[1:]
+    return 1 + int(steps.where(steps <= QUIET_DAYS, 1).sum())
+
+
 def covered_days(days: pd.DataFrame, layers: dict[int, Layer]) -> pd.DataFrame:
     """Every day that the rows given cover: one column, date; weeks and months count whole, undated rows by their last day.
 

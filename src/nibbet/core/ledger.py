@@ -93,7 +93,7 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
     for name in ("words", "inlinks", "outlinks", "depth"):
         table[name] = pd.to_numeric(table[name]).astype("Int64")
     elsewhere = rows["elsewhere"].eq(True) if "elsewhere" in rows else pd.Series(False, index=table.index)
-    table["redirects_to"] = rows.get("redirect_page")
+    table["redirects_to"], table["canonical_to"] = rows.get("redirect_page"), rows.get("canonical_page")
     table["gone"] = (table["status"].fillna(200) >= 300) | elsewhere
     table["blocked"] = table["noindex"].eq(True) & ~table["gone"]
     live = (table["status"] == 200) & ~table["gone"] & ~table["blocked"]

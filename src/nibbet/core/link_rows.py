@@ -5,6 +5,10 @@ from __future__ import annotations
 import ibis
 from ibis import _
 
+#: share of the pages that link at all from which links to a page are taken for navigation, where no source says where links stand; and pages
+#: that must link at all for it to be told
+NAVIGATION, FEW_SENDERS = 0.5, 20
+
 
 def senders(links: ibis.Table) -> ibis.Table:
     """One row per page: from how many other pages of the site a link leads to it."""
@@ -50,6 +54,20 @@ def rare(links: ibis.Table) -> ibis.Table:
 def anchors(links: ibis.Table) -> ibis.Table:
     """page, anchor: the texts of links from other pages of the site to each, once."""
     return _between_pages(links).filter(_.anchor.notnull()).select("anchor", page="target_id").distinct()
+
+
+def in_navigation(links: ibis.Table) -> ibis.Table:
+    """target_id: pages to which a navigation links, as the source says where its links stand; else those that more than NAVIGATION of the pages
+    that link at all link to.
+    """
+    between = _between_pages(links)
+    if bool(between.place.type().is_null()):
+        between = between.mutate(place=ibis.null("string"))
+    placed = between.filter(between.place.lower().re_search(r"nav|menu|head|foot|kopf|fuss|fuß|pied|menü")).select("target_id").distinct()
+    counted = pairs(links).group_by("target_id").aggregate(senders=_.count())
+    senders = between.aggregate(all=_.source_id.nunique(), named=_.place.count())
+    usual = counted.cross_join(senders).filter(lambda t: (t.named == 0) & (t.all >= FEW_SENDERS) & (t.senders > NAVIGATION * t["all"]))
+    return placed.union(usual.select("target_id"), distinct=True).order_by("target_id")
 
 
 def _between_pages(links: ibis.Table) -> ibis.Table:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from datetime import date, timedelta
 from functools import reduce
@@ -200,6 +201,13 @@ def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
     used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
     inside_long = used.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
     return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count(), first=_.time.cast("date").min())
+
+
+def robot_fetches(hits: ibis.Table, agents: Sequence[str]) -> ibis.Table:
+    """page_id, fetches: how often robots fetched each page, those of `agents` or, without any, all that call themselves robots."""
+    names = "|".join(re.escape(agent.lower()) for agent in agents) or "bot|crawl|spider"
+    fetched = hits.filter(hits.page_id.notnull(), hits.agent.lower().re_search(names), hits.status.fill_null(200) < 400)
+    return fetched.group_by("page_id").aggregate(fetches=_.count())
 
 
 def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:

@@ -12,6 +12,8 @@ from nibbet.core.windows import MONTH_DAYS, Windows
 REPAIRS = ["page", "repair", "weight", "target", "because"]
 #: impressions in the long window from which a page draws search; clicks from which it matters
 DRAWS, MATTERS = 50, 20
+#: share of the living pages that a sitemap must list for those that it leaves out to be told
+LISTS = 0.5
 #: clicks from the home page beyond which a page that matters is far away
 FAR = 5
 #: share of a query's impressions that another page must take, and impressions from which that is told
@@ -128,9 +130,17 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
     if pages["in_sitemap"].notna().any():
         listed = pages["in_sitemap"].eq(True).fillna(False) & (pages["gone"] | pages["blocked"])
         answers = say.joined("it answers ", t.status.astype("str"))
-        fault = answers.where(t.status >= 300, "it leads elsewhere").where(~pages["blocked"], "it asks not to be indexed")
+        other = say.joined("it names ", say.named(pages["canonical_to"]), " as its canonical")
+        fault = answers.where(t.status >= 300, other).where(~pages["blocked"], "it asks not to be indexed")
         fault = say.joined("The sitemap lists it, but ", fault, ".")
-        t.add("sitemap", listed, fault, end.where(end.notna(), near))
+        end = end.where(end.notna(), pages["canonical_to"].where(pages["gone"] & (t.status < 300)))
+        missing = t.alive & pages["in_sitemap"].eq(False).fillna(False) & t.matters & (pages["in_sitemap"][t.alive].mean() >= LISTS)
+        t.add(
+            "sitemap",
+            listed | missing,
+            fault.where(listed, say.joined("The sitemap does not list it: ", t.drawn, ".")),
+            end.where(end.notna(), near).where(listed),
+        )
 
 
 def _of_lists(t: _Table) -> None:

@@ -36,19 +36,48 @@ def closed_alone(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
     return pd.Series({agent: count for agent, count in counts.items() if count}, dtype="int64")
 
 
+def closing_rules(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] = ()) -> pd.Series:
+    """The rule that closes each path, in words ("Disallow: /shop/" for all robots); null where none does. See `disallowed`."""
+    result = pd.Series(None, index=paths.index, dtype="str")
+    for agent in agents or _welcome(rules) or ["*"]:
+        pattern, is_open = _deciding(agent, paths, rules)
+        whom = "all robots" if _group(agent, rules) == "*" else agent
+        said = '"Disallow: ' + pattern + f'" for {whom}'
+        result = result.where(result.notna() | pattern.isna() | is_open, said)
+    return result
+
+
 def closed_to(agent: str, paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
     """Whether each path is closed to an agent: by its own group, or by that for all where it has none."""
+    pattern, is_open = _deciding(agent, paths, rules)
+    return pattern.notna() & ~is_open
+
+
+def _names(rules: pd.DataFrame) -> pd.Series:
+    """The name of the agent that each rule is for, in small letters and without its version."""
+    return rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
+
+
+def _group(agent: str, rules: pd.DataFrame) -> str:
+    """The agent whose rules hold for this one: itself where it has a group of its own, else *."""
     name = re.split(r"[/\s]", agent.strip().lower(), maxsplit=1)[0]
-    known = rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
-    group = known == (name if (known == name).any() else "*")
+    return name if (_names(rules) == name).any() else "*"
+
+
+def _deciding(agent: str, paths: pd.Series, rules: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
+    """The pattern of the rule that decides on each path for an agent, null where none does; and whether it opens the path."""
+    group = _names(rules) == _group(agent, rules)
     own = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
     odd = paths.str.contains(r"[^\x00-\x7f]|%", regex=True)
-    closed, plain = np.zeros(len(paths), dtype=bool), paths.where(~odd, paths[odd].map(_escaped)) if odd.any() else paths
-    ordered = own.assign(pattern=own["pattern"].map(_escaped), open=own["rule"] == "allow")
-    ordered = ordered.assign(size=ordered["pattern"].str.len()).sort_values(["size", "open"])
-    for pattern, is_open in zip(ordered["pattern"], ordered["open"], strict=True):  # a handful of rules, each over all paths
-        closed[plain.str.match(_expression(pattern)).to_numpy(dtype=bool)] = not is_open
-    return pd.Series(closed, index=paths.index)
+    plain = paths.where(~odd, paths[odd].map(_escaped)) if odd.any() else paths
+    ordered = own.assign(escaped=own["pattern"].map(_escaped), open=own["rule"] == "allow")
+    ordered = ordered.assign(size=ordered["escaped"].str.len()).sort_values(["size", "open"], ignore_index=True)
+    last = np.full(len(paths), -1)
+    for number, pattern in enumerate(ordered["escaped"]):  # a handful of rules, each over all paths
+        last[plain.str.match(_expression(pattern)).to_numpy(dtype=bool)] = number
+    rule = pd.Series(last, index=paths.index)
+    is_open = rule.map(ordered["open"]).eq(True)
+    return rule.map(ordered["pattern"]).astype("str"), is_open
 
 
 def _welcome(rules: pd.DataFrame) -> list[str]:

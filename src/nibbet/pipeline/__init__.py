@@ -11,6 +11,7 @@ import pandas as pd
 from nibbet.core.compare import CHANGES, LOSSES, nothing
 from nibbet.engine.store import Store
 from nibbet.once import ahead, by_main_thread
+from nibbet.pipeline.absence import Absence
 from nibbet.pipeline.account import Balance
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.comparison import Comparison
@@ -68,6 +69,7 @@ class Pipeline:
         )
         self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
         self.linking = Linking(context, inputs, query_map, measures, opportunities, targets, decisions)
+        self.absence = Absence(context, inputs, sums, query_map, measures)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map)

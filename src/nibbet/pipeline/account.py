@@ -13,6 +13,7 @@ from nibbet.core.ledger import (
     without_page,
 )
 from nibbet.core.robots import closed_alone
+from nibbet.core.site_files import robots_notes, sitemap_notes
 from nibbet.core.windows import RECENT_DAYS
 from nibbet.once import once
 from nibbet.sources.joined import matched
@@ -52,7 +53,7 @@ class Balance:
         asked = self.context.sum_settings.site.as_of is not None
         pages, recent = self.pages.table, self.sums.windows.recent
         said = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, asked=asked)
-        said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone
+        said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone + self._doubts_of_files
         more = missing_evidence(
             self.pages.table,
             joined.given,
@@ -81,6 +82,13 @@ class Balance:
         result = closed_alone(self.inputs.pages["path"], self.inputs.robots)
         text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
         return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in result.items()]
+
+    @property
+    def _doubts_of_files(self) -> list[dict[str, str]]:
+        """Notes on what robots.txt and the sitemap say wrongly."""
+        rules, sitemap = self.inputs.robots, self.inputs.joined.few("sitemap")
+        result = [] if rules is None else robots_notes(rules)
+        return result if sitemap is None else result + sitemap_notes(sitemap, self.pages.table["modified"])
 
     @property
     def _patterns_without_page(self) -> list[dict[str, str]]:

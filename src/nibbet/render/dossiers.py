@@ -61,6 +61,20 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("title", "title", "text", "As it stands"),
         ("because", "because", "text", "The reason, with its figures"),
     ],
+    "absent": [
+        ("page", "page", "page", "Its path; opens the dossier"),
+        ("cause", "cause", "text", "The first cause in the chain that holds"),
+        (
+            "importance",
+            "importance",
+            "whole",
+            "How many of six things speak for it: editors, sitemap, navigation, visits, conversions, links",
+        ),
+        ("impressions", "impressions", "whole", "In the recent window"),
+        ("sessions", "sessions", "whole", "All channels, recent window"),
+        ("mend", "mend", "text", "What to do"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
     "broken_links": [
         ("source", "stands on", "page", "The page that links"),
         ("target", "leads to", "page", "The address that fails or redirects"),
@@ -176,6 +190,7 @@ def facts(site: Results) -> dict[str, Any]:
     tables = {"pages": chosen, "topics": site.topics(), "repairs": site.repairs(), "redirects": site.redirects()}
     tables |= {
         "titles": site.titles(),
+        "absent": site.absent(),
         "broken_links": site.broken_links(),
         "link_suggestions": site.link_suggestions(),
         "hosts": _first_hosts(site.hosts()),

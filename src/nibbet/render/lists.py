@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 from rich.text import Text
 
+from nibbet.core.absent import CAUSES
 from nibbet.core.tables import records
 from nibbet.render.safe import for_terminal
 
@@ -191,6 +192,25 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
             out.print(Text(for_terminal(f"    from {row['from']}{words}")))
     if (more := missing["to"].nunique() - top) > 0:
         out.print(Text(f"and {more:,} pages more: --top N, or link_suggestions.csv", style="dim"))
+
+
+def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
+    """Pages that matter and that search hardly shows, by cause, those that most speaks for first; `top` of each."""
+    if style != "table" or rows.empty:
+        show(rows, style, empty="No page that matters is absent from search, as far as the sources tell.")
+        return
+    out = console()
+    out.print(Text(f"Pages that matter and that search hardly shows: {len(rows):,}", style="bold"))
+    counted = rows.groupby("cause", sort=False).size()
+    for cause in [name for name in CAUSES if name in counted.index]:
+        of = rows[rows["cause"] == cause]
+        out.print()
+        out.print(Text.assemble((f"{cause.replace('_', ' ')}: {len(of):,}", "bold"), f"  {CAUSES[cause]}"))
+        for row in records(of.head(top)):
+            out.print(Text(for_terminal(str(row["page"]))))
+            out.print(Text(for_terminal(f"    {row['because']}"), style="dim"))
+        if len(of) > top:
+            out.print(Text(f"and {len(of) - top:,} more: --top N, or absent.csv", style="dim"))
 
 
 def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:

@@ -33,6 +33,7 @@ PARTS = [
     ("titles", "Titles"),
     ("hosts", "Results"),
     ("repairs", "Repairs"),
+    ("absent", "Absent"),
     ("links", "Links"),
     ("redirects", "Redirects"),
     ("data", "Data"),

@@ -13,7 +13,7 @@ import ibis
 import numpy as np
 import pandas as pd
 
-from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, repeated, step_of
+from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of
 from nibbet.core.spans import Cover, disjoint
 from nibbet.sources.clean import Clean
 
@@ -130,7 +130,7 @@ def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[i
     ]
     for number, rows in dated.groupby("layer"):
         layer, days = layers[int(str(number))], covered_days(rows, layers)["date"]
-        result.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), len(days)))
+        result.append(Cover(kind, layer.grain, layer.step, days.iloc[0].date(), days.iloc[-1].date(), reached_days(days)))
     return sorted(set(result), key=lambda c: (c.grain, c.step, c.start, c.end))
 
 

@@ -1,0 +1,223 @@
+"""Pages that matter and that search hardly shows: for each the first link in the chain of causes that holds."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core import sentences as say
+from nibbet.core.words import rarity
+from nibbet.once import threads
+
+ABSENT = "page importance cause mend because impressions sessions".split()
+#: the chain, and how each cause is mended
+CAUSES = {
+    "error": "put it back, or redirect it to the page that covers it",
+    "robots": "open it in robots.txt, or take it out of the lists",
+    "noindex": "take the noindex away, or take it out of the lists",
+    "canonical": "name itself as canonical, or take it out of the lists",
+    "moved": "link and list the new address",
+    "unlinked": "link to it from related pages",
+    "deep": "link to it from pages nearer the home page",
+    "unfetched": "list it in the sitemap and link to it where robots come by",
+    "not_indexed": "say more than other pages do, and link to it",
+    "duplicate": "merge it with the page that says the same, or tell them apart",
+    "young": "wait: pages of this site need longer than it is old",
+    "no_demand": "no fault is found: ask whether anybody searches for it",
+}
+#: share of the usual impressions of pages that are shown under which a page is absent, and impressions under which it is anyhow
+FEW_SHARE, FEW = 0.02, 3
+#: visits of any channel from which they say that a page matters
+VISITS = 10
+#: clicks from the home page beyond which a page may be too far away; farther is what few of the pages that are shown are
+FAR, FARTHEST = 5, 0.95
+#: share of the pages shown that a log must show robots at, before it tells anything by not showing them at a page
+LOGGED = 0.8
+#: days that pages of a site need at most to be shown first, where too few of its own tell it, and the least that counts; pages that are enough, and
+#: which part of them counts
+WAIT, LEAST_WAIT, WAITED, LATEST = 60, 28.0, 10, 0.9
+#: likeness (cosine of telling words) from which two pages say the same, and telling words that a page must have for it
+ALIKE, WORDS = 0.9, 12
+#: pages up to which the same title, heading and description are copies
+MOST_COPIES = 5
+
+
+def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, began: pd.Timestamp) -> pd.DataFrame:
+    """Pages that matter and that search hardly shows, those that most speaks for first.
+
+    Args:
+        pages: the ledger, by page number: page, path, status, blocked, gone, redirects_to, canonical_to, robots_blocked, in_sitemap, inlinks, depth,
+            backlinks, sessions, conversions_long, impressions, impressions_reference, impressions_long, age_days, published, first_seen (in search).
+        facts: by page number: listed (whether editors keep it), navigation (whether a navigation leads to it), fetches (of robots; null
+            without a log), closed_by (the rule of robots.txt that closes it), index_state (null where the index holds it or nothing tells).
+        copies: by page number, the page that says the same; null where none does. began: the first day of the search data.
+    Returns:
+        ABSENT with pages by number. importance: how many of six things speak for it: editors list it, the sitemap does, a navigation links to
+        it, it is visited, it sells, others link to it. cause: the first of CAUSES that holds; what else holds is said too. impressions and
+        sessions are of the recent window. A page that the year before was as absent at this time, but is shown at others, is out of season.
+    """
+    shown, known = pages["impressions"].fillna(0).astype(float), pages["impressions_long"].fillna(0).astype(float)
+    alive = (pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"]
+    usual = shown[alive & (shown > 0)].median() if (alive & (shown > 0)).any() else 0.0
+    few = max(FEW, FEW_SHARE * usual)
+    signs = _signs(pages, facts)
+    holds = _causes(pages, facts, copies, alive & (shown >= few), waiting_days(pages, began))
+    fault = holds.drop(columns=["young", "no_demand"]).any(axis=1)
+    resting = (known >= few) & (pages["impressions_reference"].fillna(0) < few) & ~fault
+    chosen = (shown < few) & signs["importance"].gt(0) & ~resting & (alive | fault)
+    at = pages.index[chosen]
+    rows, names = holds.loc[at], np.array(list(CAUSES))
+    first = pd.Series(names[rows.to_numpy(bool).argmax(axis=1)] if len(at) else [], index=at, dtype="str")
+    also = _also(rows, first)
+    why = _because(pages.loc[at], facts.loc[at], copies.reindex(at).map(pages["page"]), first)
+    result = pd.DataFrame(
+        {
+            "page": at,
+            "importance": signs.loc[at, "importance"],
+            "cause": first,
+            "mend": first.map(CAUSES).astype("str"),
+            "because": say.joined(why, " It matters: ", signs.loc[at, "said"], ".", also),
+            "impressions": pages.loc[at, "impressions"].fillna(0).astype("int64"),
+            "sessions": pages.loc[at, "sessions"].astype("Int64"),
+            "strength": (pages.loc[at, "conversions_long"].fillna(0).astype(float) + pages.loc[at, "sessions"].fillna(0).astype(float)),
+        }
+    )
+    order = ["importance", "strength", "page"]
+    return result.sort_values(order, ascending=[False, False, True], ignore_index=True)[ABSENT]
+
+
+def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
+    """importance: how many things speak for a page; said: which, in words."""
+    visits, sold = pages["sessions"].fillna(0).astype(float), pages["conversions_long"].fillna(0).astype(float)
+    outside = pages["backlinks"].fillna(0).astype(float)
+    on = pd.Series("", index=pages.index, dtype="str")
+    told = [
+        (facts["listed"], on + "editors list it"),
+        (pages["in_sitemap"].eq(True).fillna(False), on + "the sitemap lists it"),
+        (facts["navigation"], on + "a navigation links to it"),
+        (visits >= VISITS, say.plural(visits, "session")),
+        (sold > 0, say.plural(sold, "conversion")),
+        (outside > 0, say.joined(say.plural(outside, "link"), " from outside")),
+    ]
+    said, importance = on, pd.Series(0, index=pages.index)
+    for holds, words in told:
+        true = holds.astype(bool)
+        said = said.where(~true, say.joined(said, said.ne("").map({True: ", ", False: ""}).astype("str"), words))
+        importance += true.astype(int)
+    return pd.DataFrame({"importance": importance, "said": said})
+
+
+def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:
+    """One column for each of CAUSES: whether it holds; present: pages that search shows, by which the rest is measured; wait: days in which a page
+    may be young.
+    """
+    status = pages["status"].fillna(200).astype(int)
+    elsewhere = pages["canonical_to"].notna() & (pages["canonical_to"] != pages["page"])
+    depth, inlinks = pages["depth"].astype("Float64"), pages["inlinks"].astype("Float64")
+    far = max(FAR, float(depth[present].quantile(FARTHEST)) if depth[present].notna().any() else FAR)
+    fetches = facts["fetches"].astype("Float64")
+    logged = bool(present.any()) and float(fetches[present].gt(0).fillna(False).mean()) >= LOGGED
+    holds = {
+        "error": status >= 400,
+        "robots": pages["robots_blocked"].eq(True),
+        "noindex": pages["blocked"],
+        "canonical": elsewhere & (status < 300),
+        "moved": status.between(300, 399),
+        "unlinked": inlinks.eq(0) & pages["path"].ne("/"),
+        "deep": depth.gt(far),
+        "unfetched": fetches.eq(0) if logged else pd.Series(False, index=pages.index),
+        "not_indexed": facts["index_state"].notna(),
+        "duplicate": copies.reindex(pages.index).notna(),
+        "young": pages["age_days"].lt(wait),
+        "no_demand": pd.Series(True, index=pages.index),
+    }
+    return pd.DataFrame({name: one.fillna(False).astype(bool) for name, one in holds.items()})[list(CAUSES)]
+
+
+def waiting_days(pages: pd.DataFrame, began: pd.Timestamp) -> float:
+    """Days within which LATEST of the pages published since the data begin were first shown; WAIT where under WAITED pages tell it."""
+    waited = (pages["first_seen"] - pages["published"]).dt.days[pages["published"] > began]
+    waited = waited[waited >= 0]
+    return max(float(waited.quantile(LATEST)), LEAST_WAIT) if len(waited) >= WAITED else float(WAIT)
+
+
+def _also(holds: pd.DataFrame, first: pd.Series) -> pd.Series:
+    """What else of the chain holds, in words; an address that fails or leads elsewhere needs no more."""
+    text = pd.Series("", index=holds.index, dtype="str")
+    ends = first.isin(["error", "canonical", "moved", "no_demand"])
+    for name in list(CAUSES)[:-1]:
+        true = holds[name] & (first != name) & ~ends
+        text = text.where(~true, say.joined(text, text.ne("").map({True: ", ", False: ""}).astype("str"), name.replace("_", " ")))
+    return say.joined(" Then also: ", text, ".").where(text.ne(""), "")
+
+
+def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.Series) -> pd.Series:
+    """What keeps each page out of search, in one sentence."""
+    status = pages["status"].fillna(200).astype(int).astype("str")
+    target = say.named(pages["redirects_to"])
+    said = {
+        "error": say.joined("It answers ", status, "."),
+        "robots": say.joined("robots.txt closes it (", say.named(facts["closed_by"]), ")."),
+        "noindex": "It asks to be kept out of the index.",
+        "canonical": say.joined("It names ", say.named(pages["canonical_to"]), " as its canonical."),
+        "moved": say.joined("It redirects", say.joined(" to ", target).where(target.ne(""), ""), "."),
+        "unlinked": "No page of the site links to it.",
+        "deep": say.joined(
+            "It is ", say.count(pages["depth"]), " clicks from the home page, farther than nearly all pages that are shown."
+        ),
+        "unfetched": "No robot has fetched it, as far as the log tells.",
+        "not_indexed": say.joined('The index does not hold it ("', say.named(facts["index_state"]), '").'),
+        "duplicate": say.joined("It says the same as ", say.named(copy), "."),
+        "young": say.joined("It is ", say.plural(pages["age_days"], "day"), " old."),
+        "no_demand": "No fault is found.",
+    }
+    text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=pages.index) for name, one in said.items()})
+    chosen = text.to_numpy(dtype=object)[np.arange(len(text)), pd.Index(list(said)).get_indexer(pd.Index(cause))]
+    return pd.Series(chosen, index=pages.index, dtype="str")
+
+
+def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:
+    """For each page wanted, the page with most impressions that says the same: in title, heading and description, or in nearly all telling words.
+
+    Args:
+        pages: by page number: title, h1, description where known, impressions_long, gone, blocked; words: pages x words, as `page_words` makes it.
+    Returns:
+        By page number; null where no living page that is shown more says the same.
+    """
+    result = pd.Series(np.nan, index=pages.index)
+    names = [name for name in ("title", "h1", "description") if name in pages and pages[name].notna().any()]
+    shown = pages["impressions_long"].fillna(0).astype(float)
+    open_ = ~pages["gone"] & ~pages["blocked"]
+    if not len(wanted) or not names:
+        return result
+    said = say.joined(*[part for name in names for part in (say.named(pages[name]).str.casefold().str.strip(), "\n")])
+    titled = say.named(pages["title"]).ne("") if "title" in pages else pd.Series(False, index=pages.index)
+    whole = said.where(titled & (said.groupby(said).transform("size") <= MOST_COPIES))  # what more pages say is a pattern of the site
+    best = shown.where(open_).groupby(whole).transform("max")
+    first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
+    result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)
+    return result.where(result.notna(), _alike(words, wanted, np.flatnonzero((open_ & (shown > 0)).to_numpy()), shown))
+
+
+def _alike(words: sparse.csr_matrix, wanted: NDArray[np.int64], open_: NDArray[np.int64], shown: pd.Series) -> pd.Series:
+    """For each page wanted, the page of `open_` that has nearly all its telling words, and it theirs; null without one."""
+    result = pd.Series(np.nan, index=shown.index)
+    weight = rarity(words)
+    weight[np.asarray((words > 0).sum(axis=0)).ravel() > words.shape[0] / 2] = 0.0
+    telling = sparse.csr_matrix(words.multiply(weight[None, :]))
+    telling.eliminate_zeros()
+    count, length = np.diff(telling.indptr), np.sqrt(np.asarray(telling.multiply(telling).sum(axis=1)).ravel())
+    rows = sparse.csr_matrix(sparse.diags(1 / np.maximum(length, 1e-9)) @ telling)
+    wanted, open_ = wanted[count[wanted] >= WORDS], open_[count[open_] >= WORDS]
+    if not len(wanted) or not len(open_):
+        return result
+    from sparse_dot_topn import sp_matmul_topn
+
+    near = sp_matmul_topn(rows[wanted], rows[open_].T.tocsr(), top_n=2, threshold=ALIKE, n_threads=threads()).tocoo()
+    table = pd.DataFrame({"page": wanted[near.row], "other": open_[near.col], "likeness": near.data})
+    table = table[(table["page"] != table["other"]) & (shown.to_numpy()[table["other"]] > shown.to_numpy()[table["page"]])]
+    table = table.sort_values(["page", "likeness", "other"], ascending=[True, False, True]).drop_duplicates("page")
+    result.loc[table["page"].to_numpy()] = table["other"].to_numpy(float)
+    return result
