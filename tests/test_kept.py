@@ -142,7 +142,17 @@ def test_every_threshold_is_obeyed_by_the_rules() -> None:
     unread = [name for name in Thresholds.model_fields if not re.search(rf"(\bt|limits|verdicts)\.{name}\b", code)]
     assert not unread, "a threshold that nothing reads"
     pages = pd.DataFrame({"clicks": [9], "impressions": [90]})
-    pair = {"page": 0, "query": "q", "clicks": 9, "impressions": 90, "expected_clicks": 8.0, "answer": 0.6, "brand": False, "role": "owner"}
+    pair = {
+        "page": 0,
+        "query": "q",
+        "clicks": 9,
+        "impressions": 90,
+        "expected_clicks": 8.0,
+        "answer": 0.6,
+        "brand": False,
+        "junk": None,
+        "role": "owner",
+    }
     pairs = pd.DataFrame([{**pair, "position_sum": 180.0, "placed": 90}])
     assert with_pull(pages.copy(), pairs, 0.5)["clicks_answered"].tolist() == [9]
     assert with_pull(pages.copy(), pairs, 0.7)["clicks_answered"].tolist() == [0]

@@ -151,6 +151,15 @@ class GroupSettings(Section):
     "Name -> words or phrases, or re: and an expression of RE2."
 
 
+class QuerySettings(Section):
+    """[queries]: which of them are no searches; they count for their pages, and have no role, no opening and no topic."""
+
+    junk: Texts = []
+    "Words, phrases or re: expressions of RE2: queries with them are no searches, beside typed addresses, e-mail addresses, long numbers and operators."
+    kept: Texts = []
+    "The same of queries that are searches, whatever they look like: part numbers, names with a dot."
+
+
 class TopicSettings(Section):
     """[topics]: which queries are grouped."""
 
@@ -202,6 +211,7 @@ class Config(Section):
     protect: ProtectSettings = ProtectSettings()
     purpose: PurposeSettings = PurposeSettings()
     groups: GroupSettings = GroupSettings()
+    queries: QuerySettings = QuerySettings()
     topics: TopicSettings = TopicSettings()  # type: ignore[call-arg]
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: Thresholds = Thresholds()  # type: ignore[call-arg]

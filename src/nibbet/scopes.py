@@ -20,7 +20,20 @@ SUMS = (
     "limits",
 )
 #: settings on which verdicts and all other tables rest; memory and threads change no result
-RESULTS = ("site", "source", "windows", "protect", "purpose", "groups", "topics", "value", "verdicts", "engine.backend", "limits")
+RESULTS = (
+    "site",
+    "source",
+    "windows",
+    "protect",
+    "purpose",
+    "groups",
+    "queries",
+    "topics",
+    "value",
+    "verdicts",
+    "engine.backend",
+    "limits",
+)
 
 
 class Scope:

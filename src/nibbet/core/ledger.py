@@ -257,12 +257,14 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
         sums = np.bincount(page, np.where(chosen, pairs[name], 0), minlength=len(table))  # pages are numbered from 0
         return pd.Series(sums, index=table.index)
 
-    shown = pairs["impressions"] > 0
+    shown = (pairs["impressions"] > 0) & pairs["junk"].isna()
     plain = shown & ~pairs["brand"]
     meant = plain & (pairs["answer"] >= answers)
     answered = meant & pairs["role"].eq("owner")
     table["queries"] = np.bincount(page[shown], minlength=len(table))
-    table["withheld_share"] = (1 - of_pages(shown, "impressions") / table["impressions"].where(table["impressions"] > 0)).clip(0, 1)
+    table["withheld_share"] = (
+        1 - of_pages(pairs["impressions"] > 0, "impressions") / table["impressions"].where(table["impressions"] > 0)
+    ).clip(0, 1)
     table["pull"] = shrunk_pull(*(of_pages(plain, name).to_numpy() for name in ("clicks", "expected_clicks")))
     for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
         table[f"{name}_answered"] = of_pages(answered, measure)

@@ -109,6 +109,7 @@ COLUMN_MEANINGS = {
     "indexable": "whether it may stand in an index: status 200, not noindex, not canonical to another",
     "inlinks": "links to it from the site's own pages",
     "intended": "what the page is meant for: the query that editors name, else its main heading or title",
+    "junk": "why the query is no search (typed address, person's address or number, search operators, by [queries] junk); it counts for its page alone",
     "key": "what the row is about: a page, a query, a section, ...",
     "kind": "climb, snippet or stray; in trends, collapse, slow decay or rise; in sources, the kind as given",
     "label": "the most wanted query of the topic",

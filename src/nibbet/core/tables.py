@@ -14,7 +14,7 @@ PAGES = (
     "sessions_long conversions_long revenue_long clicks_reference change change_share change_low change_high change_real verdict cause target gain gain_low "
     "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin trend since purpose intended answered_share asked_in"
 ).split()
-QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks".split()
+QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks junk".split()
 
 #: what a change of clicks is divided into
 PARTS = ["demand", "rank", "pull", "access", "untold"]
@@ -61,7 +61,7 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     named = shown.groupby("page")[["clicks", "impressions"]].sum().reindex(pages.index).fillna(0).astype("int64")
     rest = pages[["clicks", "impressions"]] - named
     rest = rest[(rest["impressions"] > 0) & (rest["clicks"] >= 0)].reset_index(names="page")
-    rest = rest.assign(**{name: pd.Series(pd.NA, index=rest.index, dtype=shown[name].dtype) for name in ("query", "role", "topic")})
+    rest = rest.assign(**{name: pd.Series(pd.NA, index=rest.index, dtype=shown[name].dtype) for name in ("query", "role", "topic", "junk")})
     table = pd.concat([shown, rest], ignore_index=True)
     table["ctr"] = table["clicks"] / table["impressions"].where(table["impressions"] > 0)
     table["thin"] = (table["expected_clicks"] < THIN_CLICKS).astype("boolean").mask(table["query"].isna())
@@ -71,7 +71,7 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     table["page"] = table["page"].map(pages["page"])
     table["brand"] = table["brand"].astype("boolean")
     table["days"] = table["days"].astype("Int64")
-    for name in ("query", "role", "topic"):
+    for name in ("query", "role", "topic", "junk"):
         table[name] = spelt(table[name])
     return table[QUERIES]
 
@@ -85,7 +85,7 @@ def with_lone(queries: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
     rows = lone.assign(
         ctr=lone["clicks"] / lone["impressions"].where(lone["impressions"] > 0),
         thin=(lone["expected_clicks"] < THIN_CLICKS).astype("boolean"),
-        **{name: pd.Series(None, index=lone.index, dtype="str") for name in ("page", "role")},
+        **{name: pd.Series(None, index=lone.index, dtype="str") for name in ("page", "role", "junk")},
     )
     rows = rows.astype({"brand": "boolean", "query": "str", "topic": "str", "clicks": "int64", "impressions": "int64"})
     return pd.concat([queries, rows.assign(days=pd.array([pd.NA] * len(rows), dtype="Int64"))[QUERIES]], ignore_index=True)

@@ -17,6 +17,7 @@ from scipy import sparse
 from nibbet.core import sentences as say
 from nibbet.core.brand import brand_pattern
 from nibbet.core.entries import largest, strongest
+from nibbet.core.junk import JUNK, NO_RULES, JunkRules, matching, suspects
 from nibbet.core.kinship import NEAR, Owned, group_queries
 from nibbet.core.languages import asked_words, code_of, languages_of
 from nibbet.core.members import queries_in_groups
@@ -40,39 +41,32 @@ PEAK_MONTH = 1.5
 RARER = "rarer than the queries grouped"
 
 
-def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str]) -> pd.Series:
-    """Why a query belongs to no topic: brand, an address typed as a query, an e-mail address or a long number, no words, over 14 words, or a
-    rule; null for those that do; as categories.
+def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: JunkRules = NO_RULES) -> pd.Series:
+    """Why a query belongs to no topic: brand, what makes it no search (see `core.junk`), no words, over 14 words, or a rule; null for those that
+    do; as categories.
 
     Args:
-        texts: distinct queries; brand: its spellings; rules: words, phrases or `re:` expressions that set queries aside.
+        texts: distinct queries; brand: its spellings; junk: as in `core.junk.suspects`; rules: words, phrases or `re:` expressions that set queries aside.
     """
     names = brand_pattern(brand)
-    reasons = ["brand", "address typed as a query", "a person's address or number", "no words", "over 14 words", "by [topics] aside"]
+    reasons = ["brand", *JUNK, "no words", "over 14 words", "by [topics] aside"]
 
     def told(portion: pa.Array) -> NDArray[np.int64]:
         lower = plain_array(portion)
-        met = bytes_met(lower, LETTERS[1:], " ", ".:", "@", "0123456789")
-
-        def matching(some: NDArray[np.bool_], pattern: str) -> NDArray[np.bool_]:
-            if some.any():
-                some[some] = pc.match_substring_regex(lower.filter(pa.array(some)), pattern).to_numpy(zero_copy_only=False)
-            return some
-
-        has = {name: met & 1 << number > 0 for number, name in enumerate(("letter", "blank", "mark", "at", "digit", "other"))}
+        met = bytes_met(lower, LETTERS[1:], " ")
+        letter, blank = (met & 1 << number > 0 for number in range(2))
         small = pc.fill_null(pc.utf8_lower(portion), "")  # with its accents, as the brand has them
         brands = pc.match_substring_regex(small, names).to_numpy(zero_copy_only=False) if names else np.zeros(len(met), dtype=bool)
-        alone = r"^[^ ]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"
         conditions = [
             brands,
-            matching(has["mark"], rf"^(https?:|www\.)|{alone}"),
-            matching(has["at"] | has["digit"], r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]"),
-            matching(~has["letter"], r"^\P{L}*$"),
-            has["blank"] & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
+            matching(lower, ~letter, r"^\P{L}*$"),
+            blank & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
         ]
-        return np.select(conditions, np.arange(len(conditions)), -1)
+        return np.select(conditions, [0, len(JUNK) + 1, len(JUNK) + 2], -1)
 
     result = np.concatenate(in_portions(told, in_one(texts)))
+    odd = suspects(texts, junk)
+    result = np.where((odd >= 0) & (result != 0), odd + 1, result)
     if rules:
         ruled = texts.isin(queries_in_groups(texts, {"aside": rules})["query"]).to_numpy()
         result = np.where(ruled & (result < 0), len(reasons) - 1, result)
@@ -108,6 +102,7 @@ def group_pairs(
     *,
     brand: Sequence[str],
     aside: list[str],
+    junk: JunkRules = NO_RULES,
     most: int,
     language: str,
     lexicon: Lexicon | None = None,
@@ -120,7 +115,7 @@ def group_pairs(
     Args:
         pairs: page (number), query, role, impressions, clicks, expected_clicks; pages: how many pages the site has.
         demand: query, demand; results: query, url of first results; None without such a source.
-        aside: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
+        aside, junk: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
         lexicon: of that language, where the words of the queries may have been cut already.
         translate: whether queries in other languages make topics too; else they are set aside.
         lone: query, impressions: totals of queries whose pages no row tells; their words and results group them.
@@ -139,7 +134,7 @@ def group_pairs(
     if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
         more = lexicon.matrix(asked["query"].iloc[len(texts) :])
         words = sparse.csr_matrix(sparse.vstack(lexicon.same_width(words, more)))
-    aside_of = set_aside(asked["query"], brand, aside).cat
+    aside_of = set_aside(asked["query"], brand, aside, junk).cat
     reason, reasons = aside_of.codes.to_numpy().astype(np.int16), [*aside_of.categories, RARER]
     wanted = np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float))
     able = np.flatnonzero(reason < 0)

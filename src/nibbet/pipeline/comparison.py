@@ -288,7 +288,8 @@ class Comparison:
         """Queries or topics that are new, rise or fade: the columns `core.rising.RISING`."""
         if self._named.empty:
             return pd.DataFrame(columns=RISING)
-        rows, table = self._named, self._queries(0.0) if level == "query" else self._topics(0.0)
+        table = self._queries(0.0) if level == "query" else self._topics(0.0)
+        table, rows = table[~table["key"].isin(self.query_map.junk_queries)], self._named
         number, texts = numbered(rows)
         keys = pd.Series(texts).astype("str")
         key_of_row = (keys if level == "query" else keys.map(self.query_map.query_topics)).to_numpy()[number]

@@ -10,6 +10,7 @@ import pandas as pd
 from scipy.sparse import csr_matrix
 
 from nibbet.core.address import hosts_of
+from nibbet.core.junk import junk_of, suspects
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
 from nibbet.core.topics import Grouping, group_pairs
@@ -55,6 +56,10 @@ class QueryMap:
         pairs = add_answer(pairs, pages, brand=settings.site.brand, language=settings.site.language, lexicon=lexicon, on_page=on_page)
         pairs = add_roles(pairs, pages["page"], settings.verdicts, self.inputs.target_queries, self.pages.dead)
         pairs["brand"] = pairs["brand"].eq(True)
+        number, texts = numbered(pairs)
+        suspect = suspects(pd.Series(texts).astype("str"), (settings.queries.junk, settings.queries.kept))
+        pairs["junk"] = junk_of(pairs, number, suspect)
+        pairs["role"] = pairs["role"].where(pairs["junk"].isna())
         pairs["pull"] = shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float))
         return pairs
 
@@ -74,6 +79,7 @@ class QueryMap:
             first,
             brand=settings.site.brand,
             aside=settings.topics.aside,
+            junk=(settings.queries.junk, settings.queries.kept),
             most=settings.topics.most,
             language=settings.site.language,
             lexicon=self.page_words[0],
@@ -91,6 +97,11 @@ class QueryMap:
     def query_topics(self) -> pd.Series:
         """The topic of every query that has one, by its text."""
         return self.grouping.grouped.set_index("query")["topic"]
+
+    @property
+    def junk_queries(self) -> pd.Series:
+        """The queries that are no searches."""
+        return self.mapped.loc[self.mapped["junk"].notna(), "query"].astype("str").drop_duplicates()
 
     @property
     def pageless_in_topics(self) -> pd.DataFrame:
