@@ -54,6 +54,7 @@ ANSWERS = [
     ("Topics", "Which topics are we shown least for, for what they are searched?", 'nibbet sql "SELECT label, volume, shown_share, position, served FROM topics WHERE volume_kind = \'searches a month\' ORDER BY volume DESC LIMIT 4"', "shown_share: in which share of the topic's searches the site is shown at all."),
     ("People", "Do phones do as well as desktops?", "nibbet split --by device", "pull_beside, engagement_beside: beside the same pages on other devices; 1 = alike."),
     ("People", "Which channels stay, which buy?", "nibbet split --by channel", "Rates of sums; a sentence where a channel differs on the same pages beyond chance."),
+    ("People", "Which pages should be praised, which improved, for how visitors stay and what they do?", "nibbet engagement --top 3", "Beside the same channel on pages of the same section or kind; events are counted per 100 sessions."),
     ("People", "Which pages disappoint their visitors?", "nibbet sql \"SELECT page, key, measure, value, usual, q_value FROM peers WHERE flag = 'low' AND measure = 'engagement' ORDER BY q_value LIMIT 4\"", "Beside the pages of the same section."),
     ("People", "Which pages do better than their section?", "nibbet sql \"SELECT page, key, measure, value, usual, q_value FROM peers WHERE flag = 'high' ORDER BY q_value LIMIT 4\"", "What they do well may be worth copying."),
     ("People", "On which device is a page weak?", 'nibbet sql "SELECT page, dimension, value, pull, usual, flag FROM segments LIMIT 4"', "usual: the same page in its other segments."),
@@ -78,7 +79,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

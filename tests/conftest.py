@@ -29,10 +29,30 @@ IN_PORTIONS = {
 }
 
 
+#: tests with many cases of one kind: the quick run takes every so many, `make test-all` each
+SAMPLED = {
+    "test_every_habit_gives_the_same_ledger": 4,
+    "test_what_only_later_rows_show_is_read_as_they_say": 3,
+    "test_a_flag_has_the_direction_of_its_header": 4,
+    "test_answers_of_services_are_read": 3,
+    "test_windows_side_by_side_are_two": 3,
+    "test_a_set_of_columns_for_each_month_is_read_to_the_click": 2,
+    "test_a_page_of_unknown_age_is_never_removed": 3,
+    "test_frames_of_any_library_give_the_same_ledger": 2,
+    "test_of_what_only_wavers_hardly_any_is_named": 3,
+    "test_rows_without_days_do_not_tell_what_rises_or_began": 2,
+}
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The tests of a file stay with one worker, who makes what they share; those of some files are dealt out in portions."""
     count: dict[str, int] = {}
+    of_test: dict[str, int] = {}
     for item in items:
+        kind = getattr(item, "originalname", item.name)
+        of_test[kind] = of_test.get(kind, -1) + 1
+        if of_test[kind] % SAMPLED.get(kind, 1):
+            item.add_marker(pytest.mark.slow)
         name = item.path.name
         number = count[name] = count.get(name, -1) + 1
         portion = f" {number // IN_PORTIONS[name]}" if name in IN_PORTIONS else ""

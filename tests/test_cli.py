@@ -262,6 +262,7 @@ def test_narrow_terminals_put_sentences_below_their_rows(monkeypatch: pytest.Mon
     assert " ".join(" ".join(lines[2:]).split()) == sentence
 
 
+@pytest.mark.slow
 def test_a_terminal_is_shown_a_bar_that_goes_away(workspace: Path) -> None:
     shown, terminal = pty.openpty()
     command = [sys.executable, "-m", "nibbet", "load", str(workspace)]

@@ -63,7 +63,8 @@ def test_a_season_is_called_a_season(site: nibbet.Site) -> None:
 
 
 @pytest.mark.parametrize("against", ["year", pytest.param("before", marks=pytest.mark.slow)])
-def test_every_level_adds_up(site: nibbet.Site, against: str) -> None:
+def test_every_level_adds_up(ran: Path, against: str) -> None:
+    site = nibbet.open_site(ran)
     table = site.compare(against=against)
     assert list(table) == CHANGES
     clicks = table[table["measure"] == "clicks"]
@@ -95,6 +96,7 @@ def test_topics_that_pages_draw_are_compared(site: nibbet.Site) -> None:
     assert len(site.compare(28, "before", by="topic")) >= 5
 
 
+@pytest.mark.slow
 def test_losing_queries_are_named_as_one_loss(site: nibbet.Site) -> None:
     losses = site.losses()
     assert list(losses) == LOSSES
@@ -107,6 +109,7 @@ def test_losing_queries_are_named_as_one_loss(site: nibbet.Site) -> None:
     assert np.mean(words) >= 0.8, "the words that name a loss are those of the page's subject"
 
 
+@pytest.mark.slow
 def test_trends_and_peers_find_what_was_planted(site: nibbet.Site) -> None:
     trends = cases(site, site.trends(), "page")
     real = trends.groupby("case")["real"].mean()

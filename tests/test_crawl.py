@@ -255,7 +255,7 @@ def test_what_is_no_home_is_refused(url: str, tmp_path: Path, capsys: pytest.Cap
     assert not os.listdir(tmp_path)
 
 
-@pytest.mark.parametrize("by", ["nibbet", "wget"])
+@pytest.mark.parametrize("by", ["nibbet", pytest.param("wget", marks=pytest.mark.slow)])
 def test_archives_are_read_as_inventories(tmp_path: Path, by: str) -> None:
     if by == "wget" and shutil.which("wget") is None:
         pytest.skip("wget is not there")

@@ -392,7 +392,14 @@ def test_two_meanings_of_engagement_stay_apart() -> None:
     assert measures["engaged_sessions"]["read"] == engaged
     assert measures["single_page_sessions"]["read"] == (TRUTH["clicks"] * 0.25).map(lambda v: int(v + 0.5)).sum()
     assert measures["engagement_seconds"]["read"] == 10 * TRUTH["clicks"].sum()
+    rates = site.pages()[["engagement_rate", "single_page_rate"]].mean()
+    assert rates.round(1).tolist() == [0.5, 0.2] or rates.round(1).tolist() == [0.5, 0.3]
     site.close()
+    mirrored = nibbet.Site(home=HOME, search=frame(), landings=visits(**{"Engagement rate": "50%", "Bounce rate": "50%"}))
+    pages = mirrored.pages()
+    assert pages["engagement_rate"].notna().any()
+    assert pages["single_page_rate"].isna().all(), "what is 1 less the engaged share says nothing of sessions of one page"
+    mirrored.close()
 
 
 def test_revenue_in_another_currency_needs_a_rate(tmp_path: Path) -> None:

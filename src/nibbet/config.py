@@ -15,7 +15,7 @@ from nibbet.core.thresholds import STRICT, Thresholds
 from nibbet.errors import ConfigError
 from nibbet.kinds import TABLES
 
-Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "sitemap", "robots"]
+Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "events", "sitemap", "robots"]
 KINDS: tuple[str, ...] = get_args(Kind)
 
 

@@ -273,6 +273,23 @@ HITS = [
     _column("referrer", "text", "referrer|referer|from"),
 ]
 
+EVENTS = [
+    DATE,
+    _column("page", "address", PAGE_WORDS, required=True),
+    _column(
+        "event",
+        "text",
+        "event|event name|name of event|ereignis|ereignisname|evenement|nom evenement|evento|nombre evento|nome evento|gebeurtenis|handelse|haendelse|hendelse|zdarzenie|イベント名|イベント|事件|事件名称|событие",
+        required=True,
+    ),
+    _column(
+        "count",
+        "count",
+        "event count|count|events|times|total events|number|number of events|anzahl|anzahl der ereignisse|ereignisse|nombre|nombre evenements|evenements|numero|recuento|eventos|conteggio|eventi|aantal|antal|antall|liczba|イベント数|事件数|количество",
+        required=True,
+    ),
+]
+
 SITEMAP = [
     _column("page", "address", PAGE_WORDS + "|loc", required=True),
     _column("modified", "date", "modified|lastmod|last modified|last changed"),
@@ -294,6 +311,7 @@ TABLES: dict[str, list[Column]] = {
     "demand": DEMAND,
     "editorial": EDITORIAL,
     "hits": HITS,
+    "events": EVENTS,
     "sitemap": SITEMAP,
     "robots": ROBOTS,
 }
@@ -307,6 +325,7 @@ ADDRESSES: dict[str, tuple[str, ...]] = {
     "backlinks": ("page",),
     "editorial": ("page",),
     "hits": ("path",),
+    "events": ("page",),
     "sitemap": ("page",),
 }
 

@@ -320,6 +320,13 @@ class Results(KeptTables):
         rows = self.table("visit_sources")
         return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
+    def event_rates(self, page: str | None = None) -> pd.DataFrame:
+        """What visitors do on each page, or on one, by event: count, rate per session with an 80% interval, and the rate of pages like it. Raises
+        NotFoundError for a page never met.
+        """
+        rows = self.table("event_rates")
+        return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
+
     def engagement(self) -> pd.DataFrame:
         """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
         return self.table("engagement")
@@ -384,7 +391,7 @@ class Results(KeptTables):
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `visits` by source, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
@@ -396,6 +403,7 @@ class Results(KeptTables):
             "change": records(changes[changes["key"] == row["page"]]),
             "trend": records(trends[trends["page"] == row["page"]]),
             "visits": self.visit_sources(str(row["page"])).drop(columns="page"),
+            "events": self.event_rates(str(row["page"])).drop(columns="page"),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),
             "evidence": evidence[evidence["page"] == row["page"]].drop(columns="page").reset_index(drop=True),
         }

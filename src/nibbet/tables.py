@@ -45,7 +45,7 @@ TABLES = {
         sheet=_columns(
             "page verdict cause gain confidence because target section gain_low gain_high worth also clicks "
             "clicks_reference change change_share change_real impressions ctr position pull queries withheld_share sessions "
-            "sessions_organic engagement_rate conversions revenue status indexable title words inlinks backlinks published "
+            "sessions_organic engagement_rate single_page_rate conversions revenue status indexable title words inlinks backlinks published "
             "modified trend since purpose intended answered_share"
         ),
     ),
@@ -185,6 +185,11 @@ TABLES = {
         "one row per trait of titles and descriptions: how often pages with it are chosen beside others at the same place",
         lambda p: p.titles.effects(),
     ),
+    "event_rates": Table(
+        "what visitors do on each page, by event: count and rate per session, beside the pages of its section or kind",
+        lambda p: p.diagnostics.events(),
+        sheet=_columns("page event count sessions rate rate_low rate_high usual flag rate_reference because"),
+    ),
     "visit_sources": Table(
         "one row per page, channel and source (the site or service that sent the visits): how many, how they stay and buy, and how many before",
         lambda p: p.splits.visit_sources(),
@@ -221,6 +226,7 @@ SHEETS = [
     "broken_links",
     "link_suggestions",
     "strengths",
+    "event_rates",
     "splits",
 ]
 #: tables of rows, made by the engine when a question in SQL asks for them
@@ -240,6 +246,7 @@ ROW_TABLES = {
     "demand": "monthly searches as cleaned",
     "editorial": "what editors keep of their pages, as cleaned",
     "hits": "server log as cleaned",
+    "events": "what visitors did, by page and event, as cleaned",
     "sitemap": "sitemap entries as cleaned",
     "robots": "rules of robots.txt",
 }

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "crawl", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "split", "compare", "rising", "new", "hosts", "titles", "links", "absent", "sql"],
+    "Look closer": ["page", "query", "split", "engagement", "compare", "rising", "new", "hosts", "titles", "links", "absent", "sql"],
 }
 
 

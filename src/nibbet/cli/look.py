@@ -125,6 +125,24 @@ def links(
     show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
 
 
+@app.command(short_help="How visitors stay and what they do, beside pages alike.")
+def engagement(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print pages to praise and pages to improve: how visitors of each channel stay, and what they do (events), beside pages of the same kind."""
+    from nibbet.render.lists import show_engagement
+
+    stays, events = with_site(folder, site, quiet, verbose, lambda s: (s.engagement(), s.event_rates()), as_of=as_of)
+    show_engagement(chosen_rows(stays, where, None if form is Form.table else top), events, form.value, top or 5)
+
+
 @app.command(short_help="Pages that matter and that search hardly shows.")
 def absent(
     folder: Folder = None,

@@ -82,6 +82,15 @@ def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Wind
     sessions = table["sessions"].where(table["sessions"] > 0) if visits is not None else np.nan
     table["engagement_rate"] = table["engaged_sessions"] / sessions
     table["seconds_per_session"] = table["engagement_seconds"] / sessions
+    counted = (
+        None if visits is None or "recent" not in windows.visits_in else visits["sessions_single_recent"].reindex(table.index).fillna(0)
+    )
+    alone = (
+        np.nan
+        if counted is None or visits is None
+        else visits["single_page_sessions_recent"].reindex(table.index) / counted.where(counted > 0)
+    )
+    table["single_page_rate"] = pd.Series(alone, index=table.index, dtype="float64")
     return table
 
 

@@ -49,7 +49,8 @@ COLUMN_MEANINGS = {
     "conversions_long": "conversions in the long window",
     "conversions_per_page": "conversions over pages",
     "conversions_per_session": "conversions / sessions",
-    "count": "how many",
+    "count": "how many; of an event, in the recent window",
+    "count_reference": "of an event, how many in the reference window",
     "country": "country of the searcher or visitor",
     "ctr": "clicks / impressions, 0 to 1",
     "date": "day",
@@ -162,7 +163,11 @@ COLUMN_MEANINGS = {
     "query_share": "share of the queries with a snapshot that show it in the first ten",
     "quiet": "day of the next low",
     "rank": "place among the results; in changes, part of the change because the place moved",
-    "rate": "part of the change because the share of the count before it changed",
+    "rate_high": "upper end of the 80% interval of the page's true rate",
+    "rate_low": "lower end of the 80% interval of the page's true rate",
+    "rate_reference": "events per session in the reference window",
+    "event": "what visitors did, as the source names it",
+    "rate": "of an event, times per session, which may pass 1; else part of the change because the share of the count before it changed",
     "readers": "how many readers a page holds who wander along the links, 1 = the mean page (PageRank)",
     "ready_by": "day by which what is to earn in the season should be done",
     "real": "whether it goes beyond chance at 5% false discovery",
@@ -202,6 +207,7 @@ COLUMN_MEANINGS = {
     "shown_share": "share of a topic's searches in which the site is shown",
     "shrunk": "the rate drawn to that of the peers where little is known",
     "since": "first day of the week in which the level changed",
+    "single_page_rate": "sessions of one page / sessions of the rows that count them: the other meaning of bounce, beside 1 - engagement_rate",
     "single_page_sessions": "sessions of one page",
     "site_share": "share of all impressions with a query",
     "source": "the page that links; in landings, where the visit came from; in evidence, what the figure rests on",
@@ -259,7 +265,7 @@ COLUMN_MEANINGS = {
 #: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
 FORMATS = {
     "share": (
-        "ctr share share_before own_share query_share withheld_share engagement_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
+        "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
         "depth start_rank conversions_per_session contribution brand_share shared_share site_share"
     ),
     "fourth": "clicks_per_search",

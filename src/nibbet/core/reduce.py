@@ -149,8 +149,10 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
         **{name: used[name].fill_null(0) for name in VISITS},
         sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
         engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
+        single_page_sessions=used.single_page_sessions.fill_null(0),
+        sessions_single=ibis.cases((used.single_page_sessions.notnull(), used.sessions.fill_null(0)), else_=0),
     )
-    names = (*VISITS, "sessions_organic", "engaged_organic")
+    names = (*VISITS, "sessions_organic", "engaged_organic", "single_page_sessions", "sessions_single")
     return windowed(
         used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"], role="visits"
     )
@@ -208,6 +210,22 @@ def robot_fetches(hits: ibis.Table, agents: Sequence[str]) -> ibis.Table:
     names = "|".join(re.escape(agent.lower()) for agent in agents) or "bot|crawl|spider"
     fetched = hits.filter(hits.page_id.notnull(), hits.agent.lower().re_search(names), hits.status.fill_null(200) < 400)
     return fetched.group_by("page_id").aggregate(fetches=_.count())
+
+
+def event_sums(events: ibis.Table, windows: Windows, step: str) -> ibis.Table:
+    """page_id, event, count, count_reference: events of both windows; those without a day count as those of the recent one.
+
+    Args:
+        step: day, week or month: what one row spans from its date on; it belongs where its middle lies.
+    """
+    used = events.filter(events.aside.isnull(), events.page_id.notnull(), events.event.notnull())
+    middle = used.date + ibis.interval(days={"day": 0, "week": 3, "month": 14}[step])
+    day = middle.cast("date").fill_null(ibis.literal(windows.recent.end, "date"))
+    counts = {}
+    for name, window in (("count", windows.recent), ("count_reference", windows.reference)):
+        held = day.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
+        counts[name] = exact_sum(used["count"].fill_null(0), held)
+    return used.group_by("page_id", "event").aggregate(**counts)
 
 
 def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:

@@ -5,9 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+import numpy as np
 import pandas as pd
 
 from nibbet.core import reduce as reductions
+from nibbet.core.events import EVENTS, event_rates
+from nibbet.core.grain import step_of
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at
@@ -97,3 +100,27 @@ class Diagnostics:
         )
         result = engagement_by_channel(rows[rows["sessions"] > 0].reset_index(drop=True), self.pages.peer_groups)
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))
+
+    def events(self) -> pd.DataFrame:
+        """Each event on each page beside the pages of its kind: EVENTS."""
+        if (events := self.inputs.joined.table("events")) is None:
+            return pd.DataFrame(columns=EVENTS)
+        dates = self.context.fetch("event-dates", lambda: events.filter(events.date.notnull()).select("date").distinct())["date"]
+        rows = self.context.fetch("event-sums", lambda: reductions.event_sums(events, self.sums.windows, step_of(dates)))
+        rows = rows.rename(columns={"page_id": "page"})
+        pages, visits = self.pages.table, self.sums.visits
+        before = np.nan if visits is None else self._visits_before.reindex(pages.index)
+        sessions = pd.DataFrame(
+            {"group": self.pages.peer_groups, "sessions": pages["sessions"], "sessions_reference": before}, index=pages.index
+        )
+        result = event_rates(rows.sort_values(["page", "event"], ignore_index=True), sessions)
+        return result.assign(page=result["page"].map(self.inputs.pages["page"]))
+
+    @property
+    def _visits_before(self) -> pd.Series:
+        """Sessions of all channels in the reference window, by page number."""
+        landings = self.inputs.joined.landings
+        assert landings is not None, "asked for where there are visits"
+        rows = self.context.fetch("visits-page", lambda: reductions.visit_windows(landings, self.sums.windows, "page_id"))
+        sessions: pd.Series = rows.set_index("page_id")["sessions_reference"].astype(float)
+        return sessions

@@ -168,6 +168,7 @@ MEASURES = [
     ("sessions", "whole", "sessions"),
     ("from search", "whole", "sessions_organic"),
     ("engaged", "share", "engagement_rate"),
+    ("left after one page", "share", "single_page_rate"),
     ("conversions", "whole", "conversions"),
     ("revenue", "whole", "revenue"),
     ("links from outside", "whole", "backlinks"),

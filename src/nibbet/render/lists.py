@@ -194,6 +194,43 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
         out.print(Text(f"and {more:,} pages more: --top N, or link_suggestions.csv", style="dim"))
 
 
+def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: int) -> None:
+    """Pages whose visitors stay more, and less, than on pages like them; then events that stand out; in other forms than a table all stays."""
+    if style != "table" or (stays.empty and events.empty):
+        show(stays, style, empty="No source tells of visits. Add one of kind landings: page, channel, sessions, engaged sessions.")
+        return
+    out = console()
+    stays = stays.assign(visitors=(stays["engagement_rate"] - stays["engagement_usual"]) * stays["sessions"])
+    for flag, title in (("low", "To improve: visitors leave sooner than on pages like it"), ("high", "To praise: visitors stay more")):
+        rows = stays[stays["flag"] == flag].sort_values(["visitors", "page"], ascending=[flag == "low", True])
+        out.print(Text(f"{title}: {len(rows):,}", style="bold"))
+        if len(rows):
+            shown = [
+                "page",
+                "channel",
+                "sessions",
+                "engagement_rate",
+                "engagement_usual",
+                "seconds_per_session",
+                "seconds_usual",
+                "conversions",
+            ]
+            out.print(grid(rows.head(top)[shown]))
+        out.print()
+    if events.empty:
+        out.print(Text("No events were given: a source of kind events (page, event, count) tells what visitors do.", style="dim"))
+        return
+    sums = events.groupby("event", sort=False).agg(
+        count=("count", "sum"), pages=("count", lambda c: int((c > 0).sum())), odd=("flag", lambda f: int((f != "").sum()))
+    )
+    out.print(Text("What visitors do: events, the pages with each, and pages that stand out", style="bold"))
+    out.print(grid(sums.reset_index().rename(columns={"odd": "stand out"})))
+    odd = events[events["flag"] != ""].assign(far=lambda t: (t["rate"] - t["usual"]).abs() * t["sessions"])
+    for row in records(odd.sort_values(["far", "page"], ascending=[False, True]).head(2 * top)):
+        out.print(Text(for_terminal(f"{row['page']}  {row['flag']}")))
+        out.print(Text(for_terminal(f"    {row['because']}"), style="dim"))
+
+
 def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
     """Pages that matter and that search hardly shows, by cause, those that most speaks for first; `top` of each."""
     if style != "table" or rows.empty:

@@ -248,6 +248,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
             "change": json.loads(as_json(pd.DataFrame(found["change"]))),
             "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
             "visits": json.loads(as_json(found["visits"])),
+            "events": json.loads(as_json(found["events"])),
             "queries": json.loads(as_json(found["queries"])),
             "evidence": json.loads(as_json(found["evidence"])),
         }
@@ -296,6 +297,12 @@ def show_page(found: dict[str, Any], style: str) -> None:
         counted = ["channel", *named, "sessions", "sessions_reference", "engagement_rate", "conversions"]
         out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by where they come from"))
         out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
+    if len(events := found["events"]):
+        out.print()
+        out.print(Text("What visitors do, per 100 sessions (usual: on pages like it)"))
+        names = {"rate": "rate", "rate_low": "low", "rate_high": "high", "usual": "usual", "rate_reference": "before"}
+        rates = events[list(names)].mul(100).rename(columns=names).map("{:.1f}".format).replace("nan", "")
+        out.print(grid(pd.concat([events[["event", "count"]], rates, events["flag"]], axis=1)))
     out.print()
     queries = found["queries"]
     if queries.empty:

@@ -55,6 +55,7 @@ class ByValues:
             "results": self._results,
             "demand": self._demand,
             "hits": self._hits,
+            "events": self._events,
             "sitemap": lambda: self._take("page", self._only(self._addresses())),
         }
         if kind in of_kind:
@@ -105,6 +106,12 @@ class ByValues:
         return texts[0] if texts and (len(texts) == 1 or self._seen[texts[0]].distinct < self._seen[texts[1]].distinct) else None
 
     # -- kinds -----------------------------------------------------------------------------------------------------------------------------
+
+    def _events(self) -> None:
+        self._take("page", self._only(self._addresses()))
+        self._take("date", self._only(self._days()))
+        self._take("event", self._most_repeated())
+        self._take("count", self._only(self._counts()))
 
     def _search(self) -> None:
         self._take("page", self._only(self._addresses()))

@@ -82,9 +82,10 @@ class Joined:
         return result
 
     def table(self, kind: str) -> ibis.Table | None:
-        """The rows of a kind as cleaned, hits and links with the numbers of their pages; None where none were given."""
-        if kind in ("hits", "links"):
-            return self._matching.hits() if kind == "hits" else self._matching.links()
+        """The rows of a kind as cleaned, hits, links and events with the numbers of their pages; None where none were given."""
+        if kind in ("hits", "links", "events"):
+            table: ibis.Table | None = getattr(self._matching, kind)()
+            return table
         return self._rows(kind) if kind in MEASURES and kind in self.kinds else self._raw[kind]
 
     def missed(self) -> ibis.Table | None:

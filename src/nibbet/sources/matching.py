@@ -195,6 +195,12 @@ class Matching:
 
         return self._table("links", make)
 
+    def events(self) -> ibis.Table | None:
+        """Events with their page_id."""
+        if (events := self._tables["events"]) is None:
+            return None
+        return self._table("events", lambda: with_pages(events, self._texts))
+
     def few(self, kind: str) -> pd.DataFrame | None:
         """The rows of a kind of few rows with their page_id."""
         if (table := self._tables[kind]) is None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING
@@ -134,7 +135,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     words = [words_of(header) for header in sheet.header]
     twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
     matches = ByValues(sheet.header, sheet.sample, seen, matches, twins | sheet.hidden, set(fixed)).fill(kind)
-    matches = {name: matches[name] for name in names if name in matches}
+    matches = {name: matches[name] for name in names if name in matches and name not in _mirrored(matches, seen, fixed)}
     taken = {match.place for match in matches.values()}
     spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
     if {"clicks", "impressions"} <= set(matches):  # a rate that its parts prove says nothing more
@@ -143,6 +144,24 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
     unused = [sheet.header[place] or f"column {place + 1}" for place in (*telling, *(p for p in spare if p not in telling))]
     return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice)
+
+
+#: the two meanings of a bounce: what is 1 less the engaged share says nothing of sessions of one page
+MIRRORS = {"single_page_share": "engaged_share", "single_page_sessions": "engaged_sessions"}
+
+
+def _mirrored(matches: dict[str, Match], seen: Sequence[Profile], fixed: dict[str, int]) -> set[str]:
+    """Columns headed as bounces that are, row by row, what engagement leaves of the whole."""
+    result = set()
+    for name, other in MIRRORS.items():
+        if {name, other, "sessions"} <= set(matches) and name not in fixed:
+            one, rest, sessions = (seen[matches[column].place].numbers for column in (name, other, "sessions"))
+            sums = one + rest
+            whole = sessions if name == "single_page_sessions" else np.full(len(sums), 100.0 if np.nanmax(sums, initial=0) > 2 else 1.0)
+            usable = ~np.isnan(sums) & ~np.isnan(whole) & (sessions > 0)
+            if usable.sum() >= 5 and bool(np.all(np.abs(sums[usable] - whole[usable]) <= 0.011 * whole[usable])):
+                result.add(name)
+    return result
 
 
 def _without_twins(sheet: Sheet, matches: dict[str, Match], fixed: dict[str, int]) -> tuple[dict[str, Match], tuple[tuple[str, str], ...]]:
@@ -270,6 +289,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return reading.matches["sessions"] in by_words or bool(
             result & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         )
+    if reading.kind == "events":  # a text and a count may be anything beside an address
+        return "event" in {m.column for m in by_words}
     if reading.kind == "demand":
         return not any(seen.address > 0.8 for seen in sheet.profiles) and (
             bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result

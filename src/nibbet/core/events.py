@@ -1,0 +1,137 @@
+"""What visitors do on a page besides staying: events by name (scrolled, downloaded, signed up), beside the page's peers."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import special, stats
+
+from nibbet.core.pull import false_discovery
+
+Floats = NDArray[np.float64]
+
+EVENTS = (
+    "page event count sessions rate rate_low rate_high usual q_value flag count_reference sessions_reference rate_reference because".split()
+)
+#: events that a page's peers let expect, from which the page is judged; pages from which the site tells how much they differ by themselves
+LEAST_EXPECTED, ENOUGH = 3.0, 20
+#: standard deviation of the logarithm of a page's rate where too few pages tell it, and its bounds
+SPREAD, LEAST_SPREAD, MOST_SPREAD = 0.4, 0.05, 1.5
+ROUNDS, NODES = 8, 40
+#: false discoveries to allow, half of them on each side
+FALSE = 0.05
+#: standard deviations from its peers from which a page says nothing of what is usual
+STRAYS = 3.0
+#: events that its peers count as for the interval of such a page
+OWN = 0.5
+#: share of a page's own spread that is counted: the interval of a rate holds in 80 of 100 cases
+INTERVAL = (0.1, 0.9)
+
+
+def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
+    """Each event on each page, per session, beside the pages of its kind: EVENTS with pages by number, the busiest event first.
+
+    Args:
+        rows: page (number), event, count, count_reference of the recent and the reference window.
+        pages: by number: group (section or kind), sessions, sessions_reference (of all channels; null where unknown).
+    Returns:
+        One row per page with sessions and event that any page of its group has: pages without it count 0; and one per page with events and no
+        session, without a rate. rate: events per session, which may pass 1. usual: that of the group's other pages, from their sums. rate_low, rate_high: an 80% interval of the page's true rate, drawn to
+        the usual as far as pages of this site differ little (gamma mixture of Poisson counts: Greenwood & Yule 1920, JRSS 83:255). flag: low or
+        high at 5% false discovery, by the tails of the same mixture.
+    """
+    rows = rows[rows["event"].notna()]
+    table = _with_zeros(rows, pages)
+    if table.empty:
+        return pd.DataFrame(columns=EVENTS)
+    cell = pd.factorize(table["event"] + "\n" + table["group"])[0]
+    count, sessions = table["count"].to_numpy(float), table["sessions"].to_numpy(float)
+    usual, spread, z, tails = _usual(cell, count, sessions)
+    low, high = map(false_discovery, tails)
+    shape = np.where(np.abs(z) > STRAYS, OWN, 1 / np.expm1(spread**2))  # what strays is not drawn back to what it does not share
+    ends = [stats.gamma.ppf(share, count + shape, scale=1 / (sessions + shape / usual)) for share in INTERVAL]
+    table = table.assign(
+        rate=count / np.where(sessions > 0, sessions, np.nan),
+        rate_low=ends[0],
+        rate_high=ends[1],
+        usual=usual,
+        q_value=np.where(z < 0, low, high),
+        flag=np.select([(z < 0) & (low <= FALSE / 2), (z > 0) & (high <= FALSE / 2)], ["low", "high"], ""),
+        rate_reference=table["count_reference"] / table["sessions_reference"].where(table["sessions_reference"] > 0),
+    )
+    total = table.groupby("event")["count"].transform("sum")
+    order = np.lexsort((table["page"].to_numpy(), -count, table["event"].to_numpy(dtype=object), -total.to_numpy(float)))
+    return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[EVENTS]
+
+
+def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
+    """The rows with one of zero for each page with sessions whose group has the event elsewhere."""
+    known = pages[pages["sessions"].fillna(0) > 0]
+    sums = rows.groupby(["page", "event"], as_index=False)[["count", "count_reference"]].sum()
+    sums = sums[sums["count"] + sums["count_reference"] > 0].assign(group=lambda t: t["page"].map(pages["group"]))
+    asked = sums.loc[sums["page"].isin(known.index), ["event", "group"]].drop_duplicates()
+    every = asked.merge(known.rename_axis("page").reset_index(), on="group")
+    table = every.merge(sums, on=["page", "event", "group"], how="outer").fillna({"count": 0.0, "count_reference": 0.0})
+    table["sessions"] = table["sessions"].fillna(0.0)
+    return table.sort_values(["event", "page"], ignore_index=True)
+
+
+def _strays(count: Floats, expected: Floats, whole: Floats, alone: Floats, spread: float) -> tuple[Floats, Floats, Floats]:
+    """How many standard deviations each count lies from what its peers let expect (0 where too little is expected to tell), and the chance of so
+    few and of so many (null there).
+
+    Args:
+        whole: events of the peers; alone: one over the number of peers, as if all had as many sessions.
+    """
+    expected = np.nan_to_num(expected)
+    tested = (expected >= LEAST_EXPECTED) & (whole > 0)
+    low, high = np.full(len(count), np.nan), np.full(len(count), np.nan)
+    low[tested], high[tested] = _tails(count[tested], expected[tested], np.sqrt(spread**2 * (1 + alone[tested]) + 1 / whole[tested]))
+    z = np.where(low < high, special.ndtri((low + 1 - high) / 2), -special.ndtri((high + 1 - low) / 2))
+    return np.nan_to_num(z), low, high
+
+
+def _tails(count: Floats, expected: Floats, spread: Floats) -> tuple[Floats, Floats]:
+    """The chance of so few, and of so many, events on a page like its peers: Poisson counts whose rates are lognormal, by quadrature."""
+    nodes, weight = np.polynomial.hermite_e.hermegauss(NODES)
+    low, high = np.zeros(len(count)), np.zeros(len(count))
+    for node, part in zip(nodes, weight / weight.sum(), strict=True):
+        mean = expected * np.exp(spread * node - spread**2 / 2)
+        low += part * special.pdtr(count, mean)
+        high += part * np.where(count > 0, special.pdtrc(np.maximum(count - 1, 0), mean), 1.0)
+    return low, high
+
+
+def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Floats, float, Floats, tuple[Floats, Floats]]:
+    """The rate of each page's peers, by how much the logarithm of a page's rate differs from it by itself, and how far each page strays: see
+    `_strays`.
+
+    Peers that stray are left out of what is usual, round by round: one page that is made for an event would hide what it is on all others. The
+    spread is found by the quartiles of pages of which enough is expected.
+    """
+    among, spread = np.ones(len(cell), dtype=bool), SPREAD
+    for _ in range(ROUNDS):
+        whole, visits = (np.bincount(cell, values * among)[cell] - values * among for values in (count, sessions))
+        usual = np.where((visits > 0) & (sessions > 0), (whole + 0.5) / np.maximum(visits + 1, 1), np.nan)
+        squares = np.bincount(cell, sessions**2 * among)[cell] - sessions**2 * among
+        alone = np.where(visits > 0, squares / np.maximum(visits, 1.0) ** 2, 1.0)
+        z, low, high = _strays(count, sessions * usual, whole, alone, spread)
+        tested = ~np.isnan(low)
+        if tested.sum() >= ENOUGH:
+            middle = z[tested & (np.abs(z - np.median(z[tested])) <= 2.5)]
+            spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, LEAST_SPREAD, MOST_SPREAD))
+        among = ~tested | (np.abs(z) <= STRAYS)
+    return usual, spread, z, (low, high)
+
+
+def _because(table: pd.DataFrame) -> pd.Series:
+    """What stands out, in one sentence; empty where nothing does."""
+    from nibbet.core import sentences as say
+
+    often = say.joined(
+        say.hundreds(table["rate"]), " ", table["event"], " per 100 sessions, where pages like it have ", say.hundreds(table["usual"])
+    )
+    return say.joined(often, ": ", say.count(table["count"]), " in ", say.plural(table["sessions"], "session"), ".").where(
+        table["flag"] != "", ""
+    )
