@@ -13,6 +13,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.demo.builder import LEVELS, World
+from nibbet.demo.deeds import write_events
 from nibbet.demo.scenario import build
 from nibbet.demo.simulate import calendar, simulate
 
@@ -98,7 +99,7 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
         visits = pd.concat([block.visits for block in portion], ignore_index=True)
         _write_search(folder / "search", world, search, rng, first=first)
         sums += _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng, first=first)
-        _write_events(folder / "events.csv", world, visits, first=first)
+        write_events(folder / "events.csv", world, visits, first=first)
         lived += sum(block.pages for block in portion)
         told(lived / len(world.pages))
     _write_total(folder / "visits" / "landing-pages.csv", sums)
@@ -279,41 +280,6 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
         file.write(_csv_bytes(table, sep=";", header=first))
     counted = table[["Sitzungen", "Interessierte Sitzungen", "Verweildauer gesamt (s)", "Abschlüsse"]].sum()
     return np.array([*counted, rows["revenue"].sum()], dtype=float)
-
-
-#: what visitors do, and times per session by kind of page; "" for all other kinds
-DEEDS: dict[str, dict[str, float]] = {
-    "read to the end": {"": 0.42, "shop": 0.2, "legal": 0.1},
-    "route sheet downloaded": {"rivers": 0.09, "lakes": 0.07},
-    "newsletter joined": {"": 0.012},
-}
-#: of so many pages one stands out, and by how much
-ODD_PAGE, ODD_FACTOR = 40, 4.0
-
-
-def _write_events(path: Path, world: World, visits: pd.DataFrame, *, first: bool) -> None:
-    """Write what visitors did on these pages, by week, or add it to the file."""
-    rng = np.random.default_rng([world.seed, 9, int(visits["page"].min())])
-    weeks = visits.assign(week=visits["day"] // 7).groupby(["week", "page"], as_index=False)["sessions"].sum()
-    days, parts = pd.Series(calendar()), []
-    pages = world.pages.set_index("page")
-    for name, rates in DEEDS.items():
-        usual = pages["kind"].map(rates).fillna(rates.get("", 0.0))
-        odd = np.where((pages.index % ODD_PAGE == 11) & (usual < 0.2), ODD_FACTOR, 1.0)
-        own = usual * odd * np.random.default_rng([world.seed, 8, len(name)]).lognormal(-0.02, 0.2, len(pages))
-        count = rng.poisson(weeks["page"].map(own).to_numpy(float) * weeks["sessions"].to_numpy(float))
-        parts.append(weeks.assign(event=name, count=count)[count > 0])
-    rows = pd.concat(parts).sort_values(["week", "page", "event"], kind="stable")
-    table = pd.DataFrame(
-        {
-            "Week": days.dt.strftime("%Y-%m-%d")[rows["week"] * 7].to_numpy(),
-            "Page": rows["page"].map(pages["path"]).to_numpy(),
-            "Event name": rows["event"].to_numpy(),
-            "Event count": rows["count"].to_numpy(),
-        }
-    )
-    with path.open("wb" if first else "ab") as file:
-        file.write(_csv_bytes(table, sep=",", header=first))
 
 
 def _write_total(path: Path, sums: Floats) -> None:
