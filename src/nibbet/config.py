@@ -36,6 +36,8 @@ def _in_order(days: tuple[date, date]) -> tuple[date, date]:
 
 
 Days = Annotated[tuple[date, date], AfterValidator(_in_order)]
+#: bytes of the notes that are read
+MOST_NOTES = 200_000
 Texts = Annotated[list[str], BeforeValidator(_as_list)]
 
 
@@ -171,6 +173,23 @@ class TopicSettings(Section):
     "Whether queries in other languages than the site's make topics to translate; else they are counted aside."
 
 
+class AboutSettings(Section):
+    """[about]: the business beside the data. It marks topics as fit or unfit and goes into packs and briefs; it is sent nowhere."""
+
+    notes: str = ""
+    "A Markdown file whose headings say the same: what it sells, for whom, rivals, tone, not wanted."
+    sells: Texts = []
+    "What it sells or offers: a topic with most of the telling words of one of these is fit."
+    audience: Texts = []
+    "For whom."
+    rivals: Texts = []
+    "Names of rivals: topics that name one are unclear."
+    tone: Texts = []
+    "How texts should sound."
+    unwanted: Texts = []
+    "Words or phrases that it does not want to be found for: such queries open nothing, and their topics are unfit."
+
+
 class ValueSettings(Section):
     """[value]: what a conversion is worth."""
 
@@ -213,6 +232,7 @@ class Config(Section):
     groups: GroupSettings = GroupSettings()
     queries: QuerySettings = QuerySettings()
     topics: TopicSettings = TopicSettings()  # type: ignore[call-arg]
+    about: AboutSettings = AboutSettings()
     value: ValueSettings = ValueSettings()  # type: ignore[call-arg]
     verdicts: Thresholds = Thresholds()  # type: ignore[call-arg]
     engine: EngineSettings = EngineSettings()  # type: ignore[call-arg]
@@ -234,7 +254,24 @@ def load_config(path: Path) -> Config:
         given = tomllib.loads(text)
     except tomllib.TOMLDecodeError as fault:
         raise ConfigError(f"{path}: not valid TOML: {fault}. Mend that line.") from None
-    return make_config(given, name=str(path), text=text)
+    return with_notes(make_config(given, name=str(path), text=text), path.parent)
+
+
+def with_notes(config: Config, root: Path) -> Config:
+    """The settings with what the notes of [about] say beside them; raises ConfigError where they cannot be read."""
+    if not config.about.notes:
+        return config
+    from nibbet.core.about import read_notes
+
+    path = root / config.about.notes
+    try:
+        told = read_notes(path.read_bytes()[:MOST_NOTES].decode("utf-8-sig"))
+    except (OSError, ValueError) as fault:
+        raise ConfigError(
+            f'[about] notes = "{config.about.notes}" cannot be read ({fault}). Name a text in UTF-8, or take the line out.'
+        ) from None
+    both = {part: list(dict.fromkeys([*getattr(config.about, part), *items])) for part, items in told.items()}
+    return config.model_copy(update={"about": config.about.model_copy(update=both)})
 
 
 def make_config(given: dict[str, Any], *, name: str = "settings", text: str = "") -> Config:

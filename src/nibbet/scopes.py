@@ -29,6 +29,7 @@ RESULTS = (
     "groups",
     "queries",
     "topics",
+    "about",
     "value",
     "verdicts",
     "engine.backend",

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
+from nibbet.core.about import business
 from nibbet.core.kinship import telling, unit_rows
 from nibbet.core.strength import formats
 from nibbet.core.words import Lexicon, plain
@@ -28,7 +29,7 @@ class Brief:
     covered: word, share of the ranking titles that have it; titles: title, shown; kinds: what kind of page ranks (how its title is put, and
     whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page.
     existing: what the page that serves or catches it already says (title, h1, headings, description, words; null where not known), or None;
-    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share.
+    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share. business: part, text of what [about] says.
     """
 
     topic: pd.Series
@@ -42,6 +43,7 @@ class Brief:
     snapshots: int
     existing: pd.Series | None
     missing: pd.DataFrame
+    business: pd.DataFrame
 
 
 class Neighbours:
@@ -78,12 +80,14 @@ class Neighbours:
         return links.reset_index(drop=True), owned.reset_index(drop=True)
 
 
-def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours) -> Brief:
+def make_brief(
+    topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours, said: pd.DataFrame | None = None
+) -> Brief:
     """The brief of one topic.
 
     Args:
         topic: a row of the topic table, pages by address. asked: query, topic, impressions, demand, position.
-        snapshots: query, kind (result, question), title, url; or None.
+        snapshots: query, kind (result, question), title, url; or None. said: what [about] says, as `core.about.business` makes it.
     """
     own = asked[asked["topic"] == topic["topic"]]
     queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
@@ -103,6 +107,7 @@ def make_brief(topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | 
         count,
         existing,
         _missing(queries, existing, neighbours.language),
+        business({}) if said is None else said,
     )
 
 

@@ -82,6 +82,8 @@ COLUMN_MEANINGS = {
     "first": "first day",
     "first_query": "the query without the brand that shows the page most",
     "first_seen": "day on which it was first seen",
+    "fit": "whether the topic is for this business: fit, unclear, unfit; null where [about] says nothing",
+    "fit_because": "what of [about] makes it so",
     "flag": "low or high: beyond chance at 5% false discovery",
     "follow": "whether the link counts for search engines",
     "form": "how its titles are mostly put",

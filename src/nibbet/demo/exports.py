@@ -74,9 +74,32 @@ hire = ["hire"]
 beginners = ["beginner", "beginners", "learn"]
 questions = ["re:^(how|which|where|what|is) "]
 
+[about]
+notes = "about.md"
+
 [value]
 conversion = 18.0
 currency = "EUR"
+"""
+
+
+ABOUT = """# Tarnbrook, an invented outfitter
+
+## What we sell
+- kayak hire, canoe hire
+- paddling courses
+- dry bags, kit for canoe touring
+- guided tours
+
+## For whom
+Families and beginners; experienced tourers from spring to autumn
+
+## Tone
+Plain, calm, exact about water levels and safety
+
+## Not wanted
+- motor boats
+- boat insurance
 """
 
 
@@ -108,6 +131,7 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
     _write_backlinks(folder / "backlinks.csv", world, rng)
     _write_results(folder / "results.csv.gz", world)
     _write_demand(folder / "searches.csv", world)
+    (folder / "about.md").write_text(ABOUT, "utf-8")
     (folder / "nibbet.toml").write_text(SETTINGS, "utf-8")
     _truth(world).to_csv(truth, index=False, lineterminator="\n")
     return world

@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from nibbet.core.members import queries_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import by_gain, find_openings, within_reach
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_languages
+from nibbet.core.words import numbered
 from nibbet.once import once
 
 if TYPE_CHECKING:
@@ -42,6 +44,8 @@ class Opportunities:
     def found(self) -> pd.DataFrame:
         """One row per opening, pages by number: see `core.openings.find_openings`."""
         t, pairs = self.context.config.verdicts, self.query_map.pairs if self.inputs.is_paired else self.measures.pages_as_pairs
+        if self.context.config.about.unwanted and "query" in pairs:
+            pairs = pairs[~pairs["query"].isin(self._unwanted)]
         return find_openings(
             pairs,
             self.expectation.curve,
@@ -51,6 +55,13 @@ class Opportunities:
             standing=self.measures.standing,
             lexicon=self.query_map.page_words[0],
         )
+
+    @property
+    def _unwanted(self) -> pd.Series:
+        """The queries that the business does not want to be found for."""
+        asked = pd.Series(numbered(self.query_map.pairs)[1]).astype("str")
+        items = list(self.context.config.about.unwanted)
+        return queries_in_groups(asked, {"": items}, place="[about] unwanted")["query"]
 
     def table(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pandas as pd
 
+from nibbet.core import sentences as say
+from nibbet.core.about import business, topic_fit
 from nibbet.core.briefs import Brief, Neighbours, make_brief
 from nibbet.core.hosts import FIRST, HOSTS, seen_hosts
 from nibbet.core.ideas import between, check_ideas
@@ -69,7 +71,7 @@ class Topics:
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.measures.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.expectation.curve, days)
             strays = pd.concat([strays, unseen[["query", "topic"]].assign(kind="stray", **gains)], ignore_index=True)
-        return topic_table(
+        table = topic_table(
             pairs,
             strays,
             asked,
@@ -83,6 +85,14 @@ class Topics:
             pages_known=self.inputs.is_paired,
             dead=self.pages.dead,
         )
+        about = self.context.config.about
+        volume = asked.assign(volume=asked["impressions"].where(asked["demand"].isna(), asked["demand"]))
+        fit = topic_fit(
+            table["topic"], volume, sells=about.sells, rivals=about.rivals, unwanted=about.unwanted, lexicon=self.query_map.page_words[0]
+        )
+        unfit = fit["fit"].eq("unfit") & table["served"].ne("covered")
+        left = say.joined("Left alone, ", say.named(fit["fit_because"]), ". ", table["because"])
+        return table.assign(**fit, proposal=table["proposal"].where(~unfit, "none"), because=table["because"].where(~unfit, left))
 
     def table(self) -> pd.DataFrame:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
@@ -121,4 +131,10 @@ class Topics:
         label = asked.loc[asked["query"] == wanted, "topic"]
         if label.empty:
             raise NotFoundError(f'No topic has the query "{wanted}". See: nibbet topics')
-        return make_brief(topics[topics["topic"] == label.iloc[0]].iloc[0], asked, self.inputs.snapshots, self._neighbours)
+        return make_brief(
+            topics[topics["topic"] == label.iloc[0]].iloc[0],
+            asked,
+            self.inputs.snapshots,
+            self._neighbours,
+            business(self.context.config.about.model_dump()),
+        )

@@ -48,6 +48,9 @@ def brief_text(brief: Brief, window: str) -> str:
         lines.append(f"- Most wanted from {row['peak']:%Y-%m-%d} on: be ready some weeks before")
     if page and row["served"] != "covered":
         lines.append(f"- {safe(path_of(page))} catches it now at position {row['position']:.1f}")
+    if isinstance(row.get("fit"), str):
+        lines.append(f"- {row['fit'].capitalize()}: {safe(row['fit_because'])}")
+    lines += [f"- {str(part).capitalize()}: {safe('; '.join(rows['text']))}" for part, rows in brief.business.groupby("part", sort=False)]
     lines += ["", "## What is asked", "", "| query | volume | position |", "|---|---:|---:|"]
     lines += [
         f"| {safe(q.query)} | {q.volume:,.0f} | {'' if pd.isna(q.position) else f'{q.position:.1f}'} |" for q in rows_of(brief.queries)

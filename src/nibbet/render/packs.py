@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
+from nibbet.core.about import business
 from nibbet.core.tables import rows_of, to_act_on
 from nibbet.errors import NibbetError
 from nibbet.render.safe import for_terminal, path_of
@@ -41,6 +42,7 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
     ]
     shown = f"of {brief.snapshots} result snapshots"
     parts: list[Part] = [
+        ("the business", [_line(one.text, str(one.part)) for one in rows_of(brief.business)]),
         ("queries: text, volume, position", [_line(q.query, f"{q.volume:,.0f}", _place(q.position)) for q in rows_of(brief.queries)]),
         (f"questions: text, shown in, {shown}", [_line(q.question, q.shown) for q in rows_of(brief.questions)]),
         (f"titles that rank: text, share {shown}", [_line(t.title, f"{t.share:.0%}") for t in rows_of(brief.titles)]),
@@ -76,6 +78,7 @@ def site_pack(site: Results, size: int) -> str:
     strong = site.strengths()
     strong = strong[(strong["level"] == "section") & strong["strength"].notna()]
     parts: list[Part] = [
+        ("the business", [_line(one.text, str(one.part)) for one in rows_of(business(site.config.about.model_dump()))]),
         (
             "actions, most to gain first: page, verdict, gain a month, reason",
             [

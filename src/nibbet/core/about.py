@@ -1,0 +1,106 @@
+"""The business beside the data: what it sells, to whom, its rivals, its tone and what it does not want; and which topics fit it."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import sparse
+
+from nibbet.core.words import Lexicon, rarity
+
+#: what notes tell, and words of the headings that it stands under
+PARTS = {
+    "unwanted": "not wanted|unwanted|avoid|exclude|never|nicht|unerwunscht|tabu|exclu|indesirable|no queremos|excluir|evitare",
+    "sells": "sell|offer|product|service|verkauf|angebot|produkt|leistung|vend|offre|produit|ofrece|oferta|producto|prodott|offert|verkoop|aanbod",
+    "audience": "for whom|audience|reader|customer|client|zielgruppe|fur wen|kunde|lese|public|lecteur|cliente|publico|pubblico|klant|doelgroep",
+    "rivals": "rival|competit|konkurrenz|wettbewerb|concurren|compet",
+    "tone": "tone|voice|style|ton|sprache|stil|tono|estilo|stile|toon",
+}
+MOST_ITEMS, LONGEST = 200, 200
+#: share of the telling words of something sold that a topic must have to fit, and of something unwanted or a rival to be that
+SOLD, NAMED = 0.501, 0.99
+#: share of a topic's volume that must ask for a word for the topic to have it
+HAS = 0.5
+FIT = ["fit", "fit_because"]
+
+
+def read_notes(text: str) -> dict[str, list[str]]:
+    """What a Markdown file tells, by part: the items of lists and the lines under headings that name it; other headings say nothing."""
+    result: dict[str, list[str]] = {part: [] for part in PARTS}
+    part = None
+    for line in text.splitlines():
+        if heading := re.match(r"\s{0,3}#{1,6}\s+(.+?)[\s#:]*$", line):
+            said = "".join(c for c in unicodedata.normalize("NFKD", heading[1].casefold()) if not unicodedata.combining(c))
+            part = next((name for name, words in PARTS.items() if re.search(rf"\b(?:{words})", said)), None)
+        elif part is not None and (item := re.sub(r"^\s*(?:[-*+]|\d+[.)])\s+", "", line).strip(" .;\t")):
+            result[part] += [one.strip() for one in ([item] if part == "tone" else re.split(r"\s*[;,]\s*", item)) if one.strip()]
+    return {name: [item[:LONGEST] for item in items[:MOST_ITEMS]] for name, items in result.items()}
+
+
+def business(about: Mapping[str, Any]) -> pd.DataFrame:
+    """part, text: what the settings say of the business, an item a row.
+
+    Args:
+        about: items by name, as in [about].
+    """
+    names = {"sells": "sells", "audience": "for", "rivals": "rivals", "tone": "tone", "unwanted": "not wanted"}
+    rows = [(said, item) for name, said in names.items() for item in about.get(name, [])]
+    return pd.DataFrame(rows, columns=["part", "text"], dtype="str")
+
+
+def topic_fit(
+    topics: pd.Series, queries: pd.DataFrame, *, sells: Sequence[str], rivals: Sequence[str], unwanted: Sequence[str], lexicon: Lexicon
+) -> pd.DataFrame:
+    """Which topics are for this business: FIT, one row per topic in their order; null where nothing is told of it.
+
+    Args:
+        topics: labels; queries: query, topic, volume.
+    Returns:
+        fit: fit (it has most of the telling words of something sold, by how rare they are among the topics), unfit (all words of
+        something unwanted), unclear (neither, or it names a rival); fit_because: which.
+    """
+    if not (sells or unwanted or rivals) or topics.empty:
+        return pd.DataFrame({name: pd.Series(None, index=topics.index, dtype="str") for name in FIT})
+    number = pd.Index(topics).get_indexer(pd.Index(queries["topic"]))
+    rows, place, weight = queries[number >= 0], number[number >= 0], queries["volume"].to_numpy(float)[number >= 0] + 1.0
+    words = lexicon.matrix(rows["query"])
+    of = sparse.csr_matrix((weight, (place, np.arange(len(rows)))), shape=(len(topics), len(rows)))
+    whole = np.maximum(np.asarray(of.sum(axis=1)).ravel(), 1e-9)
+    has = sparse.csr_matrix(sparse.diags(1 / whole) @ of @ words)
+    has.data[:] = has.data >= HAS
+    has.eliminate_zeros()
+
+    def best(items: Sequence[str], least: float) -> pd.Series:
+        share, first = _shares(items, has, lexicon)
+        return pd.Series([*items, ""], dtype="str").take(first).set_axis(topics.index).where(pd.Series(share >= least, index=topics.index))
+
+    shut, named, sold = best(unwanted, NAMED), best(rivals, NAMED), best(sells, SOLD)
+    fit = np.select([shut.notna(), named.notna(), sold.notna()], ["unfit", "unclear", "fit"], "unclear")
+    because = np.select(
+        [shut.notna(), named.notna(), sold.notna()],
+        [
+            'not wanted: "' + shut.fillna("") + '"',
+            'names a rival: "' + named.fillna("") + '"',
+            'it is of what is sold: "' + sold.fillna("") + '"',
+        ],
+        "nothing that is told of the business speaks of it",
+    )
+    return pd.DataFrame({"fit": fit, "fit_because": because}, index=topics.index).astype("str")
+
+
+def _shares(items: Sequence[str], has: sparse.csr_matrix, lexicon: Lexicon) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """For each topic the greatest share of the telling words of any item that it has, and which item; the last of none."""
+    if not items:
+        return np.zeros(has.shape[0]), np.zeros(has.shape[0], dtype=np.int64)
+    wide, own = lexicon.same_width(has, lexicon.matrix(pd.Series(list(items))))
+    weight = rarity(wide)
+    told = own.multiply(weight[None, :]).tocsr()
+    sums = np.maximum(np.asarray(told.sum(axis=1)).ravel(), 1e-9)
+    share = (wide @ told.T).toarray() / sums[None, :]
+    return share.max(axis=1), share.argmax(axis=1)
