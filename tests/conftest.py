@@ -39,6 +39,8 @@ SAMPLED = {
     "test_a_set_of_columns_for_each_month_is_read_to_the_click": 2,
     "test_a_page_of_unknown_age_is_never_removed": 3,
     "test_frames_of_any_library_give_the_same_ledger": 2,
+    "test_events_are_read_and_shown": 3,
+    "test_a_folder_is_read_whole_from_inside_and_outside": 2,
     "test_of_what_only_wavers_hardly_any_is_named": 3,
     "test_rows_without_days_do_not_tell_what_rises_or_began": 2,
 }

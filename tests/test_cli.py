@@ -151,7 +151,7 @@ def _without_shown(folder: Path) -> None:
     [
         (
             lambda f: _edit(f / "nibbet.toml", 'kind = "crawl"', 'kind = "crawl"\nfilse = "x"'),
-            ["line 17", "unknown key", "filse", "Did you mean files"],
+            ["line 21", "unknown key", "filse", "Did you mean files"],
         ),
         (lambda f: _edit(f / "nibbet.toml", "[site]\n", "[site\n"), ["nibbet.toml", "line 2"]),
         (lambda f: _edit(f / "nibbet.toml", 'home = "https://tarnbrook.example/"', 'home = "tarnbrook"'), ["line 3", "whole address"]),

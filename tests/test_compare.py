@@ -131,7 +131,8 @@ def test_trends_and_peers_find_what_was_planted(site: nibbet.Site) -> None:
     assert visits["conversions"].sum() == pytest.approx(pages["conversions"].sum())
 
 
-def test_reach_grows_with_the_place(site: nibbet.Site) -> None:
+def test_reach_grows_with_the_place(ran: Path) -> None:
+    site = nibbet.open_site(ran)
     third, first = site.within_reach(3.0), site.within_reach(1.0)
     assert first["gain"].sum() > third["gain"].sum() > 0
     assert (third["gain_low"] <= third["gain"] + 1e-9).all()

@@ -10,9 +10,9 @@ import pandas as pd
 
 PAGES = (
     "page section clicks impressions ctr position queries withheld_share pull sessions sessions_organic engaged_sessions engagement_rate seconds_per_session "
-    "single_page_rate conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
+    "conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
     "sessions_long conversions_long revenue_long clicks_reference change change_share change_low change_high change_real verdict cause target gain gain_low "
-    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin trend since purpose intended answered_share asked_in"
+    "gain_high worth confidence because also in_sitemap robots_blocked hits moved_from clicks_moved thin trend since purpose intended answered_share asked_in single_page_rate"
 ).split()
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks junk".split()
 

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 from rich.text import Text
 
-from nibbet.core.absent import CAUSES
 from nibbet.core.tables import records
 from nibbet.render.safe import for_terminal
 
@@ -237,6 +236,8 @@ def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
         show(rows, style, empty="No page that matters is absent from search, as far as the sources tell.")
         return
     out = console()
+    from nibbet.core.absent import CAUSES  # what is known is told without the libraries that it rests on
+
     out.print(Text(f"Pages that matter and that search hardly shows: {len(rows):,}", style="bold"))
     counted = rows.groupby("cause", sort=False).size()
     for cause in [name for name in CAUSES if name in counted.index]:
