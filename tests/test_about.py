@@ -10,7 +10,8 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
-from nibbet.core.about import read_notes, topic_fit
+from nibbet.core.about import topic_fit
+from nibbet.core.business import read_notes
 from nibbet.core.words import Lexicon
 from nibbet.errors import ConfigError
 

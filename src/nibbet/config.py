@@ -261,7 +261,7 @@ def with_notes(config: Config, root: Path) -> Config:
     """The settings with what the notes of [about] say beside them; raises ConfigError where they cannot be read."""
     if not config.about.notes:
         return config
-    from nibbet.core.about import read_notes
+    from nibbet.core.business import read_notes
 
     path = root / config.about.notes
     try:

@@ -1,11 +1,8 @@
-"""The business beside the data: what it sells, to whom, its rivals, its tone and what it does not want; and which topics fit it."""
+"""Which topics are for this business, by what `core.business` knows of it."""
 
 from __future__ import annotations
 
-import re
-import unicodedata
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
@@ -14,44 +11,11 @@ from scipy import sparse
 
 from nibbet.core.words import Lexicon, rarity
 
-#: what notes tell, and words of the headings that it stands under
-PARTS = {
-    "unwanted": "not wanted|unwanted|avoid|exclude|never|nicht|unerwunscht|tabu|exclu|indesirable|no queremos|excluir|evitare",
-    "sells": "sell|offer|product|service|verkauf|angebot|produkt|leistung|vend|offre|produit|ofrece|oferta|producto|prodott|offert|verkoop|aanbod",
-    "audience": "for whom|audience|reader|customer|client|zielgruppe|fur wen|kunde|lese|public|lecteur|cliente|publico|pubblico|klant|doelgroep",
-    "rivals": "rival|competit|konkurrenz|wettbewerb|concurren|compet",
-    "tone": "tone|voice|style|ton|sprache|stil|tono|estilo|stile|toon",
-}
-MOST_ITEMS, LONGEST = 200, 200
 #: share of the telling words of something sold that a topic must have to fit, and of something unwanted or a rival to be that
 SOLD, NAMED = 0.501, 0.99
 #: share of a topic's volume that must ask for a word for the topic to have it
 HAS = 0.5
 FIT = ["fit", "fit_because"]
-
-
-def read_notes(text: str) -> dict[str, list[str]]:
-    """What a Markdown file tells, by part: the items of lists and the lines under headings that name it; other headings say nothing."""
-    result: dict[str, list[str]] = {part: [] for part in PARTS}
-    part = None
-    for line in text.splitlines():
-        if heading := re.match(r"\s{0,3}#{1,6}\s+(.+?)[\s#:]*$", line):
-            said = "".join(c for c in unicodedata.normalize("NFKD", heading[1].casefold()) if not unicodedata.combining(c))
-            part = next((name for name, words in PARTS.items() if re.search(rf"\b(?:{words})", said)), None)
-        elif part is not None and (item := re.sub(r"^\s*(?:[-*+]|\d+[.)])\s+", "", line).strip(" .;\t")):
-            result[part] += [one.strip() for one in ([item] if part == "tone" else re.split(r"\s*[;,]\s*", item)) if one.strip()]
-    return {name: [item[:LONGEST] for item in items[:MOST_ITEMS]] for name, items in result.items()}
-
-
-def business(about: Mapping[str, Any]) -> pd.DataFrame:
-    """part, text: what the settings say of the business, an item a row.
-
-    Args:
-        about: items by name, as in [about].
-    """
-    names = {"sells": "sells", "audience": "for", "rivals": "rivals", "tone": "tone", "unwanted": "not wanted"}
-    rows = [(said, item) for name, said in names.items() for item in about.get(name, [])]
-    return pd.DataFrame(rows, columns=["part", "text"], dtype="str")
 
 
 def topic_fit(

@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
-from nibbet.core.about import business
+from nibbet.core.business import business
 from nibbet.core.kinship import telling, unit_rows
 from nibbet.core.strength import formats
 from nibbet.core.words import Lexicon, plain

@@ -9,8 +9,9 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import sentences as say
-from nibbet.core.about import business, topic_fit
+from nibbet.core.about import topic_fit
 from nibbet.core.briefs import Brief, Neighbours, make_brief
+from nibbet.core.business import business
 from nibbet.core.hosts import FIRST, HOSTS, seen_hosts
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.tables import spelt

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import pandas as pd
 
-from nibbet.core.about import business
+from nibbet.core.business import business
 from nibbet.core.tables import rows_of, to_act_on
 from nibbet.errors import NibbetError
 from nibbet.render.safe import for_terminal, path_of
