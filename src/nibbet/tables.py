@@ -91,7 +91,7 @@ TABLES = {
         lambda p: p.topics.table(),
         sheet=_columns(
             "label language queries volume volume_kind clicks impressions position served page proposal gain gain_low "
-            "gain_high worth peak strength fit fit_because because"
+            "gain_high worth sessions engagement_rate conversions conversions_low conversions_high revenue peak strength fit fit_because because"
         ),
     ),
     "hosts": Table(

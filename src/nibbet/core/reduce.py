@@ -149,10 +149,20 @@ def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
         **{name: used[name].fill_null(0) for name in VISITS},
         sessions_organic=ibis.cases((organic, used.sessions.fill_null(0)), else_=0),
         engaged_organic=ibis.cases((organic, used.engaged_sessions.fill_null(0)), else_=0),
+        conversions_organic=ibis.cases((organic, used.conversions.fill_null(0)), else_=0),
+        revenue_organic=ibis.cases((organic, used.revenue.fill_null(0)), else_=ibis.literal(0).cast(used.revenue.type())),
         single_page_sessions=used.single_page_sessions.fill_null(0),
         sessions_single=ibis.cases((used.single_page_sessions.notnull(), used.sessions.fill_null(0)), else_=0),
     )
-    names = (*VISITS, "sessions_organic", "engaged_organic", "single_page_sessions", "sessions_single")
+    names = (
+        *VISITS,
+        "sessions_organic",
+        "engaged_organic",
+        "single_page_sessions",
+        "sessions_single",
+        "conversions_organic",
+        "revenue_organic",
+    )
     return windowed(
         used, {"recent": (windows.recent, names), "long": (windows.long, names), "all": (ALWAYS, ("sessions",))}, ["page_id"], role="visits"
     )

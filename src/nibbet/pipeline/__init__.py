@@ -72,7 +72,7 @@ class Pipeline:
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
-        self.query_groups = QueryGroups(inputs, query_map)
+        self.query_groups = QueryGroups(inputs, query_map, measures)
         self.splits = Splits(context, inputs, sums, expectation)
         self.titles = Titles(context, sums, pages, query_map)
         self.questions = Questions(context, inputs, sums)

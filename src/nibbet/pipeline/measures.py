@@ -109,6 +109,16 @@ class Measures:
         return worth
 
     @once
+    def earning_pages(self) -> pd.DataFrame | None:
+        """What visits from search earn on each page: clicks, sessions, engaged, conversions, revenue, section; None where landings do not tell."""
+        visits, names = self.sums.visits, ("sessions", "engaged", "conversions", "revenue")
+        if visits is None or "recent" not in self.sums.windows.visits_in:
+            return None
+        known = visits[[f"{name}_organic_recent" for name in names]].set_axis(list(names), axis=1)
+        pages = self.ledger
+        return known.reindex(pages.index).fillna(0.0).astype(float).assign(clicks=pages["clicks"], section=pages["section"])
+
+    @once
     def strengths(self) -> pd.DataFrame:
         """What sections, named groups, kinds and lengths of pages earn per page and per search: `core.strength.STRENGTHS`."""
         pages = self.ledger

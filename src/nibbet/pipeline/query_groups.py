@@ -11,11 +11,13 @@ import pandas as pd
 from nibbet.core.compare import CHANGES, nothing
 from nibbet.core.members import queries_in_groups
 from nibbet.core.query_groups import QUERY_GROUPS, REST, queries_of_groups, rates_of_groups
+from nibbet.core.shares import EARNED, earned_by, nothing_earned
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.words import numbered
 from nibbet.once import once
 from nibbet.pipeline.comparison import Comparison
 from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.query_map import QueryMap
 
 #: what a group's change says, taken from the table of changes
@@ -28,6 +30,7 @@ class QueryGroups:
 
     inputs: Inputs
     query_map: QueryMap
+    measures: Measures
 
     @once
     def _rows(self) -> tuple[pd.DataFrame, pd.Series]:
@@ -50,10 +53,20 @@ class QueryGroups:
         return members.assign(query=number)
 
     def rates(self, members: pd.DataFrame, groups: list[str], changes: pd.DataFrame, *, rest: bool = True) -> pd.DataFrame:
-        """What each group brings and how it changed: QUERY_GROUPS and CHANGE; with `rest` the last row sums the queries in no group."""
+        """What each group brings and how it changed: QUERY_GROUPS, CHANGE and EARNED; with `rest` the last row sums the queries in no group."""
         table = rates_of_groups(self._rows[0], self._numbered(members), groups, rest=rest)
+        table = table.join(self._earned(members), on="group")
         known = changes.set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
-        return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE]].astype({"real": "boolean"})
+        return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE, *EARNED]].astype({"real": "boolean"})
+
+    def _earned(self, members: pd.DataFrame) -> pd.DataFrame:
+        """What the queries of each group earn, and those in none: `core.shares.EARNED` by group."""
+        if (pages := self.measures.earning_pages) is None or not self.inputs.is_paired:
+            return nothing_earned()
+        rows, of = self._rows[0], self._numbered(members)[["query", "group"]].drop_duplicates()
+        inside = rows[["page", "query", "clicks"]].merge(of, on="query", how="left")
+        inside = inside[inside["page"] >= 0]
+        return earned_by(inside[["page", "clicks"]], inside["group"].fillna(REST), pages)
 
     def changes(self, members: pd.DataFrame, comparison: Comparison | None) -> pd.DataFrame:
         """The rows of changes of the groups, and of the queries in none."""

@@ -14,6 +14,7 @@ from nibbet.core.briefs import Brief, Neighbours, make_brief
 from nibbet.core.business import business
 from nibbet.core.hosts import FIRST, HOSTS, seen_hosts
 from nibbet.core.ideas import between, check_ideas
+from nibbet.core.shares import earned_by, nothing_earned
 from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_peaks, topic_table
 from nibbet.core.windows import MONTH_DAYS
@@ -93,7 +94,16 @@ class Topics:
         )
         unfit = fit["fit"].eq("unfit") & table["served"].ne("covered")
         left = say.joined("Left alone, ", say.named(fit["fit_because"]), ". ", table["because"])
+        table = table.join(self._earned, on="topic")
         return table.assign(**fit, proposal=table["proposal"].where(~unfit, "none"), because=table["because"].where(~unfit, left))
+
+    @property
+    def _earned(self) -> pd.DataFrame:
+        """What the queries of each topic earn: `core.shares.EARNED`; nulls where landings do not tell."""
+        pages, pairs = self.measures.earning_pages, self.query_map.pairs
+        if pages is None or not self.inputs.is_paired:
+            return nothing_earned()
+        return earned_by(pairs[["page", "clicks"]], spelt(pairs["topic"]), pages)
 
     def table(self) -> pd.DataFrame:
         """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
