@@ -384,6 +384,14 @@ class Results(KeptTables):
         """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
+    def linking_hosts(self) -> pd.DataFrame:
+        """Who links to the site: host, links, from_pages, pages, newest, new, lost, failing, visits."""
+        return self.table("linking_hosts")
+
+    def backlink_faults(self) -> pd.DataFrame:
+        """Links from outside that are lost, or lead to addresses that fail or redirect: from_url, page, state, to, because."""
+        return self.table("backlink_faults")
+
     def link_suggestions(self) -> pd.DataFrame:
         """Internal links that are missing: to, from (where the link should stand), anchor, and why."""
         return self.table("link_suggestions")

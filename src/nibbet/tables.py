@@ -121,6 +121,16 @@ TABLES = {
         lambda p: p.mends.repairs(),
         sheet=_columns("page repair weight target because"),
     ),
+    "linking_hosts": Table(
+        "who links to the site: one row per host, with what is new, lost, and leads to addresses that fail",
+        lambda p: p.backlinks.hosts(),
+        sheet=_columns("host links from_pages pages newest new lost failing visits"),
+    ),
+    "backlink_faults": Table(
+        "links from outside that are lost, or that lead to addresses that fail or redirect, with where a redirect should lead",
+        lambda p: p.backlinks.faults(),
+        sheet=_columns("from_url page target anchor state first_seen status to because"),
+    ),
     "absent": Table(
         "pages that matter and that search hardly shows: what speaks for each, and the first cause in a chain of twelve that holds",
         lambda p: p.absence.table(),
@@ -225,6 +235,8 @@ SHEETS = [
     "absent",
     "broken_links",
     "link_suggestions",
+    "linking_hosts",
+    "backlink_faults",
     "strengths",
     "event_rates",
     "splits",

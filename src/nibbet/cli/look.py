@@ -106,6 +106,9 @@ def split(
 def links(
     folder: Folder = None,
     each: Annotated[bool, typer.Option("--broken", help="The broken links alone, one by one.")] = False,
+    outside: Annotated[
+        bool, typer.Option("--outside", help="Links from other sites instead: who links, what is new, lost, or leads nowhere.")
+    ] = False,
     where: Where = None,
     top: Top = None,
     form: Format = Form.table,
@@ -115,8 +118,13 @@ def links(
     verbose: Verbose = False,
 ) -> None:
     """Print internal links that lead to faults or detours, by where they lead, and links that are missing: from which page, with which words."""
-    from nibbet.render.lists import NO_LINKS, show_links
+    from nibbet.render.lists import NO_LINKS, show_backlinks, show_links
     from nibbet.render.terminal import show
+
+    if outside:
+        who, faults = with_site(folder, site, quiet, verbose, lambda s: (s.linking_hosts(), s.backlink_faults()), as_of=as_of)
+        show_backlinks(who, chosen_rows(faults, where, None), form.value, top or 10)
+        return
 
     broken, missing = with_site(folder, site, quiet, verbose, lambda s: (s.broken_links(), s.link_suggestions()), as_of=as_of)
     if each:

@@ -137,7 +137,8 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
     if backlinks is None:
         table["backlinks"] = pd.array([pd.NA] * len(table), dtype="Int64")
     else:
-        counted = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"]).groupby("page_id").size()
+        known = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"])  # a link that stands in several exports is one
+        counted = known.drop_duplicates(["from_url", "page_id"]).groupby("page_id").size()
         table["backlinks"] = counted.reindex(table.index).fillna(0).astype("Int64")
     return table
 

@@ -65,8 +65,11 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     return result.sort_values(["clicks", "source", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]
 
 
-def ranks(source: Ints, target: Ints, count: int) -> NDArray[np.float64]:
+def ranks(source: Ints, target: Ints, count: int, entries: NDArray[np.float64] | None = None) -> NDArray[np.float64]:
     """How much of all wandering readers each page holds, times the number of pages (1 = the mean): PageRank over internal links.
+
+    Args:
+        entries: how often readers begin on each page; alike on all when left out.
 
     Page, Brin, Motwani & Winograd (1999, Stanford InfoLab 1999-66), by scikit-network.
     """
@@ -76,7 +79,7 @@ def ranks(source: Ints, target: Ints, count: int) -> NDArray[np.float64]:
 
     graph = sparse.csr_matrix((np.ones(len(source), dtype=np.float32), (source, target)), shape=(count, count))
     graph.data[:] = 1.0
-    held: NDArray[np.float64] = np.asarray(PageRank().fit_predict(graph), dtype=np.float64) * count
+    held: NDArray[np.float64] = np.asarray(PageRank().fit_predict(graph, weights=entries), dtype=np.float64) * count
     return held
 
 
@@ -134,7 +137,8 @@ def link_suggestions(
     size = len(pages)
     known = np.unique(links[0] * size + links[1])
     fresh = (giver != taker) & gives[giver] & ~np.isin(giver.astype(np.int64) * size + taker, known)
-    readers = ranks(*links, size)
+    outside = pages["backlinks"].fillna(0).to_numpy(float) if "backlinks" in pages else np.zeros(size)
+    readers = ranks(*links, size, 1.0 + outside)  # who comes from other sites begins where these link
     table = pd.DataFrame({"to": taker, "from": giver, "strength": likeness})[fresh]
     table["readers"] = readers[table["from"].to_numpy()]
     table["links"] = inlinks.to_numpy()[table["to"].to_numpy()]

@@ -92,6 +92,14 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("links", "links now", "whole", "Pages of the site that link to it"),
         ("because", "because", "text", "The reason, with its figures"),
     ],
+    "backlink_faults": [
+        ("from_url", "stands on", "text", "The page of another site that links"),
+        ("target", "leads to", "page", "The address that it links to"),
+        ("state", "state", "text", "failing, redirected, or lost: in an older export and not in the newest"),
+        ("first_seen", "first seen", "text", "Day on which the link was first seen"),
+        ("to", "redirect to", "page", "Where a redirect should lead"),
+        ("because", "because", "text", "The reason"),
+    ],
     "hosts": [
         ("key", "topic", "text", "all, or the topic"),
         ("host", "host", "text", "Host of the results"),
@@ -119,6 +127,7 @@ GROW = {
     "label": 3,
     "target": 2,
     "from": 3,
+    "from_url": 3,
     "to": 3,
 }
 LEAST = {
@@ -192,6 +201,7 @@ def facts(site: Results) -> dict[str, Any]:
     tables |= {
         "titles": site.titles(),
         "absent": site.absent(),
+        "backlink_faults": site.backlink_faults().assign(first_seen=lambda t: pd.to_datetime(t["first_seen"]).dt.strftime("%Y-%m-%d")),
         "broken_links": site.broken_links(),
         "link_suggestions": site.link_suggestions(),
         "hosts": _first_hosts(site.hosts()),

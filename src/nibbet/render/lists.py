@@ -251,6 +251,24 @@ def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
             out.print(Text(f"and {len(of) - top:,} more: --top N, or absent.csv", style="dim"))
 
 
+def show_backlinks(hosts: pd.DataFrame, faults: pd.DataFrame, style: str, top: int) -> None:
+    """Who links to the site, then links that are lost or lead nowhere; in other forms than a table the latter."""
+    if style != "table" or hosts.empty:
+        show(faults, style, empty="No source tells of links from other sites. Add one of kind backlinks: linking page, linked page.")
+        return
+    out, sums = console(), hosts[["links", "new", "lost", "failing"]].sum()
+    title = "Links from {:,} hosts: {:,}, {:,} of them new, {:,} to addresses that fail; lost: {:,}"
+    out.print(Text(title.format(len(hosts), *(int(sums[name]) for name in ("links", "new", "failing", "lost"))), style="bold"))
+    out.print(grid(hosts.head(top)))
+    for state, mend in (("failing", "redirect them"), ("lost", "ask for them back"), ("redirected", "nothing is lost, but a step")):
+        rows = faults[faults["state"] == state]
+        if rows.empty:
+            continue
+        out.print()
+        out.print(Text.assemble((f"{state}: {len(rows):,}", "bold"), f"  {mend}"))
+        out.print(grid(rows.head(top)[["from_url", "target", "to"] if state != "lost" else ["from_url", "target", "first_seen"]]))
+
+
 def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:
     """Hosts over all queries and the topics without the site's own; or those of one topic."""
     if style != "table" or hosts.empty:

@@ -35,6 +35,7 @@ PARTS = [
     ("repairs", "Repairs"),
     ("absent", "Absent"),
     ("links", "Links"),
+    ("backlinks", "Backlinks"),
     ("redirects", "Redirects"),
     ("data", "Data"),
 ]

@@ -1,0 +1,97 @@
+"""Links from other sites: who links, what is new, what is lost, and what leads to addresses that fail."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import sentences as say
+
+HOSTS = "host links from_pages pages newest new lost failing visits".split()
+FAULTS = "from_url page target anchor state first_seen status to because".split()
+#: share of the smaller of two exports whose links the other has too, from which they are the same export at two times, not two parts of one
+SAME = 0.2
+#: days back to which a link is new
+NEW_DAYS = 90
+
+
+def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
+    """Each link once, with is_lost (it stands in an older export and not in the newest) and is_new (first seen in the last NEW_DAYS days).
+
+    Args:
+        rows: file (number), from_url, page (as linked), page_id, anchor, first_seen, visits; one row per link and export.
+    Returns:
+        One row per from_url and page: of links in several exports the newest row. Exports are versions of one another when they share SAME of
+        the smaller one's links, and the newest is that with the newest first_seen, else the last file; others are parts and add up.
+    """
+    rows = rows.reset_index(drop=True)
+    if rows.empty:
+        return rows.assign(is_lost=False, is_new=False)
+    rank, version = _versions(rows)
+    rows = rows.assign(rank=rows["file"].map(rank), version=rows["file"].map(version))
+    newest = rows.groupby("version")["rank"].transform("max")
+    keys = ["from_url", "page"]
+    kept = rows.assign(now=rows["rank"] == newest).sort_values(["rank", *keys], kind="stable").drop_duplicates(keys, keep="last")
+    there = rows.assign(now=rows["rank"] == newest).groupby(keys)["now"].max()
+    now = there.reindex(pd.MultiIndex.from_frame(kept[keys])).to_numpy(bool)
+    fresh = (as_of - pd.to_datetime(kept["first_seen"])).dt.days <= NEW_DAYS
+    return kept.assign(is_lost=~now, is_new=fresh & now).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
+
+
+def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
+    """By file, its place in time, and the export of which it is a version."""
+    keys = rows["from_url"].astype("str") + "\n" + rows["page"].astype("str")
+    files = sorted(rows["file"].unique())
+    held = {file: set(keys[rows["file"] == file]) for file in files}
+    last = pd.to_datetime(rows["first_seen"]).groupby(rows["file"]).max()
+    order = sorted(files, key=lambda file: (last[file] if pd.notna(last[file]) else pd.Timestamp.min, file))
+    version = {file: file for file in files}
+    for number, file in enumerate(order):  # a handful of exports
+        for other in order[:number]:
+            if len(held[file] & held[other]) >= SAME * max(min(len(held[file]), len(held[other])), 1):
+                old = version[other]
+                version = {one: version[file] if of == old else of for one, of in version.items()}
+    return {file: number for number, file in enumerate(order)}, version
+
+
+def linking_hosts(links: pd.DataFrame, host: pd.Series, fails: pd.Series) -> pd.DataFrame:
+    """Who links: HOSTS, those with most links first.
+
+    Args:
+        links: as `with_state` makes them; host: of each link's page; fails: whether it leads to an address that fails.
+    """
+    now = ~links["is_lost"]
+    table = links.assign(
+        host=host, newest=pd.to_datetime(links["first_seen"]), from_page=links["from_url"].where(now), own=links["page_id"].where(now)
+    )
+    table = table.assign(
+        links=now, new=links["is_new"], lost=links["is_lost"], failing=fails & now, visits=links["visits"].astype("Float64")
+    )
+    sums = table.groupby("host").agg(
+        links=("links", "sum"), from_pages=("from_page", "nunique"), pages=("own", "nunique"), newest=("newest", "max"), new=("new", "sum"),
+        lost=("lost", "sum"), failing=("failing", "sum"), visits=("visits", lambda v: v.sum(min_count=1)),
+    )  # fmt: skip
+    return sums.reset_index().sort_values(["links", "lost", "host"], ascending=[False, False, True], ignore_index=True)[HOSTS]
+
+
+def link_faults(links: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series) -> pd.DataFrame:
+    """Links that are lost, or that lead to addresses that fail or redirect: FAULTS with pages by number, failing ones on strong pages first.
+
+    Args:
+        links: as `with_state` makes them; pages: page, status, gone, by number; ends: per page the address that should take its visitors.
+    Returns:
+        state: failing, redirected, lost. to: where a redirect should lead; null where no page takes its place.
+    """
+    number = links["page_id"]
+    status = number.map(pages["status"]).astype("Float64").fillna(200)
+    state = np.select([links["is_lost"], status >= 400, status >= 300], ["lost", "failing", "redirected"], "")
+    table = links.assign(state=state, status=status.astype("Int64"), target=links["page"], to=number.map(ends))[state != ""]
+    what = say.joined("Leads to an address that answers ", table["status"].astype("str"), "; ", pd.Series(np.where(table["to"].notna(), "redirect it to the page named.", "no page takes its place."), index=table.index))  # fmt: skip
+    detour = pd.Series("Leads to an address that redirects; ask for the new one where you can.", index=table.index)
+    gone = pd.Series("Stood in an older export and not in the newest.", index=table.index)
+    because = what.where(table["state"] == "failing", detour.where(table["state"] == "redirected", gone))
+    order = table["state"].map({"failing": 0, "lost": 1, "redirected": 2})
+    table = table.assign(because=because, order=order, page=table["page_id"])
+    table = table.sort_values(["order", "page", "from_url"], ignore_index=True)
+    result: pd.DataFrame = table.assign(to=table["to"].where(table["state"] != "lost"))[FAULTS]
+    return result
