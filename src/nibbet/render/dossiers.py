@@ -128,40 +128,11 @@ GROW = {
     "target": 2,
     "from": 3,
     "from_url": 3,
+    "mend": 3,
     "to": 3,
 }
-LEAST = {
-    **{
-        "page": 150,
-        "because": 260,
-        "label": 150,
-        "from": 180,
-        "to": 180,
-        "verdict": 104,
-        "gain": 84,
-        "clicks": 88,
-        "position": 106,
-        "conversions": 132,
-    },
-    **{
-        "change_first": 140,
-        "title": 180,
-        "source": 150,
-        "target": 150,
-        "anchor": 110,
-        "key": 140,
-        "host": 140,
-        "searches": 100,
-        "own_share": 96,
-        "change": 98,
-        "proposal": 100,
-        "repair": 100,
-        "volume": 90,
-        "queries": 90,
-        "confidence": 80,
-        "weight": 96,
-    },
-}
+#: pixels of a letter and of what stands beside it, in heads and in cells; the widest that a column must be for its words, and a sentence
+LETTER, BOLD, SORTER, PADDING, MOST_WIDE, SENTENCE = 8.0, 9.2, 44, 18, 210, 260
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
 KEPT = {"host", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
@@ -221,6 +192,14 @@ def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
 
 
 def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
+    rows = table.head(MOST_PAGES if name == "pages" else MOST_ROWS)[[f for f, *_ in LISTS[name]]].copy()
+    for field, _, kind, _ in LISTS[name]:
+        if kind == "page":
+            rows[field] = rows[field].map(lambda address: page_name(address, home), na_action="ignore")
+        elif field in ("status", "cause"):
+            rows[field] = rows[field].astype("str").str.replace("_", " ")
+        elif kind not in ("text", "page"):
+            rows[field] = rows[field].astype(float).round(3 if kind == "share" else 2)
     columns = [
         {
             "field": f,
@@ -228,22 +207,23 @@ def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
             "kind": kind,
             "meaning": meaning,
             "grow": GROW.get(f, 1),
-            "least": LEAST.get(f, 76),
+            "least": _width(title, kind, rows[f]),
             "keep": f in KEPT,
             "hidden": f in HIDDEN,
         }
         for f, title, kind, meaning in LISTS[name]
     ]
-    rows = table.head(MOST_PAGES if name == "pages" else MOST_ROWS)[[f for f, *_ in LISTS[name]]].copy()
-    for field, _, kind, _ in LISTS[name]:
-        if kind == "page":
-            rows[field] = rows[field].map(lambda address: page_name(address, home), na_action="ignore")
-        elif field == "status":
-            rows[field] = rows[field].astype("str")
-        elif kind not in ("text", "page"):
-            rows[field] = rows[field].astype(float).round(3 if kind == "share" else 2)
     rows = rows.mask(rows.isin(["none"])) if name == "topics" else rows
     return {"columns": columns, "rows": _values(rows)}
+
+
+def _width(title: str, kind: str, values: pd.Series) -> int:
+    """The pixels that a column needs so that no word of its head or its cells breaks, within bounds."""
+    if title == "because":
+        return SENTENCE
+    words = values.dropna().astype("str") if kind in ("text", "page") else pd.Series(dtype="str")
+    longest = words.str.split().explode().str.len().max() if len(words) else 7
+    return int(min(max(BOLD * len(title) + SORTER, LETTER * (0 if pd.isna(longest) else longest) + PADDING), MOST_WIDE))
 
 
 def _values(frame: pd.DataFrame) -> list[list[Any]]:
