@@ -384,6 +384,10 @@ class Results(KeptTables):
         """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
+    def anchors(self) -> pd.DataFrame:
+        """What the links to each page say, from its own site (side inside) and from others (outside): shares by kind, the most frequent, what lacks."""
+        return self.table("anchors")
+
     def linking_hosts(self) -> pd.DataFrame:
         """Who links to the site: host, links, from_pages, pages, newest, new, lost, failing, visits."""
         return self.table("linking_hosts")

@@ -109,6 +109,9 @@ def links(
     outside: Annotated[
         bool, typer.Option("--outside", help="Links from other sites instead: who links, what is new, lost, or leads nowhere.")
     ] = False,
+    anchors: Annotated[
+        bool, typer.Option("--anchors", help="What the links to each page say instead, from the site and from others.")
+    ] = False,
     where: Where = None,
     top: Top = None,
     form: Format = Form.table,
@@ -121,6 +124,11 @@ def links(
     from nibbet.render.lists import NO_LINKS, show_backlinks, show_links
     from nibbet.render.terminal import show
 
+    if anchors:
+        said = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
+        columns = ["page", "side", "links", "keyword", "general", "brand", "top", "top_share", "usual", "flag", "missing"]
+        show(said, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
+        return
     if outside:
         who, faults = with_site(folder, site, quiet, verbose, lambda s: (s.linking_hosts(), s.backlink_faults()), as_of=as_of)
         show_backlinks(who, chosen_rows(faults, where, None), form.value, top or 10)

@@ -56,6 +56,12 @@ def anchors(links: ibis.Table) -> ibis.Table:
     return _between_pages(links).filter(_.anchor.notnull()).select("anchor", page="target_id").distinct()
 
 
+def anchor_counts(links: ibis.Table) -> ibis.Table:
+    """page, anchor, links: from how many other pages of the site links with these words lead to each page."""
+    between = _between_pages(links).select("source_id", "anchor", page="target_id").distinct()
+    return between.group_by("page", "anchor").aggregate(links=_.count()).order_by("page", "anchor")
+
+
 def in_navigation(links: ibis.Table) -> ibis.Table:
     """target_id: pages to which a navigation links, as the source says where its links stand; else those that more than NAVIGATION of the pages
     that link at all link to.

@@ -20,7 +20,7 @@ COLUMN_MEANINGS = {
     "before": "clicks a week that it would have now at its former level",
     "begins": "day on which the season begins",
     "best_page": "the page with the trait that is chosen most often beside the curve",
-    "brand": "whether the query names the brand",
+    "brand": "whether the query names the brand; of anchors, the share of the links that do",
     "brand_share": "share of impressions whose query names the brand",
     "canonical": "address the page names as its own",
     "cause": "why the verdict holds; of absent pages, the first cause in the chain that holds",
@@ -89,6 +89,14 @@ COLUMN_MEANINGS = {
     "flag": "low or high: beyond chance at 5% false discovery",
     "follow": "whether the link counts for search engines",
     "form": "how its titles are mostly put",
+    "side": "of links: inside (from the site itself) or outside (from others)",
+    "anchors": "different texts of the links",
+    "general": 'share of the links whose words lead to five pages and more of the site, as "read on" does',
+    "empty": "share of the links without words (pictures)",
+    "keyword": "share of the links that say something of their page",
+    "top": "the keyword anchor with most links",
+    "top_share": "its share of the links",
+    "missing": "words of that query that stand in no link to the page",
     "from_pages": "pages of the host that link",
     "newest": "day on which the newest of its links was first seen",
     "failing": "of its links, those that lead to addresses that fail",
@@ -275,7 +283,7 @@ COLUMN_MEANINGS = {
 FORMATS = {
     "share": (
         "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
-        "depth start_rank conversions_per_session contribution brand_share shared_share site_share"
+        "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share"
     ),
     "fourth": "clicks_per_search",
     "second": "effect effect_low effect_high pull pull_low pull_high usual pull_beside engagement_beside conversion_beside answer strength strength_low strength_high conversions_per_page",

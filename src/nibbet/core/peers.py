@@ -27,20 +27,22 @@ SEGMENTS = (
 ).split()
 
 
-def share_among_peers(events: Floats, trials: Floats, group: NDArray[np.int64], *, level: float = 0.05) -> pd.DataFrame:
+def share_among_peers(
+    events: Floats, trials: Floats, group: NDArray[np.int64], *, level: float = 0.05, least: float = LEAST_TRIALS
+) -> pd.DataFrame:
     """A share per row (engaged sessions of sessions) beside that of its group.
 
     Args:
-        events, trials: counts per row; group: number of the row's group; level: false ones to allow on each side.
+        events, trials: counts per row; group: number of the row's group; level: false ones to allow on each side; least: trials from which a row is judged.
     Returns:
         value (events / trials), usual (the group's own share from its sums, without the row), shrunk (drawn to that as far as pages of a
         group differ little), q_value, flag (low, high or ""). By the variance-stabilising arcsine (Anscombe 1948, Biometrika 35:246), whose
-        spread beyond counting noise is found by quartiles of rows with LEAST_TRIALS and more; fewer trials are not judged.
+        spread beyond counting noise is found by quartiles of rows with so many and more; fewer trials are not judged.
     """
     whole = [np.bincount(group, counts)[group] for counts in (events, trials)]
     rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
     usual = np.where(rest[1] > 0, (rest[0] + 0.5) / np.maximum(rest[1] + 1, 1.0), np.nan)
-    known = (trials >= LEAST_TRIALS) & np.isfinite(usual)
+    known = (trials >= least) & np.isfinite(usual)
     angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.nan_to_num(usual, nan=0.5))))
     counting = 1 / (trials + 0.5) + 1 / np.maximum(rest[1], 1.0)
     spread = 0.15

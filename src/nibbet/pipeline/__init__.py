@@ -13,6 +13,7 @@ from nibbet.engine.store import Store
 from nibbet.once import ahead, by_main_thread
 from nibbet.pipeline.absence import Absence
 from nibbet.pipeline.account import Balance
+from nibbet.pipeline.anchors import Anchors
 from nibbet.pipeline.backlinks import Backlinks
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.comparison import Comparison
@@ -72,7 +73,8 @@ class Pipeline:
         self.linking = Linking(context, inputs, query_map, measures, opportunities, targets, decisions)
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.backlinks = Backlinks(inputs, sums, measures, targets)
-        self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions)
+        self.anchors = anchors = Anchors(context, inputs, query_map)
+        self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions, anchors)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map, measures)
         self.splits = Splits(context, inputs, sums, expectation)

@@ -11,11 +11,12 @@ import pandas as pd
 from nibbet.core.redirects import (
     straighten,
 )
-from nibbet.core.repairs import find_repairs, missed_addresses
+from nibbet.core.repairs import alike_anchors, find_repairs, missed_addresses
 
 if TYPE_CHECKING:
     pass
 
+from nibbet.pipeline.anchors import Anchors
 from nibbet.pipeline.decisions import Decisions
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
@@ -36,6 +37,7 @@ class Mends:
     merges: Merges
     targets: Targets
     decisions: Decisions
+    anchors: Anchors
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic: page, repair, weight, target, because."""
@@ -51,6 +53,8 @@ class Mends:
             kept_from_index=state,
             groups=groups,
         )
+        alike = alike_anchors(self.anchors.by_number, self.measures.ledger)
+        result = pd.concat([result, alike], ignore_index=True).sort_values("weight", ascending=False, kind="stable", ignore_index=True)
         result = result.assign(page=result["page"].map(self.inputs.pages["page"]))
         if len(rows := self.targets.missed):
             result = pd.concat([result, missed_addresses(rows, self.sums.windows)], ignore_index=True).sort_values(
