@@ -31,15 +31,15 @@ def test_kinds_add_up_and_a_page_whose_links_all_say_the_same_stands_out(seed: i
     given = pd.concat([given, pd.DataFrame({"side": "outside", "page": [3], "anchor": ["cheap stove"], "links": [90]})], ignore_index=True)
     asked = pd.DataFrame({"page": [3, 4, 4], "query": ["cheap stoves", "folding stove 4", "stove"], "impressions": [50, 90, 10]})
     table = anchor_mix(given, asked, ["stonemill"], Lexicon()).set_index("page")
-    assert np.allclose(table[KINDS].sum(axis=1), 1.0)
+    assert np.allclose(table[["brand_share", *(kind for kind in KINDS if kind != "brand")]].sum(axis=1), 1.0)
     assert table["links"].sum() == given["links"].sum()
     assert table.index[table["flag"] == "high"].tolist() == [3]
     assert table.loc[3, "top"] == "cheap stove"
     assert 'say "cheap stove"; usual here is' in table.loc[3, "because"]
-    assert (table.loc[3, "missing"], table.loc[4, "missing"]) == ("", "fold"), "stems of words that no link says"
+    assert (table.loc[3, "missing"], table.loc[4, "missing"]) == ("", "folding"), "words that no link says"
     plain = table.drop(index=3)
     assert (plain["general"] > 0).all()
-    assert (plain["brand"] * plain["links"]).round().eq(3).all()
+    assert (plain["brand_share"] * plain["links"]).round().eq(3).all()
     assert anchor_mix(given.head(0), asked, [], Lexicon()).empty
 
 

@@ -126,7 +126,7 @@ def links(
 
     if anchors:
         said = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
-        columns = ["page", "side", "links", "keyword", "general", "brand", "top", "top_share", "usual", "flag", "missing"]
+        columns = ["page", "side", "links", "keyword", "general", "brand_share", "top", "top_share", "usual", "flag", "missing"]
         show(said, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
         return
     if outside:

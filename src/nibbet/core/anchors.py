@@ -13,13 +13,15 @@ from nibbet.core.brand import names_brand
 from nibbet.core.peers import share_among_peers
 from nibbet.core.words import Lexicon
 
-ANCHORS = "page side links anchors brand general address empty keyword top top_share usual q_value flag query missing because".split()
+ANCHORS = "page side links anchors brand_share general address empty keyword top top_share usual q_value flag query missing because".split()
 #: the kinds of anchors, the first that fits
 KINDS = ["empty", "address", "brand", "general", "keyword"]
 #: pages to which one anchor leads from which it says nothing of any of them
 SEVERAL = 5
 #: links of a page, on one side, from which it is told whether they are all the same
 LEAST_LINKS = 10
+#: letters from which a word of a query is asked of its links
+LETTERS = 4
 ADDRESS = r"^(?:https?:|www\.)|^[^ @]+\.[a-z]{2,}(?:/[^ ]*)?$"
 
 
@@ -30,7 +32,7 @@ def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], le
         rows: side (inside, outside), page (number), anchor (text or null), links (how many pages link with it).
         asked: page, query, impressions: queries that the page answers, without the brand; lexicon: of the site's language.
     Returns:
-        One row per page and side: links, anchors (different ones), shares of links by kind: brand, general (the same words lead to SEVERAL
+        One row per page and side: links, anchors (different ones), shares of links by kind: brand_share, general (the same words lead to SEVERAL
         pages and more), address, empty, keyword; top: the keyword anchor with most links, top_share: its share of the links. flag: high where
         that is more than is usual on this site (`usual`), at 5% false discovery. query: the most searched query that it answers; missing: its
         words that stand in no link to the page.
@@ -49,12 +51,13 @@ def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], le
     keys = ["page", "side"]
     sums = rows.groupby(keys).agg(links=("links", "sum"), anchors=("text", "nunique"))
     shares = rows.pivot_table(index=keys, columns="kind", values="links", aggfunc="sum", fill_value=0).reindex(columns=KINDS, fill_value=0)
+    shares = shares.rename(columns={"brand": "brand_share"})
     told = rows[rows["kind"] == "keyword"].groupby([*keys, "text"], as_index=False).agg(own=("links", "sum"), top=("anchor", "first"))
     first = told.sort_values([*keys, "own", "text"], ascending=[True, True, False, True]).drop_duplicates(keys).set_index(keys)
     table = sums.join(shares.div(sums["links"], axis=0)).join(first[["own", "top"]]).reset_index()
     count, links = table["own"].fillna(0).to_numpy(float), table["links"].to_numpy(float)
     judged = share_among_peers(count, links, pd.factorize(table["side"])[0], least=LEAST_LINKS)
-    table = table.assign(top_share=count / links, usual=judged["usual"].to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
+    table = table.assign(top_share=count / links, usual=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
     table = table.join(_missing(rows, asked, lexicon), on="page")
     order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] != "high").to_numpy()))
     return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]
@@ -66,16 +69,15 @@ def _missing(rows: pd.DataFrame, asked: pd.DataFrame, lexicon: Lexicon) -> pd.Da
     best = best[best["page"].isin(rows["page"])].reset_index(drop=True)
     if best.empty:
         return pd.DataFrame({"query": [], "missing": []}, dtype="str")
-    words, said = lexicon.same_width(lexicon.matrix(best["query"].astype("str")), lexicon.matrix(rows["anchor"]))
+    word = best["query"].astype("str").str.split().explode()
+    word = word[word.str.len() >= LETTERS]
+    words, said = lexicon.same_width(lexicon.matrix(word), lexicon.matrix(rows["anchor"]))
     place = pd.Index(best["page"]).get_indexer(pd.Index(rows["page"]))
     of = sparse.csr_matrix((np.ones((place >= 0).sum()), (place[place >= 0], np.flatnonzero(place >= 0))), shape=(len(best), len(rows)))
-    left = (words - words.multiply((of @ said) > 0)).tocoo()
-    left.eliminate_zeros()
-    stems = np.array(lexicon.words, dtype=object)
-    texts = pd.Series(stems[left.col], dtype="object").groupby(left.row).agg(", ".join)
-    return pd.DataFrame({"query": best["query"].astype("str"), "missing": texts.reindex(best.index).fillna("").astype("str")}).set_index(
-        best["page"]
-    )
+    known = sparse.csr_matrix((of @ said) > 0)[word.index.to_numpy()]
+    met = np.asarray(words.multiply(known).sum(axis=1)).ravel() > 0
+    texts = word[~met].groupby(level=0).agg(", ".join).reindex(best.index).fillna("")
+    return pd.DataFrame({"query": best["query"].astype("str"), "missing": texts.astype("str")}).set_index(best["page"])
 
 
 def _because(table: pd.DataFrame) -> pd.Series:
