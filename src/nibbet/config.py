@@ -15,7 +15,9 @@ from nibbet.core.thresholds import STRICT, Thresholds
 from nibbet.errors import ConfigError
 from nibbet.kinds import TABLES
 
-Kind = Literal["search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "events", "sitemap", "robots"]
+Kind = Literal[
+    "search", "landings", "crawl", "links", "backlinks", "results", "demand", "editorial", "hits", "events", "vitals", "sitemap", "robots"
+]
 KINDS: tuple[str, ...] = get_args(Kind)
 
 

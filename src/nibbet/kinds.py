@@ -290,6 +290,17 @@ EVENTS = [
     ),
 ]
 
+VITALS = [
+    _column("page", "address", PAGE_WORDS),
+    _column("group", "text", "group|pattern|page group|url group|gruppe|seitengruppe|groupe|grupo|gruppo"),
+    _column("month", "date", "month|date|period|week|monat|mois|mes|mese|datum|fecha"),
+    _column("form_factor", "text", "form factor|device|device type|gerat|geratetyp|appareil|dispositivo"),
+    _column("loading", "number", "largest contentful paint|lcp|loading|loading time|ladezeit|chargement|carga"),
+    _column("responding", "number", "interaction to next paint|inp|responding|response to input|reaktionszeit|reactivite"),
+    _column("shifting", "number", "cumulative layout shift|cls|shifting|layout shift"),
+    _column("samples", "count", "samples|visits measured|page loads|measurements|messungen|mesures|muestras"),
+]
+
 SITEMAP = [
     _column("page", "address", PAGE_WORDS + "|loc", required=True),
     _column("modified", "date", "modified|lastmod|last modified|last changed"),
@@ -312,6 +323,7 @@ TABLES: dict[str, list[Column]] = {
     "editorial": EDITORIAL,
     "hits": HITS,
     "events": EVENTS,
+    "vitals": VITALS,
     "sitemap": SITEMAP,
     "robots": ROBOTS,
 }
@@ -326,6 +338,7 @@ ADDRESSES: dict[str, tuple[str, ...]] = {
     "editorial": ("page",),
     "hits": ("path",),
     "events": ("page",),
+    "vitals": ("page",),
     "sitemap": ("page",),
 }
 

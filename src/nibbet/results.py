@@ -384,6 +384,14 @@ class Results(KeptTables):
         """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
+    def speed(self) -> pd.DataFrame:
+        """How fast each page is for its visitors: loading (s), responding (ms), shifting (share), samples, rating; poor ones first."""
+        return self.table("speed")
+
+    def speed_cost(self) -> pd.DataFrame:
+        """Whether poor pages engage and convert less than the others of their section: measure, ratio, low, high, pages, proven."""
+        return self.table("speed_cost")
+
     def anchors(self) -> pd.DataFrame:
         """What the links to each page say, from its own site (side inside) and from others (outside): shares by kind, the most frequent, what lacks."""
         return self.table("anchors")

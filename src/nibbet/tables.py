@@ -121,6 +121,15 @@ TABLES = {
         lambda p: p.mends.repairs(),
         sheet=_columns("page repair weight target because"),
     ),
+    "speed": Table(
+        "how fast each page is for its visitors: the three web vitals at the 75th percentile, and a rating",
+        lambda p: p.speed.table(),
+        sheet=_columns("page form_factor loading responding shifting samples rating clicks sessions engagement_rate because"),
+    ),
+    "speed_cost": Table(
+        "whether poor pages engage and convert less than the others of their section, with interval",
+        lambda p: p.speed.cost(),
+    ),
     "anchors": Table(
         "what the links to each page say, from its own site and from others: kinds of anchors, the most frequent one, words that no link says",
         lambda p: p.anchors.table(),
@@ -240,6 +249,7 @@ SHEETS = [
     "absent",
     "broken_links",
     "link_suggestions",
+    "speed",
     "anchors",
     "linking_hosts",
     "backlink_faults",
@@ -264,6 +274,7 @@ ROW_TABLES = {
     "demand": "monthly searches as cleaned",
     "editorial": "what editors keep of their pages, as cleaned",
     "hits": "server log as cleaned",
+    "vitals": "web vitals by page or group of pages, as cleaned",
     "events": "what visitors did, by page and event, as cleaned",
     "sitemap": "sitemap entries as cleaned",
     "robots": "rules of robots.txt",

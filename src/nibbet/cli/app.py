@@ -15,7 +15,21 @@ if TYPE_CHECKING:
 WORK = {
     "Begin": ["demo", "crawl", "init", "load", "run"],
     "Decide": ["decide", "topics", "report"],
-    "Look closer": ["page", "query", "split", "engagement", "compare", "rising", "new", "hosts", "titles", "links", "absent", "sql"],
+    "Look closer": [
+        "page",
+        "query",
+        "split",
+        "engagement",
+        "compare",
+        "rising",
+        "new",
+        "hosts",
+        "titles",
+        "links",
+        "absent",
+        "speed",
+        "sql",
+    ],
 }
 
 

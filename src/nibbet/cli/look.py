@@ -159,6 +159,24 @@ def engagement(
     show_engagement(chosen_rows(stays, where, None if form is Form.table else top), events, form.value, top or 5)
 
 
+@app.command(short_help="How fast pages are for visitors, and what slowness costs.")
+def speed(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""
+    from nibbet.render.lists import show_speed
+
+    rows, cost = with_site(folder, site, quiet, verbose, lambda s: (s.speed(), s.speed_cost()), as_of=as_of)
+    show_speed(chosen_rows(rows, where, None if form is Form.table else top), cost, form.value, top or 10)
+
+
 @app.command(short_help="Pages that matter and that search hardly shows.")
 def absent(
     folder: Folder = None,

@@ -32,6 +32,7 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_groups import QueryGroups
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.questions import Questions
+from nibbet.pipeline.speed import Speed
 from nibbet.pipeline.splits import Splits
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
@@ -74,7 +75,8 @@ class Pipeline:
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.backlinks = Backlinks(inputs, sums, measures, targets)
         self.anchors = anchors = Anchors(context, inputs, query_map)
-        self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions, anchors)
+        self.speed = speed = Speed(context, inputs, measures)
+        self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions, anchors, speed)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map, measures)
         self.splits = Splits(context, inputs, sums, expectation)

@@ -22,6 +22,7 @@ from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.merges import Merges
 from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.speed import Speed
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
 
@@ -38,6 +39,7 @@ class Mends:
     targets: Targets
     decisions: Decisions
     anchors: Anchors
+    speed: Speed
 
     def repairs(self) -> pd.DataFrame:
         """Technical faults between pages and their traffic: page, repair, weight, target, because."""
@@ -54,7 +56,9 @@ class Mends:
             groups=groups,
         )
         alike = alike_anchors(self.anchors.by_number, self.measures.ledger)
-        result = pd.concat([result, alike], ignore_index=True).sort_values("weight", ascending=False, kind="stable", ignore_index=True)
+        result = pd.concat([result, alike, self.speed.repairs()], ignore_index=True).sort_values(
+            "weight", ascending=False, kind="stable", ignore_index=True
+        )
         result = result.assign(page=result["page"].map(self.inputs.pages["page"]))
         if len(rows := self.targets.missed):
             result = pd.concat([result, missed_addresses(rows, self.sums.windows)], ignore_index=True).sort_values(

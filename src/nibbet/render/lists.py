@@ -251,6 +251,26 @@ def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
             out.print(Text(f"and {len(of) - top:,} more: --top N, or absent.csv", style="dim"))
 
 
+def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> None:
+    """Pages by their speed, poor ones first, and what slowness costs; in other forms than a table the pages."""
+    if style != "table" or rows.empty:
+        show(
+            rows,
+            style,
+            empty="No source tells how fast pages are. Add one of kind vitals: page, form factor, the three web vitals, samples.",
+        )
+        return
+    out, counts = console(), rows["rating"].value_counts()
+    told = ", ".join(f"{name} {counts.get(name, 0):,}" for name in ("poor", "middling", "good"))
+    out.print(Text(f"Pages and form factors by speed (75th percentile of visits): {told}", style="bold"))
+    out.print(grid(rows.head(top).drop(columns="because")))
+    for row in records(cost):
+        verb = "fewer" if row["ratio"] < 1 else "more"
+        sure = f"{abs(1 - row['ratio']):.0%} {verb} per session" if row["proven"] else "no difference is proven"
+        text = f"{str(row['measure']).capitalize()} on its {row['pages']:,} poor pages beside others of their section: {sure} ({row['low']:.2f} to {row['high']:.2f} times)"
+        out.print(Text(text))
+
+
 def show_backlinks(hosts: pd.DataFrame, faults: pd.DataFrame, style: str, top: int) -> None:
     """Who links to the site, then links that are lost or lead nowhere; in other forms than a table the latter."""
     if style != "table" or hosts.empty:

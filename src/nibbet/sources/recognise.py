@@ -289,6 +289,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return reading.matches["sessions"] in by_words or bool(
             result & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         )
+    if reading.kind == "vitals":
+        return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
     if reading.kind == "events":  # a text and a count may be anything beside an address
         return "event" in {m.column for m in by_words}
     if reading.kind == "demand":
