@@ -36,6 +36,7 @@ ANSWERS = [
     ("What changed", "Which topics rise or fade over a quarter?", "nibbet rising --by topic --days 90 --top 3", "Queries that one page can answer, taken together."),
     ("What changed", "How do our new pages start?", "nibbet new --top 6", "Clicks since each began beside the site's earlier new pages at the same age: low, usual, high are their 10th, 50th and 90th percentile."),
     ("What changed", "When must what be ready?", "nibbet sql \"SELECT key, height, peak, begins, ready_by FROM seasons WHERE level = 'section' AND season = 'own'\"", "height: clicks at the peak over the mean of the year; ready_by leaves eight weeks for an article to settle."),
+    ("What changed", "What comes into season, and when must it be ready?", "nibbet calendar --top 4", "ready_by is eight weeks before the season begins; height is the peak beside the mean of the year."),
     ("Queries", "Who is seen in the results, and where are we not?", "nibbet hosts --top 5", "Of the newest snapshot of each query; `--topic TOPIC` shows one topic."),
     ("Queries", "How do searches with a word do?", "nibbet query --like hire --top 3", "The group beside all other queries, its change, its pages, and queries that stand out in it."),
     ("Queries", "How do questions do?", 'nibbet query --like "re:^(how|which|where|what|is) " --top 3', "`re:` takes an expression; several `--like` make one group."),
@@ -80,7 +81,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement", "calendar") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

@@ -384,6 +384,12 @@ class Results(KeptTables):
         """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
+    def lives(self) -> pd.DataFrame:
+        """What becomes of pages and topics over the years: level, key, life (evergreen, seasonal, fading, growing, short-lived, event over, unknown),
+        its season with the day to be ready by, and why.
+        """
+        return self.table("lives")
+
     def speed(self) -> pd.DataFrame:
         """How fast each page is for its visitors: loading (s), responding (ms), shifting (share), samples, rating; poor ones first."""
         return self.table("speed")

@@ -121,6 +121,11 @@ TABLES = {
         lambda p: p.mends.repairs(),
         sheet=_columns("page repair weight target because"),
     ),
+    "lives": Table(
+        "what becomes of pages and topics over the years: evergreen, seasonal, fading, growing, short-lived, an event that is over",
+        lambda p: p.lives.table(),
+        sheet=_columns("level key life season clicks height peak begins ready_by since depth event_from event_to because"),
+    ),
     "speed": Table(
         "how fast each page is for its visitors: the three web vitals at the 75th percentile, and a rating",
         lambda p: p.speed.table(),
@@ -249,6 +254,7 @@ SHEETS = [
     "absent",
     "broken_links",
     "link_suggestions",
+    "lives",
     "speed",
     "anchors",
     "linking_hosts",

@@ -22,6 +22,7 @@ WORK = {
         "engagement",
         "compare",
         "rising",
+        "calendar",
         "new",
         "hosts",
         "titles",

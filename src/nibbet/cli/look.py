@@ -177,6 +177,24 @@ def speed(
     show_speed(chosen_rows(rows, where, None if form is Form.table else top), cost, form.value, top or 10)
 
 
+@app.command(short_help="When to be ready, and what lives, fades and is over.")
+def calendar(
+    folder: Folder = None,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
+    """Print what comes into season and when to be ready for it, and what pages and topics live on, fade, grow or are over."""
+    from nibbet.render.lists import show_calendar
+
+    rows, seasons, windows = with_site(folder, site, quiet, verbose, lambda s: (s.lives(), s.seasons(), s.windows), as_of=as_of)
+    show_calendar(chosen_rows(rows, where, None if form is Form.table else top), seasons, windows, form.value, top or 12)
+
+
 @app.command(short_help="Pages that matter and that search hardly shows.")
 def absent(
     folder: Folder = None,

@@ -142,7 +142,7 @@ COLUMN_MEANINGS = {
     "language": "language of the page; of a topic the ISO code where it is asked in another than the site's",
     "last": "last day",
     "level": "site, section, group, query group, brand, with brand, device, country, surface, channel, topic, page or query",
-    "life": "evergreen or short-lived; empty where it cannot be told",
+    "life": "what becomes of it over the years; in trends evergreen or short-lived, empty where it cannot be told",
     "links": "internal links, or other pages of the site that link",
     "lost": "clicks under what is expected at usual choice; of hosts that link, links in an older export that the newest lacks",
     "lost_high": "upper end of the 95% interval of the clicks lost",

@@ -248,17 +248,6 @@ def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:
     return hits.filter(inside_long).group_by("path").aggregate(hits=_.count())
 
 
-def visit_days(landings: ibis.Table) -> ibis.Table:
-    """One row per day of all used rows: date, sessions, organic (sessions from search; null where the rows name no channel)."""
-    used = landings.filter(landings.used, ~landings.coarse)
-    organic = ibis.cases((used.organic, used.sessions), (used.organic.isnull(), ibis.null("int64")), else_=0)
-    return (
-        used.group_by("date")
-        .aggregate(sessions=used.sessions.sum().cast("float64"), organic=organic.sum().cast("float64"))
-        .order_by("date")
-    )
-
-
 def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1) -> ibis.Table:
     """What the CTR curve and the levels of countries are learnt from: one row per (country, device, surface, brand, bin, page) of the long
     window: clicks, impressions.
@@ -381,44 +370,6 @@ def _with_bins(rows: ibis.Table) -> ibis.Table:
     place = (log_place * BINS_PER_E).floor().cast("int32")
     number = ibis.cases((rows.placed == 0, ibis.null("int32")), (place >= BINS, ibis.literal(BINS - 1, "int32")), else_=place)
     return rows.mutate(device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), bin=number, log_place=log_place)
-
-
-def page_weeks(search: ibis.Table) -> ibis.Table:
-    """One row per (page_id, week): week (its Monday), clicks, impressions, position (mean over impressions); rows of months and periods left out."""
-    rows = page_rows(search).filter(~_.coarse)
-    return rows.group_by("page_id", week=rows.date.truncate("W").cast("date")).aggregate(
-        clicks=whole_sum(_.clicks),
-        impressions=whole_sum(_.impressions),
-        position=_.position_sum.sum() / _.placed.sum().nullif(0),
-    )
-
-
-def weeks_back(search: ibis.Table, as_of: date) -> ibis.Table:
-    """One row per (page_id, back): clicks of whole weeks, counted back from the one that ends with `as_of` (0)."""
-    rows = page_rows(search).filter(~_.coarse)
-    back = (ibis.literal(as_of, "date").delta(rows.date, unit="day") / 7).floor().cast("int32")
-    return rows.mutate(back=back).filter(_.back >= 0).group_by("page_id", "back").aggregate(clicks=whole_sum(_.clicks))
-
-
-def page_days(search: ibis.Table) -> ibis.Table:
-    """One row per (page_id, date): clicks, impressions, position (mean over impressions)."""
-    rows = page_rows(search).filter(~_.coarse)
-    return rows.group_by("page_id", "date").aggregate(
-        clicks=whole_sum(_.clicks),
-        impressions=whole_sum(_.impressions),
-        position=_.position_sum.sum() / _.placed.sum().nullif(0),
-    )
-
-
-def section_days(search: ibis.Table, pages: ibis.Table) -> ibis.Table:
-    """One row per (section, date): clicks, impressions.
-
-    Args:
-        pages: number, section.
-    """
-    rows = page_rows(search).filter(~_.coarse)
-    joined = rows.join(pages, rows.page_id == pages.number)
-    return joined.group_by("section", "date").aggregate(clicks=whole_sum(_.clicks), impressions=whole_sum(_.impressions))
 
 
 def told(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:

@@ -24,6 +24,7 @@ from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.history import History
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.linking import Linking
+from nibbet.pipeline.lives import Lives
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.mends import Mends
 from nibbet.pipeline.merges import Merges
@@ -75,6 +76,7 @@ class Pipeline:
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.backlinks = Backlinks(inputs, sums, measures, targets)
         self.anchors = anchors = Anchors(context, inputs, query_map)
+        self.lives = Lives(context, inputs, sums, history, query_map)
         self.speed = speed = Speed(context, inputs, measures)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions, anchors, speed)
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)

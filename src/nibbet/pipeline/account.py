@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from nibbet.core import reduce as reductions
+from nibbet.core import over_time
 from nibbet.core.ledger import (
     with_sound_flags,
     without_page,
@@ -46,7 +46,7 @@ class Balance:
         sums = {"clicks": self.sums.pages["clicks_all"]}
         visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
         if (landings := joined.landings) is not None and self.sums.visits is not None:
-            result = self.context.fetch("visit-days", lambda: reductions.visit_days(landings))
+            result = self.context.fetch("visit-days", lambda: over_time.visit_days(landings))
             visits = result.assign(date=pd.to_datetime(result["date"]))
             sums["sessions"] = self.sums.visits["sessions_all"]
         grains = {name: one.grain for name, one in joined.files if one.kind == "search"}

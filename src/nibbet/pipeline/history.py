@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from nibbet.core import reduce as reductions
+from nibbet.core import over_time
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ledger import (
@@ -50,7 +50,7 @@ class History:
     @property
     def _page_weeks(self) -> pd.DataFrame:
         """One row per page and week with clicks: page_id, back (whole weeks before the newest), clicks."""
-        return self.context.fetch("weeks-back", lambda: reductions.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
+        return self.context.fetch("weeks-back", lambda: over_time.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
 
     def week_table(self, pages: np.ndarray, newest: int, until: int) -> np.ndarray:
         """Clicks of pages (by number) by whole weeks, oldest first: weeks from `newest` back to the one before `until`, counted
@@ -64,7 +64,7 @@ class History:
         return table
 
     @property
-    def _week_ends(self) -> pd.DatetimeIndex:
+    def week_ends(self) -> pd.DatetimeIndex:
         """The last days of all whole weeks of the data, oldest first."""
         first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
         count = ((last - first).days + 1) // 7
@@ -73,7 +73,7 @@ class History:
     @once
     def _weeks(self) -> tuple[np.ndarray, np.ndarray, pd.DatetimeIndex]:
         """Numbers of the pages with enough clicks to tell anything, their clicks by whole weeks up to the last complete day, the ends of these."""
-        ends = self._week_ends
+        ends = self.week_ends
         rows = self._page_weeks
         total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
@@ -82,7 +82,7 @@ class History:
     def weekly(self, pages: list[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
         number = pd.Series(self.inputs.pages.index, index=self.inputs.pages["page"]).reindex(pages)
-        known, ends = np.flatnonzero(number.notna()), self._week_ends
+        known, ends = np.flatnonzero(number.notna()), self.week_ends
         clicks = np.zeros((len(pages), len(ends)), dtype=np.int64)
         clicks[known] = self.week_table(number.iloc[known].to_numpy(np.int64), 0, len(ends))
         return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends.strftime("%Y-%m-%d"))
@@ -120,6 +120,12 @@ class History:
         sure = ~(self.trends["real"] | self.trends["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         section = self.inputs.pages["section"].reindex(shown[sure])
         return page_waves(clicks[sure], section, ends, self.annual)
+
+    @property
+    def page_clicks(self) -> pd.Series:
+        """Clicks of all whole weeks, of the pages with enough to tell anything, by number."""
+        shown, clicks, _ = self._weeks
+        return pd.Series(clicks.sum(axis=1), index=shown)
 
     def starts(self, days: int) -> pd.DataFrame:
         """Pages first seen in the last `days`, by number, with first_seen and how they start beside earlier new ones: `core.starts.STARTS`."""

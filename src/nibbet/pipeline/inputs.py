@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from nibbet.core import link_rows
-from nibbet.core import reduce as reductions
+from nibbet.core import link_rows, over_time
 from nibbet.core.repairs import out_of_index
 from nibbet.core.spans import chosen
 from nibbet.core.windows import Windows
@@ -107,7 +106,7 @@ class Inputs:
     @once
     def section_days(self) -> pd.DataFrame:
         """One row per section and day, in this order: section, date, clicks, impressions."""
-        days = self.context.fetch("section-days", lambda: reductions.section_days(self.joined.search, self.engine_pages))
+        days = self.context.fetch("section-days", lambda: over_time.section_days(self.joined.search, self.engine_pages))
         return days.assign(date=pd.to_datetime(days["date"])).sort_values(["section", "date"], ignore_index=True)
 
     @once

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from nibbet.core import over_time
 from nibbet.core import reduce as reductions
 from nibbet.core.join import DETAIL
 
@@ -36,7 +37,7 @@ class Questions:
             rows = joined.search if name == "search" else joined.landings
             return reductions.told(rows, self.inputs.engine_pages, DETAIL)
         if name in ("days", "weeks"):
-            reduced = reductions.page_days(joined.search) if name == "days" else reductions.page_weeks(joined.search)
+            reduced = over_time.page_days(joined.search) if name == "days" else over_time.page_weeks(joined.search)
             return reductions.named(reduced, self.inputs.engine_pages)
         if name in ("devices", "countries", "surfaces"):
             one = {"devices": "device", "countries": "country", "surfaces": "surface"}[name]
@@ -44,5 +45,5 @@ class Questions:
                 reductions.splits(joined.search, self.sums.windows, one).rename({one: "value"}), self.inputs.engine_pages
             )
         if name == "sections":
-            return reductions.section_days(joined.search, self.inputs.engine_pages)
+            return over_time.section_days(joined.search, self.inputs.engine_pages)
         return joined.addressed(name, self.inputs.engine_pages)

@@ -251,6 +251,32 @@ def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
             out.print(Text(f"and {len(of) - top:,} more: --top N, or absent.csv", style="dim"))
 
 
+def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
+    """How many pages and topics live how, what comes into season next, and what fades or is over; in other forms than a table all lives."""
+    if style != "table" or rows.empty:
+        show(rows, style, empty="Nothing can be told: that takes search rows by day or week, over a year and more.")
+        return
+    out = console()
+    out.print(grid(rows.groupby(["level", "life"]).agg(count=("key", "size"), clicks=("clicks", "sum")).reset_index()))
+    out.print()
+    shown = ["ready_by", "begins", "peak", "height", "level", "key"]
+    sections = seasons[(seasons["level"] == "section") & seasons["peak"].notna()]
+    own = rows[(rows["life"] == "seasonal") & (rows["season"] == "own")]
+    coming = pd.concat([part for part in (sections[shown], own[shown]) if len(part)] or [own[shown]], ignore_index=True)
+    late = pd.to_datetime(coming["ready_by"]) <= pd.Timestamp(windows.as_of)
+    for title, part in (("To be ready for", coming[~late]), ("In season, or too late to prepare", coming[late])):
+        out.print(Text(f"{title}: {len(part):,} sections, and pages and topics with a season of their own", style="bold"))
+        if len(part):
+            out.print(grid(part.sort_values(["ready_by", "height"], ascending=[True, False]).head(top)))
+        out.print()
+    for life in ("fading", "event over"):
+        some = rows[rows["life"] == life]
+        if len(some):
+            out.print(Text(f"{life}: {len(some):,}", style="bold"))
+            out.print(grid(some.head(top)[["level", "key", "clicks", "because"]]))
+            out.print()
+
+
 def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> None:
     """Pages by their speed, poor ones first, and what slowness costs; in other forms than a table the pages."""
     if style != "table" or rows.empty:

@@ -1,0 +1,81 @@
+"""What becomes of pages and topics over the years: evergreen, seasonal, fading, growing, short-lived, driven by an event that is over."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import sentences as say
+
+LIVES = "level key life season clicks height peak begins ready_by since depth event_from event_to because".split()
+#: the lives, the first that fits; told of what has clicks enough
+KINDS = ["event over", "short-lived", "fading", "growing", "seasonal", "evergreen", "unknown"]
+FALLS, RISES = ("collapse", "slow decay"), ("rise",)
+
+
+def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.Series, clicks: pd.Series) -> pd.DataFrame:
+    """The life of each key that has clicks enough to tell: LIVES, in the order of `trends`.
+
+    Args:
+        level: page or topic; trends: as `core.decline.trends`, by key; calendar: as `core.season.season_calendar`, by key; season: own, section,
+            evergreen or unknown, by key; clicks: of all whole weeks, by key.
+    Returns:
+        life: event over (nearly all clicks by one event), short-lived (most in its first weeks), fading or growing (a lasting change), seasonal (a
+        wave of its own or of its section), evergreen (none of these, over a year and more), unknown (under a year).
+    """
+    rows, wave = trends, calendar.reindex(trends.index)
+    told = season.reindex(trends.index).fillna("unknown")
+    real, kind = rows["real"].astype(bool), rows["kind"].astype("str")
+    waves = told.isin(["own", "section"]) & wave["peak"].notna()
+    life = np.select(
+        [
+            rows["event_to"].notna(),
+            rows["life"].eq("short-lived"),
+            real & kind.isin(FALLS),
+            real & kind.isin(RISES),
+            waves,
+            told.ne("unknown"),
+        ],
+        KINDS[:-1],
+        KINDS[-1],
+    )
+    table = pd.DataFrame(
+        {
+            "level": level,
+            "key": trends.index,
+            "life": life,
+            "season": told.to_numpy(),
+            "clicks": clicks.reindex(trends.index).fillna(0).astype("int64").to_numpy(),
+        }
+    )
+    for name in ("height", "peak", "begins", "ready_by"):
+        table[name] = wave[name].where(waves).to_numpy()
+    for name in ("since", "depth"):
+        table[name] = rows[name].where(real).to_numpy()
+    for name in ("event_from", "event_to"):
+        table[name] = rows[name].to_numpy()
+    return table.assign(because=_because(table))[LIVES]
+
+
+def _because(table: pd.DataFrame) -> pd.Series:
+    """Why, in one sentence."""
+
+    def day(name: str) -> pd.Series:
+        return pd.to_datetime(table[name]).dt.strftime("%Y-%m-%d").fillna("").astype("str")
+
+    height = table["height"].map("{:.1f}".format, na_action="ignore").astype("str")
+    change = say.share(table["depth"].abs())
+    said = {
+        "event over": say.joined("Nearly all clicks came from ", day("event_from"), " to ", day("event_to"), "."),
+        "short-lived": "Most clicks came in its first eight weeks.",
+        "fading": say.joined("It has lost ", change, " for good since the week of ", day("since"), "."),
+        "growing": say.joined("It has won ", change, " for good since the week of ", day("since"), "."),
+        "seasonal": say.joined(
+            "At its peak, around ", day("peak"), ", it has ", height, " times its mean; be ready by ", day("ready_by"), "."
+        ),
+        "evergreen": "No season, no lasting change, no event.",
+        "unknown": "A year of clicks is needed to tell.",
+    }
+    text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=table.index) for name, one in said.items()})
+    chosen = text.to_numpy(dtype=object)[np.arange(len(text)), pd.Index(list(said)).get_indexer(pd.Index(table["life"]))]
+    return pd.Series(chosen, index=table.index, dtype="str")

@@ -1,0 +1,87 @@
+"""What becomes of pages and topics over the years."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import over_time
+from nibbet.core.decline import LEAST_EXPECTED
+from nibbet.core.decline import trends as changes_of_level
+from nibbet.core.lives import LIVES, lives
+from nibbet.core.season import SEASON_CLICKS, page_waves, season_calendar
+from nibbet.pipeline.context import Context
+from nibbet.pipeline.history import History
+from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.query_map import QueryMap
+from nibbet.pipeline.sums import Sums
+
+
+@dataclass(frozen=True, eq=False)
+class Lives:
+    """Pages and topics by what their weeks tell."""
+
+    context: Context
+    inputs: Inputs
+    sums: Sums
+    history: History
+    query_map: QueryMap
+
+    def table(self) -> pd.DataFrame:
+        """`core.lives.LIVES`, pages then topics, those with most clicks first; no rows without days."""
+        if not self.sums.windows.is_daily:
+            return pd.DataFrame(columns=LIVES)
+        pages = self._pages().assign(key=lambda t: t["key"].map(self.inputs.pages["page"]))
+        parts = [pages] + ([self._topics()] if self.inputs.is_paired else [])
+        table = pd.concat([part for part in parts if len(part)] or [pages], ignore_index=True)
+        return table.sort_values(["level", "clicks", "key"], ascending=[True, False, True], ignore_index=True)
+
+    def _pages(self) -> pd.DataFrame:
+        waves, own = self.history.page_waves
+        as_of, sections = self.sums.windows.as_of, self.history.annual
+        calendar = season_calendar(waves, as_of)
+        season = pd.Series(
+            np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown", index=calendar.index
+        )
+        trends, weeks = self.history.trends, self.history.page_clicks
+        missing = trends.index.difference(calendar.index)  # what changed for good, or owes all to an event, has no wave of its own
+        return lives(
+            "page",
+            trends,
+            calendar,
+            season.reindex(calendar.index.union(missing)).fillna("evergreen" if sections.known else "unknown"),
+            weeks,
+        )
+
+    def _topics(self) -> pd.DataFrame:
+        asked, pairs = self.query_map.grouping.grouped, self.query_map.pairs
+        names = pd.Index(sorted(asked["topic"].unique()))
+        known = asked[["query", "topic"]].assign(topic=names.get_indexer(pd.Index(asked["topic"])))
+        frame = self.context.engine.frame(known.astype({"query": "str", "topic": "int64"}).rename(columns={"query": "asked"}))
+        rows = self.context.fetch("topic-weeks", lambda: over_time.topic_weeks(self.inputs.joined.search, frame, self.sums.windows.as_of))
+        ends = self.history.week_ends
+        rows = rows[rows["back"] < len(ends)]
+        total = rows.groupby("topic")["clicks"].sum()
+        shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
+        if not len(shown):
+            return pd.DataFrame(columns=LIVES)
+        clicks = np.zeros((len(shown), len(ends)), dtype=np.int64)
+        row = pd.Index(shown).get_indexer(pd.Index(rows["topic"]))
+        clicks[row[row >= 0], len(ends) - 1 - rows["back"].to_numpy()[row >= 0]] = rows["clicks"].to_numpy()[row >= 0]
+        leading = pairs.dropna(subset=["topic"]).groupby(["topic", "page"], observed=True)["impressions"].sum().reset_index()
+        leading = leading.sort_values(["topic", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("topic")
+        section = (
+            leading.set_index(leading["topic"].astype("str"))["page"].map(self.inputs.pages["section"]).reindex(names[shown]).fillna("")
+        )
+        code = pd.factorize(section, sort=True)[0].astype(np.int64)
+        told = changes_of_level(clicks, code, np.zeros(len(shown), dtype=np.int64), ends).set_axis(names[shown])
+        sure = ~(told["real"] | told["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
+        waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
+        calendar = season_calendar(waves, self.sums.windows.as_of)
+        season = pd.Series(
+            np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown", index=calendar.index
+        )
+        season = season.reindex(told.index).fillna("evergreen" if self.history.annual.known else "unknown")
+        return lives("topic", told, calendar, season, pd.Series(clicks.sum(axis=1), index=told.index))
