@@ -42,18 +42,8 @@ class Lives:
         waves, own = self.history.page_waves
         as_of, sections = self.sums.windows.as_of, self.history.annual
         calendar = season_calendar(waves, as_of)
-        season = pd.Series(
-            np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown", index=calendar.index
-        )
         trends, weeks = self.history.trends, self.history.page_clicks
-        missing = trends.index.difference(calendar.index)  # what changed for good, or owes all to an event, has no wave of its own
-        return lives(
-            "page",
-            trends,
-            calendar,
-            season.reindex(calendar.index.union(missing)).fillna("evergreen" if sections.known else "unknown"),
-            weeks,
-        )
+        return lives("page", trends, calendar, _kinds(trends, calendar, own, sections.known), weeks)
 
     def _topics(self) -> pd.DataFrame:
         asked, pairs = self.query_map.grouping.grouped, self.query_map.pairs
@@ -80,8 +70,13 @@ class Lives:
         sure = ~(told["real"] | told["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
         calendar = season_calendar(waves, self.sums.windows.as_of)
-        season = pd.Series(
-            np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown", index=calendar.index
-        )
-        season = season.reindex(told.index).fillna("evergreen" if self.history.annual.known else "unknown")
+        season = _kinds(told, calendar, own, self.history.annual.known)
         return lives("topic", told, calendar, season, pd.Series(clicks.sum(axis=1), index=told.index))
+
+
+def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, own: pd.Series, known: bool) -> pd.Series:
+    """own, section, evergreen or unknown by key: what changed for good, or owes all to an event, has no wave of its own; known: whether the data tell
+    of a year.
+    """
+    season = pd.Series(np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen"), index=calendar.index)
+    return season.reindex(trends.index).fillna("evergreen") if known else pd.Series("unknown", index=trends.index)
