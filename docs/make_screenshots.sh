@@ -13,7 +13,7 @@ terminal() { # NAME COMMAND: the terminal after the command, about 1280x800
   Xvfb "$display" -screen 0 1300x820x24 >/dev/null 2>&1 &
   local screen=$!
   sleep 1
-  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 156x46+0+0 -bg '#fbfbf9' -fg '#22303c' -e bash -c "clear; printf '\$ %s\n\n' '$2'; $2; sleep 60" &
+  DISPLAY=$display xterm -fa 'DejaVu Sans Mono' -fs "${4:-10}" -geometry "${5:-156x46}+0+0" -bg '#fbfbf9' -fg '#22303c' -e bash -c "clear; printf '\$ %s\n\n' '$2'; $2; sleep 60" &
   local window=$!
   sleep "${3:-16}"
   DISPLAY=$display import -window root "$out/$1.png"
@@ -22,7 +22,7 @@ terminal() { # NAME COMMAND: the terminal after the command, about 1280x800
 }
 
 terminal run "nibbet run $site" 45
-terminal page "nibbet page /rivers/gillangarth/ --site $site" 36
+terminal page "nibbet page /rivers/gillangarth/ --site $site" 36 8 184x60
 terminal decide "nibbet decide $site --top 12" 36
 terminal load "nibbet load $site" 34
 terminal compare "nibbet compare $site --against before --top 3" 40

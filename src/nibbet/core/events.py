@@ -23,7 +23,7 @@ ROUNDS, NODES = 8, 40
 FALSE = 0.05
 #: standard deviations from its peers from which a page says nothing of what is usual
 STRAYS = 3.0
-#: events that its peers count as for the interval of such a page
+#: what is added to a count for its interval (Jeffreys 1946)
 OWN = 0.5
 #: share of a page's own spread that is counted: the interval of a rate holds in 80 of 100 cases
 INTERVAL = (0.1, 0.9)
@@ -37,9 +37,9 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         pages: by number: group (section or kind), sessions, sessions_reference (of all channels; null where unknown).
     Returns:
         One row per page with sessions and event that any page of its group has: pages without it count 0; and one per page with events and no
-        session, without a rate. rate: events per session, which may pass 1. usual: that of the group's other pages, from their sums. rate_low, rate_high: an 80% interval of the page's true rate, drawn to
-        the usual as far as pages of this site differ little (gamma mixture of Poisson counts: Greenwood & Yule 1920, JRSS 83:255). flag: low or
-        high at 5% false discovery, by the tails of the same mixture.
+        session, without a rate. rate: events per session, which may pass 1. usual: that of the group's other pages, from their sums. rate_low,
+        rate_high: an 80% interval of the page's true rate, from its own count alone (Jeffreys 1946, Proc. R. Soc. A 186:453). flag: low or high at 5%
+        false discovery, by the tails of Poisson counts whose rates are lognormal.
     """
     rows = rows[rows["event"].notna()]
     table = _with_zeros(rows, pages)
@@ -47,10 +47,9 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         return pd.DataFrame(columns=EVENTS)
     cell = pd.factorize(table["event"] + "\n" + table["group"])[0]
     count, sessions = table["count"].to_numpy(float), table["sessions"].to_numpy(float)
-    usual, spread, z, tails = _usual(cell, count, sessions)
+    usual, z, tails = _usual(cell, count, sessions)
     low, high = map(false_discovery, tails)
-    shape = np.where(np.abs(z) > STRAYS, OWN, 1 / np.expm1(spread**2))  # what strays is not drawn back to what it does not share
-    ends = [stats.gamma.ppf(share, count + shape, scale=1 / (sessions + shape / usual)) for share in INTERVAL]
+    ends = [stats.gamma.ppf(share, count + OWN, scale=1 / np.where(sessions > 0, sessions, np.nan)) for share in INTERVAL]
     table = table.assign(
         rate=count / np.where(sessions > 0, sessions, np.nan),
         rate_low=ends[0],
@@ -103,9 +102,8 @@ def _tails(count: Floats, expected: Floats, spread: Floats) -> tuple[Floats, Flo
     return low, high
 
 
-def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Floats, float, Floats, tuple[Floats, Floats]]:
-    """The rate of each page's peers, by how much the logarithm of a page's rate differs from it by itself, and how far each page strays: see
-    `_strays`.
+def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Floats, Floats, tuple[Floats, Floats]]:
+    """The rate of each page's peers, and how far each page strays from it: see `_strays`.
 
     Peers that stray are left out of what is usual, round by round: one page that is made for an event would hide what it is on all others. The
     spread is found by the quartiles of pages of which enough is expected.
@@ -122,7 +120,7 @@ def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Fl
             middle = z[tested & (np.abs(z - np.median(z[tested])) <= 2.5)]
             spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, LEAST_SPREAD, MOST_SPREAD))
         among = ~tested | (np.abs(z) <= STRAYS)
-    return usual, spread, z, (low, high)
+    return usual, z, (low, high)
 
 
 def _because(table: pd.DataFrame) -> pd.Series:
