@@ -56,4 +56,4 @@ def test_new_lost_and_failing_links_are_told(names: dict[str, str], tmp_path: Pa
         "each link once"
     )
     assert main(["links", "--outside", str(tmp_path), "-q"]) == 0
-    assert "Links from 11 hosts: 26, 1 of them new, 1 to addresses that fail; lost: 2" in capsys.readouterr().out
+    assert "Links from 11 hosts: 26, 1 of them new, 1 to addresses that fail; 2 lost" in capsys.readouterr().out

@@ -62,6 +62,12 @@ def test_pages_with_a_season_of_their_own_are_told_from_their_section() -> None:
     assert is_own[~own].mean() <= 0.06
     calendar = season_calendar(waves, date(2026, 10, 31))
     assert calendar["peak"][own & is_own].dt.month.isin([12, 1, 2]).all()
+    late = clicks.copy()
+    late[~own, :30] = 0  # half a year and more has passed without them
+    late[own, :10] = 0
+    told = page_waves(late, section, ends, annual)[1]
+    assert not told[~own].any(), "a start is no season"
+    assert told[own].mean() >= 0.8, "a year is enough"
     short = annual_index(pd.DataFrame({"section": "/a/", "end": ends[:30], "clicks": clicks[:, :30].sum(axis=0)}))
     assert not page_waves(clicks[:, :30], section, ends[:30], short)[1].any()
 

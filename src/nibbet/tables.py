@@ -138,7 +138,9 @@ TABLES = {
     "anchors": Table(
         "what the links to each page say, from its own site and from others: kinds of anchors, the most frequent one, words that no link says",
         lambda p: p.anchors.table(),
-        sheet=_columns("page side links anchors brand_share general address empty keyword top top_share usual flag query missing because"),
+        sheet=_columns(
+            "page side links anchors brand_share general address empty keyword top top_share usual_share flag query missing because"
+        ),
     ),
     "linking_hosts": Table(
         "who links to the site: one row per host, with what is new, lost, and leads to addresses that fail",

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -124,9 +126,11 @@ def links(
     from nibbet.render.lists import NO_LINKS, show_backlinks, show_links
     from nibbet.render.terminal import show
 
+    if each + outside + anchors > 1:
+        raise NibbetError("--broken, --outside and --anchors are three lists. Give one of them.")
     if anchors:
         said = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
-        columns = ["page", "side", "links", "keyword", "general", "brand_share", "top", "top_share", "usual", "flag", "missing"]
+        columns = ["page", "side", "links", "keyword", "general", "brand_share", "top", "top_share", "usual_share", "flag", "missing"]
         show(said, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
         return
     if outside:
@@ -141,76 +145,88 @@ def links(
     show_links(broken, chosen_rows(missing, where, None), form.value, top or 10)
 
 
-@app.command(short_help="How visitors stay and what they do, beside pages alike.")
-def engagement(
-    folder: Folder = None,
-    where: Where = None,
-    top: Top = None,
-    form: Format = Form.table,
-    as_of: AsOf = None,
-    site: SiteFolder = None,
-    quiet: Quiet = False,
-    verbose: Verbose = False,
-) -> None:
+@dataclass(frozen=True)
+class Asked:
+    """What is asked of a list: which rows, in what form, how many."""
+
+    where: str | None
+    form: str
+    top: int | None
+
+    def chosen(self, frame: pd.DataFrame) -> pd.DataFrame:
+        """The rows that are asked for; of a table all that fulfil the condition, for its parts are cut one by one."""
+        return chosen_rows(frame, self.where, None if self.form == Form.table.value else self.top)
+
+
+Listing = Callable[["Site", Asked], Callable[[], None]]
+
+
+def listing(short_help: str) -> Callable[[Listing], Listing]:
+    """A command that reads tables of the site and prints them: the function reads, and gives what prints once the site is closed."""
+
+    def registered(read: Listing) -> Listing:
+        def command(
+            folder: Folder = None,
+            where: Where = None,
+            top: Top = None,
+            form: Format = Form.table,
+            as_of: AsOf = None,
+            site: SiteFolder = None,
+            quiet: Quiet = False,
+            verbose: Verbose = False,
+        ) -> None:
+            with_site(folder, site, quiet, verbose, lambda s: read(s, Asked(where, form.value, top)), as_of=as_of)()
+
+        command.__doc__ = read.__doc__
+        app.command(read.__name__, short_help=short_help)(command)
+        return read
+
+    return registered
+
+
+@listing("How visitors stay and what they do, beside pages alike.")
+def engagement(s: Site, asked: Asked) -> Callable[[], None]:
     """Print pages to praise and pages to improve: how visitors of each channel stay, and what they do (events), beside pages of the same kind."""
     from nibbet.render.lists import show_engagement
 
-    stays, events = with_site(folder, site, quiet, verbose, lambda s: (s.engagement(), s.event_rates()), as_of=as_of)
-    show_engagement(chosen_rows(stays, where, None if form is Form.table else top), events, form.value, top or 5)
+    stays, events = asked.chosen(s.engagement()), s.event_rates()
+    return lambda: show_engagement(stays, events, asked.form, asked.top or 5)
 
 
-@app.command(short_help="How fast pages are for visitors, and what slowness costs.")
-def speed(
-    folder: Folder = None,
-    where: Where = None,
-    top: Top = None,
-    form: Format = Form.table,
-    as_of: AsOf = None,
-    site: SiteFolder = None,
-    quiet: Quiet = False,
-    verbose: Verbose = False,
-) -> None:
+@listing("How fast pages are for visitors, and what slowness costs.")
+def speed(s: Site, asked: Asked) -> Callable[[], None]:
     """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""
     from nibbet.render.lists import show_speed
 
-    rows, cost = with_site(folder, site, quiet, verbose, lambda s: (s.speed(), s.speed_cost()), as_of=as_of)
-    show_speed(chosen_rows(rows, where, None if form is Form.table else top), cost, form.value, top or 10)
+    rows, cost = asked.chosen(s.speed()), s.speed_cost()
+    return lambda: show_speed(rows, cost, asked.form, asked.top or 10)
 
 
-@app.command(short_help="When to be ready, and what lives, fades and is over.")
-def calendar(
-    folder: Folder = None,
-    where: Where = None,
-    top: Top = None,
-    form: Format = Form.table,
-    as_of: AsOf = None,
-    site: SiteFolder = None,
-    quiet: Quiet = False,
-    verbose: Verbose = False,
-) -> None:
+@listing("When to be ready, and what lives, fades and is over.")
+def calendar(s: Site, asked: Asked) -> Callable[[], None]:
     """Print what comes into season and when to be ready for it, and what pages and topics live on, fade, grow or are over."""
     from nibbet.render.lists import show_calendar
 
-    rows, seasons, windows = with_site(folder, site, quiet, verbose, lambda s: (s.lives(), s.seasons(), s.windows), as_of=as_of)
-    show_calendar(chosen_rows(rows, where, None if form is Form.table else top), seasons, windows, form.value, top or 12)
+    rows, seasons, windows = asked.chosen(s.lives()), s.seasons(), s.windows
+    return lambda: show_calendar(rows, seasons, windows, asked.form, asked.top or 12)
 
 
-@app.command(short_help="Pages that matter and that search hardly shows.")
-def absent(
-    folder: Folder = None,
-    where: Where = None,
-    top: Top = None,
-    form: Format = Form.table,
-    as_of: AsOf = None,
-    site: SiteFolder = None,
-    quiet: Quiet = False,
-    verbose: Verbose = False,
-) -> None:
+@listing("Pages that matter and that search hardly shows.")
+def absent(s: Site, asked: Asked) -> Callable[[], None]:
     """Print pages that matter and that search hardly shows, by what keeps them out: fails, closed, not linked, never fetched, a copy, too young ..."""
     from nibbet.render.lists import show_absent
 
-    rows = with_site(folder, site, quiet, verbose, lambda s: s.absent(), as_of=as_of)
-    show_absent(chosen_rows(rows, where, None if form is Form.table else top), form.value, top or 5)
+    rows = asked.chosen(s.absent())
+    return lambda: show_absent(rows, asked.form, asked.top or 5)
+
+
+@listing("What titles do here, and what to change first.")
+def titles(s: Site, asked: Asked) -> Callable[[], None]:
+    """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
+    from nibbet.render.lists import show_titles
+
+    advice, effects, windows = chosen_rows(s.titles(), asked.where, None), s.title_effects(), s.windows
+    return lambda: show_titles(advice, effects, windows, asked.form, asked.top or 10)
 
 
 @app.command(short_help="Who is seen in the results, over all and by topic.")
@@ -230,24 +246,6 @@ def hosts(
 
     rows = with_site(folder, site, quiet, verbose, lambda s: s.hosts(topic), as_of=as_of)
     show_hosts(chosen_rows(rows, where, None), topic, form.value, top or 10)
-
-
-@app.command(short_help="What titles do here, and what to change first.")
-def titles(
-    folder: Folder = None,
-    where: Where = None,
-    top: Top = None,
-    form: Format = Form.table,
-    as_of: AsOf = None,
-    site: SiteFolder = None,
-    quiet: Quiet = False,
-    verbose: Verbose = False,
-) -> None:
-    """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
-    from nibbet.render.lists import show_titles
-
-    advice, effects, windows = with_site(folder, site, quiet, verbose, lambda s: (s.titles(), s.title_effects(), s.windows), as_of=as_of)
-    show_titles(chosen_rows(advice, where, None), effects, windows, form.value, top or 10)
 
 
 @app.command(short_help="What changed between two windows, and why.")

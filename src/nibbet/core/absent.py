@@ -60,8 +60,7 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
     """
     shown, known = pages["impressions"].fillna(0).astype(float), pages["impressions_long"].fillna(0).astype(float)
     alive = (pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"]
-    usual = shown[alive & (shown > 0)].median() if (alive & (shown > 0)).any() else 0.0
-    few = max(FEW, FEW_SHARE * usual)
+    few = few_impressions(pages)
     signs = _signs(pages, facts)
     holds = _causes(pages, facts, copies, alive & (shown >= few), waiting_days(pages, began))
     fault = holds.drop(columns=["young", "no_demand"]).any(axis=1)
@@ -86,6 +85,13 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
     )
     order = ["importance", "strength", "page"]
     return result.sort_values(order, ascending=[False, False, True], ignore_index=True)[ABSENT]
+
+
+def few_impressions(pages: pd.DataFrame) -> float:
+    """Impressions of the recent window under which a page of this site is absent. pages: impressions, status, gone, blocked."""
+    shown = pages["impressions"].fillna(0).astype(float)
+    usual = shown[(pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"] & (shown > 0)].median()
+    return max(FEW, FEW_SHARE * usual) if pd.notna(usual) else float(FEW)
 
 
 def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
@@ -157,7 +163,7 @@ def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: p
     """What keeps each page out of search, in one sentence."""
     status = pages["status"].fillna(200).astype(int).astype("str")
     target = say.named(pages["redirects_to"])
-    said = {
+    said: dict[str, pd.Series | str] = {
         "error": say.joined("It answers ", status, "."),
         "robots": say.joined("robots.txt closes it (", say.named(facts["closed_by"]), ")."),
         "noindex": "It asks to be kept out of the index.",
@@ -173,9 +179,7 @@ def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: p
         "young": say.joined("It is ", say.plural(pages["age_days"], "day"), " old."),
         "no_demand": "No fault is found.",
     }
-    text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=pages.index) for name, one in said.items()})
-    chosen = text.to_numpy(dtype=object)[np.arange(len(text)), pd.Index(list(said)).get_indexer(pd.Index(cause))]
-    return pd.Series(chosen, index=pages.index, dtype="str")
+    return say.chosen(said, cause)
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:

@@ -13,7 +13,9 @@ from nibbet.core.brand import names_brand
 from nibbet.core.peers import share_among_peers
 from nibbet.core.words import Lexicon
 
-ANCHORS = "page side links anchors brand_share general address empty keyword top top_share usual q_value flag query missing because".split()
+ANCHORS = (
+    "page side links anchors brand_share general address empty keyword top top_share usual_share q_value flag query missing because".split()
+)
 #: the kinds of anchors, the first that fits
 KINDS = ["empty", "address", "brand", "general", "keyword"]
 #: pages to which one anchor leads from which it says nothing of any of them
@@ -34,7 +36,7 @@ def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], le
     Returns:
         One row per page and side: links, anchors (different ones), shares of links by kind: brand_share, general (the same words lead to SEVERAL
         pages and more), address, empty, keyword; top: the keyword anchor with most links, top_share: its share of the links. flag: high where
-        that is more than is usual on this site (`usual`), at 5% false discovery. query: the most searched query that it answers; missing: its
+        that is more than is usual on this site (`usual_share`), at 5% false discovery. query: the most searched query that it answers; missing: its
         words that stand in no link to the page.
     """
     if rows.empty:
@@ -57,7 +59,7 @@ def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], le
     table = sums.join(shares.div(sums["links"], axis=0)).join(first[["own", "top"]]).reset_index()
     count, links = table["own"].fillna(0).to_numpy(float), table["links"].to_numpy(float)
     judged = share_among_peers(count, links, pd.factorize(table["side"])[0], least=LEAST_LINKS)
-    table = table.assign(top_share=count / links, usual=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
+    table = table.assign(top_share=count / links, usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
     table = table.join(_missing(rows, asked, lexicon), on="page")
     order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] != "high").to_numpy()))
     return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]
@@ -82,7 +84,7 @@ def _missing(rows: pd.DataFrame, asked: pd.DataFrame, lexicon: Lexicon) -> pd.Da
 
 def _because(table: pd.DataFrame) -> pd.Series:
     """What is odd, in one sentence; empty where nothing is."""
-    alike = say.joined(say.share(table["top_share"]), " of ", say.plural(table["links"], "link"), ' say "', say.named(table["top"]), '"; usual here is ', say.share(table["usual"]), ".")  # fmt: skip
+    alike = say.joined(say.share(table["top_share"]), " of ", say.plural(table["links"], "link"), ' say "', say.named(table["top"]), '"; usual here is ', say.share(table["usual_share"]), ".")  # fmt: skip
     lack = say.joined('No link says "', say.named(table["missing"]), '" of its query "', say.named(table["query"]), '".')
     lacking = table["missing"].fillna("").ne("")
     return alike.where(table["flag"] == "high", lack.where(lacking, ""))

@@ -16,7 +16,7 @@ NEW_DAYS = 90
 
 
 def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
-    """Each link once, with is_lost (it stands in an older export and not in the newest) and is_new (first seen in the last NEW_DAYS days).
+    """Each link once, with is_lost (it stands in an older export and not in the newest; null where no older export tells) and is_new (first seen in the last NEW_DAYS days).
 
     Args:
         rows: file (number), from_url, page (as linked), page_id, anchor, first_seen, visits; one row per link and export.
@@ -26,7 +26,7 @@ def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
     """
     rows = rows.reset_index(drop=True)
     if rows.empty:
-        return rows.assign(is_lost=False, is_new=False)
+        return rows.assign(is_lost=pd.array([], dtype="boolean"), is_new=False)
     rank, version = _versions(rows)
     rows = rows.assign(rank=rows["file"].map(rank), version=rows["file"].map(version))
     newest = rows.groupby("version")["rank"].transform("max")
@@ -34,8 +34,11 @@ def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
     kept = rows.assign(now=rows["rank"] == newest).sort_values(["rank", *keys], kind="stable").drop_duplicates(keys, keep="last")
     there = rows.assign(now=rows["rank"] == newest).groupby(keys)["now"].max()
     now = there.reindex(pd.MultiIndex.from_frame(kept[keys])).to_numpy(bool)
+    told = (kept["version"].map(rows.groupby("version")["rank"].nunique()) > 1).to_numpy(bool)
     fresh = (as_of - pd.to_datetime(kept["first_seen"])).dt.days <= NEW_DAYS
-    return kept.assign(is_lost=~now, is_new=fresh & now).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
+    lost = pd.array(~now, dtype="boolean")
+    lost[~told] = pd.NA
+    return kept.assign(is_lost=lost, is_new=fresh & now).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
 
 
 def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
@@ -60,17 +63,18 @@ def linking_hosts(links: pd.DataFrame, host: pd.Series, fails: pd.Series) -> pd.
     Args:
         links: as `with_state` makes them; host: of each link's page; fails: whether it leads to an address that fails.
     """
-    now = ~links["is_lost"]
+    now = ~links["is_lost"].fillna(False).astype(bool)
     table = links.assign(
         host=host, newest=pd.to_datetime(links["first_seen"]), from_page=links["from_url"].where(now), own=links["page_id"].where(now)
     )
     table = table.assign(
-        links=now, new=links["is_new"], lost=links["is_lost"], failing=fails & now, visits=links["visits"].astype("Float64")
+        links=now, new=links["is_new"], lost=links["is_lost"].astype("Int64"), failing=fails & now, visits=links["visits"].astype("Float64")
     )
     sums = table.groupby("host").agg(
         links=("links", "sum"), from_pages=("from_page", "nunique"), pages=("own", "nunique"), newest=("newest", "max"), new=("new", "sum"),
-        lost=("lost", "sum"), failing=("failing", "sum"), visits=("visits", lambda v: v.sum(min_count=1)),
+        failing=("failing", "sum"),
     )  # fmt: skip
+    sums = sums.join(table.groupby("host")[["lost", "visits"]].sum(min_count=1))
     return sums.reset_index().sort_values(["links", "lost", "host"], ascending=[False, False, True], ignore_index=True)[HOSTS]
 
 
@@ -84,7 +88,7 @@ def link_faults(links: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series) -> pd
     """
     number = links["page_id"]
     status = number.map(pages["status"]).astype("Float64").fillna(200)
-    state = np.select([links["is_lost"], status >= 400, status >= 300], ["lost", "failing", "redirected"], "")
+    state = np.select([links["is_lost"].fillna(False).astype(bool), status >= 400, status >= 300], ["lost", "failing", "redirected"], "")
     table = links.assign(state=state, status=status.astype("Int64"), target=links["page"], to=number.map(ends))[state != ""]
     what = say.joined("Leads to an address that answers ", table["status"].astype("str"), "; ", pd.Series(np.where(table["to"].notna(), "redirect it to the page named.", "no page takes its place."), index=table.index))  # fmt: skip
     detour = pd.Series("Leads to an address that redirects; ask for the new one where you can.", index=table.index)

@@ -64,18 +64,16 @@ def _because(table: pd.DataFrame) -> pd.Series:
         return pd.to_datetime(table[name]).dt.strftime("%Y-%m-%d").fillna("").astype("str")
 
     height = table["height"].map("{:.1f}".format, na_action="ignore").astype("str")
-    change = say.share(table["depth"].abs())
-    said = {
+    times = (1 - table["depth"]).map("{:.1f}".format, na_action="ignore").astype("str")
+    said: dict[str, pd.Series | str] = {
         "event over": say.joined("Nearly all clicks came from ", day("event_from"), " to ", day("event_to"), "."),
         "short-lived": "Most clicks came in its first eight weeks.",
-        "fading": say.joined("It has lost ", change, " for good since the week of ", day("since"), "."),
-        "growing": say.joined("It has won ", change, " for good since the week of ", day("since"), "."),
+        "fading": say.joined("It has lost ", say.share(table["depth"]), " for good since the week of ", day("since"), "."),
+        "growing": say.joined("It has ", times, " times its former clicks, lastingly since the week of ", day("since"), "."),
         "seasonal": say.joined(
             "At its peak, around ", day("peak"), ", it has ", height, " times its mean; be ready by ", day("ready_by"), "."
         ),
         "evergreen": "No season, no lasting change, no event.",
         "unknown": "A year of clicks is needed to tell.",
     }
-    text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=table.index) for name, one in said.items()})
-    chosen = text.to_numpy(dtype=object)[np.arange(len(text)), pd.Index(list(said)).get_indexer(pd.Index(table["life"]))]
-    return pd.Series(chosen, index=table.index, dtype="str")
+    return say.chosen(said, table["life"])

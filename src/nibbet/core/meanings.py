@@ -269,6 +269,7 @@ COLUMN_MEANINGS = {
     "updated": "last change as editors tell it",
     "url": "address of the result",
     "users": "visitors",
+    "usual_share": "that share on the pages of this site",
     "usual": "the rate of the peers; in segments, of the same page elsewhere; of a query in a group, the pull of the group",
     "value": "the figure; in segments and splits, the device, country or surface",
     "verdict": "the one decision for the page",
@@ -291,7 +292,7 @@ COLUMN_MEANINGS = {
 FORMATS = {
     "share": (
         "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
-        "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share"
+        "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share usual_share"
     ),
     "fourth": "clicks_per_search",
     "second": "effect effect_low effect_high pull pull_low pull_high usual pull_beside engagement_beside conversion_beside answer strength strength_low strength_high conversions_per_page",

@@ -28,6 +28,8 @@ PEAK, BEGINS, LEAD_WEEKS = 1.25, 1.1, 8
 SECOND_DAYS, VALLEY = 60, 0.9
 #: clicks from which a page's own season is looked for, and the waves a year that are; of such findings one in twenty may be chance
 SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
+#: weeks that a page must have been there: of less than a year, a start looks like a season
+YEAR_WEEKS = 52
 #: pages that are looked at at once
 AT_ONCE = 10_000
 
@@ -162,8 +164,8 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
     Args:
         clicks: pages x whole weeks; section: of each page (the index names the pages); ends: last day of each week; annual: of the sections.
     Returns:
-        The waves of its section, moved by its own where that is told from chance at 5% false discovery: a Wald test of the coefficients of a
-        harmonic regression on clicks / the section's wave, beside level and trend; their errors count TIED_WEEKS as one.
+        The waves of its section, moved by its own where a year of its weeks tells that from chance at 5% false discovery: a Wald test of the
+        coefficients of a harmonic regression on clicks / the section's wave, beside level and trend; their errors count TIED_WEEKS as one.
     """
     waves = annual.waves.reindex(section.to_numpy()).set_axis(section.index).fillna(0.0)
     own = pd.Series(False, index=section.index)
@@ -171,13 +173,15 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         return Annual(waves, annual.known), own
     kept, design = _kept(OWN_HARMONICS), _design(ends, OWN_HARMONICS)
     usual = pd.DataFrame(annual.waves.to_numpy() @ _turns(ends - pd.Timedelta(days=3)).T, index=annual.waves.index)
-    enough = np.flatnonzero(clicks.sum(axis=1) >= SEASON_CLICKS)
+    began = (clicks > 0).argmax(axis=1)
+    enough = np.flatnonzero((clicks.sum(axis=1) >= SEASON_CLICKS) & (clicks.shape[1] - began >= YEAR_WEEKS))
     coefficients, doubts = [], []
     for at in range(0, len(enough), AT_ONCE):
         rows = enough[at : at + AT_ONCE]
         had = clicks[rows].astype(np.float64)
         y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
-        terms, errors, _ = _regressed(y, _weights(had, 0.02), design, np.zeros(design.shape[1]))
+        weights = _weights(had, 0.02) * (np.arange(clicks.shape[1])[None, :] >= began[rows, None])  # before its first week it was not there
+        terms, errors, _ = _regressed(y, weights, design, np.zeros(design.shape[1]))
         coefficients.append(terms[:, 2:])
         doubts.append(errors[:, 2:])
     if not len(enough):

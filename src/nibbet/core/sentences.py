@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 import pandas as pd
 import pyarrow as pa
@@ -56,6 +58,13 @@ def plural(values: pd.Series, word: str) -> pd.Series:
     """1 click, 2 clicks."""
     one = pd.Series(values.fillna(0).round().to_numpy(dtype="float64") == 1, index=values.index)
     return joined(count(values), f" {word}", one.map({True: "", False: "s"}).astype("str"))
+
+
+def chosen(sentences: Mapping[str, pd.Series | str], of: pd.Series) -> pd.Series:
+    """Of each row the sentence that `of` names; sentences that are alike on all rows may be given as one text."""
+    text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=of.index) for name, one in sentences.items()})
+    places = pd.Index(list(sentences)).get_indexer(pd.Index(of))
+    return pd.Series(text.to_numpy(dtype=object)[np.arange(len(text)), places], index=of.index, dtype="str")
 
 
 def joined(*parts: pd.Series | str) -> pd.Series:

@@ -9,7 +9,7 @@ import pandas as pd
 
 from nibbet.core import link_rows
 from nibbet.core import reduce as reductions
-from nibbet.core.absent import absent_pages, copies_of
+from nibbet.core.absent import absent_pages, copies_of, few_impressions
 from nibbet.core.robots import closing_rules
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
@@ -33,7 +33,7 @@ class Absence:
         pages, shown = self.measures.ledger, self.sums.pages
         before = shown["impressions_reference"].reindex(pages.index)
         pages = pages.assign(first_seen=pd.to_datetime(shown["first_seen"]).reindex(pages.index), impressions_reference=before)
-        unseen = np.flatnonzero((pages["impressions"].fillna(0) == 0).to_numpy())
+        unseen = np.flatnonzero((pages["impressions"].fillna(0) < few_impressions(pages)).to_numpy())
         copies = copies_of(pages, unseen, self.query_map.page_words[1])
         result = absent_pages(pages, self._facts(pages), copies, pd.Timestamp(self.sums.windows.first))
         return result.assign(page=result["page"].map(pages["page"]))

@@ -121,6 +121,11 @@ class History:
         section = self.inputs.pages["section"].reindex(shown[sure])
         return page_waves(clicks[sure], section, ends, self.annual)
 
+    @once
+    def page_calendar(self) -> pd.DataFrame:
+        """When each page with enough clicks has its season, by number: see `core.season.season_calendar`."""
+        return season_calendar(self.page_waves[0], self.sums.windows.as_of)
+
     @property
     def page_clicks(self) -> pd.Series:
         """Clicks of all whole weeks, of the pages with enough to tell anything, by number."""
@@ -146,8 +151,7 @@ class History:
         sections["weekend"] = sections["key"].map(week[[5, 6]].mean(axis=1))
         has = sections["peak"].notna()
         sections["season"] = np.where(has, "own", "evergreen" if self.annual.known else "unknown")
-        waves, own = self.page_waves
-        pages = season_calendar(waves, self.sums.windows.as_of)
+        (waves, own), pages = self.page_waves, self.page_calendar
         kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
         pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index), weekend=np.nan)
         pages = pages.sort_values(["height", "key"], ascending=[False, True])

@@ -10,6 +10,7 @@ import pandas as pd
 from nibbet.core import over_time
 from nibbet.core.decline import LEAST_EXPECTED
 from nibbet.core.decline import trends as changes_of_level
+from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.lives import LIVES, lives
 from nibbet.core.season import SEASON_CLICKS, page_waves, season_calendar
 from nibbet.pipeline.context import Context
@@ -39,9 +40,8 @@ class Lives:
         return table.sort_values(["level", "clicks", "key"], ascending=[True, False, True], ignore_index=True)
 
     def _pages(self) -> pd.DataFrame:
-        waves, own = self.history.page_waves
-        as_of, sections = self.sums.windows.as_of, self.history.annual
-        calendar = season_calendar(waves, as_of)
+        own = self.history.page_waves[1]
+        calendar, sections = self.history.page_calendar, self.history.annual
         trends, weeks = self.history.trends, self.history.page_clicks
         return lives("page", trends, calendar, _kinds(trends, calendar, own, sections.known), weeks)
 
@@ -66,7 +66,9 @@ class Lives:
             leading.set_index(leading["topic"].astype("str"))["page"].map(self.inputs.pages["section"]).reindex(names[shown]).fillna("")
         )
         code = pd.factorize(section, sort=True)[0].astype(np.int64)
-        told = changes_of_level(clicks, code, np.zeros(len(shown), dtype=np.int64), ends).set_axis(names[shown])
+        first = (clicks > 0).argmax(axis=1)
+        began = np.where(first * 7 > NEW_DAYS, first, 0).astype(np.int64)  # asked for, or answered, only since then
+        told = changes_of_level(clicks, code, began, ends).set_axis(names[shown])
         sure = ~(told["real"] | told["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
         calendar = season_calendar(waves, self.sums.windows.as_of)

@@ -202,7 +202,7 @@ def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: 
     stays = stays.assign(visitors=(stays["engagement_rate"] - stays["engagement_usual"]) * stays["sessions"])
     for flag, title in (("low", "To improve: visitors leave sooner than on pages like it"), ("high", "To praise: visitors stay more")):
         rows = stays[stays["flag"] == flag].sort_values(["visitors", "page"], ascending=[flag == "low", True])
-        out.print(Text(f"{title}: {len(rows):,}", style="bold"))
+        out.print(Text(f"{title}: {len(rows):,}" + ("" if len(rows) else ", beyond chance"), style="bold"))
         if len(rows):
             shown = [
                 "page",
@@ -302,9 +302,10 @@ def show_backlinks(hosts: pd.DataFrame, faults: pd.DataFrame, style: str, top: i
     if style != "table" or hosts.empty:
         show(faults, style, empty="No source tells of links from other sites. Add one of kind backlinks: linking page, linked page.")
         return
-    out, sums = console(), hosts[["links", "new", "lost", "failing"]].sum()
-    title = "Links from {:,} hosts: {:,}, {:,} of them new, {:,} to addresses that fail; lost: {:,}"
-    out.print(Text(title.format(len(hosts), *(int(sums[name]) for name in ("links", "new", "failing", "lost"))), style="bold"))
+    out, sums = console(), hosts[["links", "new", "failing"]].sum().astype(int)
+    lost = f"{hosts['lost'].sum():,} lost" if hosts["lost"].notna().any() else "no older export tells what is lost"
+    title = f"Links from {len(hosts):,} hosts: {sums['links']:,}, {sums['new']:,} of them new, {sums['failing']:,} to addresses that fail; {lost}"
+    out.print(Text(title, style="bold"))
     out.print(grid(hosts.head(top)))
     for state, mend in (("failing", "redirect them"), ("lost", "ask for them back"), ("redirected", "nothing is lost, but a step")):
         rows = faults[faults["state"] == state]

@@ -211,6 +211,9 @@ def missing(reading: Reading) -> list[str]:
     lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in reading.matches]
     if reading.kind == "search" and not SUBJECTS & set(reading.matches):
         lacking.append("page")
+    if reading.kind == "vitals":
+        lacking += [] if {"page", "group"} & set(reading.matches) else ["page"]
+        lacking += [] if {"loading", "responding", "shifting"} & set(reading.matches) else ["loading"]
     return lacking
 
 
