@@ -68,9 +68,17 @@ def test_events_are_read_and_shown(names: dict[str, str], tmp_path: Path, capsys
     )
     recent = events[events["date"].between("2026-08-03", "2026-10-31")]
     kept = events if "date" in names or not names else recent.drop(columns="date")
-    kept.rename(columns=names).to_csv(tmp_path / "what.csv", index=False)
+    file = tmp_path / ("what.csv" if "date" in kept else "what 2026-08-03 to 2026-10-31.csv")
+    kept.rename(columns=names).to_csv(file, index=False)
     for name, table in (("search", search), ("visits", visits)):
         table.to_csv(tmp_path / f"{name}.csv", index=False)
+    if "date" not in kept:
+        unknown = file.rename(tmp_path / "what.csv")
+        (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}/"\n' + "".join(f'[[source]]\nkind = "{k}"\nfiles = "{f}.csv"\n' for k, f in (("search", "search"), ("events", "what"))))  # fmt: skip
+        assert main(["load", str(tmp_path), "-q"]) == 2
+        assert "which days they cover" in capsys.readouterr().err
+        unknown.rename(file)
+        (tmp_path / "nibbet.toml").unlink()
     assert main(["init", str(tmp_path)]) == 0
     assert 'kind = "events"' in (tmp_path / "nibbet.toml").read_text()
     with nibbet.open_site(tmp_path) as site:

@@ -348,6 +348,9 @@ MEASURES: dict[str, list[str]] = {
     "landings": ["sessions", "engaged_sessions", "single_page_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
 }
 
+#: kinds whose rows count what happened in some days: these must be known
+COUNTED = (*MEASURES, "events")
+
 TOTAL_WORDS = {
     "total",
     "totals",

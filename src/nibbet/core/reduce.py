@@ -223,14 +223,15 @@ def robot_fetches(hits: ibis.Table, agents: Sequence[str]) -> ibis.Table:
 
 
 def event_sums(events: ibis.Table, windows: Windows, step: str) -> ibis.Table:
-    """page_id, event, count, count_reference: events of both windows; those without a day count as those of the recent one.
+    """page_id, event, count, count_reference: events of both windows; those of a period count where its middle lies.
 
     Args:
         step: day, week or month: what one row spans from its date on; it belongs where its middle lies.
     """
     used = events.filter(events.aside.isnull(), events.page_id.notnull(), events.event.notnull())
-    middle = used.date + ibis.interval(days={"day": 0, "week": 3, "month": 14}[step])
-    day = middle.cast("date").fill_null(ibis.literal(windows.recent.end, "date"))
+    middle = (used.date + ibis.interval(days={"day": 0, "week": 3, "month": 14}[step])).cast("date")
+    halfway = used.date.epoch_seconds() / 2 + used.start.epoch_seconds() / 2
+    day = ibis.cases((used.undated, halfway.cast("int64").as_timestamp("s").cast("date")), else_=middle)
     counts = {}
     for name, window in (("count", windows.recent), ("count_reference", windows.reference)):
         held = day.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))

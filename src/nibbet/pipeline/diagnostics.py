@@ -105,7 +105,9 @@ class Diagnostics:
         """Each event on each page beside the pages of its kind: EVENTS."""
         if (events := self.inputs.joined.table("events")) is None:
             return pd.DataFrame(columns=EVENTS)
-        dates = self.context.fetch("event-dates", lambda: events.filter(events.date.notnull()).select("date").distinct())["date"]
+        dates = self.context.fetch("event-dates", lambda: events.filter(events.date.notnull(), ~events.undated).select("date").distinct())[
+            "date"
+        ]
         rows = self.context.fetch("event-sums", lambda: reductions.event_sums(events, self.sums.windows, step_of(dates)))
         rows = rows.rename(columns={"page_id": "page"})
         pages, visits = self.pages.table, self.sums.visits

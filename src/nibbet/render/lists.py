@@ -202,7 +202,7 @@ def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: 
     stays = stays.assign(visitors=(stays["engagement_rate"] - stays["engagement_usual"]) * stays["sessions"])
     for flag, title in (("low", "To improve: visitors leave sooner than on pages like it"), ("high", "To praise: visitors stay more")):
         rows = stays[stays["flag"] == flag].sort_values(["visitors", "page"], ascending=[flag == "low", True])
-        out.print(Text(f"{title}: {len(rows):,}" + ("" if len(rows) else ", beyond chance"), style="bold"))
+        out.print(Text(f"{title}: {len(rows):,}" if len(rows) else f"{title}: none beyond chance", style="bold"))
         if len(rows):
             shown = [
                 "page",
@@ -217,7 +217,7 @@ def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: 
             out.print(grid(rows.head(top)[shown]))
         out.print()
     if events.empty:
-        out.print(Text("No events were given: a source of kind events (page, event, count) tells what visitors do.", style="dim"))
+        out.print(Text("No source tells what visitors did in these days: add one of kind events (page, event, count).", style="dim"))
         return
     sums = events.groupby("event", sort=False).agg(
         count=("count", "sum"), pages=("count", lambda c: int((c > 0).sum())), odd=("flag", lambda f: int((f != "").sum()))

@@ -12,7 +12,7 @@ import ibis
 
 from nibbet.engine import key_of, program
 from nibbet.errors import NibbetError, SourceError
-from nibbet.kinds import MEASURES, TABLES
+from nibbet.kinds import COUNTED, TABLES
 from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
@@ -141,7 +141,7 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict
     ]
     sheets, notes = tables_of(plains)
     chosen = _wanted(sheets, settings, name)
-    if settings.kind in MEASURES and not settings.period and not all(_has_days(sheet, settings) for sheet in chosen):
+    if settings.kind in COUNTED and not settings.period and not all(_has_days(sheet, settings) for sheet in chosen):
         chosen = with_surroundings(chosen, sheets, settings_beside(path, beside))
     if settings.period:
         chosen = [replace(sheet, period=None) for sheet in chosen]
@@ -222,7 +222,7 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
     require_columns(sheet, reading)
     if settings.period and "date" not in reading.matches and sheet.period is None:
         sheet = replace(sheet, period=settings.period[0])
-    if reading.kind in MEASURES and "date" not in reading.matches and sheet.period is None:
+    if reading.kind in COUNTED and "date" not in reading.matches and sheet.period is None:
         raise SourceError(
             f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
             "nibbet.toml: period = [2026-08-03, 2026-10-31]"

@@ -9,7 +9,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from nibbet.errors import SourceError
-from nibbet.kinds import ADDRESSES, MEASURES, TABLES
+from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
@@ -46,7 +46,7 @@ class Entry:
     @property
     def is_undated(self) -> bool:
         """Whether its rows need a period."""
-        return self.reading.kind in MEASURES and "date" not in self.reading.matches
+        return self.reading.kind in COUNTED and "date" not in self.reading.matches
 
 
 @dataclass
@@ -89,7 +89,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             if reading is None:
                 result.left_out.append((sheet.name, _why_not(sheet)))
                 continue
-            if reading.kind in MEASURES and "date" not in reading.matches:
+            if reading.kind in COUNTED and "date" not in reading.matches:
                 sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
             entries.append(_entry(name, sheet, sheets, reading))
             _look_at(result, sheet, reading)
