@@ -22,6 +22,8 @@ START = np.array([np.log(0.12), np.log(0.6), np.log(0.3), -1.5, 0.0])
 QUARTILE = 0.6745**2 / 2
 #: weeks of a window from which its weeks tell how far they stray from their line, and clicks a week from which they count
 LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
+#: a week's line is never thought under this share of the mean; clicks a week from which a row tells how rows differ in noise
+LOWEST_LINE, SURE_CLICKS = 0.25, 10
 
 
 def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: float | Floats = 0.0) -> float:
@@ -85,7 +87,7 @@ def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
         clicks, weeks = window.astype(np.float64), window.shape[1]
         time = np.arange(weeks) - (weeks - 1) / 2
         mean = clicks.mean(axis=1, keepdims=True)
-        line = np.maximum(mean + (clicks @ time)[:, None] / (time**2).sum() * time, 0.25 * mean + 0.01)
+        line = np.maximum(mean + (clicks @ time)[:, None] / (time**2).sum() * time, LOWEST_LINE * mean + 0.01)
         busy = mean[:, 0] >= WEEK_CLICKS
         if busy.sum() >= LEAST_ROWS:
             line = line * np.median(clicks[busy] / line[busy], axis=0)
@@ -96,7 +98,7 @@ def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
     busy = weekly >= WEEK_CLICKS
     usual = max(float(excess[busy].sum() / square[busy].sum()), 0.0) if busy.any() else 0.0
     doubt = 2 * (usual + 1 / np.maximum(weekly, 0.1)) ** 2 / (total - 2 * len(windows))
-    sure = weekly >= 10
+    sure = weekly >= SURE_CLICKS
     between = max(float(np.var(variance[sure]) - doubt[sure].mean()), 1e-6) if sure.sum() >= LEAST_ROWS else 1e-6
     own = (variance * between + usual * doubt) / (between + doubt)
     noise: Floats = np.sqrt(np.maximum(own, 0.0) * sum(1 / window.shape[1] for window in windows))

@@ -20,6 +20,10 @@ POOLING_CLICKS = 25.0
 #: expected clicks of the general shape that stand in for a site that has too few of its own
 PRIOR_CLICKS = 4.0
 SMALL_SITE_CLICKS = 300
+#: no page is clicked at more of its showings; usual pages lie so far about the mean of all at most
+MOST_RATE, LEAST_USUAL, MOST_USUAL = 0.95, 0.8, 1.25
+#: height and fall of the general shape
+FIRST_RATE, FALL = 0.28, -1.1
 SEGMENT = ["device", "surface", "brand"]
 
 
@@ -51,7 +55,7 @@ def bin_centre(number: Floats) -> Floats:
 
 def general_shape(position: Floats) -> Floats:
     """A falling power law that a site without enough clicks leans on; only its fall matters, the site's level replaces its height."""
-    shape: Floats = 0.28 * np.asarray(position, dtype=float) ** -1.1
+    shape: Floats = FIRST_RATE * np.asarray(position, dtype=float) ** FALL
     return shape
 
 
@@ -107,8 +111,8 @@ def _of_usual_pages(rates: pd.DataFrame, cells: pd.DataFrame) -> pd.DataFrame:
     known["expected"] = known["impressions"] * known["rate"]
     sums = known.groupby("page")[["clicks", "expected"]].sum()
     usual, _ = usual_pull(sums["clicks"].to_numpy(float), sums["expected"].to_numpy())
-    factor = float(np.clip(usual, 0.8, 1.25))
-    rates = rates.assign(**{name: np.minimum(rates[name] * factor, 0.95) for name in ("rate", "low", "high")})
+    factor = float(np.clip(usual, LEAST_USUAL, MOST_USUAL))
+    rates = rates.assign(**{name: np.minimum(rates[name] * factor, MOST_RATE) for name in ("rate", "low", "high")})
     slope = np.log(rates["rate"]).groupby([rates[name] for name in SEGMENT]).transform(lambda rate: np.gradient(rate.to_numpy()))
     return rates.assign(slope=np.clip(slope * BINS_PER_E, STEEPEST, 0.0))
 
@@ -133,7 +137,7 @@ def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:
                     "surface": surface,
                     "brand": brand,
                     "bin": np.arange(BINS),
-                    "rate": np.minimum(falling, 0.95),
+                    "rate": np.minimum(falling, MOST_RATE),
                     "low": falling * np.exp(-spread),
                     "high": np.minimum(falling * np.exp(spread), 1.0),
                     "clicks": sums["clicks"].to_numpy(),

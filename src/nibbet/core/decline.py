@@ -33,6 +33,24 @@ STARTING = 26
 #: weeks over which a fall is spread before it is called slow
 SLOW_WEEKS = (0, 8, 12, 20)
 RAMP_PENALTY = 3.0
+#: pages from which a section's own median, and from which what pages differ by, is known at all
+FEW_PAGES, LEAST_TEACHERS = 3, 20
+#: quartiles of a normal distribution lie so many spreads apart; the variance of a median is pi / 2 times that of a mean
+QUARTILES, MEDIAN = 1.349, 1.57
+#: squared error of the logarithm of an index that no page teaches; least variance between sections (1% a week)
+UNKNOWN_INDEX, LEAST_BETWEEN = 0.02, 1e-4
+#: clicks a week of a grown page from which its start teaches how pages start; no start is thought lower than this share of the level
+GROWN_CLICKS, LOWEST_START = 3.0, 0.02
+#: what busy pages stray by between weeks beyond counting, as a spread of the logarithm: at least, and where no pages tell it
+LEAST_SPREAD, USUAL_SPREAD = 0.05, 0.25
+#: pages that teach that spread at most
+SAMPLED_PAGES = 20_000
+#: a week counts for so many times the best quarter of a year, plus so many spreads of counting, plus so many clicks: what is above is a spike
+SPIKE, SPIKE_SPREADS, SPIKE_CLICKS = 1.6, 4, 3
+#: a fall by more than half is still there while under this share of the old level has come back
+COME_BACK = 0.75
+#: chance under which a page's week of change is looked for by likelihood, and the normal quantile of a 95% interval
+LIKELY, WIDE = 0.05, 1.96
 COLUMNS = ["kind", "onset", "weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value", "real"]
 
 
@@ -59,7 +77,7 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
     if began is not None:
         table[np.arange(weeks)[None, :] < np.where(began[rows] > 0, began[rows] + BEFORE, 0)[:, None]] = np.nan
     site, level = np.zeros(weeks), np.zeros((sections, weeks))
-    error = np.full((sections, weeks), 0.02)
+    error = np.full((sections, weeks), UNKNOWN_INDEX)
     if not len(rows):
         return Index(np.ones((sections, weeks)), error)
     with np.errstate(invalid="ignore"):
@@ -71,13 +89,13 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
             for one in np.unique(own):
                 part = ratio[own == one]
                 count = np.isfinite(part).sum(axis=0)
-                if len(part) >= 3 and (count >= 3).all():
+                if len(part) >= FEW_PAGES and (count >= FEW_PAGES).all():
                     low, mid, high = np.nanpercentile(part, [25, 50, 75], axis=0)
-                    middle[one], spread[one], number[one] = mid, ((high - low) / 1.349) ** 2, count
-            doubt = np.where(number > 0, 1.57 * spread / np.maximum(number, 1), np.inf)
+                    middle[one], spread[one], number[one] = mid, ((high - low) / QUARTILES) ** 2, count
+            doubt = np.where(number > 0, MEDIAN * spread / np.maximum(number, 1), np.inf)
             apart = (middle - site) ** 2
             known = number > 0
-            between = max(float((apart[known] - doubt[known]).mean()), 1e-4) if known.any() else 1e-4
+            between = max(float((apart[known] - doubt[known]).mean()), LEAST_BETWEEN) if known.any() else LEAST_BETWEEN
             weight = np.where(known, between / (between + np.where(known, doubt, 1.0)), 0.0)
             level = weight * middle + (1 - weight) * site
             error = np.where(known, weight * np.where(known, doubt, 0.0), between)
@@ -101,7 +119,7 @@ def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began
     Args:
         clicks, section: as in `section_index`, whose `level` is given; began: first week of each page, 0 for those older than the data.
     Returns:
-        STARTING shares in rising order, ending with 1; all 1 where fewer than 20 busy pages began within the data and grew old enough.
+        STARTING shares in rising order, ending with 1; all 1 where fewer than LEAST_TEACHERS busy pages began within the data and grew old enough.
     """
     weeks = clicks.shape[1]
     grown = np.flatnonzero((began > 0) & (began + STARTING + BEFORE <= weeks))
@@ -109,11 +127,11 @@ def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began
     at = began[grown][:, None] + np.arange(STARTING + BEFORE)[None, :]
     table = np.take_along_axis(table, at, axis=1)
     own = table[:, STARTING:].mean(axis=1)
-    table = table[own >= 3.0] / own[own >= 3.0][:, None]
-    if len(table) < 20:
+    table = table[own >= GROWN_CLICKS] / own[own >= GROWN_CLICKS][:, None]
+    if len(table) < LEAST_TEACHERS:
         return np.ones(STARTING)
     share = np.maximum.accumulate(np.median(table[:, :STARTING], axis=0))
-    return np.clip(share, 0.02, 1.0)
+    return np.clip(share, LOWEST_START, 1.0)
 
 
 def lasting_changes(
@@ -195,7 +213,7 @@ def _without_spikes(clicks: Floats, expected: Floats) -> Floats:
     bounds = np.linspace(0, weeks, max(weeks // 13, 1) + 1).astype(int)
     best = np.max([np.partition(ratio[:, a:b], (b - a) // 2, axis=1)[:, (b - a) // 2] for a, b in pairwise(bounds)], axis=0)
     usual = best[:, None] * expected
-    cut: Floats = np.minimum(clicks, 1.6 * usual + 4 * np.sqrt(usual) + 3)
+    cut: Floats = np.minimum(clicks, SPIKE * usual + SPIKE_SPREADS * np.sqrt(usual) + SPIKE_CLICKS)
     return cut
 
 
@@ -203,9 +221,9 @@ def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Who
     """Per candidate week, the variance of log(after / before) among pages beyond counting noise, by quartiles of busy pages."""
     rows = _teachers(clicks, section, len(index.level), start)
     weeks = clicks.shape[1]
-    if len(rows) < 20:
-        return np.full(weeks - AFTER - BEFORE + 1, 0.25**2)
-    rows = rows[:: max(1, len(rows) // 20_000)]
+    if len(rows) < LEAST_TEACHERS:
+        return np.full(weeks - AFTER - BEFORE + 1, USUAL_SPREAD**2)
+    rows = rows[:: max(1, len(rows) // SAMPLED_PAGES)]
     expected = _expected(section[rows], start[rows], index, share)
     before, after, e0, e1 = _sides(_without_spikes(clicks[rows].astype(np.float64), expected), expected)
     ratio = np.log((after + 0.5) / np.maximum(e1, 1e-9)) - np.log((before + 0.5) / np.maximum(e0, 1e-9))
@@ -213,7 +231,7 @@ def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Who
     ratio = np.where(usable, ratio, np.nan)
     low, high = np.nanpercentile(ratio, [25, 75], axis=0)
     counting = np.nanmedian(np.where(usable, 1 / (after + 0.5) + 1 / (before + 0.5), np.nan), axis=0)
-    variance: Floats = np.maximum(((high - low) / 1.349) ** 2 - counting, 0.05**2)
+    variance: Floats = np.maximum(((high - low) / QUARTILES) ** 2 - counting, LEAST_SPREAD**2)
     return variance
 
 
@@ -246,14 +264,14 @@ def _judged(
     usual = m / np.maximum(e1[row, at], 1e-9) * e_last
     ratio = x / np.maximum(m, 1e-9)
     halfway = usual * (1 + ratio) / 2
-    lasting = last >= halfway if rising else last <= np.maximum(halfway, np.where(ratio < 0.5, usual * 0.75, 0.0))
+    lasting = last >= halfway if rising else last <= np.maximum(halfway, np.where(ratio < 0.5, usual * COME_BACK, 0.0))
     lasting &= ~_as_last_year(table, expected, start, ratio, onset_at=candidates[at], rising=rising)
     known = np.isfinite(step[row, at]) & ((x if rising else m) >= LEAST_EXPECTED)
     p = np.where(known, np.where(lasting, p, 1.0), np.nan)
     onset = candidates[at]
-    likely = np.flatnonzero(np.nan_to_num(p, nan=1.0) < 0.05)
+    likely = np.flatnonzero(np.nan_to_num(p, nan=1.0) < LIKELY)
     onset[likely] = _likeliest(table[likely], expected[likely])
-    wide = 1.96 * np.sqrt(v + 1 / (x + 0.5))
+    wide = WIDE * np.sqrt(v + 1 / (x + 0.5))
     after_weeks = np.maximum(weeks - onset, 1)
     result = pd.DataFrame(
         {

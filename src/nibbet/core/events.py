@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from scipy import special, stats
 
 from nibbet.core.pull import false_discovery
+from nibbet.core.ratios import usual_spread
 
 Floats = NDArray[np.float64]
 
@@ -117,8 +118,7 @@ def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Fl
         z, low, high = _strays(count, sessions * usual, whole, alone, spread)
         tested = ~np.isnan(low)
         if tested.sum() >= ENOUGH:
-            middle = z[tested & (np.abs(z - np.median(z[tested])) <= 2.5)]
-            spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, LEAST_SPREAD, MOST_SPREAD))
+            spread = float(np.clip(spread * usual_spread(z[tested]), LEAST_SPREAD, MOST_SPREAD))
         among = ~tested | (np.abs(z) <= STRAYS)
     return usual, z, (low, high)
 

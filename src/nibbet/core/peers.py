@@ -8,12 +8,17 @@ from numpy.typing import NDArray
 from scipy import special
 
 from nibbet.core.pull import JUDGED, false_discovery, judged_pull, weighted_position
+from nibbet.core.ratios import usual_spread
 from nibbet.core.tables import THIN_CLICKS
 
 Floats = NDArray[np.float64]
 
 #: trials (sessions) from which a share is judged
 LEAST_TRIALS = 30
+#: what shares of like pages differ by beyond counting (in the arcsine) where too few tell it, its bounds, the rows that tell it, rounds of looking
+SPREAD, SPREADS, TELLING_ROWS, ROUNDS = 0.15, (0.02, 1.0), 20, 6
+#: clicks as usual that the other segments of a page count besides their own
+PRIOR_CLICKS = 5.0
 #: sessions that a section's seconds per session count as
 SECONDS_SESSIONS = 30.0
 PARTS = (
@@ -45,12 +50,11 @@ def share_among_peers(
     known = (trials >= least) & np.isfinite(usual)
     angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.nan_to_num(usual, nan=0.5))))
     counting = 1 / (trials + 0.5) + 1 / np.maximum(rest[1], 1.0)
-    spread = 0.15
-    if known.sum() >= 20:
-        for _ in range(6):
+    spread = SPREAD
+    if known.sum() >= TELLING_ROWS:
+        for _ in range(ROUNDS):
             unit = angle[known] / np.sqrt(counting[known] + spread**2)
-            middle = unit[np.abs(unit - np.median(unit)) <= 2.5]
-            spread = float(np.clip(spread * np.subtract(*np.percentile(middle, [75, 25])) / 1.327, 0.02, 1.0))
+            spread = float(np.clip(spread * usual_spread(unit), *SPREADS))
     z = angle / np.sqrt(counting + spread**2)
     low, high = (false_discovery(np.where(known, tail, np.nan)) for tail in (special.ndtr(z), special.ndtr(-z)))
     q = np.where(z < 0, low, high)
@@ -174,7 +178,7 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
     group = _numbered(rows, "dimension", "page")
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
     rest = [np.bincount(group, counts)[group] - counts for counts in (clicks, expected)]
-    usual = (rest[0] + 5.0) / (rest[1] + 5.0)
+    usual = (rest[0] + PRIOR_CLICKS) / (rest[1] + PRIOR_CLICKS)
     known = rest[1] >= THIN_CLICKS
     judged = judged_pull(clicks, np.where(known, expected * usual, 0.0))
     table = rows.assign(

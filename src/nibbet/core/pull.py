@@ -13,6 +13,14 @@ Floats = NDArray[np.float64]
 
 #: a page's clicks stray from their expectation by this much beyond counting noise (coefficient of variation)
 ROW_SPREAD = 0.2
+#: what true pulls differ by where too few rows tell it, and at least; expected clicks from which a row tells it, rows that it takes, and the most
+#: that one row weighs
+USUAL_SPREAD, LEAST_SPREAD = 0.3, 0.05
+TELLING, TELLING_ROWS, MOST_WEIGHT = 5, 8, 200.0
+#: the same for telling usual rows from badly chosen ones; where that fit begins; at most this share is badly chosen
+SURE, SURE_ROWS, START, MOST_BAD = 20, 20, 0.25, 0.25
+#: the variance of a normal distribution over that of the part within CUT spreads
+CUT, WHOLE = 3, 1.014
 
 
 def spread_of(clicks: Floats, expected: Floats) -> float:
@@ -20,13 +28,13 @@ def spread_of(clicks: Floats, expected: Floats) -> float:
 
     Counting noise is taken off; never under 0.05, so that shrinkage stays defined.
     """
-    enough = expected >= 5
-    if enough.sum() < 8:
-        return 0.3
-    ratio, weight = clicks[enough] / expected[enough], np.minimum(expected[enough], 200.0)
+    enough = expected >= TELLING
+    if enough.sum() < TELLING_ROWS:
+        return USUAL_SPREAD
+    ratio, weight = clicks[enough] / expected[enough], np.minimum(expected[enough], MOST_WEIGHT)
     centre = np.average(ratio, weights=weight)
     excess = np.average((ratio - centre) ** 2, weights=weight) - np.average(ratio / expected[enough], weights=weight)
-    return float(np.sqrt(max(excess, 0.05**2)))
+    return float(np.sqrt(max(excess, LEAST_SPREAD**2)))
 
 
 #: pages badly chosen have about this share of the usual pull, with this spread of its logarithm; one in so many may be one before we look
@@ -40,24 +48,24 @@ def usual_pull(clicks: Floats, expected: Floats) -> tuple[float, float]:
     more: usual rows are normal around a centre with counting noise and a spread, others lie about BAD_PULL below. (1, 0.3) where under 20
     rows tell; the spread is never under 0.05.
     """
-    enough = (expected >= 20) & (clicks > 0)
-    if enough.sum() < 20:
-        return 1.0, 0.3
+    enough = (expected >= SURE) & (clicks > 0)
+    if enough.sum() < SURE_ROWS:
+        return 1.0, USUAL_SPREAD
     counting = 1 / expected[enough]
     ratio = np.log(clicks[enough] / expected[enough])
-    centre, spread, share = float(np.median(ratio)), 0.25, BAD_SHARE
+    centre, spread, share = float(np.median(ratio)), START, BAD_SHARE
     for _ in range(40):
         variance = counting + spread**2
         rest = ratio - centre
         usual = (1 - share) * np.exp(-(rest**2) / 2 / variance) / np.sqrt(variance)
         off = variance + BAD_SPREAD**2
         bad = share * np.exp(-((rest - np.log(BAD_PULL)) ** 2) / 2 / off) / np.sqrt(off)
-        weight = np.where(np.abs(rest) < 3 * np.sqrt(variance), usual / np.maximum(usual + bad, 1e-300), 0.0)
-        share = float((len(ratio) * (1 - weight.mean()) + 20 * BAD_SHARE) / (len(ratio) + 20))
-        share = min(share, 0.25)
+        weight = np.where(np.abs(rest) < CUT * np.sqrt(variance), usual / np.maximum(usual + bad, 1e-300), 0.0)
+        share = float((len(ratio) * (1 - weight.mean()) + SURE_ROWS * BAD_SHARE) / (len(ratio) + SURE_ROWS))
+        share = min(share, MOST_BAD)
         centre = float(np.average(ratio, weights=weight / variance + 1e-12))
-        excess = np.average((ratio - centre) ** 2 / variance, weights=weight + 1e-12) * 1.014  # of a normal cut at three spreads
-        spread = float(np.clip(np.sqrt(max(excess * (spread**2 + np.median(counting)) - np.median(counting), 0.0)), 0.05, 1.0))
+        excess = np.average((ratio - centre) ** 2 / variance, weights=weight + 1e-12) * WHOLE
+        spread = float(np.clip(np.sqrt(max(excess * (spread**2 + np.median(counting)) - np.median(counting), 0.0)), LEAST_SPREAD, 1.0))
     return float(np.exp(centre + spread**2 / 2)), spread
 
 

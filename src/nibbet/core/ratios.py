@@ -4,12 +4,21 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import special
 
 #: how pages differ by themselves, in logarithms: what an interval rests on where few pages tell it
 PAGE_SPREAD = 0.3
 #: pages from which their own differences tell the interval
 ENOUGH_PAGES = 10
+#: what lies further from the median, in spreads, is no usual row; quartiles of what is left of a normal distribution lie so far apart
+NO_USUAL, QUARTILES = 2.5, 1.327
+
+
+def usual_spread(z: NDArray[np.float64]) -> float:
+    """The spread of the usual ones among rows that are measured in spreads: 1 where the spread was right."""
+    middle = z[np.abs(z - np.median(z)) <= NO_USUAL]
+    return float(np.subtract(*np.percentile(middle, [75, 25])) / QUARTILES)
 
 
 def ratio_interval(pages: pd.DataFrame, *, level: float = 0.95) -> pd.DataFrame:

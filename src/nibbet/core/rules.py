@@ -9,6 +9,9 @@ from nibbet.core import sentences as say
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub
 from nibbet.core.ledger import NEW_DAYS
 
+#: how sure it is that too little is known: the next export may tell
+TOLD_LITTLE = 0.8
+
 
 def young(facts: Facts) -> Finding:
     """watch: younger than the settled age, or no rule can be judged for want of days."""
@@ -42,7 +45,7 @@ def unsettled(facts: Facts) -> Finding:
         Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search, landings", days < t.covered_days),
     ]
     why = pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages.index)
-    return Finding("watch", "thin", finding_rows(pages, all_passed(checks), "thin", why, 0.8), checks)
+    return Finding("watch", "thin", finding_rows(pages, all_passed(checks), "thin", why, TOLD_LITTLE), checks)
 
 
 def _nothing_earned(facts: Facts) -> list[Check]:
@@ -121,7 +124,7 @@ def undated(facts: Facts) -> Finding:
         ),
         f", and no page is judged before {facts.settled}. Its date of publication would tell.",
     )
-    return Finding("watch", "age unknown", finding_rows(pages, chosen, "age unknown", because, 0.8), checks)
+    return Finding("watch", "age unknown", finding_rows(pages, chosen, "age unknown", because, TOLD_LITTLE), checks)
 
 
 def _told(facts: Facts) -> Check:
@@ -160,7 +163,7 @@ def untold(facts: Facts) -> Finding:
         pd.Series(missing, index=here.index),
         ": add it before you remove the page.",
     )
-    return Finding("watch", "untold", finding_rows(pages, chosen, "untold", because, 0.8), checks)
+    return Finding("watch", "untold", finding_rows(pages, chosen, "untold", because, TOLD_LITTLE), checks)
 
 
 def prune(facts: Facts) -> Finding:

@@ -30,6 +30,14 @@ SECOND_DAYS, VALLEY = 60, 0.9
 SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
 #: weeks that a page must have been there: of less than a year, a start looks like a season
 YEAR_WEEKS = 52
+#: variance of the logarithm by which single weeks of a section, and of a page, stray beyond counting
+SECTION_STRAYS, PAGE_STRAYS = 0.01, 0.02
+#: least variance between waves (1%), and squared error of a wave that is not fitted
+LEAST_BETWEEN, UNFITTED = 0.01**2, 1e-6
+#: what holds a trend and a wave back: in little more than a year one may stand for the other
+TREND_RIDGE, WAVE_RIDGE = 1.0, 0.5
+#: Huber's constant; the spread of a normal distribution over its median distance; the least spread; rounds of reweighting
+HUBER, MEDIAN_DISTANCE, LEAST_SPREAD, ROUNDS = 1.5, 1.48, 0.02, 6
 #: pages that are looked at at once
 AT_ONCE = 10_000
 
@@ -99,7 +107,7 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
     site, _ = _best_fit(clicks.sum(axis=0, keepdims=True), design, np.zeros(design.shape[1]))
     own, doubt = (one[:, 2:] for one in _best_fit(clicks, design, site[0]))
     apart = (own - site[0, 2:]) ** 2
-    between = np.maximum((apart - doubt).mean(axis=0), 0.01**2)
+    between = np.maximum((apart - doubt).mean(axis=0), LEAST_BETWEEN)
     weight = between / (between + doubt)
     return Annual(pd.DataFrame(weight * own + (1 - weight) * site[0, 2:], index=table.index, columns=NAMES), True)
 
@@ -118,14 +126,14 @@ def _kept(waves: int) -> NDArray[np.int64]:
 def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats]:
     """Coefficients of every row and their squared errors, with as many waves as the information criterion asks for; those of the others are 0."""
     rows, weeks = len(clicks), clicks.shape[1] / TIED_WEEKS
-    best, whole, errors = np.full(rows, np.inf), np.zeros((rows, design.shape[1])), np.full((rows, design.shape[1]), 1e-6)
-    y, weight = np.log(clicks + 0.5), _weights(clicks, 0.01)
+    best, whole, errors = np.full(rows, np.inf), np.zeros((rows, design.shape[1])), np.full((rows, design.shape[1]), UNFITTED)
+    y, weight = np.log(clicks + 0.5), _weights(clicks, SECTION_STRAYS)
     for waves in range(1, HARMONICS + 1):
         kept = np.concatenate([[0, 1], 2 + _kept(waves)])
         result, doubt, misfit = _regressed(y, weight, design[:, kept], start[kept])
         criterion = weeks * np.log(misfit) + len(kept) * np.log(weeks)
         better = np.flatnonzero(criterion < best)
-        best[better], whole[better], errors[better] = criterion[better], 0.0, 1e-6
+        best[better], whole[better], errors[better] = criterion[better], 0.0, UNFITTED
         whole[better[:, None], kept], errors[better[:, None], kept] = result[better], doubt[better]
     return whole, errors
 
@@ -143,16 +151,16 @@ def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tup
         y, weight: rows x weeks; design: weeks x terms; target: what the terms are drawn to. Huber's weights against single weeks; weeks that
             stray together count TIED_WEEKS as one.
     """
-    ridge = np.diag([1e-6, 1.0, *[0.5] * (design.shape[1] - 2)])  # a trend and a wave may stand for each other in little more than a year
+    ridge = np.diag([1e-6, TREND_RIDGE, *[WAVE_RIDGE] * (design.shape[1] - 2)])
     drawn = ridge @ np.concatenate([[0.0, 0.0], target[2:]])
     robust = np.ones(y.shape)
-    for _ in range(6):
+    for _ in range(ROUNDS):
         w = weight * robust
         normal = np.einsum("rw,wi,wj->rij", w, design, design, optimize=True) + ridge
         result = np.linalg.solve(normal, ((w * y) @ design + drawn)[:, :, None])[:, :, 0]
         rest = y - result @ design.T
-        scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * 1.48, 0.02)
-        robust = np.minimum(1.0, 1.5 * scale / np.maximum(np.abs(rest), 1e-9))
+        scale = np.maximum(np.median(np.abs(rest), axis=1, keepdims=True) * MEDIAN_DISTANCE, LEAST_SPREAD)
+        robust = np.minimum(1.0, HUBER * scale / np.maximum(np.abs(rest), 1e-9))
     misfit = np.maximum((w * rest**2).sum(axis=1) / np.maximum(w.sum(axis=1), 1e-9), 1e-9)
     inverse = np.diagonal(np.linalg.inv(normal), axis1=1, axis2=2)
     return result, TIED_WEEKS * (misfit * w.mean(axis=1))[:, None] * inverse, misfit
@@ -180,14 +188,16 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         rows = enough[at : at + AT_ONCE]
         had = clicks[rows].astype(np.float64)
         y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
-        weights = _weights(had, 0.02) * (np.arange(clicks.shape[1])[None, :] >= began[rows, None])  # before its first week it was not there
+        weights = _weights(had, PAGE_STRAYS) * (
+            np.arange(clicks.shape[1])[None, :] >= began[rows, None]
+        )  # before its first week it was not there
         terms, errors, _ = _regressed(y, weights, design, np.zeros(design.shape[1]))
         coefficients.append(terms[:, 2:])
         doubts.append(errors[:, 2:])
     if not len(enough):
         return Annual(waves, annual.known), own
     apart, doubt = np.concatenate(coefficients), np.concatenate(doubts)
-    between = np.maximum((apart**2 - doubt).mean(axis=0), 0.01**2)
+    between = np.maximum((apart**2 - doubt).mean(axis=0), LEAST_BETWEEN)
     real = false_discovery(special.chdtrc(len(kept), (apart**2 / doubt).sum(axis=1))) < CHANCE
     moved = np.where(real[:, None], apart * between / (between + doubt), 0.0)
     table = waves.to_numpy().copy()

@@ -35,8 +35,10 @@ TOPICS = (
 ).split()
 #: share of a topic's impressions on queries that an owner answers, from which it is covered, and from which partly
 COVERED, PARTLY = 0.6, 0.2
-#: how many times its mean month a topic's highest must have for a season
-PEAK_MONTH = 1.5
+#: how many times its mean month a topic's highest must have for a season, told from so many months
+PEAK_MONTH, YEAR_MONTHS = 1.5, 12
+#: words from which a query is a sentence that somebody pasted, not a search with a topic
+PASTED_WORDS = 15
 #: why a query beyond the most wanted ones belongs to no topic
 RARER = "rarer than the queries grouped"
 
@@ -60,7 +62,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: Ju
         conditions = [
             brands,
             matching(lower, ~letter, r"^\P{L}*$"),
-            blank & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= 14),
+            blank & (pc.count_substring(lower, " ").to_numpy(zero_copy_only=False) >= PASTED_WORDS - 1),
         ]
         return np.select(conditions, [0, len(JUNK) + 1, len(JUNK) + 2], -1)
 
@@ -331,11 +333,11 @@ def topic_peaks(searches: pd.DataFrame, wanted: pd.DataFrame, as_of: date) -> pd
     """
     rows = searches.dropna(subset=["month", "volume"]).merge(wanted[["query", "topic"]], on="query")
     month = pd.to_datetime(rows["month"])
-    if month.dt.month.nunique() < 12:
+    if month.dt.month.nunique() < YEAR_MONTHS:
         return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
     sums = rows.groupby(["topic", month.dt.to_period("M")])["volume"].sum().rename_axis(["topic", "when"]).reset_index()
     means = sums.groupby(["topic", sums["when"].dt.month.rename("month")])["volume"].mean()
-    high = means / means.groupby(level="topic").sum() * 12
+    high = means / means.groupby(level="topic").sum() * YEAR_MONTHS
     best = high.groupby(level="topic").idxmax().map(lambda key: key[1])
     best = best[high.groupby(level="topic").max() >= PEAK_MONTH]
     return pd.to_datetime(pd.DataFrame({"year": as_of.year + (best <= as_of.month), "month": best, "day": 1}))

@@ -16,6 +16,10 @@ WATCHING = (young, unsettled, untold, undated)
 RULES = (*WATCHING, prune, consolidate, decay, climb, snippet, engagement, expand)
 #: watch for any reason comes first, then prune, then consolidate; the rest stand side by side
 ORDER = {rule: max(0, number + 1 - len(WATCHING)) for number, rule in enumerate(RULES)}
+#: how sure a verdict must be for confidence high and medium; how sure `keep` is: no rule spoke, which is no proof
+HIGH, MEDIUM, KEPT = 0.95, 0.8, 0.9
+#: share of a loss that demand must make up to be named as its cause
+MOSTLY = 0.6
 REASONING = "rule measure value threshold passed window source".split()
 
 
@@ -72,7 +76,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     table.loc[first.index, columns] = first[columns]
     second = later[later["verdict"] != "watch"].drop_duplicates("page")
     table["also"] = (second["verdict"] + ", " + second["cause"]).reindex(table.index).fillna("")
-    table["confidence"] = np.select([table["sure"] >= 0.95, table["sure"] >= 0.8], ["high", "medium"], "low")
+    table["confidence"] = np.select([table["sure"] >= HIGH, table["sure"] >= MEDIUM], ["high", "medium"], "low")
     table.loc[table["verdict"] == "watch", GAINS] = np.nan
     table.loc[pages.index[none], ["verdict", "cause", "because", "confidence", "also"]] = None
     won = [f.evidence(f.rows.index[_said(table, f)]) for f in findings]
@@ -101,7 +105,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
     against = "a year before" if w.reference_kind == "year" else "in the days before"
     clicks = say.plural(pages["clicks"], "click")
     trend = say.joined(", ", say.count(pages["base"]), f" {against}")
-    by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= 0.6 * pages["change"])
+    by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= MOSTLY * pages["change"])
     why = np.select(
         [pages["blocked"], by_demand, pages["protected"] & (pages["clicks"].fillna(0) == 0)],
         [
@@ -148,7 +152,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
             "gain": np.nan,
             "gain_low": np.nan,
             "gain_high": np.nan,
-            "sure": 0.9,
+            "sure": KEPT,
             "because": because,
         },
         index=pages.index,
