@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import special, stats
+from scipy import special
 
 from nibbet.core.pull import false_discovery
 from nibbet.core.ratios import usual_spread
@@ -50,7 +50,7 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     count, sessions = table["count"].to_numpy(float), table["sessions"].to_numpy(float)
     usual, z, tails = _usual(cell, count, sessions)
     low, high = map(false_discovery, tails)
-    ends = [stats.gamma.ppf(share, count + OWN, scale=1 / np.where(sessions > 0, sessions, np.nan)) for share in INTERVAL]
+    ends = [special.gammaincinv(count + OWN, share) / np.where(sessions > 0, sessions, np.nan) for share in INTERVAL]
     table = table.assign(
         rate=count / np.where(sessions > 0, sessions, np.nan),
         rate_low=ends[0],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import stats
+from scipy import special
 
 Floats = NDArray[np.float64]
 EARNED = "sessions engagement_rate conversions conversions_low conversions_high revenue".split()
@@ -71,6 +71,6 @@ def _interval(mean: Floats, variance: Floats) -> tuple[Floats, Floats]:
     """An 80% interval of counts with this mean and variance (gamma); both ends are the mean where nothing is left to chance."""
     with np.errstate(divide="ignore", invalid="ignore"):
         shape, scale = mean**2 / variance, variance / mean
-        low, high = (stats.gamma.ppf(end, shape, scale=scale) for end in INTERVAL)
+        low, high = (special.gammaincinv(shape, end) * scale for end in INTERVAL)
     sure = ~(variance > 1e-12) | ~(mean > 0)
     return np.where(sure, mean, low), np.where(sure, mean, high)
