@@ -16,7 +16,7 @@ import pandas as pd
 import pytest
 
 import nibbet
-from hostile import OK, PAGE, WAYS, plain, serving
+from hostile import OK, PAGE, WAYS, moved, plain, serving
 from nibbet.cli.main import main
 from nibbet.core.markup import decoded, read_markup
 from nibbet.crawl.crawler import sitemap_entries, unpacked
@@ -426,3 +426,54 @@ def test_a_home_that_has_moved_is_named(tmp_path: Path, capsys: pytest.CaptureFi
     with serving(lambda path, _: moved if path == "/" else none) as (url, _):
         assert main(["crawl", url, str(tmp_path), "-q"]) == 2
     assert "leads to https://new.tarnbrook.example/, another site" in capsys.readouterr().err
+
+
+def test_links_to_other_sites_are_asked_for_once_and_told_among_broken_links(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    away = {
+        "/robots.txt": plain(b"User-agent: *\nDisallow: /closed/\n"), "/good": plain(PAGE), "/gone": plain(b"", b"HTTP/1.1 404 No\r\n"),
+        "/moved": moved(b"/good"), "/for-now": moved(b"/good", b"302 Found"), "/shy": plain(b"", b"HTTP/1.1 403 No\r\n"), "/circle": moved(b"/circle"),
+        "/to-nothing": moved(b"/gone"), "/inwards": moved(b"http://169.254.169.254/"), "/closed/a": plain(PAGE), "/dead": b"",
+    }  # fmt: skip
+    true = {"/good": 200, "/gone": 404, "/moved": 301, "/for-now": 200, "/shy": 403, "/circle": 301, "/to-nothing": 404, "/inwards": None, "/closed/a": None, "/dead": 0}  # fmt: skip
+    (tmp_path / "search.csv").write_text(
+        "date,page,query,clicks,impressions,position\n2026-10-31,/,tents,3,40,2\n2026-10-31,/b,poles,1,20,5\n"
+    )
+    with serving(lambda path, _: away.get(path, away["/gone"])) as (other, asked):
+        other = other.replace("127.0.0.1", "localhost").rstrip("/")
+        page = ("<title>T</title><main>" + "".join(f'<a href="{other}{path}">see {path}</a>' for path in true) + "<a href='/b'>b</a></main>").encode()  # fmt: skip
+        with serving(lambda path, _: plain(b"", b"HTTP/1.1 404 No\r\n") if path == "/robots.txt" else plain(page)) as (url, _):
+            crawled(tmp_path, url)
+            assert not asked, "only where it is asked for"
+            capsys.readouterr()
+            crawled(tmp_path, url, "--outside")
+            told, first = capsys.readouterr().out, dict(asked)
+            crawled(tmp_path, url, "--outside")
+        assert dict(asked) | {"/robots.txt": 1} == first | {"/robots.txt": 1}, "what was asked of late is not asked again"
+    assert "Other sites: 10 addresses linked, 3 fail, 2 have moved, 3 keep robots out." in told
+    assert first["/good"] <= 6
+    assert first["/moved"] == first["/for-now"] == 1
+    assert "/closed/a" not in first
+    links = pd.read_parquet(tmp_path / "crawl" / "links.parquet")
+    links["path"] = links["target"].str.removeprefix(other)
+    found = links.drop_duplicates("path").set_index("path")["status"].reindex(list(true)).astype(object)
+    assert found.where(found.notna(), None).to_dict() == true
+    assert links.loc[links["path"] == "/moved", "redirect_to"].eq(f"{other}/good").all()
+    assert links.loc[links["target"] == f"{url}b", "status"].eq(200).all(), "of pages of the site too"
+    sources = "".join(f'[[source]]\nkind = "{kind}"\nfiles = "{file}"\n' for kind, file in {"search": "search.csv", "crawl": "crawl/pages.parquet", "links": "crawl/links.parquet"}.items())  # fmt: skip
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{url}"\n{sources}')
+    with nibbet.open_site(tmp_path) as site:
+        broken = site.broken_links()
+    assert set(broken["target"].str.removeprefix(other)) == {"/gone", "/moved", "/to-nothing", "/circle", "/dead"}, (
+        "who keeps robots out is not broken"
+    )
+    assert broken.set_index("target").loc[f"{other}/moved", "to"].eq(f"{other}/good").all()
+    assert broken["because"].str.startswith(other).all()
+    assert broken["because"].str.contains("gives no answer; name another source").sum() == 2
+
+
+def test_where_no_other_site_can_be_reached_no_link_is_blamed(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    page = "<title>T</title>" + "".join(f'<a href="http://no-{n}.invalid/">x</a>' for n in range(4))
+    with serving(lambda path, _: plain(page.encode())) as (url, _):
+        crawled(tmp_path, url, "--outside")
+    assert "None of the other sites could be reached from here" in capsys.readouterr().out
+    assert pd.read_parquet(tmp_path / "crawl" / "links.parquet")["status"].isna().all()

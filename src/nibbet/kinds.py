@@ -238,6 +238,16 @@ LINKS = [
         "text",
         "place|link place|link position|position on page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
     ),
+    _column(
+        "status",
+        "count",
+        "status|status code|http status|http code|response|target status|link status|antwort|statuscode|statut|estado|codigo|stato",
+    ),
+    _column(
+        "redirect_to",
+        "address",
+        "redirect to|redirected to|redirect target|redirect url|leads to|goes to|weiterleitung|weitergeleitet nach|redirection|redirige a",
+    ),
 ]
 
 RESULTS = [

@@ -44,6 +44,9 @@ def crawl(
     archive: Annotated[
         bool, typer.Option("--archive", help="Ask for every page, and keep the answers too, in crawl/pages.warc.gz (ISO 28500).")
     ] = False,
+    outside: Annotated[
+        bool, typer.Option("--outside", help="Ask too whether what is linked on other sites still answers, at most once a second of each.")
+    ] = False,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
@@ -76,6 +79,7 @@ def crawl(
         fresh=fresh or archive,
         stands_for=_root(stands_for),
         known=known,
+        outside=outside,
     )
     into = place / "crawl"
     frontier = Frontier(into / ".frontier.db")
@@ -84,13 +88,17 @@ def crawl(
         if tally.asked % SAID_EVERY == 1:
             progress(f"crawling: {tally.asked + tally.unchanged:,} of {addresses:,} known addresses")
 
+    def say_outside(done: int, total: int) -> None:
+        if done % SAID_EVERY == 1:
+            progress(f"checking links to other sites: {done:,} of {total:,} addresses")
+
     keeper: Any = None
     try:
         if archive:
             from nibbet.crawl.archive import Archive
 
             keeper = Archive(into / "pages.warc.gz")
-        crawler = Crawler(plan, frontier, say, keeper)
+        crawler = Crawler(plan, frontier, say, keeper, say_outside)
         progress(f"crawling {home}")
         tally = asyncio.run(crawler.run())
         if keeper is not None:
@@ -179,6 +187,21 @@ def _on_this_machine(home: str) -> bool:
     return bool(known) and all(ipaddress.ip_address(one[4][0]).is_loopback for one in known)
 
 
+def _say_outside(out: Any, frontier: Frontier, tally: Tally) -> None:
+    """What the links to other sites lead to."""
+    if tally.cut_off:
+        out.print("  None of the other sites could be reached from here: their links are not judged. Try again with --outside.")
+        return
+    from nibbet.core.markup import REFUSED
+
+    answers = [status for status, _, _ in frontier.outside().values()]
+    fail = sum(status == 0 or 400 <= status < 600 for status in answers if status is not None and status not in REFUSED)
+    moved = sum(status is not None and 300 <= status < 400 for status in answers)
+    closed = sum(status is None or status in REFUSED for status in answers)
+    left = f"; {tally.outside_left:,} are left for another run" if tally.outside_left else ""
+    out.print(f"  Other sites: {tally.outside:,} addresses linked, {fail:,} fail, {moved:,} have moved, {closed:,} keep robots out{left}.")
+
+
 def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], place: Path, seconds: float) -> None:
     """What was found, what was left and why, and what to do next."""
     from collections import Counter
@@ -202,6 +225,8 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
     )
     for reason, count in frontier.reasons():
         out.print(Text(for_terminal(f"  {count:,}: {reason}"), style="dim"))
+    if plan.outside:
+        _say_outside(out, frontier, tally)
     left = frontier.counts()[TODO]
     if left:
         out.print(f"  {left:,} addresses are still to be asked: the same command goes on with them.")

@@ -5,9 +5,14 @@ from __future__ import annotations
 import ibis
 from ibis import _
 
+from nibbet.core.markup import REFUSED
+
 #: share of the pages that link at all from which links to a page are taken for navigation, where no source says where links stand; and pages
 #: that must link at all for it to be told
 NAVIGATION, FEW_SENDERS = 0.5, 20
+
+#: what is looked at of a link that may be at fault
+FAULTY = ("source_id", "target_id", "linked", "anchor", "place", "redirect_to", "status")
 
 
 def senders(links: ibis.Table) -> ibis.Table:
@@ -20,23 +25,38 @@ def pairs(links: ibis.Table) -> ibis.Table:
     return _between_pages(links).select("source_id", "target_id").distinct()
 
 
-def faulty(links: ibis.Table, crawl: ibis.Table, failing: ibis.Table, host: str) -> ibis.Table:
-    """One row per source_id, target (as linked) and status of 300 and more: target_id, anchor and place (the first by alphabet), links (how many stand there).
+def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, host: str) -> ibis.Table:
+    """One row per source_id, target (as linked) and status of 300 and more, or 0 where it gives no answer: target_id (null on other hosts), anchor and
+    place (the first by alphabet), redirect_to (where its redirects end, as the links tell), links (how many stand there).
 
-    The crawl's word on the address as it is linked counts first: what redirects is one page with its end, and no link to it would show.
+    The crawl's word on the address as it is linked counts first: what redirects is one page with its end, and no link to it would show. Then what the
+    source of links says. Of other hosts, what only keeps robots out (REFUSED) is no fault.
 
     Args:
-        failing: page_id, fails (status) of pages that fail, for links that spell them otherwise; host: that of addresses without one.
+        crawl: None without one; failing: page_id, fails (status) of pages that fail, for links that spell them otherwise; host: that of addresses
+            without one.
     """
-    known = crawl.filter(crawl.status >= 300).mutate(key=_spelling(crawl.page, host))
-    faults = known.group_by("key").aggregate(answers=known.status.max())
+    links = _typed(links)
     inside = links.filter(links.aside.isnull(), links.source_id.notnull()).mutate(key=_spelling(links.linked, host))
-    rows = inside.left_join(faults, "key").drop("key_right")
-    rows = rows.left_join(failing, rows.target_id == failing.page_id)
-    rows = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails), target=rows.linked)
-    rows = rows.filter(rows.status.notnull()).select("source_id", "target_id", "target", "anchor", "place", "status")
-    sums = {"anchor": rows.anchor.min(), "place": rows.place.min(), "links": rows.count()}
-    return rows.group_by("source_id", "target_id", "target", "status").aggregate(**sums)
+    answers = inside.mutate(answers=ibis.null("int64"))
+    if crawl is not None:
+        known = crawl.filter(crawl.status >= 300).mutate(key=_spelling(crawl.page, host))
+        answers = inside.left_join(known.group_by("key").aggregate(answers=known.status.max().cast("int64")), "key").drop("key_right")
+    rows = answers.left_join(failing, answers.target_id == failing.page_id)
+    own = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails, rows.status)).select(FAULTY)
+    outside = links.filter(
+        links.source_id.notnull(), links.target_id.isnull(), links.aside.startswith("other host"), links.status.notin(REFUSED)
+    )
+    every = own.union(outside.select(FAULTY))
+    found = every.filter((every.status >= 300) | (every.status == 0))
+    sums = {"anchor": found.anchor.min(), "place": found.place.min(), "redirect_to": found.redirect_to.min(), "links": found.count()}
+    return found.group_by("source_id", "target_id", target=found.linked, status=found.status).aggregate(**sums)
+
+
+def _typed(links: ibis.Table) -> ibis.Table:
+    """The links with columns of their own types where no file gives them."""
+    kinds = {"anchor": "string", "place": "string", "redirect_to": "string", "status": "int64"}
+    return links.mutate(**{name: links[name].cast(kind) for name, kind in kinds.items()})
 
 
 def _spelling(address: ibis.Value, host: str) -> ibis.Value:

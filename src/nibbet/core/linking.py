@@ -33,8 +33,8 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     """Every link of the site that leads to a fault or a detour: BROKEN, those on the pages with most clicks first.
 
     Args:
-        rows: source_id, target_id (page numbers), target (address as linked), status, anchor, place (part of the page, null where unknown), links
-            (how many of such stand there).
+        rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (0 without an answer), anchor, place (part
+            of the page, null where unknown), redirect_to (where it leads, as the links tell), links (how many of such stand there).
         pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
             fails, the number of the page that covers it, or of its section.
     Returns:
@@ -42,13 +42,16 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     """
     address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
     target, status = rows["target_id"], rows["status"]
-    moved = status < 400
+    moved, outside = status.between(300, 399), target.isna()
     own = target.map(address)
     stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is folded into the page it leads to
     end = target.map(ends)
     mend = own.where(stays, end).where(moved, target.map(covering).map(address))
-    lead = say.joined(" answers ", status.astype("Int64").astype("str"), "; ")
-    what = np.select([moved & mend.notna(), moved, mend.notna()], ["link straight to its end.", "its end is not known.", "link to the page named."], "take the link out: no page covers it.")  # fmt: skip
+    mend = mend.where(~outside | ~moved, rows["redirect_to"])
+    lead = say.joined(" answers ", status.astype("Int64").astype("str"), "; ").where(status != 0, " gives no answer; ")
+    cases = [moved & mend.notna(), moved, mend.notna(), outside]
+    what = np.select(cases, ["link straight to its end.", "its end is not known.", "link to the page named.", "name another source, or take the link out."], "take the link out: no page covers it.")  # fmt: skip
+    shown = rows["target"].str.replace(r"^https?://[^/]+", "", regex=True).where(~outside, rows["target"])
     result: pd.DataFrame = pd.DataFrame(
         {
             "source": rows["source_id"].map(address),
@@ -59,7 +62,7 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
             "links": rows["links"],
             "to": mend,
             "clicks": rows["source_id"].map(pages["clicks_long"]).fillna(0).astype("int64"),
-            "because": rows["target"].str.replace(r"^https?://[^/]+", "", regex=True) + lead + pd.Series(what, index=rows.index),
+            "because": shown + lead + pd.Series(what, index=rows.index),
         }
     )
     return result.sort_values(["clicks", "source", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]

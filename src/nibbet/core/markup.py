@@ -27,6 +27,8 @@ MOST_LETTERS = 1_000
 SILENT = "script, style, noscript, template, svg, iframe, select, button"
 #: parts of a page that stand on its siblings too, the first that holds a link gives the link's place
 PLACES = {"nav": "navigation", "header": "header", "footer": "footer", "aside": "aside"}
+#: answers by which a host keeps robots out, or asks them to come later, while readers are let in
+REFUSED = (401, 403, 405, 406, 407, 429, 451, 503, 999)
 #: the same parts where they are told by a role
 ROLES = {"navigation": "navigation", "banner": "header", "contentinfo": "footer", "complementary": "aside"}
 BOILERPLATE = ", ".join([*PLACES, *(f"[role={role}]" for role in ROLES), "form", "dialog"])

@@ -9,7 +9,7 @@ import zlib
 from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Protocol
 
@@ -19,6 +19,7 @@ from nibbet.core.markup import answer_facts, host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.frontier import Frontier, Target
 from nibbet.crawl.manners import Pace, Robots, root_of
+from nibbet.crawl.outside import RATE, Checked, Outside
 from nibbet.errors import SourceError
 
 #: letters of an address, path segments that repeat, parameters: beyond them an address is made by a machine that never ends
@@ -31,6 +32,8 @@ MOST_IN_A_ROW = 200
 MOST_SILENT = 25
 #: times that an address is asked again where a server is busy or breaks off
 MOST_TRIES = 3
+#: days for which what an address of another host answered is believed
+ASKED_AGAIN = 7
 #: sitemaps that are read, and the depth of their indexes
 MOST_SITEMAPS, SITEMAP_DEPTH = 1_000, 3
 #: what is no page by its name
@@ -50,7 +53,7 @@ class Plan:
     """What is crawled and how: hosts of the site; limit, depth: pages and links from home at most; include, exclude: patterns of paths (`*` stands for
     anything); rate: pages a second (None for as fast as it answers); at_once: requests under way; fresh: ask all anew; stands_for: scheme
     and host of the site that this is a copy of, whose addresses stand for those here; known: addresses that
-    other sources know.
+    other sources know; outside: whether links to other hosts are checked.
     """
 
     home: str
@@ -65,21 +68,35 @@ class Plan:
     fresh: bool = False
     stands_for: str = ""
     known: tuple[str, ...] = ()
+    outside: bool = False
 
 
 @dataclass
 class Tally:
-    """How far a crawl is: asked, and unchanged (of them, or told so by the sitemap)."""
+    """How far a crawl is: asked, and unchanged (of them, or told so by the sitemap); outside: addresses of other hosts that are linked, and how many
+    of them are left for another run; cut_off: whether none of those hosts was reached.
+    """
 
     asked: int = 0
     unchanged: int = 0
+    outside: int = 0
+    outside_left: int = 0
+    cut_off: bool = False
 
 
 class Crawler:
     """Crawls a site into a frontier, which then holds all that the inventory is made of."""
 
-    def __init__(self, plan: Plan, frontier: Frontier, say: Callable[[Tally, int], None], keeper: Keeper | None = None) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        frontier: Frontier,
+        say: Callable[[Tally, int], None],
+        keeper: Keeper | None = None,
+        say_outside: Callable[[int, int], None] | None = None,
+    ) -> None:
         self.plan, self.frontier, self.say, self.keeper = plan, frontier, say, keeper
+        self.say_outside = say_outside or (lambda done, total: None)
         self.tally = Tally()
         self.sitemap: dict[str, str] = {}
         self.robots: dict[str, Robots] = {}
@@ -119,7 +136,29 @@ class Crawler:
                 for worker in workers:
                     worker.cancel()
                 await asyncio.gather(*workers, return_exceptions=True)
+            if plan.outside:
+                await self._check_outside(fetcher)
         return self.tally
+
+    async def _check_outside(self, fetcher: Fetcher) -> None:
+        """Ask what the links to other hosts lead to, those that were not asked of late."""
+        plan, frontier = self.plan, self.frontier
+        linked: Counter[str] = Counter()
+        for _, _, _, _, _, _, packed in frontier.rows():
+            targets = {link[0] for link in unpacked(packed) or []}
+            linked.update(one for one in targets if one.startswith(("http://", "https://")) and not self._is_ours(self.here(one)))
+        recent = (datetime.now(UTC).date() - timedelta(days=ASKED_AGAIN)).isoformat()
+        known = frozenset(() if plan.fresh else frontier.outside(recent))
+
+        def keep(one: Checked) -> None:
+            frontier.checked(one.address, self._today, one.status, one.moved, one.reason)
+
+        check = Outside(fetcher, keep, self.say_outside, None if plan.rate is None else min(plan.rate, RATE), plan.at_once)
+        self.tally.outside_left = await check.check(linked, known)
+        self.tally.outside = len(linked)
+        if check.cut_off:
+            frontier.forget_outside(self._today)
+            self.tally.cut_off = True
 
     async def _manners(self, fetcher: Fetcher, root: str) -> Robots:
         if root not in self.robots:

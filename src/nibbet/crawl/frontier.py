@@ -25,6 +25,7 @@ CREATE TABLE IF NOT EXISTS addresses (
   fetched TEXT, status INTEGER, reason TEXT, etag TEXT, changed TEXT, record BLOB, links BLOB
 );
 CREATE INDEX IF NOT EXISTS by_state ON addresses (state, number);
+CREATE TABLE IF NOT EXISTS outside (address TEXT PRIMARY KEY, fetched TEXT, status INTEGER, moved TEXT, reason TEXT) WITHOUT ROWID;
 """
 
 
@@ -79,7 +80,7 @@ class Frontier:
     def begin(self, home: str) -> None:
         """Begin anew, or go on where something is left to ask. What another home left is forgotten."""
         if self._fact("home") != home:
-            self._base.executescript("DELETE FROM addresses; DELETE FROM facts;")
+            self._base.executescript("DELETE FROM addresses; DELETE FROM facts; DELETE FROM outside;")
             self._known.clear()
             self._base.execute("INSERT INTO facts VALUES ('home', ?)", (home,))
         if not self.counts()[TODO]:
@@ -149,6 +150,23 @@ class Frontier:
     def ask_again(self, targets: Iterable[Target]) -> None:
         """Put addresses back among those to be asked."""
         self._base.executemany("UPDATE addresses SET state = ? WHERE number = ?", ((TODO, one.number) for one in targets))
+
+    # -- other hosts -----------------------------------------------------------------------------------------------------------------------
+
+    def checked(self, address: str, day: str, status: int | None, moved: str, reason: str) -> None:
+        """Keep what an address of another host answered."""
+        self._base.execute("INSERT OR REPLACE INTO outside VALUES (?, ?, ?, ?, ?)", (address, day, status, moved, reason))
+
+    def outside(self, since: str = "") -> dict[str, tuple[int | None, str, str]]:
+        """(status, where it leads, reason) of the addresses of other hosts that were asked on a day or later."""
+        rows = self._base.execute("SELECT address, status, moved, reason FROM outside WHERE fetched >= ?", (since,))
+        return {address: (status, moved, reason) for address, status, moved, reason in rows}
+
+    def forget_outside(self, day: str) -> None:
+        """Forget what addresses of other hosts answered since a day."""
+        self._base.execute("DELETE FROM outside WHERE fetched >= ?", (day,))
+
+    # -- what there is ---------------------------------------------------------------------------------------------------------------------
 
     def answered_versions(self) -> list[str]:
         """The addresses with parameters that were answered in this round."""

@@ -51,14 +51,18 @@ class Inventory:
         """The links; counts those in and out of each address, of other pages of the site, and how many links it lies from home."""
         number = {key_of(row[0]): n for n, row in enumerate(self._frontier.rows())}
         hosts, here, there = self._crawler.plan.hosts, self._crawler.here, self._crawler.there
+        status = [row[3] for row in self._frontier.rows()]
+        outside = self._frontier.outside()
         starts: list[Ints] = []
         ends: list[Ints] = []
         moves: list[tuple[int, int]] = []
         with Rows(path, LINKS) as rows:
             for own, (address, _, _, _, _, record, packed) in enumerate(self._frontier.rows()):
                 links = unpacked(packed) or []
-                for row in link_rows(there(address), [(there(link[0]), *link[1:]) for link in links]):
-                    rows.add(row)
+                for link, row in zip(links, link_rows(there(address), [(there(link[0]), *link[1:]) for link in links]), strict=True):
+                    to = number.get(key_of(here(link[0])))
+                    answer, moved, _ = outside.get(link[0]) or (None if to is None else status[to], "", "")
+                    rows.add({**row, "status": answer, "redirect_to": moved})
                 inside = {target for link in links if host_of(target := here(link[0])) in hosts}
                 targets = {number.get(key_of(target), -1) for target in inside} - {-1, own}
                 starts.append(np.full(len(targets), own, dtype=np.int64))

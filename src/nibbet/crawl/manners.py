@@ -33,9 +33,10 @@ LEARNT, SLOW, QUICK = 20, 2.0, 0.25
 class Robots:
     """The rules of one host (RFC 9309): all allowed where it has none, nothing where its server fails."""
 
-    def __init__(self, text: str | None, fault: str = "") -> None:
-        """text: of the file; None without one; fault: why it could not be asked for."""
+    def __init__(self, text: str | None, fault: str = "", *, silent: bool = False) -> None:
+        """text: of the file; None without one; fault: why it could not be asked for; silent: whether the host gave no answer at all."""
         self.text, self.why = text, f"robots.txt: {fault}" if fault else "closed by robots.txt"
+        self.silent = silent
         self._reachable = not fault
         self._rules = Protego.parse(text) if text else None
 
@@ -46,7 +47,7 @@ class Robots:
         for _ in range(HOPS + 1):
             answer = await fetcher.ask(address, whole=True)
             if answer.status is None or answer.status >= 500 or answer.status == 429:
-                return cls(None, answer.reason or f"answers {answer.status}")
+                return cls(None, answer.reason or f"answers {answer.status}", silent=answer.status is None)
             target = answer.headers.get("location")
             if 300 <= answer.status < 400 and target:
                 address = joined(address, target) or address

@@ -36,9 +36,9 @@ class Linking:
     decisions: Decisions
 
     def broken(self) -> pd.DataFrame:
-        """Every link that leads to a fault or a detour: BROKEN; no rows without links or a crawl."""
+        """Every link that leads to a fault or a detour: BROKEN; no rows without links."""
         links, crawl = self.inputs.joined.table("links"), self.inputs.joined.table("crawl")
-        if links is None or crawl is None:
+        if links is None:
             return pd.DataFrame(columns=BROKEN)
         pages, home = self.measures.ledger, self.inputs.joined.home
         failing = pages.loc[pages["gone"] & (pages["status"] >= 400), "status"].astype("int64")

@@ -26,7 +26,13 @@ PAGES = pa.schema(
         ("in_sitemap", pa.string()),
     ]
 )
-LINKS = pa.schema([(name, pa.string()) for name in ("source", "target", "anchor", "follow", "place")])
+LINKS = pa.schema(
+    [
+        *((name, pa.string()) for name in ("source", "target", "anchor", "follow", "place")),
+        ("status", pa.int32()),
+        ("redirect_to", pa.string()),
+    ]
+)
 #: rows that are written together
 AT_ONCE = 2_000
 

@@ -1,0 +1,133 @@
+"""Links to other hosts: whether what they lead to still answers, asked once an address and seldom of each host."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter, deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from nibbet.core.markup import host_of, joined
+from nibbet.crawl.fetch import PRIVATE, Answer, Fetcher
+from nibbet.crawl.manners import Pace, Robots, root_of
+
+#: addresses of one host that a run asks, those first that most pages link to; requests a second to one
+MOST_OF_HOST, RATE = 50, 1.0
+#: redirects that are followed to the end of a link, and those that say that it has moved for good
+HOPS, LASTING = 5, (301, 308)
+#: answers to a question for the headers alone that a whole question may answer otherwise
+ASK_WHOLE = frozenset((400, 403, 404, 405, 406, 501))
+#: times that a host that breaks off is asked again; hosts without any answer from which it is this machine that has no way out
+TRIES, LOST_HOSTS = 2, 3
+#: the status of an address that gives no answer at all
+NO_ANSWER = 0
+
+
+@dataclass(frozen=True)
+class Checked:
+    """An address of another host: status (NO_ANSWER without one; null where it may not be asked), moved (where its redirects end, empty without one)."""
+
+    address: str
+    status: int | None
+    moved: str = ""
+    reason: str = ""
+
+
+@dataclass
+class Outside:
+    """Asks what the links to other hosts lead to: one request at a time of each host, and only what its robots.txt allows.
+
+    keep takes each answer as it comes; say is told how many of how many there are.
+    """
+
+    fetcher: Fetcher
+    keep: Callable[[Checked], None]
+    say: Callable[[int, int], None]
+    rate: float | None = RATE
+    at_once: int = 8
+    answered: int = 0
+    silent: list[str] = field(default_factory=list)
+
+    async def check(self, linked: Counter[str], known: frozenset[str]) -> int:
+        """Ask for what is linked and not known yet; returns how many addresses are left for another run.
+
+        Args:
+            linked: addresses of other hosts, and how many pages link to each.
+        """
+        hosts: dict[str, list[str]] = {}
+        for address in sorted(linked, key=lambda one: (-linked[one], one)):
+            if address not in known:
+                hosts.setdefault(host_of(address), []).append(address)
+        waiting = deque(hosts[host][:MOST_OF_HOST] for host in sorted(hosts))
+        total, left = sum(map(len, waiting)), sum(max(len(one) - MOST_OF_HOST, 0) for one in hosts.values())
+        self._done, self._total = 0, total
+        workers = [asyncio.create_task(self._work(waiting)) for _ in range(self.at_once)]
+        try:
+            await asyncio.gather(*workers)
+        finally:
+            for worker in workers:
+                worker.cancel()
+            await asyncio.gather(*workers, return_exceptions=True)
+        return left
+
+    @property
+    def cut_off(self) -> bool:
+        """Whether no other host was reached: the way out is closed, not the links."""
+        return not self.answered and len(self.silent) >= LOST_HOSTS
+
+    async def _work(self, waiting: deque[list[str]]) -> None:
+        while waiting:
+            await self._host(waiting.popleft())
+
+    async def _host(self, addresses: Iterable[str]) -> None:
+        rules: dict[str, Robots] = {}
+        pace, reached = Pace(self.rate), False
+        for address in addresses:
+            root = root_of(address)
+            if root not in rules:
+                rules[root] = await Robots.of(self.fetcher, root)
+                pace = Pace(self.rate, min(rules[root].delay, 10.0))
+            robots = rules[root]
+            if robots.allows(address):
+                result = await self._end_of(address, pace)
+            else:
+                result = Checked(address, NO_ANSWER if robots.silent and PRIVATE not in robots.why else None, reason=robots.why)
+            reached = reached or not robots.silent
+            self.keep(result)
+            self._done += 1
+            self.say(self._done, self._total)
+        self.answered += reached
+        if not reached:
+            self.silent.append(host_of(next(iter(addresses))))
+
+    async def _end_of(self, address: str, pace: Pace) -> Checked:
+        """What a link leads to in the end, through its redirects."""
+        at, seen, lasting = address, {address}, True
+        for _ in range(HOPS + 1):
+            answer = await self._asked(at, pace)
+            target = joined(at, answer.headers.get("location", "")) if 300 <= (answer.status or 0) < 400 else ""
+            if not target:
+                break
+            if target in seen:
+                return Checked(address, answer.status, reason="redirects in a circle")
+            seen.add(target)
+            at, lasting = target, lasting and answer.status in LASTING
+        if answer.reason == PRIVATE:
+            return Checked(address, None, reason=PRIVATE)
+        status = NO_ANSWER if answer.status is None else answer.status
+        if at != address and 200 <= status < 300 and lasting:
+            return Checked(address, 301, at)
+        return Checked(address, status, reason=answer.reason)
+
+    async def _asked(self, address: str, pace: Pace) -> Answer:
+        answer = Answer(None, {})
+        for _ in range(TRIES):
+            await pace.turn()
+            answer = await self.fetcher.ask(address, head=True)
+            if answer.status in ASK_WHOLE or answer.reason == "broken answer":  # some answer such a question with a page
+                await pace.turn()
+                answer = await self.fetcher.ask(address)
+            if answer.status is not None and answer.status not in (429, 503):
+                break
+            pace.answered(answer)
+        return answer
