@@ -63,6 +63,7 @@ ANSWERS = [
     ("People", "Which pages sell?", 'nibbet sql "SELECT page, conversions_long, sessions_long, verdict FROM pages ORDER BY conversions_long DESC LIMIT 4"', "Over all channels of a year; a page that sells is never removed."),
     ("People", "Where do visits come without clicks from search?", "nibbet sql visits-without-clicks --top 4", "A saved question."),
     ("People", "Where do visits come from, and who sends more than before?", "nibbet compare --by source --top 4", "Sites and services that send visits; `nibbet page` shows those of one page."),
+    ("What works", "Which pages do visitors like most, what have they in common, and what to write beside them?", "nibbet popular --top 3", "Popular by visits, by how long visitors stay, by earnings; ideas are topics that nothing answers yet, on the subject of a popular page."),
     ("What works", "Do titles keep people from choosing us?", "nibbet titles --top 2", "Each trait beside other pages at the same place; a gain stands only where this site proves the cost."),
     ("What works", "Which sections earn most per search?", "nibbet sql \"SELECT key, pages, clicks_per_page, clicks_per_search, strength FROM strengths WHERE level = 'section' ORDER BY strength DESC LIMIT 4\"", "strength 1 = usual; few searches are drawn to 1."),
     ("What works", "Do long pages do better?", "nibbet sql \"SELECT key, pages, clicks_per_page, strength, strength_low, strength_high FROM strengths WHERE level = 'length'\"", "With an 80% interval: most differences are none."),
@@ -81,7 +82,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement", "calendar") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement", "calendar", "popular") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

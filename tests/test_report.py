@@ -81,6 +81,53 @@ def test_lists_filter_search_and_sort(browser: object, ran: Path) -> None:
 
 
 @in_browser
+def test_one_section_narrows_every_list_and_what_is_shown_goes_to_file_and_clipboard(browser: object, ran: Path, tmp_path: Path) -> None:
+    opened = open_report(browser, ran / "out" / "report.html", permissions=["clipboard-read", "clipboard-write"])
+    page = opened.page
+    for name in ("changes", "queries", "popular"):
+        page.evaluate(f"document.getElementById('{'change' if name == 'changes' else name}').scrollIntoView()")
+        page.wait_for_selector(f'[data-list="{name}"] .tabulator-row')
+    page.locator("[data-shared]").select_option("/rivers/")
+    assert all(path.startswith("/rivers/") for path in column(page, "page"))
+    with page.expect_download() as waiting:
+        page.get_by_role("button", name="Save as CSV: Queries").click()
+    waiting.value.save_as(tmp_path / "queries.csv")
+    saved = pd.read_csv(tmp_path / "queries.csv")
+    pairs = pd.read_csv(ran / "out" / "queries.csv").dropna(subset=["query"])
+    first = pairs.sort_values("impressions", ascending=False, kind="stable").drop_duplicates("query").set_index("query")["page"]
+    assert saved["page"].str.startswith("/rivers/").all()
+    assert ("https://tarnbrook.example" + saved["page"]).tolist() == first.reindex(saved["query"]).tolist()
+    clicks = pairs.groupby("query")["clicks"].sum()
+    assert saved["clicks"].tolist() == clicks.reindex(saved["query"]).tolist()
+    page.get_by_role("button", name="Copy: Popular pages").click()
+    page.wait_for_function("document.querySelector('[aria-label=\"Copy: Popular pages\"]').textContent === 'Copied'")
+    copied = [line.split("\t") for line in page.evaluate("navigator.clipboard.readText()").split("\n")]
+    assert copied[0][:4] == ["by", "of", "which", "place"]
+    assert {line[4].split("/")[1] for line in copied[1:]} == {"rivers"}
+    chart = page.locator('[data-chart="site"] [role=slider]')
+    chart.focus()
+    page.keyboard.press("Home")
+    told = page.locator('[data-chart="site"] figcaption').inner_text()
+    assert re.fullmatch(r"Week of \d{4}-\d\d-\d\d: [\d,]+ clicks", told)
+    assert chart.get_attribute("aria-valuetext") == told
+    assert opened.faults == []
+
+
+@in_browser
+def test_the_first_screen_says_what_the_tables_say(browser: object, ran: Path) -> None:
+    page = open_report(browser, ran / "out" / "report.html").page
+    shown = page.locator("#glance dl").inner_text()
+    changes = pd.read_csv(ran / "out" / "changes.csv").query("level == 'site'").set_index("measure")
+    for measure in ("clicks", "sessions from search", "conversions"):
+        row = changes.loc[measure]
+        assert f"{row['recent']:,.0f}" in shown
+        proof = "beyond noise" if row["real"] else "no more than usual"
+        assert f"{row['recent'] / row['reference'] - 1:+.0%} from {row['reference']:,.0f}, {proof}" in shown
+    best = pd.read_csv(ran / "out" / "pages.csv").dropna(subset=["gain"]).sort_values(["gain", "page"], ascending=[False, True])
+    assert re.sub(r"^https?://[^/]+", "", best["page"].iloc[0]) in page.locator("#glance ol li").first.inner_text()
+
+
+@in_browser
 def test_a_dossier_opens_by_click_and_by_link_and_closes_by_key(browser: object, ran: Path) -> None:
     site = nibbet.open_site(ran)
     first = records(site.verdicts().head(1))[0]

@@ -390,6 +390,18 @@ class Results(KeptTables):
         """
         return self.table("lives")
 
+    def popular(self) -> pd.DataFrame:
+        """The most viewed, best kept and most earning pages: by, level (site, section, kind, group), key, rank, page, value, share, usual."""
+        return self.table("popular")
+
+    def popular_traits(self) -> pd.DataFrame:
+        """What popular pages have in common: by, trait, times (as often popular as others of their section), its interval, real."""
+        return self.table("popular_traits")
+
+    def popular_ideas(self) -> pd.DataFrame:
+        """Topics that nothing answers yet, near to what is popular: topic, volume, proposal, gain, page (the popular one), by, likeness, because."""
+        return self.table("popular_ideas")
+
     def speed(self) -> pd.DataFrame:
         """How fast each page is for its visitors: loading (s), responding (ms), shifting (share), samples, rating; poor ones first."""
         return self.table("speed")

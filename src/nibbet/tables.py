@@ -126,6 +126,20 @@ TABLES = {
         lambda p: p.lives.table(),
         sheet=_columns("level key life season clicks height peak begins ready_by since depth event_from event_to because"),
     ),
+    "popular": Table(
+        "the most viewed, best kept and most earning pages of the site, its sections, kinds and groups",
+        lambda p: p.popular.table(),
+        sheet=_columns("by level key rank page value share sessions usual"),
+    ),
+    "popular_traits": Table(
+        "what the most popular fifth of each section's pages has in common beside the others",
+        lambda p: p.popular.common(),
+    ),
+    "popular_ideas": Table(
+        "topics that nothing answers yet and that are near to what is popular here",
+        lambda p: p.popular.ideas(),
+        sheet=_columns("label volume proposal gain page by likeness words because"),
+    ),
     "speed": Table(
         "how fast each page is for its visitors: the three web vitals at the 75th percentile, and a rating",
         lambda p: p.speed.table(),
@@ -257,6 +271,8 @@ SHEETS = [
     "broken_links",
     "link_suggestions",
     "lives",
+    "popular",
+    "popular_ideas",
     "speed",
     "anchors",
     "linking_hosts",

@@ -20,6 +20,7 @@ WORK = {
         "query",
         "split",
         "engagement",
+        "popular",
         "compare",
         "rising",
         "calendar",

@@ -193,6 +193,15 @@ def engagement(s: Site, asked: Asked) -> Callable[[], None]:
     return lambda: show_engagement(stays, events, asked.form, asked.top or 5)
 
 
+@listing("What visitors like, what it has in common, what to write beside it.")
+def popular(s: Site, asked: Asked) -> Callable[[], None]:
+    """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
+    from nibbet.render.lists import show_popular
+
+    rows, common, ideas = asked.chosen(s.popular()), s.popular_traits(), s.popular_ideas()
+    return lambda: show_popular(rows, common, ideas, asked.form, asked.top or 5)
+
+
 @listing("How fast pages are for visitors, and what slowness costs.")
 def speed(s: Site, asked: Asked) -> Callable[[], None]:
     """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""

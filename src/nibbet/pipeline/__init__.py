@@ -30,6 +30,7 @@ from nibbet.pipeline.mends import Mends
 from nibbet.pipeline.merges import Merges
 from nibbet.pipeline.opportunities import Opportunities
 from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.popular import Popular
 from nibbet.pipeline.query_groups import QueryGroups
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.questions import Questions
@@ -73,6 +74,7 @@ class Pipeline:
         )
         self.topics = Topics(context, inputs, sums, expectation, pages, query_map, measures, opportunities, decisions)
         self.linking = Linking(context, inputs, query_map, measures, opportunities, targets, decisions)
+        self.popular = Popular(context, inputs, sums, pages, query_map, measures, self.topics, self.linking)
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.backlinks = Backlinks(inputs, sums, measures, targets)
         self.anchors = anchors = Anchors(context, inputs, query_map)

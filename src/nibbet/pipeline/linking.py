@@ -66,10 +66,8 @@ class Linking:
         self.context.say("looking for missing links")
         pages = self.measures.ledger
         leaves = self.decisions.outcome[0]["verdict"].isin(["prune", "consolidate"]).reindex(pages.index).eq(True)
-        pairs = self.query_map.pairs
-        own = pairs[~pairs["brand"] & pairs["role"].isin(["owner", "rival"]) & (pairs["impressions"] > 0)]
         anchor = (
-            own.sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
+            self._answered.sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
             .drop_duplicates("page")
             .set_index("page")["query"]
         )
@@ -80,7 +78,7 @@ class Linking:
         result = link_suggestions(
             pages.assign(leaves=leaves),
             inlinks.reindex(pages.index).fillna(0),
-            self._subjects(own, len(pages)),
+            self.subjects,
             self._pairs,
             anchor.astype("str"),
             gain,
@@ -88,8 +86,16 @@ class Linking:
         address = pages["page"]
         return result.assign(**{end: result[end].map(address) for end in ("to", "from")})
 
-    def _subjects(self, own: pd.DataFrame, pages: int) -> sparse.csr_matrix:
+    @property
+    def _answered(self) -> pd.DataFrame:
+        """The pairs of pages and queries that they answer."""
+        pairs = self.query_map.pairs
+        return pairs[~pairs["brand"] & pairs["role"].isin(["owner", "rival"]) & (pairs["impressions"] > 0)]
+
+    @once
+    def subjects(self) -> sparse.csr_matrix:
         """What each page is about: the words of the queries that it answers and of its title, the rarer the more; rows of length 1."""
+        own, pages = self._answered, len(self.measures.ledger)
         lexicon, texts = self.query_map.page_words
         number, _, asked = lexicon.of_queries(own)
         draws = sparse.csr_matrix(

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from nibbet.results import Results
 
 #: pages with a dossier, rows of other lists, and queries told of a page
-MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES, MOST_HOSTS = 2000, 2000, 12, 8, 3
+MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES, MOST_HOSTS, MOST_CHANGES = 2000, 2000, 12, 8, 3, 200
 #: field, title, kind, what it means, and whether it stays on a narrow screen, by list
 LISTS: dict[str, list[tuple[str, str, str, str]]] = {
     "pages": [
@@ -109,6 +109,48 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("own_share", "our share", "share", "The same of the site's own hosts"),
         ("searches", "searches", "whole", "Searches a month"),
     ],
+    "queries": [
+        ("query", "query", "text", "As it is searched"),
+        ("page", "page", "page", "The page shown most for it; opens the dossier"),
+        ("clicks", "clicks", "whole", "Clicks in the recent window, over all pages"),
+        ("impressions", "impressions", "whole", "Impressions in the recent window"),
+        ("position", "position", "tenth", "Mean position, weighted by impressions"),
+        ("ctr", "CTR", "share", "Clicks over impressions"),
+        ("gain", "within reach", "whole", "Clicks a month, as far as an opening is told"),
+        ("topic", "topic", "text", "The queries that one page can answer together"),
+    ],
+    "changes": [
+        ("level", "level", "text", "What it is about"),
+        ("key", "which", "page", "The section, topic, page, query ..."),
+        ("recent", "recent", "whole", "Clicks in the recent window"),
+        ("reference", "reference", "whole", "Clicks in the reference window, scaled to its length"),
+        ("change", "change", "signed", "Recent less reference"),
+        ("real", "real", "text", "Beyond noise, season and 10% either way"),
+        ("demand", "demand", "signed", "Part of it because more or fewer searched"),
+        ("rank", "rank", "signed", "Part of it because the place moved"),
+        ("pull", "pull", "signed", "Part of it because CTR changed at the same place"),
+        ("access", "access", "signed", "Part of it because pages came or went"),
+        ("impressions_change", "impressions", "signed", "Impressions, recent less reference"),
+        ("why", "why", "text", "What made it"),
+    ],
+    "popular": [
+        ("by", "by", "text", "Most viewed, best kept (seconds a visitor stays), most earning"),
+        ("level", "of", "text", "The site, a section, a kind, a group"),
+        ("key", "which", "text", "Which section, kind or group"),
+        ("rank", "place", "whole", "Its place there"),
+        ("page", "page", "page", "Its path; opens the dossier"),
+        ("value", "value", "tenth", "Sessions, seconds, or what it earned"),
+        ("share", "share", "share", "Part of all of the section, kind or group"),
+        ("usual", "usual", "tenth", "The median of its pages"),
+    ],
+    "popular_ideas": [
+        ("label", "topic", "text", "Its most wanted query"),
+        ("proposal", "proposal", "text", "What to do"),
+        ("gain", "gain", "whole", "Clicks a month if it were answered"),
+        ("volume", "volume", "whole", "Searches a month, or impressions where searches are not told"),
+        ("page", "leans on", "page", "The popular page that it is near to"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
     "redirects": [
         ("from", "from", "page", "The address that goes"),
         ("to", "to", "page", "Where it should lead"),
@@ -118,6 +160,8 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
 }
 GROW = {
     "source": 3,
+    "query": 3,
+    "topic": 2,
     "title": 3,
     "anchor": 2,
     "key": 3,
@@ -135,7 +179,7 @@ GROW = {
 LETTER, BOLD, SORTER, PADDING, MOST_WIDE, SENTENCE = 8.0, 9.2, 44, 18, 210, 260
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
-KEPT = {"host", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
+KEPT = {"host", "query", "key", "change", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
 MEASURES = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),
@@ -176,6 +220,10 @@ def facts(site: Results) -> dict[str, Any]:
         "broken_links": site.broken_links(),
         "link_suggestions": site.link_suggestions(),
         "hosts": _first_hosts(site.hosts()),
+        "queries": _first_queries(site),
+        "changes": _first_changes(site.compare(), site.config.site.home),
+        "popular": site.popular(),
+        "popular_ideas": site.popular_ideas(),
     }
     weeks = site.weekly(chosen["page"].tolist())
     ends = [str(weeks.columns[0]), str(weeks.columns[-1])] if len(weeks.columns) else ["", ""]
@@ -183,12 +231,39 @@ def facts(site: Results) -> dict[str, Any]:
         "lists": {name: _list(name, table, site.config.site.home) for name, table in tables.items()},
         "dossiers": _dossiers(site, chosen, weeks),
         "weeks": ends,
+        "site_weeks": _site_weeks(site),
     }
 
 
 def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
     """The hosts of all queries, and of each topic those most seen and the site's own."""
     return hosts[(hosts["level"] == "all") | hosts["own"] | (hosts.groupby("key").cumcount() < MOST_HOSTS)]
+
+
+def _site_weeks(site: Results) -> list[list[Any]]:
+    """First day and clicks of every whole week of the site, up to the last complete day."""
+    days = site.days.sort_values("date")
+    back = (pd.Timestamp(site.windows.as_of) - days["date"]).dt.days // 7
+    weeks = days.assign(back=back).groupby("back").agg(first=("date", "min"), days=("date", "size"), clicks=("clicks", "sum"))
+    whole = weeks[weeks["days"] == 7].sort_values("first")
+    return [[f"{first:%Y-%m-%d}", int(clicks)] for first, clicks in zip(whole["first"], whole["clicks"], strict=True)]
+
+
+def _first_queries(site: Results) -> pd.DataFrame:
+    """The queries with most clicks, each once, with the page shown most for it and what is within reach."""
+    totals = site.table("query_totals").sort_values(["clicks", "impressions", "query"], ascending=[False, False, True]).head(MOST_ROWS)
+    pairs = site.queries().sort_values("impressions", ascending=False, kind="stable").drop_duplicates("query").set_index("query")
+    reach = site.openings().groupby("query")["gain"].sum()
+    query = totals["query"]
+    ctr = totals["clicks"] / totals["impressions"].where(totals["impressions"] > 0)
+    return totals.assign(ctr=ctr, page=query.map(pairs["page"]), topic=query.map(pairs["topic"].astype("str")), gain=query.map(reach))
+
+
+def _first_changes(changes: pd.DataFrame, home: str) -> pd.DataFrame:
+    """The changes of clicks of every level but the site, the largest of each level first."""
+    rows = changes[changes["measure"].eq("clicks") & changes["level"].ne("site")]
+    rows = rows[rows.groupby("level").cumcount() < MOST_CHANGES]
+    return rows.assign(key=rows["key"].astype("str"), real=rows["real"].map({True: "yes", False: "no"}))
 
 
 def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:

@@ -277,6 +277,43 @@ def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, s
             out.print()
 
 
+#: what a page is popular by, in words, and its figure
+LIKED = {"views": ("Most viewed", "sessions"), "kept": ("Best kept", "seconds a visitor stays"), "earning": ("Most earning", "earned")}
+
+
+def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, style: str, top: int) -> None:
+    """The first pages of the site by each measure, what popular pages have in common, and ideas; in other forms than a table all first pages."""
+    if style != "table" or rows.empty:
+        show(rows, style, empty="No page was visited in the recent window.")
+        return
+    out = console()
+    of_site = rows[rows["level"] == "site"] if rows["level"].eq("site").any() else rows
+    for by, (title, unit) in LIKED.items():
+        some = of_site[of_site["by"] == by]
+        if some.empty:
+            continue
+        out.print(Text(f"{title} ({unit})", style="bold"))
+        out.print(grid(some.head(top)[["page", "value", "share", "sessions", "usual"]].dropna(axis=1, how="all")))
+        for row in records(common[(common["by"] == by) & common["real"].eq(True)].head(top)):
+            shares = f"{row['top_with']:,} of {row['top_of']:,} have it, of the others {row['rest_with']:,} of {row['rest_of']:,}"
+            out.print(Text(for_terminal(f"  {row['trait']}: {row['times']:.1f} times as often among them ({row['times_low']:.1f} to {row['times_high']:.1f}; {shares})"), style="dim"))  # fmt: skip
+        out.print()
+    out.print(
+        Text(
+            "Sections, kinds and groups: popular.csv. What the first fifth of a section has in common is told, not what made it popular.",
+            style="dim",
+        )
+    )
+    out.print()
+    out.print(Text(f"Not answered yet, and near to what is liked: {len(ideas):,} topics", style="bold"))
+    for row in records(ideas.head(top)):
+        gain = f", +{row['gain']:,.0f} clicks a month within reach" if (row["gain"] or 0) >= 1 else ""
+        out.print(Text(for_terminal(f"{row['label']}  ({row['proposal']}{gain})")))
+        out.print(Text(for_terminal(f"    {row['because']}"), style="dim"))
+    if len(ideas) > top:
+        out.print(Text(f"and {len(ideas) - top:,} more: --top N, or popular_ideas.csv", style="dim"))
+
+
 def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> None:
     """Pages by their speed, poor ones first, and what slowness costs; in other forms than a table the pages."""
     if style != "table" or rows.empty:

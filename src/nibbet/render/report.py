@@ -10,6 +10,7 @@ import pandas as pd
 
 from nibbet.core.tables import records, to_act_on
 from nibbet.render.dossiers import chosen_pages, facts
+from nibbet.render.glance import glance
 from nibbet.render.safe import page_name
 from nibbet.render.terminal import account_rows, cell_text, condensed
 from nibbet.render.views import aside_sentence, told_change
@@ -24,11 +25,14 @@ MOST_PRINTED, MOST_SECTIONS, MOST_LOSSES = 60, 40, 12
 #: style and behaviour, each in one file: ours, and the lists by Tabulator (MIT, see assets/tabulator.LICENSE)
 BUNDLED = {"css": "report.css", "js": "report.js", "list_css": "tabulator_simple.min.css", "list_js": "tabulator.min.js"}
 PARTS = [
+    ("glance", "At a glance"),
     ("act", "What to do"),
     ("pages", "Pages"),
     ("change", "Changes"),
     ("topics", "Topics"),
     ("works", "What works"),
+    ("queries", "Queries"),
+    ("popular", "Popular"),
     ("groups", "Rivals"),
     ("titles", "Titles"),
     ("hosts", "Results"),
@@ -102,7 +106,15 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
         strengths=records(pd.concat([strong[strong["level"] == level].head(12) for level in ("section", "group", "length", "title")])),
         learnt=site.curve.learnt,
         totals=_totals(site),
+        glance=glance(site),
+        levels=[name for name in changes["level"].drop_duplicates() if name != "site"],
+        common=records(carried_common(site.popular_traits())),
     )
+
+
+def carried_common(common: pd.DataFrame) -> pd.DataFrame:
+    """What popular pages have in common, as far as it is proven."""
+    return common[common["real"].eq(True)]
 
 
 def _json(values: dict[str, Any]) -> Markup:

@@ -25,6 +25,46 @@ function link(path) {
 // -- lists ----------------------------------------------------------------------------------------------------------------------------------
 
 const lists = {};
+const shared = document.querySelector("[data-shared]");
+
+// -- lists as files and on the clipboard ----------------------------------------------------------------------------------------------------
+
+const harmless = (text) => (/^[=+\-@\t\r]/.test(text) && Number.isNaN(Number(text)) ? "'" + text : text); // no cell begins a formula
+function listRows(name) {
+  const given = facts.lists[name].columns;
+  return [given.map((column) => column.title), ...lists[name].getData("active").map((row) => given.map((column) => harmless(String(row[column.field] ?? ""))))];
+}
+
+async function copyText(text) {
+  try { await navigator.clipboard.writeText(text); return true; } catch { /* not allowed here: the old way */ }
+  const box = element("textarea", { "aria-hidden": "true", style: "position: fixed; opacity: 0" });
+  box.value = text;
+  document.body.append(box);
+  box.select();
+  const done = document.execCommand("copy");
+  box.remove();
+  return done;
+}
+
+function addTools(name) {
+  const tools = document.querySelector(`output[data-count="${name}"]`)?.parentElement;
+  if (!tools) return;
+  const label = document.querySelector(`[data-list="${name}"]`).dataset.label;
+  const save = element("button", { type: "button", "aria-label": `Save as CSV: ${label}` }, "Save as CSV");
+  save.addEventListener("click", () => {
+    const quoted = listRows(name).map((row) => row.map((cell) => (/[",\r\n]/.test(cell) ? `"${cell.replaceAll('"', '""')}"` : cell)).join(",")).join("\r\n");
+    const way = element("a", { href: URL.createObjectURL(new Blob(["\ufeff", quoted, "\r\n"], { type: "text/csv" })), download: `${name}.csv` });
+    way.click();
+    setTimeout(() => URL.revokeObjectURL(way.href), 1000);
+  });
+  const copy = element("button", { type: "button", "aria-label": `Copy: ${label}` }, "Copy");
+  copy.addEventListener("click", async () => {
+    const done = await copyText(listRows(name).map((row) => row.map((cell) => cell.replace(/[\t\r\n]+/g, " ")).join("\t")).join("\n"));
+    copy.textContent = done ? "Copied" : "Not copied";
+    setTimeout(() => { copy.textContent = "Copy"; }, 1500);
+  });
+  tools.append(save, copy);
+}
 
 function makeList(name, given) {
   const place = document.querySelector(`[data-list="${name}"]`);
@@ -52,13 +92,18 @@ function makeList(name, given) {
   });
   table.on("dataFiltered", (_, kept) => { if (count) count.textContent = `${told("whole", kept.length)} of ${told("whole", rows.length)}`; });
   lists[name] = table;
+  addTools(name);
+  if (shared.value) table.on("tableBuilt", () => filterList(name));
 }
 
 function filterList(name) {
   if (!lists[name]) makeList(name, facts.lists[name]);
   const tools = document.querySelectorAll(`[data-for="${name}"]`);
   const asked = [...tools].filter((tool) => tool.value.trim()).map((tool) => [tool.dataset.field, tool.value.trim().toLowerCase()]);
-  lists[name].setFilter((row) => asked.every(([field, value]) =>
+  const addresses = facts.lists[name].columns.filter((column) => column.kind === "page").map((column) => column.field);
+  const inside = (path) => (shared.value === "/" ? /^\/[^/]*$/.test(path) : path.startsWith(shared.value));
+  const within = (row) => !shared.value || !addresses.length || addresses.some((field) => inside(String(row[field] || "")));
+  lists[name].setFilter((row) => within(row) && asked.every(([field, value]) =>
     field ? String(row[field] || "").toLowerCase() === value : value.split(/\s+/).every((word) => Object.values(row).some((cell) => String(cell ?? "").toLowerCase().includes(word)))));
 }
 
@@ -69,6 +114,7 @@ const near = new IntersectionObserver((seen) => {
   }
 }, { rootMargin: "1200px" });
 for (const place of document.querySelectorAll("[data-list]")) near.observe(place);
+shared.addEventListener("input", () => Object.keys(lists).forEach(filterList));
 for (const tool of document.querySelectorAll("[data-for]")) tool.addEventListener("input", () => filterList(tool.dataset.for));
 for (const button of document.querySelectorAll("[data-verdict]")) {
   button.addEventListener("click", () => {
@@ -95,14 +141,46 @@ function rowsTable(caption, columns, rows) {
     element("tbody", null, ...rows.map((row) => element("tr", null, ...row.map((value, at) => element("td", { class: right(columns[at][1]) }, told(columns[at][1], value))))))));
 }
 
-function trendLine(weeks) {
-  if (!weeks || !weeks.some((value) => value > 0)) return null;
-  const most = Math.max(...weeks), wide = 640, high = 110;
-  const points = weeks.map((value, at) => `${((at / Math.max(weeks.length - 1, 1)) * wide).toFixed(1)},${(high - (value / most) * high).toFixed(1)}`);
-  const label = `Clicks a week from the week of ${facts.weeks[0]} to that of ${facts.weeks[1]}: at most ${told("whole", most)}, in the last ${told("whole", weeks[weeks.length - 1])}.`;
-  return element("figure", null, element("figcaption", null, label), element("svg", { svg: true, viewBox: `-2 -4 ${wide + 4} ${high + 8}`, role: "img", "aria-label": label, class: "line" },
-    element("line", { svg: true, x1: 0, x2: wide, y1: high, y2: high }), element("polyline", { svg: true, points: points.join(" ") })));
+// A line of weeks: the pointer, or the arrow keys, choose a week, and its figure is told.
+function weekChart(weeks, days, wide) {
+  if (!weeks || weeks.length < 2 || !weeks.some((value) => value > 0)) return null;
+  const last = weeks.length - 1, most = Math.max(...weeks), high = 110, left = (at) => (at / last) * wide;
+  const whole = `Clicks a week from the week of ${days[0]} to that of ${days[last]}: at most ${told("whole", most)}, in the last ${told("whole", weeks[last])}.`;
+  const name = (at) => `Week of ${days[at]}: ${told("whole", weeks[at])} clicks`;
+  const caption = element("figcaption", null, whole);
+  const mark = element("line", { svg: true, class: "at", x1: wide, x2: wide, y1: 0, y2: high, visibility: "hidden" });
+  const drawn = element("svg", { svg: true, viewBox: `-2 -4 ${wide + 4} ${high + 8}`, class: "line", role: "slider", tabindex: "0", "aria-label": "Clicks by week",
+    "aria-valuemin": 0, "aria-valuemax": last, "aria-valuenow": last, "aria-valuetext": name(last) },
+    element("line", { svg: true, x1: 0, x2: wide, y1: high, y2: high }),
+    element("polyline", { svg: true, points: weeks.map((value, at) => `${left(at).toFixed(1)},${(high - (value / most) * high).toFixed(1)}`).join(" ") }), mark);
+  const show = (at) => {
+    mark.setAttribute("x1", left(at)); mark.setAttribute("x2", left(at)); mark.setAttribute("visibility", "visible");
+    drawn.setAttribute("aria-valuenow", at); drawn.setAttribute("aria-valuetext", name(at));
+    caption.textContent = name(at);
+  };
+  const rest = () => { mark.setAttribute("visibility", "hidden"); caption.textContent = whole; };
+  drawn.addEventListener("pointermove", (move) => {
+    const box = drawn.getBoundingClientRect();
+    show(Math.min(last, Math.max(0, Math.round(((move.clientX - box.left) / box.width) * last))));
+  });
+  drawn.addEventListener("pointerleave", rest);
+  drawn.addEventListener("blur", rest);
+  drawn.addEventListener("keydown", (press) => {
+    const now = Number(drawn.getAttribute("aria-valuenow"));
+    const to = { ArrowLeft: now - 1, ArrowDown: now - 1, ArrowRight: now + 1, ArrowUp: now + 1, PageDown: now - 13, PageUp: now + 13, Home: 0, End: last }[press.key];
+    if (to !== undefined) { press.preventDefault(); show(Math.min(last, Math.max(0, to))); }
+  });
+  return element("figure", null, caption, drawn);
 }
+
+function trendLine(weeks) {
+  if (!weeks || !weeks.length || !facts.weeks[1]) return null;
+  const end = Date.parse(facts.weeks[1]);
+  return weekChart(weeks, weeks.map((_, at) => new Date(end - (weeks.length - 1 - at) * 7 * 86400000).toISOString().slice(0, 10)), 640);
+}
+
+const siteChart = weekChart(facts.site_weeks.map((week) => week[1]), facts.site_weeks.map((week) => week[0]), 1180);
+if (siteChart) document.querySelector('[data-chart="site"]').append(siteChart);
 
 function openDossier(path) {
   dossiers = dossiers || read("dossiers");
