@@ -12,7 +12,10 @@ from scipy import sparse
 
 import nibbet
 from nibbet.cli.main import main
-from nibbet.core.linking import MOST_GIVEN, MOST_GOT, link_suggestions, ranks
+from nibbet.core.linking import MOST_GIVEN, MOST_GOT, link_flows, link_suggestions, ranks
+from nibbet.demo.builder import LEVELS
+from nibbet.demo.links import links_of, vitals_of
+from nibbet.demo.scenario import build
 
 HOME = "https://tarnbrook.example"
 SUBJECTS = "heron otter kingfisher newt dipper vole swift adder".split()
@@ -109,6 +112,7 @@ def test_suggestions_keep_their_laws_on_any_site(seed: int) -> None:
     rng = np.random.default_rng(seed)
     size = int(rng.integers(5, 120))
     pages = pd.DataFrame({"path": [f"/{n}/" if n else "/" for n in range(size)], "impressions_long": rng.integers(0, 5000, size)})
+    pages = pages.assign(section=rng.choice(["/a/", "/b/"], size), backlinks=rng.integers(0, 3, size))
     pages = pages.assign(**{name: rng.random(size) < 0.15 for name in ("gone", "blocked", "leaves")})
     links = tuple(rng.integers(0, size, (2, int(rng.integers(0, 4 * size)))))
     links = tuple(part[links[0] != links[1]] for part in links)
@@ -123,5 +127,39 @@ def test_suggestions_keep_their_laws_on_any_site(seed: int) -> None:
     assert not (table["to"] == table["from"]).any()
     assert table.groupby("to").size().max() <= MOST_GOT or table.empty
     assert table.groupby("from").size().max() <= MOST_GIVEN or table.empty
+    flows = link_flows(pages, links)
+    assert flows.empty or flows["flow"].sum() == pytest.approx(1.0)
+    assert flows.drop_duplicates("section_to")["received"].sum() == pytest.approx(flows["flow"].sum())
     held = ranks(*links, size)
     assert held.sum() == pytest.approx(size, rel=1e-3)
+
+
+def test_planted_faults_of_links_and_speed_are_found_on_a_world_never_seen(world: Callable[..., Path]) -> None:
+    demo = build(120, 4711, LEVELS["usual"])
+    live, links, vitals = "https://tarnbrook.example", links_of(demo), vitals_of(demo)
+    with nibbet.open_site(world(4711, 120, "usual")) as one:
+        broken, missing, repairs, flows = one.broken_links(), one.link_suggestions(), one.repairs(), one.link_flows()
+        pages = one.pages().set_index("page")
+    planted = links[links["status"] >= 300]
+    whole = planted["target"].where(planted["target"].str.startswith("http"), live + planted["target"])
+    true = set(zip(live + planted["source"], whole, planted["status"], strict=True))
+    assert set(zip(broken["source"], broken["target"], broken["status"].astype(int), strict=True)) == true
+    assert any("paddlers" in target for _, target, _ in true), "of other sites too"
+    moved = (
+        planted[(planted["status"] == 301) & planted["target"].str.startswith("http")]
+        .drop_duplicates("target")
+        .set_index("target")["moved"]
+    )
+    assert broken.drop_duplicates("target").set_index("target")["to"].reindex(moved.index).eq(moved).all()
+    slow, poor = set(repairs.loc[repairs["repair"] == "slow", "page"]), live + vitals.loc[vitals["rating"] == "poor", "path"]
+    assert slow == {page for page in poor if pages.loc[page, "clicks_long"] > 0}, "those that are found"
+    known = set(zip(live + links["source"], live + links["target"], strict=True))
+    assert not known & set(zip(missing["from"], missing["to"], strict=True))
+    assert not pages["verdict"].reindex(missing["to"]).isin(["prune", "consolidate"]).any()
+    subject = dict(zip(live + demo.pages["path"], demo.pages["subject"].str.split().str[-1], strict=True))
+    section = missing[["from", "to"]].apply(lambda end: end.str.split("/").str[3])
+    alike = missing["from"].map(subject).eq(missing["to"].map(subject)) | section["from"].eq(section["to"])
+    assert alike.mean() >= 0.95
+    assert flows["flow"].sum() == pytest.approx(1.0)
+    text = links[(links["place"] == "main") & ~links["target"].str.startswith("http")]
+    assert flows["links"].sum() <= len(text), "navigation aside"

@@ -384,10 +384,12 @@ class Results(KeptTables):
         """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
         return self.table("broken_links")
 
+    def link_flows(self) -> pd.DataFrame:
+        """Where the links of each section lead readers: section_from, section_to, links, flow, received, demand_share."""
+        return self.table("link_flows")
+
     def lives(self) -> pd.DataFrame:
-        """What becomes of pages and topics over the years: level, key, life (evergreen, seasonal, fading, growing, short-lived, event over, unknown),
-        its season with the day to be ready by, and why.
-        """
+        """What becomes of pages and topics over the years: level, key, life, its season with the day to be ready by, and why."""
         return self.table("lives")
 
     def popular(self) -> pd.DataFrame:

@@ -181,6 +181,10 @@ TABLES = {
         lambda p: p.linking.suggestions(),
         sheet=_columns("to from anchor gain shown links strength readers because"),
     ),
+    "link_flows": Table(
+        "where the links of each section lead readers, beside how much is searched there",
+        lambda p: p.linking.flows(),
+    ),
     "changes": Table(
         "what changed between the recent and the reference window, at every level",
         lambda p: p.changes_table(),

@@ -14,9 +14,12 @@ from nibbet.once import threads
 Ints = NDArray[np.int64]
 
 BROKEN = "source target status anchor place links to clicks because".split()
+FLOWS = "section_from section_to links flow received demand_share".split()
 SUGGESTED = "to from anchor strength readers links shown gain because".split()
 #: likeness of two pages (cosine of their telling words) from which a link between them helps a reader, where the site's own links are too few to tell
 RELATED = 0.12
+#: the same for pages of two sections: there one word in common is often another thing by the same name
+RELATED_ACROSS = 0.35
 #: links of the site's own from which they tell it, and the part of them that may be less alike; links to more than so many of all pages are navigation
 OWN_LINKS, LOOSEST, NAVIGATION = 50, 0.25, 0.1
 #: pages that are compared with each weak one
@@ -86,6 +89,34 @@ def ranks(source: Ints, target: Ints, count: int, entries: NDArray[np.float64] |
     return held
 
 
+def link_flows(pages: pd.DataFrame, links: tuple[Ints, Ints]) -> pd.DataFrame:
+    """Where the links of each section lead readers: FLOWS, one row per section and section linked to, most readers first.
+
+    Args:
+        pages: section, impressions_long, backlinks, by page number; links: source and target of every internal link, once.
+    Returns:
+        links; flow: of all readers that links of the text pass on (see `ranks`; a page gives each of its links an equal part), the share that goes
+        this way; received: the share that the section linked to gets in all; demand_share: its share of the impressions of the long window. Links to more
+        than NAVIGATION of all pages stand on every page and choose nothing: they are left out.
+    """
+    size, (source, target) = len(pages), links
+    if not len(source):
+        return pd.DataFrame(columns=FLOWS)
+    outside = pages["backlinks"].fillna(0).to_numpy(float) if "backlinks" in pages else np.zeros(size)
+    readers = ranks(source, target, size, 1.0 + outside) / np.maximum(np.bincount(source, minlength=size), 1)
+    chosen = np.bincount(target, minlength=size)[target] <= NAVIGATION * size
+    source, target = source[chosen], target[chosen]
+    section = pages["section"].to_numpy(dtype=object)
+    rows = pd.DataFrame({"section_from": section[source], "section_to": section[target], "flow": readers[source]})
+    table = rows.groupby(["section_from", "section_to"], as_index=False).agg(links=("flow", "size"), flow=("flow", "sum"))
+    table["flow"] /= max(float(table["flow"].sum()), 1e-12)
+    shown = pages["impressions_long"].fillna(0).astype(float).groupby(pages["section"]).sum()
+    table["received"] = table.groupby("section_to")["flow"].transform("sum")
+    table["demand_share"] = table["section_to"].map(shown / max(float(shown.sum()), 1.0))
+    order = table.sort_values(["flow", "section_from", "section_to"], ascending=[False, True, True], ignore_index=True)
+    return order[FLOWS]
+
+
 def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
     """Which living pages have fewer internal links than their worth asks: at most FEW, or under SHORT of what pages shown about as often have.
 
@@ -99,15 +130,18 @@ def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
     return open_ & (shown >= SHOWN) & ((inlinks <= FEW) | (inlinks < SHORT * usual))
 
 
-def related(words: sparse.csr_matrix, links: tuple[Ints, Ints], inlinks: pd.Series) -> float:
-    """The likeness from which this site links two pages: that of its own links but the loosest, navigation aside."""
+def related(words: sparse.csr_matrix, links: tuple[Ints, Ints], inlinks: pd.Series, section: pd.Series) -> tuple[float, float]:
+    """The likeness from which this site links two pages, of one section and of two: that of its own links but the loosest, navigation aside."""
     told = inlinks.to_numpy()[links[1]] <= NAVIGATION * len(inlinks)
     source, target = links[0][told], links[1][told]
-    if len(source) < OWN_LINKS:
-        return RELATED
-    step = max(1, len(source) // 100_000)
-    alike = np.asarray(words[source[::step]].multiply(words[target[::step]]).sum(axis=1)).ravel()
-    return float(np.clip(np.quantile(alike, LOOSEST), RELATED / 2, 4 * RELATED))
+    code = pd.factorize(section)[0]
+    within = code[source] == code[target]
+    found = []
+    for some, usual in ((within, RELATED), (~within, RELATED_ACROSS)):
+        at = np.flatnonzero(some)[:: max(1, int(some.sum()) // 100_000)]
+        alike = np.asarray(words[source[at]].multiply(words[target[at]]).sum(axis=1)).ravel()
+        found.append(usual if len(at) < OWN_LINKS else float(np.clip(np.quantile(alike, LOOSEST), usual / 2, 4 * RELATED)))
+    return found[0], max(found)
 
 
 def link_suggestions(
@@ -121,7 +155,7 @@ def link_suggestions(
     """Links that are missing: SUGGESTED with pages by number, the pages that could win most first.
 
     Args:
-        pages: as for `weak_pages`, with backlinks; words: pages x telling words, rows of length 1; links: source and target of every internal
+        pages: as for `weak_pages`, with section and backlinks; words: pages x telling words, rows of length 1; links: source and target of every internal
             link, once; anchor: the words that each page is most searched by; gain: clicks a month within its reach.
     Returns:
         From each weak page's related pages that live, stay and do not link to it yet, those that hold most readers; at most MOST_GOT links to a
@@ -133,13 +167,19 @@ def link_suggestions(
         return pd.DataFrame(columns=SUGGESTED)
     from sparse_dot_topn import sp_matmul_topn
 
-    least = related(words, links, inlinks)
+    least, across = related(words, links, inlinks, pages["section"])
     near = sp_matmul_topn(words[weak], words.T.tocsr(), top_n=NEIGHBOURS, threshold=least, n_threads=threads()).tocsr()
     row, giver = places(near)
     taker, likeness = weak[row], near.data.astype(float)
     size = len(pages)
     known = np.unique(links[0] * size + links[1])
-    fresh = (giver != taker) & gives[giver] & ~np.isin(giver.astype(np.int64) * size + taker, known)
+    section = pd.factorize(pages["section"])[0]
+    fresh = (
+        (giver != taker)
+        & (likeness >= np.where(section[giver] == section[taker], least, across))
+        & gives[giver]
+        & ~np.isin(giver.astype(np.int64) * size + taker, known)
+    )
     outside = pages["backlinks"].fillna(0).to_numpy(float) if "backlinks" in pages else np.zeros(size)
     readers = ranks(*links, size, 1.0 + outside)  # who comes from other sites begins where these link
     table = pd.DataFrame({"to": taker, "from": giver, "strength": likeness})[fresh]

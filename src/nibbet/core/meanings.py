@@ -59,6 +59,7 @@ COLUMN_MEANINGS = {
     "date": "day",
     "days": "days of the recent window on which the pair was seen",
     "demand": "part of the change because searchers came or did not",
+    "demand_share": "share of the impressions of the long window that fall on the section linked to",
     "depth": "share of its clicks that the page has lost for good; negative for a rise",
     "depth_high": "upper end of the 95% interval of the depth",
     "depth_low": "lower end of the 95% interval of the depth",
@@ -87,6 +88,7 @@ COLUMN_MEANINGS = {
     "first_seen": "day on which it was first seen",
     "fit": "whether the topic is for this business: fit, unclear, unfit; null where [about] says nothing",
     "fit_because": "what of [about] makes it so",
+    "flow": "share of the readers that links of the text pass on, who go this way",
     "flag": "low or high: beyond chance at 5% false discovery",
     "follow": "whether the link counts for search engines",
     "form": "how its titles are mostly put",
@@ -145,6 +147,7 @@ COLUMN_MEANINGS = {
     "likeness": "how near the two are by their telling words, 0 to 1",
     "level": "site, section, kind, group, query group, brand, with brand, device, country, surface, channel, topic, page or query",
     "life": "what becomes of it over the years; in trends evergreen or short-lived, empty where it cannot be told",
+    "linked": "the target as it stands in the link",
     "links": "internal links, or other pages of the site that link",
     "lost": "clicks under what is expected at usual choice; of hosts that link, links in an older export that the newest lacks",
     "lost_high": "upper end of the 95% interval of the clicks lost",
@@ -204,6 +207,7 @@ COLUMN_MEANINGS = {
     "reference": "count in the reference window, scaled to equal length and weekdays",
     "referrer": "the page before",
     "repair": "what is at fault: noindex, not_indexed, error, redirected, chain, loop, orphan, unseen, unlisted, sitemap, robots, deep, broken_link, theme",
+    "received": "share of those readers that the section linked to gets in all",
     "rest_of": "other pages of which it is known",
     "rest_with": "other pages with the trait",
     "revenue": "revenue over all channels; of topics and groups of queries, that of searchers",
@@ -218,6 +222,8 @@ COLUMN_MEANINGS = {
     "seconds_per_session": "engagement seconds / sessions",
     "seconds_shrunk": "seconds per session drawn to those of the peers where sessions are few",
     "seconds_usual": "seconds per session of the peers",
+    "section_from": "the section whose pages link",
+    "section_to": "the section that they link to",
     "section": "first part of the path",
     "served": "covered, partly or uncovered: how much of the topic's impressions falls on queries that a page answers",
     "sessions": "sessions over all channels; of topics and groups of queries, those of searchers",
@@ -300,7 +306,7 @@ COLUMN_MEANINGS = {
 #: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
 FORMATS = {
     "share": (
-        "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search engagement_usual engagement_shrunk "
+        "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search flow received demand_share engagement_usual engagement_shrunk "
         "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share usual_share"
     ),
     "fourth": "clicks_per_search",

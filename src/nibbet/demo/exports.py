@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from nibbet.demo.builder import LEVELS, World
 from nibbet.demo.deeds import write_events
+from nibbet.demo.links import write_backlinks, write_links, write_vitals
 from nibbet.demo.scenario import build
 from nibbet.demo.simulate import calendar, simulate
 
@@ -49,6 +50,14 @@ files = "events.csv"
 [[source]]
 kind = "crawl"
 files = "inventory.xlsx"
+
+[[source]]
+kind = "links"
+files = "links.csv"
+
+[[source]]
+kind = "vitals"
+files = "vitals.csv"
 
 [[source]]
 kind = "editorial"
@@ -128,9 +137,11 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
     _write_total(folder / "visits" / "landing-pages.csv", sums)
     _write_inventory(folder / "inventory.xlsx", world)
     _write_editorial(folder / "editorial.csv", world)
-    _write_backlinks(folder / "backlinks.csv", world, rng)
+    write_backlinks(folder / "backlinks.csv", world, rng)
     _write_results(folder / "results.csv.gz", world)
     _write_demand(folder / "searches.csv", world)
+    write_links(folder / "links.csv", world, HOME.rstrip("/"))
+    write_vitals(folder / "vitals.csv", world, HOME.rstrip("/"))
     (folder / "about.md").write_text(ABOUT, "utf-8")
     (folder / "nibbet.toml").write_text(SETTINGS, "utf-8")
     _truth(world).to_csv(truth, index=False, lineterminator="\n")
@@ -382,19 +393,6 @@ def _write_editorial(path: Path, world: World) -> None:
             "Protected": np.where(pages["protected"], "yes", "no"),
         }
     ).to_csv(path, index=False, lineterminator="\n")
-
-
-def _write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None:
-    rows = world.pages.loc[world.pages.index.repeat(world.pages["backlinks"])]
-    number = rng.integers(1, 900, len(rows))
-    pd.DataFrame(
-        {
-            "Linking page": [f"https://paddlers-{n % 40}.example/post/{n}" for n in number],
-            "Linked page": ("http://tarnbrook.example" + rows["path"]).to_numpy(),
-            "Link text": rows["subject"].to_numpy(),
-            "Seen since": [f"2025-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in number],
-        }
-    ).to_csv(path, index=False, sep="\t", lineterminator="\n")
 
 
 #: who else answers, on reserved names; how their titles go on; the questions that come with them

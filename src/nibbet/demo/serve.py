@@ -14,11 +14,10 @@ import pandas as pd
 
 from nibbet.demo.builder import World
 from nibbet.demo.exports import HOME
+from nibbet.demo.links import links_of
 
 #: words of which the text of pages is made
 FILLER = "water bank boat paddle stream launch level season current bend reed weir stone shore ford eddy route gauge permit hire".split()
-#: pages of its section that a page links to
-SIBLINGS = 4
 LIVE = HOME.rstrip("/")
 
 
@@ -27,12 +26,8 @@ class Pages:
 
     def __init__(self, world: World) -> None:
         self._pages = world.pages.set_index("path", drop=False)
-        self._hubs = self._pages[self._pages["path"].str.count("/") == 2]
-        linked = self._pages[(self._pages["inlinks"] > 0) & (self._pages["path"] != "/")]
-        self._section = linked["path"].str.extract(r"^(/[^/]*/)", expand=False)
-        self._of_section = {section: rows["path"].tolist() for section, rows in linked.groupby(self._section)}
-        self._legal = next((path for path in linked["path"] if path.startswith("/legal/")), "/")
-        self._labels = dict(zip(linked["path"], linked["h1"], strict=True))
+        links = links_of(world)
+        self._links = {str(path): rows for path, rows in links.groupby("source", sort=False)}
 
     def answer(self, path: str) -> tuple[int, dict[str, str], bytes]:
         """What the server says to a path."""
@@ -60,32 +55,27 @@ class Pages:
         return f'<?xml version="1.0"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{entries}</urlset>'.encode()
 
     def _html(self, page: pd.Series) -> str:
-        path, inner = page["path"], []
-        section = "/" + path.split("/")[1] + "/" if path != "/" else ""
-        siblings = [one for one in self._of_section.get(section, []) if one != path]
-        if path in self._hubs.index:
-            inner = siblings
-        elif siblings:
-            start = int(page["page"]) % len(siblings)
-            inner = (siblings[start:] + siblings[:start])[:SIBLINGS]
+        path, links = page["path"], self._links[page["path"]]
+        of_place = {name: rows for name, rows in links.groupby("place")}
+        inner = of_place.get("main", links.head(0))
         headings = [text for text in str(page["headings"]).split("|") if text]
         said = [page["h1"], *headings]
-        left = max(int(page["words"]) - sum(len(text.split()) for text in said) - sum(len(self._label(one).split()) for one in inner), 0)
+        left = max(int(page["words"]) - sum(len(text.split()) for text in said) - sum(len(text.split()) for text in inner["anchor"]), 0)
         words = " ".join(islice(cycle(FILLER), left))
         day = "" if page["undated"] else f'<meta property="article:published_time" content="{page["published"]}">'
-        nav = "".join(f'<a href="{escape(one)}">{escape(self._label(one))}</a>' for one in self._hubs["path"] if one in self._labels)
-        links = "".join(f'<li><a href="{escape(one)}">{escape(self._label(one))}</a></li>' for one in inner)
+        drawn = {
+            name: [f'<a href="{escape(to)}">{escape(text)}</a>' for to, text in zip(rows["target"], rows["anchor"], strict=True)]
+            for name, rows in of_place.items()
+        }
+        listed = "".join(f"<li>{one}</li>" for one in drawn.get("main", []))
         return (
             f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(page["title"])}</title>'
             f'<meta name="description" content="{escape(page["description"])}"><link rel="canonical" href="{escape(LIVE + path)}">'
             f'<meta name="robots" content="{"noindex" if page["noindex"] else "index"}">{day}</head>'
-            f'<body><header><nav><a href="/">Tarnbrook</a>{nav}</nav></header><main><h1>{escape(page["h1"])}</h1>'
-            f"{''.join(f'<h2>{escape(text)}</h2>' for text in headings)}<p>{words}</p><ul>{links}</ul></main>"
-            f'<footer><a href="{escape(self._legal)}">Legal</a></footer></body></html>'
+            f"<body><header><nav>{''.join(drawn['navigation'])}</nav></header><main><h1>{escape(page['h1'])}</h1>"
+            f"{''.join(f'<h2>{escape(text)}</h2>' for text in headings)}<p>{words}</p><ul>{listed}</ul></main>"
+            f"<footer>{''.join(drawn['footer'])}</footer></body></html>"
         )
-
-    def _label(self, path: str) -> str:
-        return str(self._labels.get(path) or path)
 
 
 @contextmanager

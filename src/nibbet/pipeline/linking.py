@@ -10,7 +10,7 @@ from scipy import sparse
 
 from nibbet.core import link_rows
 from nibbet.core.kinship import unit_rows
-from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_suggestions
+from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_flows, link_suggestions
 from nibbet.core.redirects import end_of
 from nibbet.core.words import rarity
 from nibbet.once import once
@@ -57,6 +57,10 @@ class Linking:
             return np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
         rows = self.context.fetch("link-pairs", lambda: link_rows.pairs(links)).sort_values(["source_id", "target_id"])
         return rows["source_id"].to_numpy(np.int64), rows["target_id"].to_numpy(np.int64)
+
+    def flows(self) -> pd.DataFrame:
+        """Where the links of each section lead readers: FLOWS; no rows without a source of links."""
+        return link_flows(self.measures.ledger, self._pairs)
 
     def suggestions(self) -> pd.DataFrame:
         """Links that are missing: SUGGESTED; no rows without a source of links."""

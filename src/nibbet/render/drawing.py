@@ -37,6 +37,7 @@ FIGURES: dict[str, tuple[str, Callable[[Results], tuple[Any, ...]]]] = {
     "topics": ("topics_open", lambda site: (site.topics(),)),
     "topic_map": ("topic_map", lambda site: (site.topics(),)),
     "seasons": ("season_ahead", lambda site: (site.seasons(),)),
+    "links": ("link_flows", lambda site: (site.link_flows(),)),
     "movers": ("movers", lambda site: (site.compare(by="page"), site.windows)),
 }
 

@@ -410,6 +410,60 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
 
 
 @in_style
+def link_flows(flows: pd.DataFrame, *, most: int = 10) -> Figure:
+    """Where the links of each section lead readers, and how that goes with what is searched there.
+
+    Args:
+        flows: section_from, section_to, flow, received, demand_share, as `core.linking.link_flows` gives them.
+    """
+    figure = blank(height=4.6)
+    axes = figure.axes[0]
+    if flows.empty:
+        return saying(figure, "No source tells of the links of the text.")
+    size: pd.Series = flows.groupby("section_from")["flow"].sum().add(flows.groupby("section_to")["flow"].sum(), fill_value=0.0)
+    shown = size.sort_index().nlargest(most, keep="first").index
+    rows = flows.assign(**{end: flows[end].where(flows[end].isin(shown), "others") for end in ("section_from", "section_to")})
+    rows = rows.groupby(["section_from", "section_to"])[["flow"]].sum().reset_index()
+    sections = [*(name for name in shown if name in {*rows["section_from"], *rows["section_to"]}), *(["others"] if "others" in {*rows["section_from"], *rows["section_to"]} else [])]  # fmt: skip
+    wants = flows.drop_duplicates("section_to").set_index("section_to")[["received", "demand_share"]]
+    starved = set(wants.index[wants["received"] < wants["demand_share"] / 2])
+    gap, free = 0.018, dict.fromkeys(((side, name) for side in (0, 1) for name in sections), 0.0)
+    for side, end in ((0, "section_from"), (1, "section_to")):
+        sums, at = rows.groupby(end)["flow"].sum().reindex(sections).fillna(0.0), 0.0
+        for name in sections:
+            tall = float(sums[name])
+            free[(side, name)] = at
+            colour = SECOND if side and name in starved else MAIN
+            axes.bar(side, tall, bottom=-at - tall, width=0.025, color=colour)
+            told = f"{name}  {tall:.0%}" + (f" (searched: {wants.loc[name, 'demand_share']:.0%})" if side and name in wants.index else "")
+            if tall > 0.004 or (side and name in starved):
+                axes.text(
+                    side + (0.03 if side else -0.03), -at - tall / 2, inert(told), ha="left" if side else "right", va="center", fontsize=9
+                )
+            at += tall + max(gap, 0.036 - tall)
+    bend = 1 / (1 + np.exp(-np.linspace(-6, 6, 40)))
+    order = {name: number for number, name in enumerate(sections)}
+    ribbons = rows.sort_values(["section_from", "section_to"], key=lambda ends: ends.map(order))
+    for start, end, wide in zip(ribbons["section_from"].astype("str"), ribbons["section_to"].astype("str"), ribbons["flow"], strict=True):
+        left, right = free[(0, start)], free[(1, end)]
+        free[(0, start)], free[(1, end)] = left + wide, right + wide
+        top = -(left + (right - left) * bend)
+        colour = SECOND if end in starved else "#9fb2bd" if start == end else MAIN
+        axes.fill_between(np.linspace(0.0125, 0.9875, 40), top, top - wide, color=colour, alpha=0.35, linewidth=0)
+    axes.set_xlim(-0.45, 1.6)
+    axes.set_ylim(top=0.02)
+    axes.set_axis_off()
+    short = (wants["demand_share"] - wants["received"]).sort_index()
+    worst = short.index.astype("str")[int(short.to_numpy(float).argmax())]
+    finding = f"{worst} gets {wants.loc[worst, 'received']:.0%} of the readers that links pass on, and has {wants.loc[worst, 'demand_share']:.0%} of the impressions"
+    return titled(
+        figure,
+        finding,
+        "Links of the text by section, navigation aside: from the left to the right; orange: under half of what its share of searches asks",
+    )
+
+
+@in_style
 def topic_queries(queries: pd.DataFrame, topic: str, *, most: int = 20) -> Figure:
     """The queries of one topic by volume, with the position of the site for each.
 

@@ -35,7 +35,10 @@ def _figures(site: Results) -> list[dict[str, str]]:
         share = {"CTR": sums["clicks"] / sums["impressions"]} if sums["impressions"] else {}
         return [{"name": name, "value": _text(value, name), "told": ""} for name, value in (sums | share).items()]
     clicks = known.loc["clicks"]
-    pairs: dict[str, tuple[Any, Any]] = {"clicks": (clicks["recent"], clicks["reference"]), "impressions": (clicks["impressions"], clicks["impressions_reference"])}
+    pairs: dict[str, tuple[Any, Any]] = {
+        "clicks": (clicks["recent"], clicks["reference"]),
+        "impressions": (clicks["impressions"], clicks["impressions_reference"]),
+    }
     if all(count > 0 for count in pairs["impressions"]):
         shares: list[Any] = [one / many for one, many in zip(*pairs.values(), strict=True)]
         pairs["CTR"] = (shares[0], shares[1])
@@ -44,8 +47,7 @@ def _figures(site: Results) -> list[dict[str, str]]:
             pairs[name] = (known.loc[name, "recent"], known.loc[name, "reference"])
     proof = known["real"].to_dict()
     return [
-        {"name": name, "value": _text(now, name), "told": _told(now, then, name, proof.get(name))}
-        for name, (now, then) in pairs.items()
+        {"name": name, "value": _text(now, name), "told": _told(now, then, name, proof.get(name))} for name, (now, then) in pairs.items()
     ]
 
 

@@ -155,6 +155,10 @@ def show_account(account: dict[str, Any], style: str) -> None:
         show_missing(out, account["missing"], len(account["missing"]))
 
 
+#: other hosts that are named one by one
+MOST_HOSTS = 3
+
+
 def account_rows(account: dict[str, Any]) -> pd.DataFrame:
     """The account as rows: file, kind, fate (used, or why set aside), rows and one column per measure."""
     rows = []
@@ -171,10 +175,19 @@ def account_rows(account: dict[str, Any]) -> pd.DataFrame:
 def condensed(rows: pd.DataFrame) -> pd.DataFrame:
     """Account rows summed over the files of a kind; files are counted."""
     measures = [name for name in ("clicks", "impressions", "sessions", "conversions", "revenue") if name in rows]
+    rows = rows.assign(fate=_few_hosts(rows))
     sums = rows.groupby(["kind", "fate"], sort=False).agg(
         files=("file", "nunique"), rows=("rows", "sum"), **{name: (name, lambda v: v.sum(min_count=1)) for name in measures}
     )
     return sums.reset_index()
+
+
+def _few_hosts(rows: pd.DataFrame) -> pd.Series:
+    """The fates, with all but the largest of many other hosts in one; links to them are counted together."""
+    fate, other = rows["fate"].astype("str"), rows["fate"].astype("str").str.startswith("other host: ")
+    fate = fate.mask(other & rows["kind"].eq("links"), "to other sites")
+    rank = rows[other].groupby(["kind", "fate"])["rows"].transform("sum").groupby(rows["kind"]).rank(method="dense", ascending=False)
+    return fate.mask(other & rank.reindex(rows.index).gt(MOST_HOSTS) & rows["kind"].ne("links"), "other hosts, each with fewer rows")
 
 
 def show_windows(windows: Windows) -> None:
