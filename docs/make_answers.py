@@ -55,6 +55,7 @@ ANSWERS = [
     ("Topics", "Which topics are we shown least for, for what they are searched?", 'nibbet sql "SELECT label, volume, shown_share, position, served FROM topics WHERE volume_kind = \'searches a month\' ORDER BY volume DESC LIMIT 4"', "shown_share: in which share of the topic's searches the site is shown at all."),
     ("Topics", "What do topics earn, beside how much they are searched?", "nibbet sql \"SELECT label, volume, volume_kind, sessions, conversions, conversions_low, conversions_high FROM topics ORDER BY conversions DESC LIMIT 5\"", "Of their searchers: shared over the queries of a page by clicks; the ends are an 80% interval."),
     ("People", "Do phones do as well as desktops?", "nibbet split --by device", "pull_beside, engagement_beside: beside the same pages on other devices; 1 = alike."),
+    ("People", "In which language are we asked where, and what would a translation be worth?", "nibbet markets", "A row for each country and language that no page answers, by worth; the row of a country without a language holds all the rest, with its visits and sales."),
     ("People", "Which channels stay, which buy?", "nibbet split --by channel", "Rates of sums; a sentence where a channel differs on the same pages beyond chance."),
     ("People", "Which pages should be praised, which improved, for how visitors stay and what they do?", "nibbet engagement --top 3", "Beside the same channel on pages of the same section or kind; events are counted per 100 sessions."),
     ("People", "Which pages disappoint their visitors?", "nibbet sql \"SELECT page, key, measure, value, usual, q_value FROM peers WHERE flag = 'low' AND measure = 'engagement' ORDER BY q_value LIMIT 4\"", "Beside the pages of the same section."),
@@ -82,7 +83,7 @@ def answer(command: str, workspace: str) -> str:
     """What a command prints on a workspace."""
     name, *rest = shlex.split(command)[1:]
     place = (
-        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement", "calendar", "popular") and "--why" not in rest else ["--site", workspace]
+        [workspace] if name in ("decide", "compare", "rising", "new", "topics", "load", "titles", "hosts", "links", "absent", "engagement", "calendar", "popular", "markets") and "--why" not in rest else ["--site", workspace]
     )
     out = io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):

@@ -40,6 +40,8 @@ SAMPLED = {
     "test_a_page_of_unknown_age_is_never_removed": 3,
     "test_frames_of_any_library_give_the_same_ledger": 2,
     "test_events_are_read_and_shown": 3,
+    "test_what_is_liked_is_found_with_what_it_has_in_common": 2,
+    "test_languages_are_counted_by_country_and_weighed_by_what_it_buys": 2,
     "test_what_cannot_be_used_is_refused_with_the_mend": 3,
     "test_odd_rows_are_set_aside_with_a_reason": 3,
     "test_unusable_input_gets_one_message_and_nothing_is_written": 3,

@@ -60,16 +60,16 @@ def test_what_is_liked_is_found_with_what_it_has_in_common(
 ) -> None:
     truth = site(tmp_path, names, len(names))
     with nibbet.open_site(tmp_path) as one:
-        table, common, ideas = one.popular(), one.popular_traits().set_index(["by", "trait"]), one.popular_ideas()
-    first = table[(table["level"] == "site") & (table["by"] == "views")]
+        table, common, ideas = one.popular(), one.popular_traits().set_index(["measure", "trait"]), one.popular_ideas()
+    first = table[(table["level"] == "site") & (table["measure"] == "views")]
     assert first["value"].tolist() == truth["sessions"].nlargest(20).tolist()
     assert first["share"].iloc[0] == pytest.approx(first["value"].iloc[0] / truth["sessions"].sum())
-    walks = table[(table["level"] == "section") & (table["key"] == "/walks/") & (table["by"] == "views")]
+    walks = table[(table["level"] == "section") & (table["key"] == "/walks/") & (table["measure"] == "views")]
     assert walks["page"].tolist() == truth.filter(like="/walks/", axis=0)["sessions"].nlargest(5).index.tolist()
-    kept = table[(table["by"] == "kept") & (table["level"] == "site")]
+    kept = table[(table["measure"] == "kept") & (table["level"] == "site")]
     seconds = (truth["engagement seconds"] / truth["sessions"]).reindex(kept["page"])
     assert seconds.is_monotonic_decreasing or seconds.corr(kept.set_index("page")["value"], method="spearman") > 0.9
-    earning = table[(table["by"] == "earning") & (table["level"] == "site")]
+    earning = table[(table["measure"] == "earning") & (table["level"] == "site")]
     assert earning["page"].tolist() == [f"{HOME}/crafts/kilnwork/"]
     planted = common.loc[("views", "number")]
     assert planted["real"]

@@ -149,9 +149,7 @@ class Results(KeptTables):
         return self.table("topics")
 
     def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
-        """Ideas held against what the site has: idea, topic, likeness (1 where the idea is a query that is known), queries, volume,
-        volume_kind, served, page, position, advice.
-        """
+        """Ideas held against what the site has: idea, topic, likeness (1 for a known query), queries, volume, served, page, position, advice."""
         import pandas as pd
 
         return self._pipeline.topics.check_ideas(pd.Series(list(ideas), dtype="str"))
@@ -188,15 +186,11 @@ class Results(KeptTables):
         return self._kept("topics-aside", lambda p: p.query_map.topics_aside())
 
     def strengths(self) -> pd.DataFrame:
-        """What works here: clicks and conversions per page and per search of sections, named groups, kinds and lengths of pages, beside the
-        usual: `core.strength.STRENGTHS`.
-        """
+        """What works here: what sections, groups, kinds and lengths of pages bring per page and per search, beside the usual."""
         return self.table("strengths")
 
     def apart(self) -> pd.DataFrame:
-        """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), shared_impressions, overlap,
-        turn_taking, because.
-        """
+        """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), overlap, turn_taking, because."""
         return self.table("apart")
 
     def evidence(self) -> pd.DataFrame:
@@ -392,16 +386,20 @@ class Results(KeptTables):
         """What becomes of pages and topics over the years: level, key, life, its season with the day to be ready by, and why."""
         return self.table("lives")
 
+    def markets(self) -> pd.DataFrame:
+        """Countries and languages: country, language (null for all else), impressions, clicks, visits and sales, gain and worth of a translation."""
+        return self.table("markets")
+
     def popular(self) -> pd.DataFrame:
-        """The most viewed, best kept and most earning pages: by, level (site, section, kind, group), key, rank, page, value, share, usual."""
+        """The most viewed, best kept and most earning pages: measure, level (site, section, kind, group), key, rank, page, value, share, usual."""
         return self.table("popular")
 
     def popular_traits(self) -> pd.DataFrame:
-        """What popular pages have in common: by, trait, times (as often popular as others of their section), its interval, real."""
+        """What popular pages have in common: measure, trait, times (as often popular as others of their section), its interval, real."""
         return self.table("popular_traits")
 
     def popular_ideas(self) -> pd.DataFrame:
-        """Topics that nothing answers yet, near to what is popular: topic, volume, proposal, gain, page (the popular one), by, likeness, because."""
+        """Topics that nothing answers yet, near to what is popular: topic, volume, proposal, gain, page (the popular one), popular_by, likeness, because."""
         return self.table("popular_ideas")
 
     def speed(self) -> pd.DataFrame:

@@ -129,7 +129,7 @@ TABLES = {
     "popular": Table(
         "the most viewed, best kept and most earning pages of the site, its sections, kinds and groups",
         lambda p: p.popular.table(),
-        sheet=_columns("by level key rank page value share sessions usual"),
+        sheet=_columns("measure level key rank page value share sessions usual"),
     ),
     "popular_traits": Table(
         "what the most popular fifth of each section's pages has in common beside the others",
@@ -138,7 +138,7 @@ TABLES = {
     "popular_ideas": Table(
         "topics that nothing answers yet and that are near to what is popular here",
         lambda p: p.popular.ideas(),
-        sheet=_columns("label volume proposal gain page by likeness words because"),
+        sheet=_columns("label volume proposal gain page popular_by likeness words because"),
     ),
     "speed": Table(
         "how fast each page is for its visitors: the three web vitals at the 75th percentile, and a rating",
@@ -225,6 +225,14 @@ TABLES = {
             "seconds_per_session conversions conversions_per_session conversion_beside conversion_flag revenue clicks_reference sessions_reference"
         ),
     ),
+    "markets": Table(
+        "one row per country and language: what is asked, how visitors from there buy, what pages in that language would be worth",
+        lambda p: p.markets.table(),
+        sheet=_columns(
+            "country language queries impressions clicks ctr position sessions engagement_rate conversions conversions_per_session revenue "
+            "gain gain_low gain_high worth because"
+        ),
+    ),
     "titles": Table(
         "one row per page whose title or description has a fault: what to change first, and what that is worth where this site proves it",
         lambda p: p.titles.advice(),
@@ -284,6 +292,7 @@ SHEETS = [
     "strengths",
     "event_rates",
     "splits",
+    "markets",
 ]
 #: tables of rows, made by the engine when a question in SQL asks for them
 ROW_TABLES = {

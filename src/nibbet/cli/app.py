@@ -19,6 +19,7 @@ WORK = {
         "page",
         "query",
         "split",
+        "markets",
         "engagement",
         "popular",
         "compare",

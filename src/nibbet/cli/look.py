@@ -193,6 +193,17 @@ def engagement(s: Site, asked: Asked) -> Callable[[], None]:
     return lambda: show_engagement(stays, events, asked.form, asked.top or 5)
 
 
+@listing("Countries and languages: who asks, who buys, what to translate.")
+def markets(s: Site, asked: Asked) -> Callable[[], None]:
+    """Print from which country what is asked in which language, how visitors from there buy, and what pages in that language would be worth."""
+    from nibbet.render.terminal import show
+
+    rows = asked.chosen(s.markets())
+    shown = rows if asked.top is None else rows.head(asked.top)
+    empty = "No source tells of countries, and no query is in another language than the site's."
+    return lambda: show(shown.dropna(axis=1, how="all") if asked.form == "table" else shown, asked.form, empty=empty)
+
+
 @listing("What visitors like, what it has in common, what to write beside it.")
 def popular(s: Site, asked: Asked) -> Callable[[], None]:
     """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""

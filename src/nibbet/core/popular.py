@@ -17,9 +17,9 @@ Marks = NDArray[np.bool_]
 #: what a page can be popular by
 NAMED = {"views": "most viewed", "kept": "best kept", "earning": "most earning"}
 MEASURES = tuple(NAMED)
-POPULAR = "by level key rank page value share sessions usual".split()
-COMMON = "by trait pages top_with top_of rest_with rest_of times times_low times_high q_value real".split()
-LEANING = "topic label volume proposal gain page by likeness words because".split()
+POPULAR = "measure level key rank page value share sessions usual".split()
+COMMON = "measure trait pages top_with top_of rest_with rest_of times times_low times_high q_value real".split()
+LEANING = "topic label volume proposal gain page popular_by likeness words because".split()
 #: pages that are named of the site, and of each section and kind
 OF_SITE, OF_PART = 20, 5
 #: the part of each section's pages that counts as its most popular; pages from which a section tells it, smaller ones together
@@ -65,13 +65,13 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
     """
     site = pd.DataFrame({"level": "site", "key": "", "page": values.index})
     rows = pd.concat([site, members[["level", "key", "page"]]], ignore_index=True)
-    rows = rows.loc[rows.index.repeat(len(MEASURES))].assign(by=np.tile(MEASURES, len(rows)))
-    of_page = values.rename_axis("page").melt(ignore_index=False, var_name="by").set_index("by", append=True)["value"]
-    rows = rows.join(of_page, on=["page", "by"]).dropna(subset=["value"])
-    part = ["by", "level", "key"]
+    rows = rows.loc[rows.index.repeat(len(MEASURES))].assign(measure=np.tile(MEASURES, len(rows)))
+    of_page = values.rename_axis("page").melt(ignore_index=False, var_name="measure").set_index("measure", append=True)["value"]
+    rows = rows.join(of_page, on=["page", "measure"]).dropna(subset=["value"])
+    part = ["measure", "level", "key"]
     grouped = rows.groupby(part, observed=True)["value"]
     rows = rows.assign(
-        share=(rows["value"] / grouped.transform("sum")).where(rows["by"] != "kept"),
+        share=(rows["value"] / grouped.transform("sum")).where(rows["measure"] != "kept"),
         usual=grouped.transform("median"),
         sessions=rows["page"].map(sessions),
     )
@@ -79,7 +79,7 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
     rows["rank"] = rows.groupby(part, observed=True).cumcount() + 1
     first = rows[rows["rank"] <= np.where(rows["level"] == "site", OF_SITE, OF_PART)]
     order = first.assign(
-        nth=first["by"].map(MEASURES.index), size=first["level"].map({"site": 0, "section": 1, "kind": 2}).fillna(3)
+        nth=first["measure"].map(MEASURES.index), size=first["level"].map({"site": 0, "section": 1, "kind": 2}).fillna(3)
     ).sort_values(["nth", "size", "level", "key", "rank"], kind="stable")
     return order.reset_index(drop=True)[POPULAR]
 
@@ -116,12 +116,12 @@ def common_traits(popular: pd.DataFrame, traits: pd.DataFrame, section: pd.Serie
             rows.append([by, trait, int(has.sum()), *counts, ratio, error])
     table = pd.DataFrame(rows, columns=[*COMMON[:7], "times", "error"])
     value = np.log(table["times"])
-    table["q_value"] = table.groupby("by")["times"].transform(
+    table["q_value"] = table.groupby("measure")["times"].transform(
         lambda times: false_discovery(2 * special.ndtr(-np.abs(np.log(times) / table.loc[times.index, "error"])).to_numpy())
     )
     wide = special.ndtri(0.975) * table["error"]
     table = table.assign(times_low=np.exp(value - wide), times_high=np.exp(value + wide), real=(table["q_value"] < CHANCE).fillna(False))
-    order = table.assign(nth=table["by"].map(list(popular).index), size=-value.abs().fillna(-1.0))
+    order = table.assign(nth=table["measure"].map(list(popular).index), size=-value.abs().fillna(-1.0))
     return order.sort_values(["nth", "real", "size", "trait"], ascending=[True, False, True, True], ignore_index=True)[COMMON]
 
 
@@ -176,10 +176,10 @@ def leaning_ideas(
     page, likeness = some[np.asarray(near.argmax(axis=1)).ravel()], near.max(axis=1).toarray().ravel()
     by = (liked.iloc[page].astype(int) @ pd.Series([f"{name}, " for name in liked], index=liked.columns)).str.removesuffix(", ").to_numpy()
     shared = _shared(topics["label"], about[page], lexicon)
-    table = topics.assign(page=liked.index.to_numpy()[page], by=by, likeness=likeness, words=shared.to_numpy())
+    table = topics.assign(page=liked.index.to_numpy()[page], popular_by=by, likeness=likeness, words=shared.to_numpy())
     table = table[(table["likeness"] >= RELATED) & table["words"].ne("")]
     table = table.sort_values(["gain", "likeness", "topic"], ascending=[False, False, True], ignore_index=True)
-    names = say.named(pd.Series([", ".join(NAMED[one] for one in text.split(", ")) for text in table["by"]], index=table.index))
+    names = say.named(pd.Series([", ".join(NAMED[one] for one in text.split(", ")) for text in table["popular_by"]], index=table.index))
     page = say.named(table["page"].map(paths))
     because = say.joined(
         say.count(table["volume"]), " ", say.named(table["volume_kind"]), ", not answered yet; ", page, ", on ", say.named(table["words"]),

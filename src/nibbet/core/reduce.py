@@ -365,6 +365,14 @@ def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: 
     )
 
 
+def asked_from(search: ibis.Table, asked: ibis.Table, window: Window) -> ibis.Table:
+    """One row per country ("" where none is told) and query of `asked` (a column of that name) in a window: clicks, impressions, position_sum, placed."""
+    rows = pair_rows(search)
+    rows = rows.filter(inside(rows, window, "pair")).mutate(country=rows.country.cast("string").fill_null(""))
+    rows = rows.join(asked, rows["query"] == asked.asked)
+    return rows.group_by("country", "query").aggregate(**{name: exact_sum(rows[name]) for name in SUMS})
+
+
 def _with_bins(rows: ibis.Table) -> ibis.Table:
     """The rows with device and surface never null, and bin of their position (null where it is not known)."""
     log_place = ibis.cases((rows.position > 1, rows.position), else_=1.0).ln()

@@ -25,6 +25,7 @@ from nibbet.pipeline.history import History
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.linking import Linking
 from nibbet.pipeline.lives import Lives
+from nibbet.pipeline.markets import Markets
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.mends import Mends
 from nibbet.pipeline.merges import Merges
@@ -84,6 +85,7 @@ class Pipeline:
         self.diagnostics = Diagnostics(context, inputs, sums, expectation, pages, query_map, measures)
         self.query_groups = QueryGroups(inputs, query_map, measures)
         self.splits = Splits(context, inputs, sums, expectation)
+        self.markets = Markets(context, inputs, sums, expectation, query_map, measures, self.splits)
         self.titles = Titles(context, sums, pages, query_map)
         self.questions = Questions(context, inputs, sums)
 

@@ -134,7 +134,7 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("why", "why", "text", "What made it"),
     ],
     "popular": [
-        ("by", "by", "text", "Most viewed, best kept (seconds a visitor stays), most earning"),
+        ("measure", "by", "text", "Most viewed, best kept (seconds a visitor stays), most earning"),
         ("level", "of", "text", "The site, a section, a kind, a group"),
         ("key", "which", "text", "Which section, kind or group"),
         ("rank", "place", "whole", "Its place there"),

@@ -289,12 +289,12 @@ def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, 
     out = console()
     of_site = rows[rows["level"] == "site"] if rows["level"].eq("site").any() else rows
     for by, (title, unit) in LIKED.items():
-        some = of_site[of_site["by"] == by]
+        some = of_site[of_site["measure"] == by]
         if some.empty:
             continue
         out.print(Text(f"{title} ({unit})", style="bold"))
         out.print(grid(some.head(top)[["page", "value", "share", "sessions", "usual"]].dropna(axis=1, how="all")))
-        for row in records(common[(common["by"] == by) & common["real"].eq(True)].head(top)):
+        for row in records(common[(common["measure"] == by) & common["real"].eq(True)].head(top)):
             shares = f"{row['top_with']:,} of {row['top_of']:,} have it, of the others {row['rest_with']:,} of {row['rest_of']:,}"
             out.print(Text(for_terminal(f"  {row['trait']}: {row['times']:.1f} times as often among them ({row['times_low']:.1f} to {row['times_high']:.1f}; {shares})"), style="dim"))  # fmt: skip
         out.print()

@@ -1,0 +1,74 @@
+"""Markets: from which country what is asked in which language, how visitors from there buy, and what a translation would be worth."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import sentences as say
+from nibbet.core.languages import NAMES
+from nibbet.core.pull import weighted_position
+
+MARKETS = (
+    "country language queries impressions clicks ctr position sessions engagement_rate conversions conversions_per_session revenue "
+    "gain gain_low gain_high worth because"
+).split()
+SUMMED = ["impressions", "clicks", "position_sum", "placed"]
+GAINS = ["gain", "gain_low", "gain_high"]
+#: sessions at the site's rate that are added to those of a country, so that a few sales there promise little
+PRIOR_SESSIONS = 200.0
+#: impressions of a language in a country from which its gain is told: fewer are strays
+LEAST_SHOWN = 50
+
+
+def market_table(asked: pd.DataFrame, countries: pd.DataFrame, value: float | None, per_visit: float) -> pd.DataFrame:
+    """One row per country and language: MARKETS; languages that the site does not answer first, by what they would be worth.
+
+    Args:
+        asked: country ("" where none is told), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language stood where this
+            site's good pages stand): queries in another language than the site's that no page answers.
+        countries: of each country SUMMED, sessions, engaged_sessions, conversions, revenue (null where no source tells); indexed by country.
+        value: money that a conversion brings; without it revenue counts; per_visit: money that a visit brings on the whole site, NaN where none is told.
+    Returns:
+        Rows in a language hold the queries in it; the row of a country without a language holds all the rest. Visits stand in the latter. worth: money
+        a month that the gain stands for, by what visits from that country bring, drawn to the whole site by PRIOR_SESSIONS sessions.
+    """
+    spoken = asked.groupby(["country", "language"])[[*SUMMED, *GAINS]].sum()
+    spoken["queries"] = asked.groupby(["country", "language"]).size()
+    spoken = spoken[spoken["impressions"] >= LEAST_SHOWN].reset_index()
+    rest = countries.reset_index(names="country")
+    taken = spoken.groupby("country")[SUMMED].sum().reindex(rest["country"]).fillna(0.0)
+    for name in SUMMED:
+        rest[name] = np.maximum(rest[name].fillna(0.0) - taken[name].to_numpy(), 0.0)
+    table = pd.concat([spoken, rest], ignore_index=True)
+    for name in ("language", "queries", *GAINS, "sessions", "engaged_sessions", "conversions", "revenue"):
+        table[name] = table.get(name, np.nan)
+    sessions = table["sessions"].where(table["sessions"] > 0)
+    had = countries.reindex(columns=["sessions", "conversions", "revenue"]).fillna(0.0).astype(float)
+    earned = had["revenue"] if value is None else had["conversions"] * value
+    brings = (earned + PRIOR_SESSIONS * per_visit) / (had["sessions"] + PRIOR_SESSIONS)
+    table = table.assign(
+        ctr=table["clicks"] / table["impressions"].where(table["impressions"] > 0),
+        position=weighted_position(table["position_sum"], table["placed"]),
+        engagement_rate=table["engaged_sessions"] / sessions,
+        conversions_per_session=table["conversions"] / sessions,
+        worth=table["gain"] * table["country"].map(brings).fillna(per_visit),
+    )
+    table["because"] = _because(table)
+    order = table.assign(first=table["worth"].fillna(table["gain"]).fillna(-1.0)).sort_values(
+        ["first", "impressions", "country"], ascending=[False, False, True], kind="stable"
+    )
+    return order.reset_index(drop=True)[MARKETS]
+
+
+def _because(table: pd.DataFrame) -> pd.Series:
+    """What is asked there, and what it is worth, in one sentence."""
+    where = say.joined(" from ", say.named(table["country"])).where(table["country"] != "", "")
+    spoken = table["language"].map(NAMES).fillna(table["language"]).astype("str")
+    asked = say.joined(say.plural(table["queries"], "query").str.replace("querys", "queries"), " in ", say.named(spoken), where)
+    shown = say.joined(
+        ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"), ", and no page in it answers."
+    )
+    rest = say.joined("All else", where, ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"))
+    sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")
+    return say.joined(asked, shown).where(table["language"].notna(), say.joined(rest, sold.where(table["sessions"] > 0, ".")))
