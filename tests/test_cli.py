@@ -28,7 +28,7 @@ OUT = sorted(
         *("redirects-apache.conf", "redirects-nginx.conf"),
         *(
             f"figures/{name}.png"
-            for name in ("curve", "groups", "movers", "positions", "seasons", "topic_map", "topics", "trend", "verdicts")
+            for name in ("curve", "groups", "links", "movers", "positions", "seasons", "topic_map", "topics", "trend", "verdicts")
         ),
     ]
 )

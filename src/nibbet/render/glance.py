@@ -8,6 +8,7 @@ import pandas as pd
 
 from nibbet.core.tables import records, to_act_on
 from nibbet.render.terminal import cell_text
+from nibbet.tables import NEW_SINCE
 
 if TYPE_CHECKING:
     from nibbet.results import Results
@@ -65,11 +66,11 @@ def _told(now: float, then: float, name: str, real: Any) -> str:
 
 def _news(site: Results) -> list[str]:
     lines, root = [], site.config.site.home.rstrip("/")
-    fresh = site.new_pages(90)
+    fresh = site.table("new_pages")
     if len(fresh):
         best = fresh.sort_values(["start_rank", "start_clicks", "page"], ascending=[False, False, True]).head(MOST)
         names = ", ".join(f"{str(row['page']).removeprefix(root)} ({row['start_clicks']:,.0f} clicks)" for row in records(best))
-        lines.append(f"{len(fresh):,} page{'s' if len(fresh) > 1 else ''} first seen in 90 days; best starts for their age: {names}.")
+        lines.append(f"{len(fresh):,} page{'s' if len(fresh) > 1 else ''} first seen in {NEW_SINCE} days; best starts for their age: {names}.")
     proposals = site.topics().query("proposal != 'none'")
     if len(proposals):
         lines.append(f"{len(proposals):,} topic{'s' if len(proposals) > 1 else ''} to write, extend, translate or restore, first {proposals['label'].iloc[0]}.")  # fmt: skip
