@@ -17,7 +17,7 @@ import nibbet
 from nibbet.cli.main import main
 from nibbet.core.access import access_of
 from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, noise_of_weeks
-from nibbet.core.compare import mean_noise, page_noise
+from nibbet.core.compare import mean_noise, page_noise, shared_noise
 from nibbet.core.redirects import names_its_own
 from nibbet.core.split import ASSUMPTION, query_growth, row_parts, split
 from nibbet.core.tables import PARTS
@@ -211,3 +211,13 @@ def test_windows_of_other_years_keep_their_weekdays() -> None:
     assert earlier.recent == Window(date(2025, 8, 4), date(2025, 11, 1))
     assert earlier.recent.start.weekday() == windows.recent.start.weekday()
     assert year_earlier(make_windows(date(2025, 12, 1), date(2026, 10, 31), recent=90, long=365, reference="before")) is None
+
+
+def test_the_noise_of_a_whole_series_is_that_of_its_weeks() -> None:
+    windows = make_windows(date(2026, 3, 1), date(2026, 10, 31), recent=42, long=365, reference="before")
+    found = []
+    for seed in range(150):
+        rng, days = np.random.default_rng(seed), pd.date_range("2026-03-01", "2026-10-31")
+        week = rng.normal(0, 0.1, 40)[(pd.Timestamp(windows.recent.end) - days).days // 7]
+        found.append(shared_noise(pd.DataFrame({"date": days, "clicks": rng.poisson(3_000 * np.exp(week))}), windows) ** 2)
+    assert np.mean(found) == pytest.approx(2 * 0.1**2 / 6, rel=0.15), "two windows of six weeks"

@@ -19,6 +19,7 @@ import nibbet
 from nibbet.cli.main import main
 from nibbet.core.kinship import group_queries
 from nibbet.core.languages import languages_of
+from nibbet.core.owned import by_owner
 from nibbet.core.strength import shrunk_ratio
 from nibbet.core.topics import group_pairs, set_aside, topic_peaks
 from nibbet.demo.vocabulary import ABROAD, ASK, OFF_TOPIC, waters
@@ -281,3 +282,22 @@ def test_proposals_lean_to_sections_that_do_well(ran: Path) -> None:
     assert np.allclose(want.fillna(-1), named["strength"].fillna(-1))
     leaning = (topics["gain"] * topics["strength"].fillna(1.0)).fillna(-1)
     assert leaning.is_monotonic_decreasing
+
+
+def test_a_query_goes_where_its_results_are_and_not_where_its_page_is() -> None:
+    owner, labels = np.array([0, 0, 0, 1, 1, 1]), np.arange(6)
+    chosen = sparse.csr_matrix(([9.0, 9, 9, 9, 9, 9], (np.arange(6), owner)), shape=(6, 2))
+    words = sparse.csr_matrix(np.eye(6))
+    on_page = sparse.csr_matrix(np.zeros((2, 6)))
+    alike = np.zeros((6, 6))
+    for some in ((0, 1), (2, 3, 4, 5)):  # the results of query 2 are those of the queries of the other page
+        for one in some:
+            alike[one, list(some)] = 0.8
+    np.fill_diagonal(alike, 0.0)
+    topic = by_owner(labels, owner, chosen, words, on_page, sparse.csr_matrix(alike), np.ones(6, dtype=bool))
+    assert topic[0] == topic[1]
+    assert len({topic[2], topic[3], topic[4], topic[5]}) == 1
+    assert topic[0] != topic[2]
+    alike[0, 2] = alike[2, 0] = alike[1, 2] = alike[2, 1] = 0.5  # shared with its own too: it stays
+    stays = by_owner(labels, owner, chosen, words, on_page, sparse.csr_matrix(alike), np.ones(6, dtype=bool))
+    assert stays[2] == stays[0]

@@ -29,6 +29,8 @@ SILENT = "script, style, noscript, template, svg, iframe, select, button"
 PLACES = {"nav": "navigation", "header": "header", "footer": "footer", "aside": "aside"}
 #: answers by which a host keeps robots out, or asks them to come later, while readers are let in
 REFUSED = (401, 403, 405, 406, 407, 429, 451, 503, 999)
+#: directives for robots that have a value of their own behind a colon: what else stands before one names a robot
+VALUED = ("unavailable_after", "max-snippet", "max-image-preview", "max-video-preview")
 #: the same parts where they are told by a role
 ROLES = {"navigation": "navigation", "banner": "header", "contentinfo": "footer", "complementary": "aside"}
 BOILERPLATE = ", ".join([*PLACES, *(f"[role={role}]" for role in ROLES), "form", "dialog"])
@@ -123,7 +125,7 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
         h1=facts["h1"],
         headings="|".join(headings)[:MOST_TEXT],
         canonical=canonical,
-        robots=metas.get("robots", "").lower(),
+        robots=", ".join(node.attributes.get("content") or "" for node in tree.css("meta[name=robots i][content]")).lower(),
         language=(language or metas.get("content-language", "")).lower()[:20],
         alternates=tuple(alternates[:100]),
         text=text[:MOST_TEXT],
@@ -280,18 +282,35 @@ def answer_facts(
         return record, [], []
     page = read_markup(body, address, headers.get("content-type", ""))
     canonical = page.canonical or _header_canonical(address, headers.get("link", ""))
-    said = [page.robots, headers.get("x-robots-tag", "").lower()]
+    said = set(re.split(r"[\s,:]+", page.robots)) | directives(headers.get("x-robots-tag", ""))
     texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language")}
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
-    noindex = any({"noindex", "none"} & set(re.split(r"[\s,:]+", one)) for one in said)
+    noindex = {"noindex", "none"} & said
     record.update(texts, **days, canonical=canonical, noindex="noindex" if noindex else "index")
     links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
-    closed = {"nofollow", "none"} & set(re.split(r"[\s,]+", page.robots))
+    closed = {"nofollow", "none"} & said
     follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]
     if page.refresh:
         record["redirect_to"] = page.refresh
         follow.append(page.refresh)
     return record, links, [*follow, *([canonical] if canonical else []), *(one for _, one in page.alternates)]
+
+
+def directives(header: str) -> set[str]:
+    """The directives of an X-Robots-Tag header that hold for all robots; what stands behind the name of one holds for that one alone.
+
+    Args:
+        header: its value; of several headers the values in lines.
+    """
+    result = set()
+    for line in header.lower().splitlines():
+        of_one = False
+        for part in line.split(","):
+            name, colon, rest = part.strip().partition(":")
+            if colon and name not in VALUED:
+                of_one, part = True, rest
+            result |= set() if of_one else {part.strip()}
+    return result
 
 
 def _header_canonical(address: str, link: str) -> str:

@@ -124,6 +124,8 @@ class Fetcher:
             async with self._session.request(method, address, headers=headers, allow_redirects=False) as response:
                 first = asyncio.get_running_loop().time() - begun
                 told = {name.lower(): value for name, value in response.headers.items()}
+                if "x-robots-tag" in told:  # there may be one for each robot
+                    told["x-robots-tag"] = "\n".join(response.headers.getall("X-Robots-Tag"))
                 if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or media_of(told) in ("", *HTML)):
                     response.close()
                     return answer(response.status, told)

@@ -70,7 +70,9 @@ def _news(site: Results) -> list[str]:
     if len(fresh):
         best = fresh.sort_values(["start_rank", "start_clicks", "page"], ascending=[False, False, True]).head(MOST)
         names = ", ".join(f"{str(row['page']).removeprefix(root)} ({row['start_clicks']:,.0f} clicks)" for row in records(best))
-        lines.append(f"{len(fresh):,} page{'s' if len(fresh) > 1 else ''} first seen in {NEW_SINCE} days; best starts for their age: {names}.")
+        lines.append(
+            f"{len(fresh):,} page{'s' if len(fresh) > 1 else ''} first seen in {NEW_SINCE} days; best starts for their age: {names}."
+        )
     proposals = site.topics().query("proposal != 'none'")
     if len(proposals):
         lines.append(f"{len(proposals):,} topic{'s' if len(proposals) > 1 else ''} to write, extend, translate or restore, first {proposals['label'].iloc[0]}.")  # fmt: skip
