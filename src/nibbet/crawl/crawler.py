@@ -15,11 +15,12 @@ from typing import Any, Protocol
 
 import zstandard
 
-from nibbet.core.markup import answer_facts, host_of, joined
+from nibbet.core.markup import host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.frontier import Frontier, Target
 from nibbet.crawl.manners import Pace, Robots, root_of
 from nibbet.crawl.outside import RATE, Checked, Outside
+from nibbet.crawl.reading import Reader
 from nibbet.errors import SourceError
 
 #: letters of an address, path segments that repeat, parameters: beyond them an address is made by a machine that never ends
@@ -108,7 +109,7 @@ class Crawler:
         self._silent: list[Target] = []
         self._busy = 0
         self._again: list[tuple[float, Target, int]] = []
-        self._pack = zstandard.ZstdCompressor(level=1)
+        self._reader = Reader()
         self._today = datetime.now(UTC).date().isoformat()
 
     @property
@@ -118,8 +119,13 @@ class Crawler:
 
     async def run(self) -> Tally:
         """Crawl until nothing is left to ask, or the limit is reached."""
+        self.frontier.begin(self.plan.home)
+        with self._reader:
+            await self._crawl()
+        return self.tally
+
+    async def _crawl(self) -> None:
         plan, frontier = self.plan, self.frontier
-        frontier.begin(plan.home)
         async with Fetcher(plan.home, plan.contact, connections=plan.at_once) as fetcher:
             frontier.add([(plan.home, 0, 0)])
             frontier.name([plan.home])
@@ -138,7 +144,6 @@ class Crawler:
                 await asyncio.gather(*workers, return_exceptions=True)
             if plan.outside:
                 await self._check_outside(fetcher)
-        return self.tally
 
     async def _check_outside(self, fetcher: Fetcher) -> None:
         """Ask what the links to other hosts lead to, those that were not asked of late."""
@@ -246,7 +251,7 @@ class Crawler:
         if answer.status == 304:
             self._unchanged(target, asked=True)
             return
-        self._keep(target, answer)
+        await self._keep(target, answer)
 
     def _watch_silence(self, target: Target, answer: Answer) -> None:
         """Stop where one address after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
@@ -286,17 +291,14 @@ class Crawler:
         self.tally.unchanged += 1
         self.frontier.unchanged(target, self._today if asked else None)  # what it links to is known already
 
-    def _keep(self, target: Target, answer: Answer) -> None:
+    async def _keep(self, target: Target, answer: Answer) -> None:
         if self.keeper is not None and answer.status is not None:
             self.keeper.keep(target.address, answer)
-        record, links, follow = answer_facts(target.address, answer.status, answer.headers, answer.body)
+        record, links, follow = await self._reader.read(target.address, answer)
         self.frontier.answer(
-            target, self._today, answer.status, answer.reason, self._packed(record), self._packed(links),
+            target, self._today, answer.status, answer.reason, record, links,
             answer.headers.get("etag", "")[:500], answer.headers.get("last-modified", "")[:100], self._followed(target, follow),
         )  # fmt: skip
-
-    def _packed(self, value: object) -> bytes:
-        return self._pack.compress(json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "surrogatepass"))
 
     def _followed(self, target: Target, links: Iterable[str]) -> list[tuple[str, int | None, int]]:
         """The links of a page that lead on: those to pages of the site."""

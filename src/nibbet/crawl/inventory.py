@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
 from xml.sax.saxutils import escape
 
@@ -11,11 +12,10 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
-from nibbet.core.markup import host_of
 from nibbet.crawl.crawler import Crawler, unpacked
 from nibbet.crawl.frontier import DONE, Frontier, key_of
 from nibbet.render.files import write_files
-from nibbet.sources.inventories import LINKS, PAGES, Rows, day_of, link_rows
+from nibbet.sources.inventories import LINKS, PAGES, Columns, Rows, day_of
 
 Ints = NDArray[np.int64]
 
@@ -50,26 +50,32 @@ class Inventory:
     def _write_links(self, path: Path) -> None:
         """The links; counts those in and out of each address, of other pages of the site, and how many links it lies from home."""
         number = {key_of(row[0]): n for n, row in enumerate(self._frontier.rows())}
-        hosts, here, there = self._crawler.plan.hosts, self._crawler.here, self._crawler.there
-        status = [row[3] for row in self._frontier.rows()]
-        outside = self._frontier.outside()
+        status, moved = [row[3] for row in self._frontier.rows()], self._crawler.here
+        outside, there = self._frontier.outside(), self._crawler.there
+        number_of = lru_cache(200_000)(lambda target: number.get(key_of(moved(target)), -1))  # most links lead where many do
         starts: list[Ints] = []
         ends: list[Ints] = []
         moves: list[tuple[int, int]] = []
-        with Rows(path, LINKS) as rows:
+        with Columns(path, LINKS) as columns:
             for own, (address, _, _, _, _, record, packed) in enumerate(self._frontier.rows()):
                 links = unpacked(packed) or []
-                for link, row in zip(links, link_rows(there(address), [(there(link[0]), *link[1:]) for link in links]), strict=True):
-                    to = number.get(key_of(here(link[0])))
-                    answer, moved, _ = outside.get(link[0]) or (None if to is None else status[to], "", "")
-                    rows.add({**row, "status": answer, "redirect_to": moved})
-                inside = {target for link in links if host_of(target := here(link[0])) in hosts}
-                targets = {number.get(key_of(target), -1) for target in inside} - {-1, own}
+                to = [number_of(link[0]) for link in links]
+                answers = [outside.get(link[0]) or (None if at < 0 else status[at], "", "") for link, at in zip(links, to, strict=True)]
+                columns.add(
+                    [there(address)] * len(links),
+                    [there(link[0]) for link in links],
+                    [link[1] or None for link in links],
+                    ["no" if "nofollow" in link[2].split() else "yes" for link in links],
+                    [link[3] for link in links],
+                    [answer[0] for answer in answers],
+                    [answer[1] or None for answer in answers],
+                )
+                targets = set(to) - {-1, own}
                 starts.append(np.full(len(targets), own, dtype=np.int64))
                 ends.append(np.fromiter(targets, dtype=np.int64, count=len(targets)))
-                moved = (unpacked(record) or {}).get("redirect_to", "")
-                if moved and (to := number.get(key_of(here(moved)))) is not None:
-                    moves.append((own, to))
+                led = (unpacked(record) or {}).get("redirect_to", "")
+                if led and (at := number_of(led)) >= 0:
+                    moves.append((own, at))
         size = len(number)
         start, end = (np.concatenate(part) if part else np.zeros(0, dtype=np.int64) for part in (starts, ends))
         self._into, self._out = np.bincount(end, minlength=size), np.bincount(start, minlength=size)

@@ -34,7 +34,7 @@ LINKS = pa.schema(
     ]
 )
 #: rows that are written together
-AT_ONCE = 2_000
+AT_ONCE, MANY = 2_000, 100_000
 
 
 class Rows:
@@ -61,6 +61,33 @@ class Rows:
         columns = [pa.array([_value(row.get(field.name), field.type) for row in self._rows], field.type) for field in self._schema]
         self._file.write_table(pa.table(columns, schema=self._schema))
         self._rows = []
+
+
+class Columns:
+    """Whole columns into a Parquet file, many rows at a time: for tables of which a page has hundreds of rows; a context manager."""
+
+    def __init__(self, path: Path, schema: pa.Schema) -> None:
+        self._schema, self._columns = schema, [list[Any]() for _ in schema]
+        self._file = pq.ParquetWriter(path, schema, compression="zstd")
+
+    def __enter__(self) -> Columns:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._flush()
+        self._file.close()
+
+    def add(self, *columns: list[Any]) -> None:
+        """Rows, as one list a column in the order of the schema."""
+        for known, more in zip(self._columns, columns, strict=True):
+            known += more
+        if len(self._columns[0]) >= MANY:
+            self._flush()
+
+    def _flush(self) -> None:
+        arrays = [pa.array(column, field.type) for column, field in zip(self._columns, self._schema, strict=True)]
+        self._file.write_table(pa.table(arrays, schema=self._schema))
+        self._columns = [[] for _ in self._schema]
 
 
 def _value(value: Any, kind: pa.DataType) -> Any:
