@@ -204,7 +204,7 @@ def markets(s: Site, asked: Asked) -> Callable[[], None]:
     return lambda: show(shown.dropna(axis=1, how="all") if asked.form == "table" else shown, asked.form, empty=empty)
 
 
-@listing("What visitors like, what it has in common, what to write beside it.")
+@listing("What visitors like, and what to write beside it.")
 def popular(s: Site, asked: Asked) -> Callable[[], None]:
     """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
     from nibbet.render.lists import show_popular
