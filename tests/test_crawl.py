@@ -19,6 +19,7 @@ import nibbet
 from hostile import OK, PAGE, WAYS, moved, plain, serving
 from nibbet.cli.main import main
 from nibbet.core.markup import decoded, read_markup
+from nibbet.crawl import reading
 from nibbet.crawl.crawler import sitemap_entries, unpacked
 from nibbet.crawl.fetch import Answer, Fetcher, is_public
 from nibbet.crawl.frontier import Frontier
@@ -481,3 +482,22 @@ def test_where_no_other_site_can_be_reached_no_link_is_blamed(tmp_path: Path, ca
         crawled(tmp_path, url, "--outside")
     assert "None of the other sites could be reached from here" in capsys.readouterr().out
     assert pd.read_parquet(tmp_path / "crawl" / "links.parquet")["status"].isna().all()
+
+
+def deadly(address: str, status: int | None, headers: dict[str, str], body: bytes) -> reading.Read:
+    """Reads pages but one, which ends the process that reads it."""
+    if body == b"deadly":
+        os._exit(9)
+    return reading.Read(b"", b"", [address] if body else [])
+
+
+def test_a_page_that_ends_the_reading_process_costs_only_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reading, "read", deadly)
+    monkeypatch.setattr(reading, "FEW", 1)
+
+    async def crawl() -> list[reading.Read]:
+        with reading.Reader() as reader:
+            bodies = [b"one", b"deadly", b"two", b"three"]
+            return await asyncio.gather(*(reader.read(f"https://a.example/{n}", Answer(200, {}, body)) for n, body in enumerate(bodies)))
+
+    assert [one.follow for one in asyncio.run(crawl())] == [[f"https://a.example/{n}"] if n != 1 else [] for n in range(4)]

@@ -7,6 +7,7 @@ import json
 import signal
 from collections.abc import Mapping
 from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
+from contextlib import suppress
 from multiprocessing import get_context
 from typing import NamedTuple
 
@@ -54,15 +55,27 @@ class Reader:
             self._executor.shutdown(wait=False, cancel_futures=True)
 
     async def read(self, address: str, answer: Answer) -> Read:
-        """What an answer says; what the other process cannot read is read here."""
+        """What an answer says; nothing of a page that ends the process that reads it, as it would end this one."""
         self._seen += 1
         if self._seen == FEW and threads() > 1:
-            # its own interpreter, not a copy of this one with its connections; an interrupt is for this process, which ends that one
-            self._executor = ProcessPoolExecutor(1, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN))
+            self._executor = _started()
         given = address, answer.status, answer.headers, answer.body
-        if self._executor is not None and answer.body:
-            try:
-                return await asyncio.get_running_loop().run_in_executor(self._executor, read, *given)
-            except (BrokenExecutor, OSError):
-                self._executor = None
-        return read(*given)
+        if self._executor is None or not answer.body:
+            return read(*given)
+        executor, loop = self._executor, asyncio.get_running_loop()
+        with suppress(BrokenExecutor):
+            return await loop.run_in_executor(executor, read, *given)
+        if self._executor is executor:  # the first that notices starts another for all that follow
+            self._executor = _started()
+        alone = _started()  # this page may only have waited behind the one that ended it
+        try:
+            return await loop.run_in_executor(alone, read, *given)
+        except BrokenExecutor:
+            return read(address, None, {}, b"")
+        finally:
+            alone.shutdown(wait=False)
+
+
+def _started() -> ProcessPoolExecutor:
+    # an interpreter of its own, not a copy of this one with its connections; an interrupt is for this process, which ends that one
+    return ProcessPoolExecutor(1, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN))
