@@ -248,6 +248,7 @@ LINKS = [
         "address",
         "redirect to|redirected to|redirect target|redirect url|leads to|goes to|weiterleitung|weitergeleitet nach|redirection|redirige a",
     ),
+    _column("silent", "text", "silent|no answer because"),
 ]
 
 RESULTS = [

@@ -192,12 +192,12 @@ def _say_outside(out: Any, frontier: Frontier, tally: Tally) -> None:
     if tally.cut_off:
         out.print("  None of the other sites could be reached from here: their links are not judged. Try again with --outside.")
         return
-    from nibbet.core.markup import REFUSED
+    from nibbet.core.markup import REFUSED, SILENT_FOR
 
-    answers = [status for status, _, _ in frontier.outside().values()]
-    fail = sum(status == 0 or 400 <= status < 600 for status in answers if status is not None and status not in REFUSED)
-    moved = sum(status is not None and 300 <= status < 400 for status in answers)
-    closed = sum(status is None or status in REFUSED for status in answers)
+    answers = [(status, reason in SILENT_FOR) for status, _, reason in frontier.outside().values()]
+    fail = sum(silent or (400 <= (status or 0) < 600 and status not in REFUSED) for status, silent in answers)
+    moved = sum(300 <= (status or 0) < 400 for status, _ in answers)
+    closed = sum(not silent and (status is None or status in REFUSED) for status, silent in answers)
     left = f"; {tally.outside_left:,} are left for another run" if tally.outside_left else ""
     out.print(f"  Other sites: {tally.outside:,} addresses linked, {fail:,} fail, {moved:,} have moved, {closed:,} keep robots out{left}.")
 

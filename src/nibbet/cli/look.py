@@ -196,12 +196,10 @@ def engagement(s: Site, asked: Asked) -> Callable[[], None]:
 @listing("Countries and languages: who asks, who buys, what to translate.")
 def markets(s: Site, asked: Asked) -> Callable[[], None]:
     """Print from which country what is asked in which language, how visitors from there buy, and what pages in that language would be worth."""
-    from nibbet.render.terminal import show
+    from nibbet.render.lists import show_markets
 
-    rows = asked.chosen(s.markets())
-    shown = rows if asked.top is None else rows.head(asked.top)
-    empty = "No source tells of countries, and no query is in another language than the site's."
-    return lambda: show(shown.dropna(axis=1, how="all") if asked.form == "table" else shown, asked.form, empty=empty)
+    rows, windows = asked.chosen(s.markets()), s.windows
+    return lambda: show_markets(rows, windows, asked.form, asked.top or 20)
 
 
 @listing("What visitors like, and what to write beside it.")
@@ -209,8 +207,8 @@ def popular(s: Site, asked: Asked) -> Callable[[], None]:
     """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
     from nibbet.render.lists import show_popular
 
-    rows, common, ideas = asked.chosen(s.popular()), s.popular_traits(), s.popular_ideas()
-    return lambda: show_popular(rows, common, ideas, asked.form, asked.top or 5)
+    rows, common, ideas, windows = asked.chosen(s.popular()), s.popular_traits(), s.popular_ideas(), s.windows
+    return lambda: show_popular(rows, common, ideas, windows, asked.form, asked.top or 5)
 
 
 @listing("How fast pages are for visitors, and what slowness costs.")

@@ -57,9 +57,12 @@ def day_of(text: str | None) -> date | None:
 
 def chosen_rows(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
     """The rows that fulfil a condition, the first `top` of them. Raises NibbetError for a condition that cannot be read."""
+    from nibbet.core.tables import NARROWED
     from nibbet.engine.sql import rows_where
 
     kept = frame if where is None else rows_where(frame, where)
+    if kept.empty and not frame.empty:
+        kept.attrs[NARROWED] = True  # so that nobody is told that the sources hold nothing
     return kept if top is None else kept.head(top)
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import ibis
 from ibis import _
 
-from nibbet.core.markup import REFUSED
+from nibbet.core.markup import REFUSED, SILENT_FOR
 
 #: share of the pages that link at all from which links to a page are taken for navigation, where no source says where links stand; and pages
 #: that must link at all for it to be told
 NAVIGATION, FEW_SENDERS = 0.5, 20
 
 #: what is looked at of a link that may be at fault
-FAULTY = ("source_id", "target_id", "linked", "anchor", "place", "redirect_to", "status")
+FAULTY = ("source_id", "target_id", "linked", "anchor", "place", "redirect_to", "status", "silent")
 
 
 def senders(links: ibis.Table) -> ibis.Table:
@@ -26,8 +26,8 @@ def pairs(links: ibis.Table) -> ibis.Table:
 
 
 def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, host: str) -> ibis.Table:
-    """One row per source_id, target (as linked) and status of 300 and more, or 0 where it gives no answer: target_id (null on other hosts), anchor and
-    place (the first by alphabet), redirect_to (where its redirects end, as the links tell), links (how many stand there).
+    """One row per source_id, target (as linked) and status of 300 and more, or null where it gives no answer: target_id (null on other hosts), anchor and
+    place (the first by alphabet), redirect_to (where its redirects end, as the links tell), silent (why it gives none), links (how many stand there).
 
     The crawl's word on the address as it is linked counts first: what redirects is one page with its end, and no link to it would show. Then what the
     source of links says. Of other hosts, what only keeps robots out (REFUSED) is no fault.
@@ -45,17 +45,21 @@ def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, hos
     rows = answers.left_join(failing, answers.target_id == failing.page_id)
     own = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails, rows.status)).select(FAULTY)
     outside = links.filter(
-        links.source_id.notnull(), links.target_id.isnull(), links.aside.startswith("other host"), links.status.notin(REFUSED)
+        links.source_id.notnull(),
+        links.target_id.isnull(),
+        links.aside.startswith("other host"),
+        links.status.notin(REFUSED).fill_null(True),
     )
     every = own.union(outside.select(FAULTY))
-    found = every.filter((every.status >= 300) | (every.status == 0))
-    sums = {"anchor": found.anchor.min(), "place": found.place.min(), "redirect_to": found.redirect_to.min(), "links": found.count()}
+    # a status of 0 is no fault: others write it for what they did not ask
+    found = every.filter((every.status >= 300) | every.silent.isin(SILENT_FOR))
+    sums = {name: found[name].min() for name in ("anchor", "place", "redirect_to", "silent")} | {"links": found.count()}
     return found.group_by("source_id", "target_id", target=found.linked, status=found.status).aggregate(**sums)
 
 
 def _typed(links: ibis.Table) -> ibis.Table:
     """The links with columns of their own types where no file gives them."""
-    kinds = {"anchor": "string", "place": "string", "redirect_to": "string", "status": "int64"}
+    kinds = {**dict.fromkeys(("anchor", "place", "redirect_to", "silent"), "string"), "status": "int64"}
     return links.mutate(**{name: links[name].cast(kind) for name, kind in kinds.items()})
 
 

@@ -36,7 +36,7 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     """Every link of the site that leads to a fault or a detour: BROKEN, those on the pages with most clicks first.
 
     Args:
-        rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (0 without an answer), anchor, place (part
+        rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (null without an answer, which `silent` tells), anchor, place (part
             of the page, null where unknown), redirect_to (where it leads, as the links tell), links (how many of such stand there).
         pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
             fails, the number of the page that covers it, or of its section.
@@ -44,14 +44,16 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
         to: the address to link to instead; null where nothing is left to link to.
     """
     address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
-    target, status = rows["target_id"], rows["status"]
-    moved, outside = status.between(300, 399), target.isna()
+    target, status = rows["target_id"], rows["status"].astype("Int64")
+    moved, outside = status.between(300, 399).fillna(False).astype(bool), target.isna()
     own = target.map(address)
     stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is folded into the page it leads to
     end = target.map(ends)
     mend = own.where(stays, end).where(moved, target.map(covering).map(address))
     mend = mend.where(~outside | ~moved, rows["redirect_to"])
-    lead = say.joined(" answers ", status.astype("Int64").astype("str"), "; ").where(status != 0, " gives no answer; ")
+    lead = say.joined(" answers ", status.astype("str").fillna(""), "; ").where(
+        status.notna(), say.joined(" gives no answer (", say.named(rows["silent"]), "); ")
+    )
     cases = [moved & mend.notna(), moved, mend.notna(), outside]
     what = np.select(cases, ["link straight to its end.", "its end is not known.", "link to the page named.", "name another source, or take the link out."], "take the link out: no page covers it.")  # fmt: skip
     shown = rows["target"].str.replace(r"^https?://[^/]+", "", regex=True).where(~outside, rows["target"])

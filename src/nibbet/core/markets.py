@@ -67,7 +67,11 @@ def _because(table: pd.DataFrame) -> pd.Series:
     spoken = table["language"].map(NAMES).fillna(table["language"]).astype("str")
     asked = say.joined(say.plural(table["queries"], "query").str.replace("querys", "queries"), " in ", say.named(spoken), where)
     shown = say.joined(
-        ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"), ", and no page in it answers."
+        ": ",
+        say.count(table["impressions"]),
+        " impressions, ",
+        say.plural(table["clicks"], "click"),
+        "; no page answers them in that language.",
     )
     rest = say.joined("All else", where, ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"))
     sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")

@@ -29,6 +29,10 @@ SILENT = "script, style, noscript, template, svg, iframe, select, button"
 PLACES = {"nav": "navigation", "header": "header", "footer": "footer", "aside": "aside"}
 #: answers by which a host keeps robots out, or asks them to come later, while readers are let in
 REFUSED = (401, 403, 405, 406, 407, 429, 451, 503, 999)
+#: why an address gives no answer, as the crawl and its tables say it
+TOO_SLOW, CERTIFICATE, NO_CONNECTION, BROKEN = SILENT_FOR = (
+    "no whole answer in time", "its certificate does not hold", "no connection", "broken answer"
+)  # fmt: skip
 #: directives for robots that have a value of their own behind a colon: what else stands before one names a robot
 VALUED = ("unavailable_after", "max-snippet", "max-image-preview", "max-video-preview")
 #: the same parts where they are told by a role

@@ -179,7 +179,9 @@ def leaning_ideas(
     table = topics.assign(page=liked.index.to_numpy()[page], popular_by=by, likeness=likeness, words=shared.to_numpy())
     table = table[(table["likeness"] >= RELATED) & table["words"].ne("")]
     table = table.sort_values(["gain", "likeness", "topic"], ascending=[False, False, True], ignore_index=True)
-    names = say.named(pd.Series([", ".join(NAMED[one] for one in text.split(", ")) for text in table["popular_by"]], index=table.index))
+    names = table["popular_by"].astype("str").str.replace(r", (?=\w+$)", " and ", regex=True)
+    for name, words in NAMED.items():
+        names = names.str.replace(name, words)
     page = say.named(table["page"].map(paths))
     because = say.joined(
         say.count(table["volume"]), " ", say.named(table["volume_kind"]), ", not answered yet; ", page, ", on ", say.named(table["words"]),

@@ -18,6 +18,8 @@ QUERIES = "query page role brand clicks impressions ctr position pull answer sha
 
 #: what a change of clicks is divided into
 PARTS = ["demand", "rank", "pull", "access", "untold"]
+#: mark of a table that had rows until a condition took all of them
+NARROWED = "narrowed"
 #: with fewer expected clicks nothing can be said of a rate: it is marked thin
 THIN_CLICKS = 3.0
 #: verdicts that ask for no work

@@ -294,3 +294,14 @@ def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> floa
         return float(np.bincount(pd.date_range(window.start, window.end).day_of_week, minlength=7) @ weekday)
 
     return weight(recent) / weight(reference)
+
+
+def whole_weeks(days: pd.DataFrame, as_of: date) -> pd.DataFrame:
+    """first, end and clicks of every whole week of a site, counted back from the last day, in the order of time.
+
+    Args:
+        days: date, clicks; one row per complete day.
+    """
+    back = (pd.Timestamp(as_of) - days["date"]).dt.days // 7
+    weeks = days.groupby(back).agg(first=("date", "min"), end=("date", "max"), clicks=("clicks", "sum"), days=("date", "size"))
+    return weeks[weeks["days"] == 7].sort_values("end")[["first", "end", "clicks"]]

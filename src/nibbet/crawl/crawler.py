@@ -15,10 +15,10 @@ from typing import Any, Protocol
 
 import zstandard
 
-from nibbet.core.markup import host_of, joined
+from nibbet.core.markup import BROKEN, NO_CONNECTION, TOO_SLOW, host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.frontier import Frontier, Target
-from nibbet.crawl.manners import Pace, Robots, root_of
+from nibbet.crawl.manners import Pace, Robots, root_of, together
 from nibbet.crawl.outside import RATE, Checked, Outside
 from nibbet.crawl.reading import Reader
 from nibbet.errors import SourceError
@@ -135,13 +135,7 @@ class Crawler:
             await self._read_sitemaps(fetcher)
             frontier.name([one for one in map(self.here, plan.known) if self._is_page(one)])
             self._versions.update(address.partition("?")[0] for address in frontier.answered_versions())
-            workers = [asyncio.create_task(self._work(fetcher)) for _ in range(plan.at_once)]
-            try:
-                await asyncio.gather(*workers)
-            finally:
-                for worker in workers:
-                    worker.cancel()
-                await asyncio.gather(*workers, return_exceptions=True)
+            await together([self._work(fetcher) for _ in range(plan.at_once)])
             if plan.outside:
                 await self._check_outside(fetcher)
 
@@ -243,7 +237,7 @@ class Crawler:
         old = not self.plan.fresh
         answer = await fetcher.ask(address, etag=target.etag if old else None, changed=target.changed if old else None)
         pause = pace.answered(answer)
-        if (pause is not None or answer.reason.startswith(("no whole", "no connection", "broken"))) and tries < MOST_TRIES:
+        if (pause is not None or answer.reason in (TOO_SLOW, NO_CONNECTION, BROKEN)) and tries < MOST_TRIES:
             self._again.append((asyncio.get_running_loop().time() + (2.0**tries if pause is None else pause), target, tries + 1))
             return
         self._watch_silence(target, answer)

@@ -15,7 +15,7 @@ from aiohttp.abc import AbstractResolver, ResolveResult
 from aiohttp.resolver import ThreadedResolver
 
 from nibbet._version import __version__
-from nibbet.core.markup import HTML, media_of
+from nibbet.core.markup import BROKEN, CERTIFICATE, HTML, NO_CONNECTION, TOO_SLOW, media_of
 
 #: bytes of an answer that are read, packed and unpacked
 MOST_BYTES, MOST_UNPACKED = 5_000_000, 10_000_000
@@ -132,14 +132,14 @@ class Fetcher:
                 body, reason = await _body(response, told.get("content-encoding", ""))
                 return Answer(response.status, told, body, first, reason)
         except TimeoutError:
-            return answer(None, {}, reason="no whole answer in time")
+            return answer(None, {}, reason=TOO_SLOW)
         except aiohttp.ClientConnectorCertificateError:
-            return answer(None, {}, reason="its certificate does not hold")
+            return answer(None, {}, reason=CERTIFICATE)
         except aiohttp.ClientConnectorError as fault:
             private = PRIVATE in f"{fault} {fault.os_error} {fault.__cause__}"
-            return answer(None, {}, reason=PRIVATE if private else "no connection")
+            return answer(None, {}, reason=PRIVATE if private else NO_CONNECTION)
         except (aiohttp.ClientError, OSError, ValueError, zlib.error, AssertionError):
-            return answer(None, {}, reason="broken answer")
+            return answer(None, {}, reason=BROKEN)
 
 
 def _literal(host: str) -> str:

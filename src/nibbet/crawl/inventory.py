@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
+from nibbet.core.markup import SILENT_FOR
 from nibbet.crawl.crawler import Crawler, unpacked
 from nibbet.crawl.frontier import DONE, Frontier, key_of
 from nibbet.render.files import write_files
@@ -50,7 +51,7 @@ class Inventory:
     def _write_links(self, path: Path) -> None:
         """The links; counts those in and out of each address, of other pages of the site, and how many links it lies from home."""
         number = {key_of(row[0]): n for n, row in enumerate(self._frontier.rows())}
-        status, moved = [row[3] for row in self._frontier.rows()], self._crawler.here
+        known, moved = [(row[3], "", row[4]) for row in self._frontier.rows()], self._crawler.here
         outside, there = self._frontier.outside(), self._crawler.there
         number_of = lru_cache(200_000)(lambda target: number.get(key_of(moved(target)), -1))  # most links lead where many do
         starts: list[Ints] = []
@@ -60,8 +61,8 @@ class Inventory:
             for own, (address, _, _, _, _, record, packed) in enumerate(self._frontier.rows()):
                 links = unpacked(packed) or []
                 to = [number_of(link[0]) for link in links]
-                answers = [outside.get(link[0]) or (None if at < 0 else status[at], "", "") for link, at in zip(links, to, strict=True)]
-                columns.add(
+                answers = [outside.get(link[0]) or (known[at] if at >= 0 else (None, "", "")) for link, at in zip(links, to, strict=True)]
+                columns.extend(
                     [there(address)] * len(links),
                     [there(link[0]) for link in links],
                     [link[1] or None for link in links],
@@ -69,6 +70,7 @@ class Inventory:
                     [link[3] for link in links],
                     [answer[0] for answer in answers],
                     [answer[1] or None for answer in answers],
+                    [answer[2] if answer[2] in SILENT_FOR else None for answer in answers],
                 )
                 targets = set(to) - {-1, own}
                 starts.append(np.full(len(targets), own, dtype=np.int64))

@@ -5,8 +5,10 @@ from __future__ import annotations
 import asyncio
 import math
 from collections import deque
+from collections.abc import Coroutine, Sequence
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
+from typing import Any
 from urllib.parse import urlsplit
 
 from protego import Protego
@@ -33,10 +35,9 @@ LEARNT, SLOW, QUICK = 20, 2.0, 0.25
 class Robots:
     """The rules of one host (RFC 9309): all allowed where it has none, nothing where its server fails."""
 
-    def __init__(self, text: str | None, fault: str = "", *, silent: bool = False) -> None:
-        """text: of the file; None without one; fault: why it could not be asked for; silent: whether the host gave no answer at all."""
-        self.text, self.why = text, f"robots.txt: {fault}" if fault else "closed by robots.txt"
-        self.silent = silent
+    def __init__(self, text: str | None, fault: str = "") -> None:
+        """text: of the file; None without one; fault: why it could not be asked for."""
+        self.text, self.fault, self.why = text, fault, f"robots.txt: {fault}" if fault else "closed by robots.txt"
         self._reachable = not fault
         self._rules = Protego.parse(text) if text else None
 
@@ -47,7 +48,7 @@ class Robots:
         for _ in range(HOPS + 1):
             answer = await fetcher.ask(address, whole=True)
             if answer.status is None or answer.status >= 500 or answer.status == 429:
-                return cls(None, answer.reason or f"answers {answer.status}", silent=answer.status is None)
+                return cls(None, answer.reason or f"answers {answer.status}")
             target = answer.headers.get("location")
             if 300 <= answer.status < 400 and target:
                 address = joined(address, target) or address
@@ -136,3 +137,14 @@ def root_of(address: str) -> str:
     """Scheme and host of an address."""
     parts = urlsplit(address)
     return f"{parts.scheme}://{parts.netloc}"
+
+
+async def together(work: Sequence[Coroutine[Any, Any, None]]) -> None:
+    """Do several things at once; where one fails, the others are ended before its fault goes on."""
+    workers = [asyncio.create_task(one) for one in work]
+    try:
+        await asyncio.gather(*workers)
+    finally:
+        for worker in workers:
+            worker.cancel()
+        await asyncio.gather(*workers, return_exceptions=True)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections import Counter, deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from nibbet.core.markup import host_of, joined
-from nibbet.crawl.fetch import PRIVATE, Answer, Fetcher
-from nibbet.crawl.manners import Pace, Robots, root_of
+from nibbet.core.markup import BROKEN, SILENT_FOR, host_of, joined
+from nibbet.crawl.fetch import Answer, Fetcher
+from nibbet.crawl.manners import Pace, Robots, root_of, together
 
 #: addresses of one host that a run asks, those first that most pages link to; requests a second to one
 MOST_OF_HOST, RATE = 50, 1.0
@@ -19,13 +18,13 @@ HOPS, LASTING = 5, (301, 308)
 ASK_WHOLE = frozenset((400, 403, 404, 405, 406, 501))
 #: times that a host that breaks off is asked again; hosts without any answer from which it is this machine that has no way out
 TRIES, LOST_HOSTS = 2, 3
-#: the status of an address that gives no answer at all
-NO_ANSWER = 0
 
 
 @dataclass(frozen=True)
 class Checked:
-    """An address of another host: status (NO_ANSWER without one; null where it may not be asked), moved (where its redirects end, empty without one)."""
+    """An address of another host: status (null where it gives none, or may not be asked), moved (where its redirects end, empty without one),
+    reason: why there is no status.
+    """
 
     address: str
     status: int | None
@@ -61,13 +60,7 @@ class Outside:
         waiting = deque(hosts[host][:MOST_OF_HOST] for host in sorted(hosts))
         total, left = sum(map(len, waiting)), sum(max(len(one) - MOST_OF_HOST, 0) for one in hosts.values())
         self._done, self._total = 0, total
-        workers = [asyncio.create_task(self._work(waiting)) for _ in range(self.at_once)]
-        try:
-            await asyncio.gather(*workers)
-        finally:
-            for worker in workers:
-                worker.cancel()
-            await asyncio.gather(*workers, return_exceptions=True)
+        await together([self._work(waiting) for _ in range(self.at_once)])
         return left
 
     @property
@@ -91,8 +84,8 @@ class Outside:
             if robots.allows(address):
                 result = await self._end_of(address, pace)
             else:
-                result = Checked(address, NO_ANSWER if robots.silent and PRIVATE not in robots.why else None, reason=robots.why)
-            reached = reached or not robots.silent
+                result = Checked(address, None, reason=robots.fault if robots.fault in SILENT_FOR else robots.why)
+            reached = reached or robots.fault not in SILENT_FOR
             self.keep(result)
             self._done += 1
             self.say(self._done, self._total)
@@ -112,19 +105,16 @@ class Outside:
                 return Checked(address, answer.status, reason="redirects in a circle")
             seen.add(target)
             at, lasting = target, lasting and answer.status in LASTING
-        if answer.reason == PRIVATE:
-            return Checked(address, None, reason=PRIVATE)
-        status = NO_ANSWER if answer.status is None else answer.status
-        if at != address and 200 <= status < 300 and lasting:
+        if at != address and answer.status and answer.status < 300 and lasting:
             return Checked(address, 301, at)
-        return Checked(address, status, reason=answer.reason)
+        return Checked(address, answer.status, reason=answer.reason)
 
     async def _asked(self, address: str, pace: Pace) -> Answer:
         answer = Answer(None, {})
         for _ in range(TRIES):
             await pace.turn()
             answer = await self.fetcher.ask(address, head=True)
-            if answer.status in ASK_WHOLE or answer.reason == "broken answer":  # some answer such a question with a page
+            if answer.status in ASK_WHOLE or answer.reason == BROKEN:  # some answer such a question with a page
                 await pace.turn()
                 answer = await self.fetcher.ask(address)
             if answer.status is not None and answer.status not in (429, 503):

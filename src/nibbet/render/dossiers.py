@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.tables import act_first, records
+from nibbet.core.windows import whole_weeks
 from nibbet.render.safe import page_name
 from nibbet.render.terminal import cell_text
 from nibbet.render.views import history
@@ -226,27 +227,19 @@ def facts(site: Results) -> dict[str, Any]:
         "popular_ideas": site.popular_ideas(),
     }
     weeks = site.weekly(chosen["page"].tolist())
+    whole = whole_weeks(site.days, site.windows.as_of)
     ends = [str(weeks.columns[0]), str(weeks.columns[-1])] if len(weeks.columns) else ["", ""]
     return {
         "lists": {name: _list(name, table, site.config.site.home) for name, table in tables.items()},
         "dossiers": _dossiers(site, chosen, weeks),
         "weeks": ends,
-        "site_weeks": _site_weeks(site),
+        "site_weeks": [[f"{first:%Y-%m-%d}", int(clicks)] for first, clicks in zip(whole["first"], whole["clicks"], strict=True)],
     }
 
 
 def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
     """The hosts of all queries, and of each topic those most seen and the site's own."""
     return hosts[(hosts["level"] == "all") | hosts["own"] | (hosts.groupby("key").cumcount() < MOST_HOSTS)]
-
-
-def _site_weeks(site: Results) -> list[list[Any]]:
-    """First day and clicks of every whole week of the site, up to the last complete day."""
-    days = site.days.sort_values("date")
-    back = (pd.Timestamp(site.windows.as_of) - days["date"]).dt.days // 7
-    weeks = days.assign(back=back).groupby("back").agg(first=("date", "min"), days=("date", "size"), clicks=("clicks", "sum"))
-    whole = weeks[weeks["days"] == 7].sort_values("first")
-    return [[f"{first:%Y-%m-%d}", int(clicks)] for first, clicks in zip(whole["first"], whole["clicks"], strict=True)]
 
 
 def _first_queries(site: Results) -> pd.DataFrame:

@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.tables import IDLE
+from nibbet.core.windows import whole_weeks
 from nibbet.render.canvas import INK, MAIN, SECOND, SHADE, blank, in_style, inert, label_beside, saying, short_paths, titled
 
 if TYPE_CHECKING:
@@ -44,9 +45,7 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     """
     figure = blank()
     axes = figure.axes[0]
-    age = (pd.Timestamp(windows.as_of) - days["date"]).dt.days // 7
-    weeks = days.groupby(age).agg(end=("date", "max"), clicks=("clicks", "sum"), n=("date", "size"))
-    weeks = weeks[weeks["n"] == 7].sort_values("end")
+    weeks = whole_weeks(days, windows.as_of)
     for window, label in ((windows.reference, "reference"), (windows.recent, "recent")):
         axes.axvspan(pd.Timestamp(window.start), pd.Timestamp(window.end), color=SHADE)  # type: ignore[arg-type]
         axes.text(pd.Timestamp(window.start), 1.01, f" {label}", transform=axes.get_xaxis_transform(), va="bottom", fontsize=9)  # type: ignore[arg-type]

@@ -277,30 +277,52 @@ def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, s
             out.print()
 
 
+def show_markets(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
+    """Countries and languages, most worth first, without the columns that no source fills; in other forms than a table all of them."""
+    if style != "table" or rows.empty:
+        show(rows, style, empty="No source tells of countries, and no query is in another language than the site's.")
+        return
+    show_windows(windows)
+    console().print(grid(rows.assign(country=rows["country"].mask(rows["country"] == "")).head(top).dropna(axis=1, how="all")))
+
+
 #: what a page is popular by, in words, and its figure
-LIKED = {"views": ("Most viewed", "sessions"), "kept": ("Best kept", "seconds a visitor stays"), "earning": ("Most earning", "earned")}
+LIKED = {
+    "views": ("Most viewed", "sessions, or clicks where no source tells of visits"),
+    "kept": ("Best kept", "seconds a visitor stays"),
+    "earning": ("Most earning", "money, or conversions where none is told"),
+}
 
 
-def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, style: str, top: int) -> None:
+def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
     """The first pages of the site by each measure, what popular pages have in common, and ideas; in other forms than a table all first pages."""
     if style != "table" or rows.empty:
         show(rows, style, empty="No page was visited in the recent window.")
         return
     out = console()
+    show_windows(windows)
     of_site = rows[rows["level"] == "site"] if rows["level"].eq("site").any() else rows
     for by, (title, unit) in LIKED.items():
         some = of_site[of_site["measure"] == by]
         if some.empty:
             continue
-        out.print(Text(f"{title} ({unit})", style="bold"))
-        out.print(grid(some.head(top)[["page", "value", "share", "sessions", "usual"]].dropna(axis=1, how="all")))
+        out.print(Text(f"{title}: {unit}", style="bold"))
+        columns = [
+            "page",
+            *(["key"] if some["key"].ne("").any() else []),
+            "value",
+            "share",
+            *(["sessions"] if by != "views" else []),
+            "usual",
+        ]
+        out.print(grid(some.head(top)[columns].dropna(axis=1, how="all")))
         for row in records(common[(common["measure"] == by) & common["real"].eq(True)].head(top)):
             shares = f"{row['top_with']:,} of {row['top_of']:,} have it, of the others {row['rest_with']:,} of {row['rest_of']:,}"
             out.print(Text(for_terminal(f"  {row['trait']}: {row['times']:.1f} times as often among them ({row['times_low']:.1f} to {row['times_high']:.1f}; {shares})"), style="dim"))  # fmt: skip
         out.print()
     out.print(
         Text(
-            "Sections, kinds and groups: popular.csv. What the first fifth of a section has in common is told, not what made it popular.",
+            "usual: the median of its pages. Sections, kinds and groups: popular.csv. What the first fifth of a section has in common is told, not what made it popular.",
             style="dim",
         )
     )

@@ -108,13 +108,8 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
         totals=_totals(site),
         glance=glance(site),
         levels=[name for name in changes["level"].drop_duplicates() if name != "site"],
-        common=records(carried_common(site.popular_traits())),
+        common=records(site.popular_traits().query("real")),
     )
-
-
-def carried_common(common: pd.DataFrame) -> pd.DataFrame:
-    """What popular pages have in common, as far as it is proven."""
-    return common[common["real"].eq(True)]
 
 
 def _json(values: dict[str, Any]) -> Markup:

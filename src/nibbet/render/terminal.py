@@ -14,8 +14,9 @@ from rich.table import Table
 from rich.text import Text
 
 from nibbet.core.meanings import FORMAT_OF, SHARES
+from nibbet.core.tables import NARROWED
 from nibbet.render.files import as_csv
-from nibbet.render.safe import for_terminal, path_of
+from nibbet.render.safe import for_terminal, page_name, path_of
 
 if TYPE_CHECKING:
     from nibbet.core.windows import Windows
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
 MINOR = {"preamble", "unused", "left_out", "sheet_left_out"}
 #: columns under which sentences stand below their rows
 NARROW = 120
+#: columns that hold addresses
+ADDRESSES = ("page", "source", "target", "from", "to")
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
 TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
 
@@ -43,7 +46,7 @@ def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, e
     elif style == "json":
         sys.stdout.write(as_json(frame))
     elif frame.empty:
-        console().print(empty)
+        console().print("No row fits the condition." if frame.attrs.get(NARROWED) else empty)
     else:
         out, shown = console(), frame[columns] if columns else frame
         if sys.stdout.isatty() and "because" in shown and out.width < NARROW:
@@ -87,13 +90,23 @@ def grid(frame: pd.DataFrame) -> Table:
         table.add_column(
             name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause")
         )
-    for row in zip(*(_cells(frame[name]) for name in frame.columns), strict=True):
+    host = _usual_host(frame)
+    for row in zip(*(_cells(frame[name], host) for name in frame.columns), strict=True):
         table.add_row(*[Text(cell, style=TINT.get(cell, "")) for cell in row])
     return table
 
 
-def _cells(column: pd.Series) -> list[str]:
-    return [for_terminal(cell_text(value, str(column.name))) for value in column]
+def _usual_host(frame: pd.DataFrame) -> str:
+    """Scheme and host that most addresses of a table have: those of the site; other hosts are shown."""
+    texts = [frame[name].astype("str") for name in frame.columns if name in ADDRESSES]
+    hosts = pd.concat(texts).str.extract(r"^(https?://[^/]+)/", expand=False).dropna() if texts else pd.Series(dtype="str")
+    return str(hosts.mode().iloc[0]) if len(hosts) else ""
+
+
+def _cells(column: pd.Series, host: str) -> list[str]:
+    if column.name not in ADDRESSES:
+        return [for_terminal(cell_text(value, str(column.name))) for value in column]
+    return [for_terminal(shortened(page_name(text, host))) for text in column.astype("str").fillna("")]
 
 
 def cell_text(value: Any, name: str) -> str:
@@ -117,7 +130,7 @@ def cell_text(value: Any, name: str) -> str:
     if isinstance(value, pd.Timestamp):
         return f"{value:%Y-%m-%d}"
     text = str(value)
-    return shortened(path_of(text)) if name in ("page", "target", "from", "to") else text
+    return shortened(path_of(text)) if name in ADDRESSES else text
 
 
 def shortened(text: str) -> str:

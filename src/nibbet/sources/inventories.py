@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -31,63 +31,51 @@ LINKS = pa.schema(
         *((name, pa.string()) for name in ("source", "target", "anchor", "follow", "place")),
         ("status", pa.int32()),
         ("redirect_to", pa.string()),
+        ("silent", pa.string()),
     ]
 )
-#: rows that are written together
-AT_ONCE, MANY = 2_000, 100_000
-
-
-class Rows:
-    """Rows into a Parquet file, some thousands at a time; a context manager."""
-
-    def __init__(self, path: Path, schema: pa.Schema) -> None:
-        self._schema, self._rows = schema, list[Mapping[str, Any]]()
-        self._file = pq.ParquetWriter(path, schema, compression="zstd")
-
-    def __enter__(self) -> Rows:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._flush()
-        self._file.close()
-
-    def add(self, row: Mapping[str, Any]) -> None:
-        """A row; columns that it lacks, and empty texts, become null."""
-        self._rows.append(row)
-        if len(self._rows) >= AT_ONCE:
-            self._flush()
-
-    def _flush(self) -> None:
-        columns = [pa.array([_value(row.get(field.name), field.type) for row in self._rows], field.type) for field in self._schema]
-        self._file.write_table(pa.table(columns, schema=self._schema))
-        self._rows = []
+#: rows that are written together: of long texts few, of links many
+FEW, MANY = 2_000, 100_000
 
 
 class Columns:
     """Whole columns into a Parquet file, many rows at a time: for tables of which a page has hundreds of rows; a context manager."""
 
+    #: rows that are written together
+    at_once = MANY
+
     def __init__(self, path: Path, schema: pa.Schema) -> None:
         self._schema, self._columns = schema, [list[Any]() for _ in schema]
         self._file = pq.ParquetWriter(path, schema, compression="zstd")
 
-    def __enter__(self) -> Columns:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
         self._flush()
         self._file.close()
 
-    def add(self, *columns: list[Any]) -> None:
+    def extend(self, *columns: list[Any]) -> None:
         """Rows, as one list a column in the order of the schema."""
         for known, more in zip(self._columns, columns, strict=True):
             known += more
-        if len(self._columns[0]) >= MANY:
+        if len(self._columns[0]) >= self.at_once:
             self._flush()
 
     def _flush(self) -> None:
         arrays = [pa.array(column, field.type) for column, field in zip(self._columns, self._schema, strict=True)]
         self._file.write_table(pa.table(arrays, schema=self._schema))
         self._columns = [[] for _ in self._schema]
+
+
+class Rows(Columns):
+    """Rows into a Parquet file, for tables of one row a page; a context manager."""
+
+    at_once = FEW
+
+    def add(self, row: Mapping[str, Any]) -> None:
+        """A row; columns that it lacks, and empty texts, become null."""
+        self.extend(*([_value(row.get(field.name), field.type)] for field in self._schema))
 
 
 def _value(value: Any, kind: pa.DataType) -> Any:
