@@ -163,3 +163,34 @@ def test_planted_faults_of_links_and_speed_are_found_on_a_world_never_seen(world
     assert flows["flow"].sum() == pytest.approx(1.0)
     text = links[(links["place"] == "main") & ~links["target"].str.startswith("http")]
     assert flows["links"].sum() <= len(text), "navigation aside"
+
+
+def test_others_links_with_a_status_are_believed_without_a_crawl(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    home, away = "https://moulin.example", "https://autre.example"
+    pages = [f"{home}/guide/{word}" for word in ("ecluse", "gue", "refuge", "cairn")]
+    search = pd.DataFrame(
+        {
+            "Page de destination": pages,
+            "Clics": [90, 60, 30, 10],
+            "Affichages": [900, 800, 700, 600],
+            "Position moyenne": [2.0, 3.0, 5.0, 9.0],
+        }
+    )
+    search.to_csv(tmp_path / "pages 2026-08-01 2026-10-31.csv", index=False)
+    links = [(one, two, 200) for one in pages for two in pages if one != two]
+    links += [
+        (pages[0], f"{home}/guide/disparu", 404),
+        (pages[1], f"{away}/x", 404),
+        (pages[1], f"{away}/y", 0),
+        (pages[1], f"{away}/z", 403),
+    ]
+    pd.DataFrame(links, columns=["Depuis", "Vers", "Code HTTP"]).to_csv(tmp_path / "liens.csv", index=False)
+    assert main(["init", str(tmp_path)]) == 0
+    capsys.readouterr()
+    assert main(["links", str(tmp_path), "--broken", "-q"]) == 0
+    told = capsys.readouterr().out.splitlines()[1:]
+    assert [line.split()[:3] for line in told] == [["/guide/ecluse", "/guide/disparu", "404"], ["/guide/gue", "autre.example/x", "404"]], (
+        "0 is what nobody asked"
+    )
+    assert main(["links", str(tmp_path), "--broken", "-q", "--where", "status = 500"]) == 0
+    assert capsys.readouterr().out == "No row fits the condition.\n"

@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 MINOR = {"preamble", "unused", "left_out", "sheet_left_out"}
 #: columns under which sentences stand below their rows
 NARROW = 120
-#: columns that hold addresses
+#: columns that hold sentences, and those that hold addresses
+SENTENCES = ("because", "text", "reason")
 ADDRESSES = ("page", "source", "target", "from", "to")
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
 TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
@@ -86,7 +87,7 @@ def grid(frame: pd.DataFrame) -> Table:
     wide = sys.stdout.isatty()
     for name in frame.columns:
         numeric = pd.api.types.is_numeric_dtype(frame[name]) and frame[name].dtype != bool
-        fold: Literal["fold", "ellipsis"] = "fold" if name in ("because", "text", "reason") or not wide else "ellipsis"
+        fold: Literal["fold", "ellipsis"] = "fold" if name in SENTENCES or not wide else "ellipsis"
         table.add_column(
             name, justify="right" if numeric else "left", overflow=fold, no_wrap=numeric or name in ("verdict", "page", "role", "cause")
         )
@@ -98,8 +99,8 @@ def grid(frame: pd.DataFrame) -> Table:
 
 def _usual_host(frame: pd.DataFrame) -> str:
     """Scheme and host that most addresses of a table have: those of the site; other hosts are shown."""
-    texts = [frame[name].astype("str") for name in frame.columns if name in ADDRESSES]
-    hosts = pd.concat(texts).str.extract(r"^(https?://[^/]+)/", expand=False).dropna() if texts else pd.Series(dtype="str")
+    texts = [frame[name].astype("str") for name in frame.select_dtypes(["object", "str"]) if name not in SENTENCES]
+    hosts = pd.concat(texts).str.extract(r"^(https?://[^/\s]+)/", expand=False).dropna() if texts else pd.Series(dtype="str")
     return str(hosts.mode().iloc[0]) if len(hosts) else ""
 
 
