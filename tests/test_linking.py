@@ -193,4 +193,4 @@ def test_others_links_with_a_status_are_believed_without_a_crawl(tmp_path: Path,
         "0 is what nobody asked"
     )
     assert main(["links", str(tmp_path), "--broken", "-q", "--where", "status = 500"]) == 0
-    assert capsys.readouterr().out == "No row fits the condition.\n"
+    assert capsys.readouterr().out == "No row fits. Loosen --where.\n"

@@ -78,7 +78,7 @@ def test_what_is_liked_is_found_with_what_it_has_in_common(
     assert (ideas["label"].iloc[0], ideas["page"].iloc[0]) == ("weir fishing permit", f"{HOME}/walks/weir/")
     assert main(["popular", str(tmp_path), "-q", "--top", "3"]) == 0
     told = capsys.readouterr().out
-    assert "Most viewed (sessions)" in told
+    assert "Most viewed: sessions" in told
     assert "number: " in told
 
 

@@ -264,7 +264,7 @@ def decide(
         rows,
         form.value,
         columns=["page", "verdict", "cause", "gain", "confidence", "because"],
-        empty="No page fits. Loosen --where, or leave --verdict out.",
+        empty="No page has such a verdict. Leave --verdict out.",
     )
 
 
@@ -328,7 +328,7 @@ def topics(
         return
     listed = ["topic", "queries", "volume", "served", "page", "position", "proposal", "gain"]
     columns = None if check is not None or between is not None else listed
-    show(rows[0], form.value, columns=columns, empty="No topic fits. Loosen --where, or give search rows with queries.")
+    show(rows[0], form.value, columns=columns, empty="There are no topics: that takes search rows with queries, or searches by month.")
     if not quiet and any(aside):
         typer.echo(aside[0], err=True)
 

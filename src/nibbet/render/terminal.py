@@ -47,7 +47,7 @@ def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, e
     elif style == "json":
         sys.stdout.write(as_json(frame))
     elif frame.empty:
-        console().print("No row fits the condition." if frame.attrs.get(NARROWED) else empty)
+        console().print("No row fits. Loosen --where." if frame.attrs.get(NARROWED) else empty)
     else:
         out, shown = console(), frame[columns] if columns else frame
         if sys.stdout.isatty() and "because" in shown and out.width < NARROW:
