@@ -42,7 +42,7 @@ def find_openings(
     place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= t.answers) & (role == "owner")
-    low_pull = pairs["clicks"] < t.snippet_pull * expected
+    low_pull = pairs["clicks"] < t.snippet_pull * standing.pull * expected
     climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"])
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)

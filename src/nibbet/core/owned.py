@@ -50,24 +50,49 @@ def by_owner(
     pages = int(owner.max()) + 1
     body = _one_body(owner, chosen[:, :pages])
     topic = np.where(held, body[np.maximum(owner, 0)], -1)
+    sure = np.zeros(len(topic), dtype=bool) if known is None else known
     if near is not None and known is not None:
-        topic = _by_results(topic, near, known)
+        topic = _by_results(topic, owner, near, known)
     _, topic[held] = np.unique(topic[held], return_inverse=True)
     lost = np.flatnonzero(~held)
     home = np.full(len(lost), -1)
     if near is not None:
-        member = _members(topic, held)
-        home = strongest(sparse.csr_matrix(near[lost] @ member))
-    sure = np.zeros(len(lost), dtype=bool) if known is None else known[lost]
-    by_words = np.flatnonzero((home < 0) & ~sure)
+        home = strongest(sparse.csr_matrix(near[lost] @ _members(topic, held)))
+    by_words = np.flatnonzero((home < 0) & ~sure[lost])
     home[by_words] = _by_words(lost[by_words], topic, held, words, _words_of_owners(topic, held, owner, on_page))
     topic[lost] = np.where(home >= 0, home, topic[held].max() + 1 + labels[lost])
-    left = lost[(home < 0) & ~sure]
+    left = lost[(home < 0) & ~sure[lost]]
     core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
-    core[lost[(home < 0) & sure]] = True
+    core[lost[(home < 0) & sure[lost]]] = True
     if core.any() and len(left):
         result = _by_words(left, topic, core, words)
         topic[left] = np.where(result >= 0, result, topic[left])
+    topic = np.unique(topic, return_inverse=True)[1].astype(np.int64)
+    return _to_their_words(topic, np.flatnonzero(held & ~sure), words, _words_of_owners(topic, held, owner, on_page))
+
+
+def _to_their_words(topic: Ints, asked: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix) -> Ints:
+    """The topics, with those of the queries `asked` moved whose telling words another topic holds and the rest of their own does not: a page is
+    shown for the questions of its sisters too, and owns them where the sister itself is not seen.
+
+    on_pages: topics x words (0..1) that the pages of each hold.
+    """
+    member = _members(topic, np.ones(len(topic), dtype=bool))
+    count = sparse.csr_matrix(member.T @ words)
+    holds = _held_words(count, np.asarray(member.sum(axis=0)).ravel(), on_pages)
+    weight = _telling(holds)
+    mine = sparse.csr_matrix(words[asked])
+    rest = sparse.csr_matrix(count[topic[asked]] - mine) + on_pages[topic[asked]]
+    telling = sparse.csr_matrix(mine.multiply(weight[None, :]))
+    whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
+    own = np.asarray(telling.multiply(rest > 0).sum(axis=1)).ravel() / whole
+    query, home, share, strongly = carried_by(mine, holds, weight, ANSWERED)
+    better = (own[query] < ANSWERED) & (home != topic[asked][query])
+    best = strongest(
+        sparse.csr_matrix((share[better] + 1e-3 * strongly[better], (query[better], home[better])), shape=(len(asked), holds.shape[0]))
+    )
+    topic = topic.copy()
+    topic[asked] = np.where(best >= 0, best, topic[asked])
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
 
 
@@ -95,7 +120,7 @@ def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
     return connected(one[alike].astype(np.int64), other[alike].astype(np.int64), pages)
 
 
-def _by_results(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
+def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
     """Topics joined, divided and queries moved by the results that they share: see `by_owner`."""
     held = topic >= 0
     _, dense = np.unique(topic[held], return_inverse=True)
@@ -115,11 +140,13 @@ def _by_results(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) 
     joined = smaller & (asks.data >= ONE_RESULT * size[asks.row])
     body = connected(asks.row[joined].astype(np.int64), asks.col[joined].astype(np.int64), member.shape[1])
     result[held] = body[result[held]]
-    return _divided(result, near, held & known)
+    return _divided(result, owner, near, held & known)
 
 
-def _divided(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
-    """Topics with those divided whose results fall into parts that share none; queries without results stay with the largest part."""
+def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
+    """Topics with those divided whose results fall into parts that share none; queries without results go where most queries of their page went,
+    else they stay with the largest part.
+    """
     links = near.tocoo()
     inside = known[links.row] & known[links.col] & (topic[links.row] == topic[links.col])
     part = connected(links.row[inside].astype(np.int64), links.col[inside].astype(np.int64), len(topic))
@@ -129,7 +156,14 @@ def _divided(topic: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> 
     main = np.full(int(topic.max()) + 2, -1)
     main[topic[first]] = part[first]
     apart = known & (size >= 2) & (part != main[topic]) & (topic >= 0)
-    return np.where(apart, int(topic.max()) + 1 + part, topic)
+    divided = np.where(apart, int(topic.max()) + 1 + part, topic)
+    held = topic >= 0
+    of_page = np.full(len(topic), -1)
+    of_page[held] = np.unique(np.stack([topic[held], owner[held]]), axis=1, return_inverse=True)[1].ravel()
+    shape = (int(of_page.max()) + 1, int(divided.max()) + 1)
+    tells = known & held
+    went = strongest(sparse.csr_matrix((np.ones(int(tells.sum())), (of_page[tells], divided[tells])), shape=shape))[of_page]
+    return np.where(held & ~known & (went >= 0), went, divided)
 
 
 def _words_of_owners(topic: Ints, held: NDArray[np.bool_], owner: Ints, on_page: sparse.csr_matrix) -> sparse.csr_matrix:
@@ -137,24 +171,38 @@ def _words_of_owners(topic: Ints, held: NDArray[np.bool_], owner: Ints, on_page:
     at = np.flatnonzero(held)
     of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
     return sparse.csr_matrix(
-        sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(int(topic[at].max()) + 1, on_page.shape[0])) @ on_page
+        sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(int(topic.max()) + 1, on_page.shape[0])) @ on_page
     )
 
 
-def _by_words(asked: Ints, topic: Ints, held: NDArray[np.bool_], words: sparse.csr_matrix, there: sparse.csr_matrix | None = None) -> Ints:
-    """For each of the queries `asked` the topic, of those with queries `held`, that has its telling words in its queries or `there`; -1 for none.
+def _held_words(count: sparse.csr_matrix, size: Floats, on_pages: sparse.csr_matrix | None) -> sparse.csr_matrix:
+    """Topics x words (0..1): the share of the queries of each with the word, or how strongly its pages have it. count: queries with the word."""
+    holds = sparse.csr_matrix(sparse.diags(1 / np.maximum(size, 1)) @ count)
+    if on_pages is not None:
+        holds = sparse.csr_matrix(holds.maximum(on_pages))
+    holds.data = np.minimum(holds.data, 1.0)
+    return holds
 
-    there: topics x words (0..1) that hold besides.
+
+def _telling(holds: sparse.csr_matrix) -> Floats:
+    """Weight of each word by how few of the topics that hold any have it: ln(1 + topics / topics with it)."""
+    weight: Floats = np.log1p(
+        np.count_nonzero(np.diff(holds.indptr)) / np.maximum(np.bincount(holds.indices, minlength=holds.shape[1]), 1.0)
+    )
+    return weight
+
+
+def _by_words(
+    asked: Ints, topic: Ints, held: NDArray[np.bool_], words: sparse.csr_matrix, on_pages: sparse.csr_matrix | None = None
+) -> Ints:
+    """For each of the queries `asked` the topic, of those with queries `held`, that has its telling words in its queries or `on_pages`; -1 for
+    none.
+
+    on_pages: topics x words (0..1) that hold besides.
     """
     if not len(asked):
         return np.full(0, -1)
     member = _members(topic, held)
-    count = np.asarray(member.sum(axis=0)).ravel()
-    holds = sparse.csr_matrix(sparse.diags(1 / np.maximum(count, 1)) @ (member.T @ words))
-    if there is not None:
-        holds = sparse.csr_matrix(holds.maximum(there))
-    holds.data = np.minimum(holds.data, 1.0)
-    on = np.bincount(holds.indices, minlength=words.shape[1])
-    weight = np.log1p((count > 0).sum() / np.maximum(on, 1.0))
-    query, home, share, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, weight, ANSWERED)
+    holds = _held_words(sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel(), on_pages)
+    query, home, share, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, _telling(holds), ANSWERED)
     return strongest(sparse.csr_matrix((share + 1e-3 * strongly, (query, home)), shape=(len(asked), holds.shape[0])))

@@ -143,7 +143,8 @@ def add_roles(
     Returns:
         The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
         owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
-        shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page does.
+        shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page that is
+        shown does: see `answered_elsewhere` for what their topics tell.
     """
     pairs = _with_named(pairs, targets)
     query, unique = numbered(pairs)
@@ -170,6 +171,21 @@ def add_roles(
     role[owned & (share >= t.rival_share)] = 1
     role[owner] = 0
     return pairs.assign(**shares, role=pd.Categorical.from_codes(role, dtype=ROLES)).drop(columns="named")
+
+
+def answered_elsewhere(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.bool_]:
+    """Which strays are asked in a topic that a living page of the site owns: that page answers them, though it is not shown for them.
+
+    Args:
+        pairs: page, role, and topic (categories; null where set aside); dead: of each page, whether it fails or is kept out of the index.
+    """
+    topic, role = pairs["topic"].cat, pairs["role"]
+    code, owns = topic.codes.to_numpy(), role.eq("owner").to_numpy()
+    owns = owns & ~dead.to_numpy(bool)[dead.index.get_indexer(pd.Index(pairs["page"]))] & (code >= 0)
+    owned = np.bincount(code[owns], minlength=len(topic.categories) + 1) > 0
+    owned[-1] = False  # queries without a topic
+    found: NDArray[np.bool_] = role.eq("stray").to_numpy() & owned[code]
+    return found
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:

@@ -188,9 +188,9 @@ def group_pairs(
 
 
 def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:
-    """Which page owns each grouped query, and what pages are chosen for. row: the grouped query of each pair, -1 for none; shape: queries x pages."""
+    """Which page owns each grouped query, and what pages are chosen for, as far as they answer it. row: the grouped query of each pair, -1 for none; shape: queries x pages."""
     use, page = row >= 0, pairs["page"].to_numpy()
-    chosen = pairs["clicks"].to_numpy(float) + pairs["expected_clicks"].to_numpy(float) + 1e-6
+    chosen = (pairs["clicks"] + pairs["expected_clicks"] + 1e-6).to_numpy(float) * pairs["answer"].to_numpy(float) ** 2
     owns = use & pairs["role"].eq("owner").to_numpy()
     owner = np.full(shape[0], -1)
     owner[row[owns]] = page[owns]

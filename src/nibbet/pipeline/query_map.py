@@ -12,7 +12,7 @@ from scipy.sparse import csr_matrix
 from nibbet.core.address import hosts_of
 from nibbet.core.junk import junk_of, suspects
 from nibbet.core.pull import shrunk_pull
-from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals
+from nibbet.core.querymap import add_answer, add_roles, answered_elsewhere, page_words, query_totals
 from nibbet.core.topics import Grouping, group_pairs
 from nibbet.core.words import Lexicon, numbered
 from nibbet.once import once
@@ -91,7 +91,8 @@ class QueryMap:
     @once
     def pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
-        return self.mapped.assign(topic=self.grouping.topic)
+        pairs = self.mapped.assign(topic=self.grouping.topic)
+        return pairs.assign(role=pairs["role"].mask(answered_elsewhere(pairs, self.pages.dead), "passing"))
 
     @once
     def query_topics(self) -> pd.Series:
