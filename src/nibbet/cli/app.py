@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import typer
 import typer.core
-
-if TYPE_CHECKING:
-    pass
-
 
 #: the commands in the order of the work
 WORK = {

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 import typer.core
-
-if TYPE_CHECKING:
-    pass
 
 
 class Form(StrEnum):

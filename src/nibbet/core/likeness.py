@@ -10,19 +10,20 @@ from scipy import sparse
 from nibbet.core.brand import brand_columns
 from nibbet.core.sentences import named
 from nibbet.core.tables import rows_at
-from nibbet.core.words import Lexicon, numbered, rarity
+from nibbet.core.words import Lexicon, carried_by, numbered, rarity
 
 Floats = NDArray[np.float64]
 #: what is looked at, by pair of pages: how far the logarithm of their share of leading days differs from query to query (natural logarithm);
 #: the share of the smaller page's impressions on shared queries, as ln(1.03 - share); the share of days on which the page leads that leads a query
-#: less often; the telling words of title and heading that both have, of those that either has; the share of what both are chosen for whose results
-#: are those of one intent; how unlike both are chosen where they are shown, as the negative logarithm
-EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent", "chosen_beside"]
+#: less often; the telling words of title and heading that both have, of those that either has; the share of what both are chosen for and answer
+#: whose results are those of one intent; how unlike both are chosen where they are shown, as the negative logarithm; how far the page that answers less answers
+#: the queries of both
+EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent", "chosen_beside", "both_answer"]
 #: middle and spread of each where two pages answer one search (every query is led by either in the same measure, the smaller draws what the larger
 #: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
-#: share their subject)
-ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.75, 0.2], [-0.2, 0.25]])
-TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.4, 0.2], [-0.6, 0.45]])
+#: share their subject, the one holds the words of the subject and few of the other's question)
+ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.85, 0.15], [-0.2, 0.25], [0.9, 0.1]])
+TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.35, 0.2], [-0.6, 0.45], [0.6, 0.15]])
 #: pairs of pages that what is known beforehand weighs: of the shape of each kind (doubles are too few to tell theirs anew, sisters many), and of
 #: how common they are
 WEIGHTS, PAIRS = np.array([[1000.0], [40.0]]), 5.0
@@ -31,6 +32,8 @@ ROUNDS = 60
 MOST_ALIKE = 0.7
 #: share of the words of two titles that must be more than their subject: of bare titles nothing tells whether they say the same
 BARE = 0.25
+#: so many more pages whose titles have all words that two titles share tell that these are their subject
+SUBJECT_PAGES = 3
 #: least spread of leads that counts: less is the grain of few days
 LEAST_SPREAD = 0.15
 
@@ -90,14 +93,7 @@ def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     Args:
         pairs: page, query, brand, clicks, impressions, expected_clicks; candidates: page_a, page_b.
     """
-    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
-    chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members)
-    rows = rows_at(pairs, chosen, ["page", "query", "clicks", "expected_clicks"])
-    rows = rows.assign(query=numbered(rows)[0])
-    one, other = (
-        pd.DataFrame({"pair": candidates.index, "page": candidates[f"page_{side}"].to_numpy()}).merge(rows, on="page") for side in "ab"
-    )
-    both = one.merge(other, on=["pair", "query"])
+    both = _shared_queries(pairs, candidates, ["clicks", "expected_clicks"])
     before = (both["expected_clicks_x"] >= both["expected_clicks_y"]).to_numpy()
     parts = {name: (both[f"{name}_x"].to_numpy(float), both[f"{name}_y"].to_numpy(float)) for name in ("clicks", "expected_clicks")}
     sides = {f"{name}_{side}": np.where(before == (side == "first"), *parts[name]) for name in parts for side in ("first", "second")}
@@ -107,11 +103,39 @@ def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return -unlike
 
 
+def both_answer(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+    """For each candidate pair, how far the page that answers less answers the queries that both share, 0..1, by the impressions of the page that
+    is shown less: two answers to one search both answer it, a sister holds the words of the subject alone.
+
+    Args:
+        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b.
+    """
+    both = _shared_queries(pairs, candidates, ["impressions", "answer"])
+    weight = np.minimum(both["impressions_x"], both["impressions_y"]).to_numpy(float)
+    sums = (
+        pd.DataFrame({"weight": weight, **{side: weight * both[f"answer_{side}"] for side in "xy"}}).groupby(both["pair"].to_numpy()).sum()
+    )
+    least: pd.Series = (sums[["x", "y"]].min(axis=1) / sums["weight"]).reindex(candidates.index)
+    return least
+
+
+def _shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
+    """One row per candidate pair and query that both its pages are shown for, without the brand: pair, query, and what is named of both (_x, _y)."""
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", *names])
+    rows = rows.assign(query=numbered(rows)[0])
+    one, other = (
+        pd.DataFrame({"pair": candidates.index, "page": candidates[f"page_{side}"].to_numpy()}).merge(rows, on="page") for side in "ab"
+    )
+    return one.merge(other, on=["pair", "query"])
+
+
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
     """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
     has none of either, or both say little but their subject.
 
-    A word tells the less, the more of the other pages that share queries with either have it: it is their subject, not the question.
+    A word tells the less, the more of the other pages that share queries with either have it: it is their subject, not the question. So are the
+    words that both have where all of them stand in the titles of SUBJECT_PAGES and more other pages.
 
     Args:
         pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
@@ -132,15 +156,26 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
 
     usual = _scaled(said[one] - there[other], 1 / neighbours[one]) + _scaled(said[other] - there[one], 1 / neighbours[other])
 
-    def weighed(words: sparse.csr_matrix) -> tuple[Floats, Floats]:
+    def weighed(words: sparse.csr_matrix, at: NDArray[np.int64] | slice = slice(None)) -> tuple[Floats, Floats]:
         mine = sparse.csr_matrix(words.multiply(weight[None, :]))
         whole = np.asarray(mine.sum(axis=1)).ravel()
-        return whole - np.asarray(mine.multiply(usual).sum(axis=1)).ravel() / 2, whole
+        return whole - np.asarray(mine.multiply(usual[at]).sum(axis=1)).ravel() / 2, whole
 
     (common, _), (either, whole) = weighed(there[one].multiply(there[other])), weighed(there[one].maximum(there[other]))
     filled = np.minimum(np.diff(there.indptr)[one], np.diff(there.indptr)[other]) > 0
     share = np.divide(common, either, out=np.full(len(one), np.nan), where=filled & (either > BARE * whole))
+    alike = np.flatnonzero(share > TWO[EVIDENCE.index("title_likeness"), 0])
+    both = sparse.csr_matrix(there[one[alike]].multiply(there[other[alike]]))
+    subject = alike[_holders(both, there, weight) >= 2 + SUBJECT_PAGES]
+    rest = weighed(there[one[subject]].maximum(there[other[subject]]) - there[one[subject]].multiply(there[other[subject]]), subject)[0]
+    share[subject] = np.where(rest > BARE * whole[subject], 0.0, np.nan)
     return pd.Series(share, index=candidates.index)
+
+
+def _holders(words: sparse.csr_matrix, there: sparse.csr_matrix, weight: Floats) -> NDArray[np.int64]:
+    """In how many rows of `there` all words of each row of `words` stand."""
+    row = carried_by(words, there, weight, 1 - 1e-9)[0]
+    return np.bincount(row, minlength=words.shape[0])
 
 
 def _scaled(table: sparse.csr_matrix, by: Floats) -> sparse.csr_matrix:

@@ -174,17 +174,21 @@ def add_roles(
 
 
 def answered_elsewhere(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.bool_]:
-    """Which strays are asked in a topic that a living page of the site owns: that page answers them, though it is not shown for them.
+    """Which strays are asked in a topic that another living page of the site owns: that page answers them, though it is not shown for them.
 
     Args:
         pairs: page, role, and topic (categories; null where set aside); dead: of each page, whether it fails or is kept out of the index.
     """
-    topic, role = pairs["topic"].cat, pairs["role"]
-    code, owns = topic.codes.to_numpy(), role.eq("owner").to_numpy()
-    owns = owns & ~dead.to_numpy(bool)[dead.index.get_indexer(pd.Index(pairs["page"]))] & (code >= 0)
-    owned = np.bincount(code[owns], minlength=len(topic.categories) + 1) > 0
-    owned[-1] = False  # queries without a topic
-    found: NDArray[np.bool_] = role.eq("stray").to_numpy() & owned[code]
+    topic, page = pairs["topic"].cat, dead.index.get_indexer(pd.Index(pairs["page"]))
+    code = topic.codes.to_numpy()
+    owns = np.flatnonzero(pairs["role"].eq("owner").to_numpy() & ~dead.to_numpy(bool)[page] & (code >= 0))
+    first, last = (
+        np.full(len(topic.categories) + 1, len(dead)),
+        np.full(len(topic.categories) + 1, -1),
+    )  # the last is of queries without a topic
+    np.minimum.at(first, code[owns], page[owns])
+    np.maximum.at(last, code[owns], page[owns])
+    found: NDArray[np.bool_] = pairs["role"].eq("stray").to_numpy() & (last[code] >= 0) & ((first[code] != page) | (last[code] != page))
     return found
 
 

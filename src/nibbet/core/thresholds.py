@@ -35,8 +35,8 @@ class Thresholds(BaseModel):
     "Queries in common from which they do: fewer may be chance."
     turn_taking: float = Field(0.12, ge=0, le=1)
     "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
-    one_search: float = Field(0.95, ge=0, le=1)
-    "How likely it must be that two pages answer one search, by who leads each query, what they share and their titles: a wrong merge costs a page."
+    one_search: float = Field(0.98, ge=0, le=1)
+    "How likely it must be that two pages answer one search, by who leads each query, what they share and their titles: a wrong merge costs a page, a missed one a little of its growth."
     same_intent: float = Field(0.15, ge=0, le=1)
     "Share of what both are chosen for in the same topics, where snapshots of results are given: below it searchers want different things."
     overlap_undated: float = Field(0.75, gt=0, le=1)

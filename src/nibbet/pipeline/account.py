@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
@@ -16,15 +16,11 @@ from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
 from nibbet.core.windows import RECENT_DAYS
 from nibbet.once import once
-from nibbet.sources.joined import matched
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.sums import Sums
+from nibbet.sources.joined import matched
 
 
 @dataclass(frozen=True, eq=False)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -16,10 +15,6 @@ from nibbet.core.ledger import (
 from nibbet.core.split import row_parts, scaled_pairs
 from nibbet.core.windows import Window, weekday_scale, year_earlier
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.history import History

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import pandas as pd
 
@@ -12,10 +11,6 @@ from nibbet.core.openings import climbs_of_pages
 from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
 from nibbet.core.verdicts import decide, reasoning
 from nibbet.once import ahead, once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -14,10 +13,6 @@ from nibbet.core.grain import step_of
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.inputs import DIMENSIONS, Inputs

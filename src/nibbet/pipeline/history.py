@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -17,10 +16,6 @@ from nibbet.core.ledger import (
 from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index
 from nibbet.core.starts import starts
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.sums import Sums

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -21,10 +20,6 @@ from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import rows_at
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -12,10 +11,6 @@ from nibbet.core.redirects import (
     straighten,
 )
 from nibbet.core.repairs import alike_anchors, find_repairs, missed_addresses
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.anchors import Anchors
 from nibbet.pipeline.decisions import Decisions
 from nibbet.pipeline.inputs import Inputs

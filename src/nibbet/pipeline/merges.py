@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -12,13 +11,9 @@ from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
-from nibbet.core.likeness import chosen_beside, leads, one_search, title_likeness
+from nibbet.core.likeness import both_answer, chosen_beside, leads, one_search, title_likeness
 from nibbet.core.tables import rows_at
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.inputs import Inputs
@@ -67,13 +62,16 @@ class Merges:
     def _with_likeness(self, candidates: pd.DataFrame) -> pd.DataFrame:
         """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
         titles = title_likeness(self.pages.table, candidates, self.query_map.page_words[0], self.context.config.site.brand)
-        chosen = chosen_beside(self.query_map.mapped, candidates)
-        result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen)
+        pairs = self.query_map.mapped
+        chosen, answers = chosen_beside(pairs, candidates), both_answer(pairs, candidates)
+        result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen, both_answer=answers)
         enough = result["shared"] >= self.context.config.verdicts.shared_queries
         return result.assign(one_search=one_search(result[enough]).reindex(result.index))
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
-        """How far the pages of each pair are chosen for the same intents, by the results of their queries; null where no results are known."""
+        """How far the pages of each pair are chosen for the same intents, as far as they answer, by the results of their queries; null where no
+        results are known.
+        """
         grouping = self.query_map.grouping
         if grouping.results is None or candidates.empty:
             return pd.Series(np.nan, index=candidates.index)
@@ -83,7 +81,7 @@ class Merges:
             {
                 "page": pairs["page"],
                 "topic": pairs["query"].map(intent),
-                "chosen": pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"],
+                "chosen": (pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"]) * pairs["answer"] ** 2,
             }
         )
         return merging.shared_intent(rows[rows["topic"].notna() & (rows["topic"] >= 0) & (rows["chosen"] > 0)], candidates)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import pandas as pd
 
@@ -15,10 +14,6 @@ from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_languages
 from nibbet.core.words import numbered
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.inputs import Inputs

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -16,10 +15,6 @@ from nibbet.core.querymap import add_answer, add_roles, answered_elsewhere, page
 from nibbet.core.topics import Grouping, group_pairs
 from nibbet.core.words import Lexicon, numbered
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.inputs import Inputs

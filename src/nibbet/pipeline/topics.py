@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -21,10 +21,6 @@ from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import as_typed
 from nibbet.errors import NotFoundError
 from nibbet.once import once
-
-if TYPE_CHECKING:
-    pass
-
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.decisions import Decisions
 from nibbet.pipeline.expectation import Expectation

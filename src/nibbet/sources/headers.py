@@ -4,14 +4,10 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nibbet.sources.periods import Period, period_in, without_period
 from nibbet.sources.profile import DATE, NUMBER
-
-if TYPE_CHECKING:
-    pass
-
 
 #: rows in which tables below each other are looked for
 MOST_ROWS_OF_BLOCKS = 20_000
