@@ -23,6 +23,10 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from score import macro_f1
 
 
+#: share of a query from which a page is a rival
+RIVAL = 0.1
+
+
 def told(folder: Path, name: str) -> pd.DataFrame:
     """A table of the truth."""
     return pd.read_csv(folder.parent / f"truth_{name}.csv", keep_default_na=False)
@@ -123,7 +127,7 @@ def _topics(asked: pd.DataFrame, queries: pd.DataFrame, topics: pd.DataFrame, gr
 
 
 def _roles(asked: pd.DataFrame, pairs: pd.DataFrame, queries: pd.DataFrame, both: pd.DataFrame) -> dict[str, float]:
-    """Owners of contested queries, strays."""
+    """Owners of contested queries, strays, and rivals: by the share of a query that a page has by its planted place, days shown and appeal."""
     known = queries.dropna(subset=["query", "page"])
     met = known[known["impressions"] > 0].merge(pairs, on=["page", "query"], suffixes=("", "_true"))
     alive = ~met["page"].isin(both.loc[both["case"].isin(["failed", "gone_moved"]), "page"])
@@ -138,8 +142,16 @@ def _roles(asked: pd.DataFrame, pairs: pd.DataFrame, queries: pd.DataFrame, both
     lost = pairs.loc[pairs["page"].isin(failed) & (pairs["role"] == "own"), "query"]
     met = met[~met["query"].isin(lost)]
     said, is_stray = met["role"] == "stray", met["role_true"] == "stray"
+    living = pairs[~pairs["page"].isin(both.loc[both["case"].isin(["failed", "gone_moved"]), "page"])]
+    looks = living["shown"] * np.exp(-np.maximum(living["rank"] - 10, 0) / 14)
+    clicks = looks * living["eager"] / living["rank"]
+    share = np.maximum(*(part / part.groupby(living["query"]).transform("sum") for part in (looks, clicks)))
+    planted = living.assign(share=share)[["page", "query", "share"]]
+    beside = met[met["query"].isin(owner.index) & (met["role"] != "owner")].merge(planted, on=["page", "query"])
+    rival, is_rival = beside["role"] == "rival", beside["share"] >= RIVAL
     return {
         "owner": float(np.mean(right)),
+        "rivals F1": float(2 * (rival & is_rival).sum() / max(rival.sum() + is_rival.sum(), 1)),
         "strays F1": float(2 * (said & is_stray).sum() / max(said.sum() + is_stray.sum(), 1)),
     }
 
