@@ -23,7 +23,7 @@ from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent
 from nibbet.core.ledger import _with_inventory
-from nibbet.core.likeness import leads, one_search
+from nibbet.core.likeness import both_answer, leads, one_search, title_likeness
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
@@ -136,9 +136,33 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
 
 
 def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> None:
-    double = {"overlap": 0.98, "lead_spread": 0.4, "contested": 0.36, "title_likeness": 0.7, "intent": 0.8, "chosen_beside": 0.0}
-    sister = {"overlap": 0.7, "lead_spread": 1.0, "contested": 0.25, "title_likeness": 0.3, "intent": 0.4, "chosen_beside": -0.7}
-    between = {"overlap": 0.9, "lead_spread": 0.6, "contested": 0.3, "title_likeness": 0.45, "intent": 0.6, "chosen_beside": -0.3}
+    double = {
+        "overlap": 0.98,
+        "lead_spread": 0.4,
+        "contested": 0.36,
+        "title_likeness": 0.7,
+        "intent": 0.8,
+        "chosen_beside": 0.0,
+        "both_answer": 0.95,
+    }
+    sister = {
+        "overlap": 0.7,
+        "lead_spread": 1.0,
+        "contested": 0.25,
+        "title_likeness": 0.3,
+        "intent": 0.4,
+        "chosen_beside": -0.7,
+        "both_answer": 0.6,
+    }
+    between = {
+        "overlap": 0.9,
+        "lead_spread": 0.6,
+        "contested": 0.3,
+        "title_likeness": 0.45,
+        "intent": 0.6,
+        "chosen_beside": -0.3,
+        "both_answer": 0.75,
+    }
     rng, few = np.random.default_rng(3), pd.DataFrame([double, between, sister])
     many = pd.DataFrame({name: np.clip(rng.normal(value, 0.15, 200), 0.05, 2.0) for name, value in sister.items()}).assign(
         overlap=rng.uniform(0.55, 0.98, 200)
@@ -147,12 +171,29 @@ def test_sisters_are_told_from_doubles_by_who_leads_and_by_their_titles() -> Non
     assert alone[0] > 0.95
     assert alone[2] < 0.05
     assert among[1] < alone[1], "where most pairs are sisters, more evidence is needed for a double"
-    unknown = one_search(
-        pd.DataFrame(
-            [{**double, "lead_spread": np.nan, "contested": np.nan, "title_likeness": np.nan, "intent": np.nan, "chosen_beside": np.nan}]
-        )
-    )
+    unknown = one_search(pd.DataFrame([{**dict.fromkeys(double, np.nan), "overlap": 0.98}]))
     assert 0.3 < unknown[0] < 0.99, "what is not known says nothing"
+
+
+def test_titles_that_name_their_subject_alone_do_not_make_doubles() -> None:
+    titles = [
+        "Lime wood",
+        "Lime wood",
+        "Lime wood price",
+        "Lime wood oil",
+        "Hard lime wood",
+        "Ash refund policy",
+        "Ash refund policy explained",
+    ]
+    pages = pd.DataFrame({"title": titles, "h1": None})
+    pairs = pd.DataFrame({"page_a": [0, 2, 5], "page_b": [1, 3, 6]})
+    bare, apart, double = title_likeness(pages, pairs, Lexicon("english"), [])
+    assert np.isnan(bare), "both say what three other titles say too"
+    assert apart == 0, "each says its own beyond the subject"
+    assert double > 0.6
+    rows = pd.DataFrame({"page": [0, 1, 0, 1], "query": ["q", "q", "r", "r"], "brand": False, "impressions": [90, 10, 10, 30]})
+    answers = both_answer(rows.assign(answer=[1.0, 0.2, 1.0, 0.8]), pairs.iloc[:1])
+    assert answers[0] == pytest.approx(0.5), "by the impressions of the page shown less"
 
 
 def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
@@ -160,7 +201,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(shared=5, intent=np.nan, one_search=0.97, contested=0.3)
+    ).assign(shared=5, intent=np.nan, one_search=0.99, contested=0.3)
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
@@ -243,7 +284,7 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking", "intent"]
     rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
     rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan), (10, 11, 0.8, 4, 20, 0.4, 0.9)]
-    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.97] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3, contested=0.3)
+    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.99] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3, contested=0.3)
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
     groups = merge_groups(pairs, pages, Thresholds())

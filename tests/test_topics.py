@@ -20,7 +20,9 @@ from nibbet.cli.main import main
 from nibbet.core.kinship import group_queries
 from nibbet.core.languages import languages_of
 from nibbet.core.owned import by_owner
+from nibbet.core.querymap import add_roles, roles_in_topics
 from nibbet.core.strength import shrunk_ratio
+from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import group_pairs, set_aside, topic_peaks
 from nibbet.demo.vocabulary import ABROAD, ASK, OFF_TOPIC, waters
 from nibbet.render.briefs import brief_text, file_name
@@ -301,3 +303,47 @@ def test_a_query_goes_where_its_results_are_and_not_where_its_page_is() -> None:
     alike[0, 2] = alike[2, 0] = alike[1, 2] = alike[2, 1] = 0.5  # shared with its own too: it stays
     stays = by_owner(labels, owner, chosen, words, on_page, sparse.csr_matrix(alike), np.ones(6, dtype=bool))
     assert stays[2] == stays[0]
+
+
+def test_a_query_goes_where_its_question_is_asked() -> None:
+    asked = "owl photos|owl photos large|photos owl easy|owl food|owl food guide|food owl easy|owl photos easy".split("|")
+    names = ["owl", "photos", "food", "large", "guide", "easy"]
+    words = sparse.csr_matrix([[float(word in query.split()) for word in names] for query in asked])
+    on_page = sparse.csr_matrix([[1.0, 1, 0, 0, 0, 0], [1, 0, 1, 0, 0, 0]])
+    owner = np.array([0, 0, 0, 1, 1, 1, 1])  # the page on food is the only one shown for the last query on photos
+    chosen = sparse.csr_matrix((np.ones(7), (np.arange(7), owner)), shape=(7, 2))
+    assert by_owner(np.arange(7), owner, chosen, words, on_page, None, None).tolist() == [0, 0, 0, 1, 1, 1, 0]
+    only = by_owner(np.arange(7), owner, chosen, words, sparse.csr_matrix(np.ones((2, 6))), None, None)
+    assert only.tolist() == owner.tolist(), "what its page says too stays with it"
+
+
+def test_a_topic_that_results_divide_goes_with_the_pages_of_its_queries() -> None:
+    owner = np.array([0, 0, 0, 1, 1, 1])
+    chosen = sparse.csr_matrix(np.ones((6, 2)))  # both pages are chosen for all: one topic until results say otherwise
+    alike = np.zeros((6, 6))
+    alike[0, 1] = alike[1, 0] = alike[3, 4] = alike[4, 3] = 0.8
+    known = np.array([True, True, False, True, True, False])
+    words, on_page = sparse.csr_matrix(np.eye(6)), sparse.csr_matrix(np.zeros((2, 6)))
+    assert by_owner(np.arange(6), owner, chosen, words, on_page, sparse.csr_matrix(alike), known).tolist() == owner.tolist()
+
+
+def test_roles_follow_topics() -> None:
+    """Page 1 stands first by clicks for a question on photos, which page 0 owns but for that."""
+    rows = pd.DataFrame(
+        [(0, "owl photos", 5, 1.0, "photos"), (0, "owl pictures", 3, 1.0, "photos"), (0, "owl photos big", 1, 0.9, "photos"),
+         (1, "owl photos big", 2, 0.8, "photos"), (1, "owl food", 9, 1.0, "food"), (1, "feed owl", 9, 1.0, "food"), (1, "owl images", 0, 0.2, "photos"),
+         (1, "owl eats", 0, 0.2, "food"), (2, "owl", 1, 1.0, None)], columns=["page", "query", "clicks", "answer", "topic"],
+    ).assign(impressions=50, topic=lambda t: pd.Categorical(t["topic"]))  # fmt: skip
+    addresses = pd.Series(["/photos/", "/food/", "/"])
+
+    def roles(dead: list[bool], targets: pd.DataFrame | None = None) -> list[str]:
+        return roles_in_topics(add_roles(rows, addresses, Thresholds()), Thresholds(), targets, pd.Series(dead)).astype(str).tolist()
+
+    first = add_roles(rows, addresses, Thresholds())["role"].astype(str).tolist()
+    assert first == ["owner", "owner", "rival", "owner", "owner", "owner", "stray", "stray", "owner"]
+    assert roles([False] * 3) == ["owner", "owner", "owner", "rival", "owner", "owner", "passing", "stray", "owner"]
+    assert roles([True, False, False]) == [*first[:7], "stray", "owner"], "a dead page answers nothing"
+    named = pd.DataFrame({"page": [1], "query": ["owl photos big"]})
+    assert roles([False] * 3, named)[3] == "owner", "what editors named stays"
+    rows.loc[3, "clicks"] = 30
+    assert roles([False] * 3)[3] == "owner", "thirty clicks say more than words"

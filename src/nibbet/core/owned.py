@@ -78,21 +78,18 @@ def _to_their_words(topic: Ints, asked: Ints, words: sparse.csr_matrix, on_pages
     on_pages: topics x words (0..1) that the pages of each hold.
     """
     member = _members(topic, np.ones(len(topic), dtype=bool))
-    count = sparse.csr_matrix(member.T @ words)
-    holds = _held_words(count, np.asarray(member.sum(axis=0)).ravel(), on_pages)
-    weight = _telling(holds)
-    mine = sparse.csr_matrix(words[asked])
-    rest = sparse.csr_matrix(count[topic[asked]] - mine) + on_pages[topic[asked]]
+    count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
+    holds = _held_words(count, size, on_pages)
+    weight, mine, home = _telling(holds), sparse.csr_matrix(words[asked]), topic[asked]
+    rest = _held_words(sparse.csr_matrix(count[home] - mine), size[home] - 1, on_pages[home])
     telling = sparse.csr_matrix(mine.multiply(weight[None, :]))
     whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
-    own = np.asarray(telling.multiply(rest > 0).sum(axis=1)).ravel() / whole
-    query, home, share, strongly = carried_by(mine, holds, weight, ANSWERED)
-    better = (own[query] < ANSWERED) & (home != topic[asked][query])
-    best = strongest(
-        sparse.csr_matrix((share[better] + 1e-3 * strongly[better], (query[better], home[better])), shape=(len(asked), holds.shape[0]))
-    )
+    there, strength = (np.asarray(telling.multiply(held).sum(axis=1)).ravel() / whole for held in (rest > 0, rest))
+    query, other, _, strongly = carried_by(mine, holds, weight, ANSWERED)
+    better = (there[query] < ANSWERED) & (other != home[query]) & (strongly > strength[query])
+    best = strongest(sparse.csr_matrix((strongly[better], (query[better], other[better])), shape=(len(asked), holds.shape[0])))
     topic = topic.copy()
-    topic[asked] = np.where(best >= 0, best, topic[asked])
+    topic[asked] = np.where(best >= 0, best, home)
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
 
 
@@ -204,5 +201,5 @@ def _by_words(
         return np.full(0, -1)
     member = _members(topic, held)
     holds = _held_words(sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel(), on_pages)
-    query, home, share, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, _telling(holds), ANSWERED)
-    return strongest(sparse.csr_matrix((share + 1e-3 * strongly, (query, home)), shape=(len(asked), holds.shape[0])))
+    query, home, _, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, _telling(holds), ANSWERED)
+    return strongest(sparse.csr_matrix((strongly, (query, home)), shape=(len(asked), holds.shape[0])))

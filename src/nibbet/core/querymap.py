@@ -9,6 +9,7 @@ from scipy import sparse
 
 from nibbet.core.brand import brand_columns
 from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity, typos_mended
 from nibbet.once import workers
@@ -30,6 +31,7 @@ AS_USUAL, DOUBTED, NOT_MEANT = 1.0, 2.5, 4.5
 MISSING, SOME = 0.25, 0.25
 #: the roles, the one that serves the query first
 ROLES: pd.CategoricalDtype = pd.CategoricalDtype(["owner", "rival", "passing", "stray"])
+OWNER, RIVAL, PASSING, STRAY = range(4)
 ROWS_AT_ONCE = 500_000
 
 
@@ -144,7 +146,7 @@ def add_roles(
         The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
         owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
         shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page that is
-        shown does: see `answered_elsewhere` for what their topics tell.
+        shown does: see `roles_in_topics` for what topics tell.
     """
     pairs = _with_named(pairs, targets)
     query, unique = numbered(pairs)
@@ -166,30 +168,54 @@ def add_roles(
     owned = np.bincount(query[owner], minlength=len(unique))[query] > 0
     answered = np.bincount(query[answers], minlength=len(unique))[query] > 0
     share = np.fmax(np.fmax(shares["share_clicks"], shares["share_impressions"]), 0.0)
-    role = np.full(len(pairs), 2, dtype=np.int8)
-    role[~answers & ~answered & ~owned] = 3
-    role[owned & (share >= t.rival_share)] = 1
-    role[owner] = 0
+    role = np.full(len(pairs), PASSING, dtype=np.int8)
+    role[~answers & ~answered & ~owned] = STRAY
+    role[owned & (share >= t.rival_share)] = RIVAL
+    role[owner] = OWNER
     return pairs.assign(**shares, role=pd.Categorical.from_codes(role, dtype=ROLES)).drop(columns="named")
 
 
-def answered_elsewhere(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.bool_]:
-    """Which strays are asked in a topic that another living page of the site owns: that page answers them, though it is not shown for them.
+def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | None, dead: pd.Series) -> pd.Series:
+    """The roles once topics are known.
 
     Args:
-        pairs: page, role, and topic (categories; null where set aside); dead: of each page, whether it fails or is kept out of the index.
+        pairs: page, query, clicks, answer, share_clicks, share_impressions, role as from `add_roles`, and topic (categories; null where set aside).
+        targets: page, query that editors named: these owners stay; dead: as in `add_roles`.
+    Returns:
+        A query whose owner is at home in another topic goes to the page that owns most of its own topic, where that page is shown for it and
+        answers it, and the owner has under THIN_CLICKS clicks or no more than that page: the words of a subject make a page look like an answer
+        to its sisters' questions. A stray asked in a topic that another living page owns is passing: that page answers it.
     """
-    topic, page = pairs["topic"].cat, dead.index.get_indexer(pd.Index(pairs["page"]))
-    code = topic.codes.to_numpy()
-    owns = np.flatnonzero(pairs["role"].eq("owner").to_numpy() & ~dead.to_numpy(bool)[page] & (code >= 0))
-    first, last = (
-        np.full(len(topic.categories) + 1, len(dead)),
-        np.full(len(topic.categories) + 1, -1),
-    )  # the last is of queries without a topic
-    np.minimum.at(first, code[owns], page[owns])
-    np.maximum.at(last, code[owns], page[owns])
-    found: NDArray[np.bool_] = pairs["role"].eq("stray").to_numpy() & (last[code] >= 0) & ((first[code] != page) | (last[code] != page))
-    return found
+    number, queries = numbered(pairs)
+    topic, page = pairs["topic"].cat.codes.to_numpy().astype(np.int64), dead.index.get_indexer(pd.Index(pairs["page"]))
+    role, living = pairs["role"].cat.codes.to_numpy().copy(), ~dead.to_numpy(bool)[page]
+    owners = np.flatnonzero((role == OWNER) & (topic >= 0))
+    if not len(owners):
+        return pairs["role"]
+    both, count = np.unique(topic[owners] * len(dead) + page[owners], return_counts=True)
+    held, by = both // len(dead), both % len(dead)
+    home = np.full(len(dead), -1)
+    home[by[order]] = held[order := np.argsort(count, kind="stable")]  # the last written is the topic in which the page owns most
+    alive = ~dead.to_numpy(bool)[by]
+    held, by, count = held[alive], by[alive], count[alive]
+    main = np.full(len(pairs["topic"].cat.categories) + 1, -1)  # the last is of queries without a topic
+    main[held[order]] = by[order := np.argsort(count, kind="stable")]
+    owner_of = np.full(len(queries), -1)
+    owner_of[number[owners]] = owners
+    named = np.zeros(len(queries), dtype=bool)
+    if targets is not None:
+        named = queries.isin(targets["query"]).to_numpy()
+    able = np.flatnonzero((page == main[topic]) & (role != OWNER) & living & (pairs["answer"] >= t.answers).to_numpy() & ~named[number])
+    able = able[owner_of[number[able]] >= 0]
+    was = owner_of[number[able]]
+    clicks = pairs["clicks"].to_numpy(float)
+    settled = (home[page[was]] != topic[was]) & ((clicks[was] < THIN_CLICKS) | (clicks[was] <= clicks[able]))
+    share = np.fmax(pairs["share_clicks"].to_numpy(float), pairs["share_impressions"].to_numpy(float))
+    role[was[settled]] = np.where(share[was[settled]] >= t.rival_share, RIVAL, PASSING)
+    role[able[settled]] = OWNER
+    several = np.bincount(held, minlength=len(main)) > 1
+    role[(role == STRAY) & (main[topic] >= 0) & (several[topic] | (main[topic] != page))] = PASSING
+    return pd.Series(pd.Categorical.from_codes(role, dtype=ROLES), index=pairs.index)
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:

@@ -11,7 +11,7 @@ from scipy.sparse import csr_matrix
 from nibbet.core.address import hosts_of
 from nibbet.core.junk import junk_of, suspects
 from nibbet.core.pull import shrunk_pull
-from nibbet.core.querymap import add_answer, add_roles, answered_elsewhere, page_words, query_totals
+from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals, roles_in_topics
 from nibbet.core.topics import Grouping, group_pairs
 from nibbet.core.words import Lexicon, numbered
 from nibbet.once import once
@@ -87,7 +87,7 @@ class QueryMap:
     def pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
         pairs = self.mapped.assign(topic=self.grouping.topic)
-        return pairs.assign(role=pairs["role"].mask(answered_elsewhere(pairs, self.pages.dead), "passing"))
+        return pairs.assign(role=roles_in_topics(pairs, self.context.config.verdicts, self.inputs.target_queries, self.pages.dead))
 
     @once
     def query_topics(self) -> pd.Series:
