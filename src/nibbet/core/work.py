@@ -16,8 +16,6 @@ from nibbet.core.windows import MONTH_DAYS
 
 #: clicks of the reference from which a share of them is told
 LEAST_BASE = 20
-#: what the split of a change may be wrong by, in logarithms
-SPLIT_ERROR = 0.12
 #: share of impressions below the clicks from which a page climbs rather than needs another answer
 BELOW_CLICKS = 0.6
 
@@ -31,7 +29,7 @@ def decay(facts: Facts) -> Finding:
     mean = np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5)))
     ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
     noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + pages["noise"] ** 2)
-    z = (-np.log(ratio) - SPLIT_ERROR) / noise
+    z = -np.log(ratio) / noise
     q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
