@@ -23,7 +23,7 @@ from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent
 from nibbet.core.ledger import _with_inventory
-from nibbet.core.likeness import both_answer, leads, one_search, title_likeness
+from nibbet.core.likeness import both_answer, each_answers, leads, one_search, title_likeness
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
@@ -112,9 +112,9 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     one = {6: {"k": 5}, 7: {"k": 5}}
     found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
-    assert are_one(found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, contested=0.3), Thresholds()).tolist() == [True, False], (
-        "three are merged"
-    )
+    assert are_one(
+        found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, contested=0.3, each_answers=0.8), Thresholds()
+    ).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
     assert candidate_pairs(alike(twins).assign(brand=True), Thresholds()).empty, "brand queries say nothing of intent"
@@ -194,6 +194,8 @@ def test_titles_that_name_their_subject_alone_do_not_make_doubles() -> None:
     rows = pd.DataFrame({"page": [0, 1, 0, 1], "query": ["q", "q", "r", "r"], "brand": False, "impressions": [90, 10, 10, 30]})
     answers = both_answer(rows.assign(answer=[1.0, 0.2, 1.0, 0.8]), pairs.iloc[:1])
     assert answers[0] == pytest.approx(0.5), "by the impressions of the page shown less"
+    led = rows.assign(answer=[1.0, 0.0, 0.0, 1.0], chosen=[9.0, 1, 1, 19])
+    assert each_answers(led, pairs.iloc[:1])[0] == pytest.approx(1 / 20), "neither answers what the other is chosen for"
 
 
 def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
@@ -201,7 +203,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(shared=5, intent=np.nan, one_search=0.99, contested=0.3)
+    ).assign(shared=5, intent=np.nan, one_search=0.99, contested=0.3, each_answers=0.8)
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
@@ -284,7 +286,9 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     names = ["page_a", "page_b", "overlap", "shared", "shared_impressions", "turn_taking", "intent"]
     rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
     rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan), (10, 11, 0.8, 4, 20, 0.4, 0.9)]
-    pairs = pd.DataFrame(rows, columns=names).assign(one_search=[0.99] * 5 + [0.1], lead_spread=1.0, title_likeness=0.3, contested=0.3)
+    pairs = pd.DataFrame(rows, columns=names).assign(
+        one_search=[0.99] * 5 + [0.1], each_answers=0.8, lead_spread=1.0, title_likeness=0.3, contested=0.3
+    )
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))
     groups = merge_groups(pairs, pages, Thresholds())

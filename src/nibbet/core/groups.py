@@ -54,7 +54,8 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
     one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
-    return (candidates["shared"] >= t.shared_queries) & turns & one & ~(candidates["intent"] < t.same_intent)
+    answered = ~(candidates["each_answers"] < t.each_answers)
+    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & ~(candidates["intent"] < t.same_intent)
 
 
 def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
@@ -246,16 +247,22 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         say.share(rows["one_search"]),
         f" likely, under {t.one_search:.0%}.",
     )
+    own = say.joined(
+        "They are shown for each other's queries, but of what the one is chosen for the other answers ",
+        say.share(rows["each_answers"]),
+        f", under {t.each_answers:.0%}.",
+    )
     because = np.select(
         [
             rows["shared"] < t.shared_queries,
             together,
             rows["intent"] < t.same_intent,
             rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
+            rows["each_answers"] < t.each_answers,
             undated & ~are_one(rows, t),
             held,
         ],
-        [few, turns, apart, two, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [few, turns, apart, two, own, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

@@ -119,6 +119,28 @@ def both_answer(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return least
 
 
+def each_answers(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+    """For each candidate pair, the lesser of how far either page answers what the other is chosen for above it, 0..1, by that choice, with one
+    click that it answers: where searchers of the page that goes would find no answer, there are two searches.
+
+    Args:
+        pairs: page, query, brand, impressions, answer, chosen (clicks had and, less, expected); candidates: page_a, page_b.
+    """
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", "answer", "chosen"])
+    rows = rows.assign(query=numbered(rows)[0], chosen=rows["chosen"] * rows["answer"] ** 2)
+    ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
+    least = pd.Series(1.0, index=candidates.index)
+    for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
+        own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
+        beside = rows.rename(columns={"page": "other"})[["other", "query", "answer", "chosen"]]
+        both = own.merge(beside, on=["other", "query"], how="left", suffixes=("", "_other"))
+        led = both["chosen"].where(both["chosen"] >= both["chosen_other"].fillna(0.0), 0.0)
+        sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
+        least = np.minimum(least, ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0))
+    return least
+
+
 def _shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     """One row per candidate pair and query that both its pages are shown for, without the brand: pair, query, and what is named of both (_x, _y)."""
     members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))

@@ -37,6 +37,8 @@ class Thresholds(BaseModel):
     "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
     one_search: float = Field(0.98, ge=0, le=1)
     "How likely it must be that two pages answer one search, by who leads each query, what they share and their titles: a wrong merge costs a page, a missed one a little of its growth."
+    each_answers: float = Field(0.35, ge=0, le=1)
+    "How far either of two pages must answer what the other is chosen for: below, the searchers of the page that goes would find no answer."
     same_intent: float = Field(0.15, ge=0, le=1)
     "Share of what both are chosen for in the same topics, where snapshots of results are given: below it searchers want different things."
     overlap_undated: float = Field(0.75, gt=0, le=1)

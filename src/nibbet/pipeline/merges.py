@@ -11,7 +11,7 @@ from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
-from nibbet.core.likeness import both_answer, chosen_beside, leads, one_search, title_likeness
+from nibbet.core.likeness import both_answer, chosen_beside, each_answers, leads, one_search, title_likeness
 from nibbet.core.tables import rows_at
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -66,7 +66,15 @@ class Merges:
         chosen, answers = chosen_beside(pairs, candidates), both_answer(pairs, candidates)
         result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen, both_answer=answers)
         enough = result["shared"] >= self.context.config.verdicts.shared_queries
-        return result.assign(one_search=one_search(result[enough]).reindex(result.index))
+        result = result.assign(one_search=one_search(result[enough]).reindex(result.index))
+        near = result["one_search"] >= self.context.config.verdicts.one_search / 2
+        return result.assign(each_answers=each_answers(self._chosen, result[near]).reindex(result.index))
+
+    @property
+    def _chosen(self) -> pd.DataFrame:
+        """The query map with chosen: clicks had, and a part of those expected."""
+        pairs = self.query_map.mapped
+        return pairs.assign(chosen=pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"])
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
         """How far the pages of each pair are chosen for the same intents, as far as they answer, by the results of their queries; null where no
@@ -76,14 +84,8 @@ class Merges:
         if grouping.results is None or candidates.empty:
             return pd.Series(np.nan, index=candidates.index)
         intent = pd.Series(intents_of(grouping.results), index=grouping.grouped["query"])
-        pairs = self.query_map.mapped
-        rows = pd.DataFrame(
-            {
-                "page": pairs["page"],
-                "topic": pairs["query"].map(intent),
-                "chosen": (pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"]) * pairs["answer"] ** 2,
-            }
-        )
+        pairs = self._chosen
+        rows = pd.DataFrame({"page": pairs["page"], "topic": pairs["query"].map(intent), "chosen": pairs["chosen"] * pairs["answer"] ** 2})
         return merging.shared_intent(rows[rows["topic"].notna() & (rows["topic"] >= 0) & (rows["chosen"] > 0)], candidates)
 
     @once
