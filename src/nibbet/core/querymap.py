@@ -192,14 +192,10 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     owners = np.flatnonzero((role == OWNER) & (topic >= 0))
     if not len(owners):
         return pairs["role"]
-    both, count = np.unique(topic[owners] * len(dead) + page[owners], return_counts=True)
-    held, by = both // len(dead), both % len(dead)
+    held, by, count = _owned_topics(topic[owners], page[owners])
     home = np.full(len(dead), -1)
     home[by[order]] = held[order := np.argsort(count, kind="stable")]  # the last written is the topic in which the page owns most
-    alive = ~dead.to_numpy(bool)[by]
-    held, by, count = held[alive], by[alive], count[alive]
-    main = np.full(len(pairs["topic"].cat.categories) + 1, -1)  # the last is of queries without a topic
-    main[held[order]] = by[order := np.argsort(count, kind="stable")]
+    main, several = _main_pages(held, by, count, ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))
     owner_of = np.full(len(queries), -1)
     owner_of[number[owners]] = owners
     named = np.zeros(len(queries), dtype=bool)
@@ -213,9 +209,39 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     share = np.fmax(pairs["share_clicks"].to_numpy(float), pairs["share_impressions"].to_numpy(float))
     role[was[settled]] = np.where(share[was[settled]] >= t.rival_share, RIVAL, PASSING)
     role[able[settled]] = OWNER
-    several = np.bincount(held, minlength=len(main)) > 1
     role[(role == STRAY) & (main[topic] >= 0) & (several[topic] | (main[topic] != page))] = PASSING
     return pd.Series(pd.Categorical.from_codes(role, dtype=ROLES), index=pairs.index)
+
+
+def main_pages(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.int64]:
+    """The page of each row's topic: the living page that owns most of its queries, by its place in `dead`; -1 where none does or there is no topic.
+
+    Args:
+        pairs, dead: as in `roles_in_topics`.
+    """
+    topic, page = pairs["topic"].cat.codes.to_numpy().astype(np.int64), dead.index.get_indexer(pd.Index(pairs["page"]))
+    owners = pairs["role"].eq("owner").to_numpy() & (topic >= 0)
+    return _main_pages(*_owned_topics(topic[owners], page[owners]), ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))[0][topic]
+
+
+def _owned_topics(topic: NDArray[np.int64], page: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """Topic, page and in how many rows they meet, for each two that do."""
+    wide = int(page.max(initial=-1)) + 1
+    both, count = np.unique(topic * wide + page, return_counts=True)
+    return both // max(wide, 1), both % max(wide, 1), count
+
+
+def _main_pages(
+    topic: NDArray[np.int64], page: NDArray[np.int64], count: NDArray[np.int64], living: NDArray[np.bool_], topics: int
+) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+    """Of each topic the living page that owns most of it, of equals the first, -1 without one; and whether several own it. Behind the last stands a
+    place for what has no topic.
+    """
+    topic, page, count = topic[living[page]], page[living[page]], count[living[page]]
+    main = np.full(topics + 1, -1)
+    order = np.lexsort([-page, count])
+    main[topic[order]] = page[order]  # the last written owns most
+    return main, np.bincount(topic, minlength=topics + 1) > 1
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:

@@ -10,7 +10,7 @@ import pandas as pd
 from nibbet.core import reduce as reductions
 from nibbet.core.findings import is_hub
 from nibbet.core.likeness import title_likeness
-from nibbet.core.querymap import page_words
+from nibbet.core.querymap import main_pages, page_words
 from nibbet.core.redirects import (
     ANSWERS,
     BESIDE,
@@ -59,7 +59,18 @@ class Targets:
         pairs = pairs[names_its_own(said["title"] + " " + said["path"], pairs, self.query_map.page_words[0])]
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
         best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
-        return result.where(result.notna(), best.set_index("page_a")["page_b"].reindex(result.index))
+        result = result.where(result.notna(), best.set_index("page_a")["page_b"].reindex(result.index))
+        return result.where(~self._asked_for_more(result))
+
+    def _asked_for_more(self, target: pd.Series) -> pd.Series:
+        """Whether most of the clicks that each leaving page had are of topics that its target does not own."""
+        pairs = self.query_map.pairs
+        known = (pairs["page"].isin(target.index[target.notna()]) & ~pairs["brand"] & pairs["topic"].notna()).to_numpy()
+        rows = pairs.loc[known, ["page", "clicks", "clicks_reference"]]
+        clicks = rows["clicks"] + rows["clicks_reference"].fillna(0)
+        same = main_pages(pairs, self.query_map.pages.dead)[known] == rows["page"].map(target)
+        had, covered = (part.groupby(rows["page"]).sum().reindex(target.index).fillna(0.0) for part in (clicks, clicks.where(same, 0.0)))
+        return (had >= self.context.config.verdicts.min_gain) & (covered < had / 2)
 
     @once
     def section_hubs(self) -> pd.Series:
