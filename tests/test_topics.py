@@ -179,14 +179,20 @@ def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.Ca
     assert re.search(r"queries belong to no topic: \d+ brand.*\[topics\] aside", capsys.readouterr().err), "what is left out is counted"
     one, other = covered[0], covered[1]
     ideas = tmp_path / "ideas.csv"
-    ideas.write_text(f'Idea;From\n{one["topic"]};chat\nhammock camping gear;chat\nknitting yarn;chat\n"=cmd|1";chat\n', "utf-8")
+    ideas.write_text(
+        f'Idea;From\n{one["topic"]};chat\nhammock camping gear;chat\nbest hammock camping guide;chat\npayment;chat\nknitting yarn;chat\n"=cmd|1";chat\n',
+        "utf-8",
+    )
     assert main(["topics", str(ran), "--check", str(ideas), "--format", "csv", "-q"]) == 0
     said = {row["idea"]: row for row in csv.DictReader(io.StringIO(capsys.readouterr().out))}
     assert said[one["topic"]]["advice"].startswith("would compete")
     assert said[one["topic"]]["page"] == one["page"]
-    assert said["hammock camping gear"]["topic"] == "hammock camping"
-    assert said["hammock camping gear"]["advice"].startswith("a new page")
-    assert said["knitting yarn"]["topic"] == ""
+    assert said["best hammock camping guide"]["topic"] == "hammock camping"
+    assert said["best hammock camping guide"]["advice"].startswith("a new page")
+    for nothing, near in (("hammock camping gear", "hammock camping"), ("knitting yarn", "")):
+        assert said[nothing]["topic"] == said[nothing]["page"] == ""
+        assert near in said[nothing]["advice"]
+    assert said["payment"]["page"].endswith("/help/payment/"), "a page that no topic names"
     assert main(["topics", str(ran), "--between", one["topic"], other["topic"], "-q"]) == 0
     told = capsys.readouterr().out
     assert told.startswith("two pages")

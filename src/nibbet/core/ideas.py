@@ -9,60 +9,73 @@ import pandas as pd
 from scipy import sparse
 
 from nibbet.core.kinship import telling, unit_rows
+from nibbet.core.owned import home_by_words
 from nibbet.core.topics import Grouping
 from nibbet.core.words import Lexicon, as_typed, plain
 from nibbet.errors import NotFoundError
-from nibbet.once import threads
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
-#: likeness in words (cosine) from which an idea is taken for a topic that is known
+#: likeness in words (cosine) from which two queries share most words
 KNOWN = 0.5
+#: share of the weight of an idea's words from which a topic is the nearest one
+NEAREST = 0.3
 #: share of first results in common from which two queries want the same, and below which they want different things
 SAME, OTHER = 0.4, 0.15
 
 
-def check_ideas(ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, language: str) -> pd.DataFrame:
+def check_ideas(
+    ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lexicon: Lexicon, on_page: sparse.csr_matrix, living: pd.Series
+) -> pd.DataFrame:
     """For each idea the topic it belongs to and what to do: IDEAS, in the order given.
 
     Args:
-        ideas: texts; topics: as `core.topics.topic_table`, pages by address.
+        ideas: texts; topics: as `core.topics.topic_table`, pages by address. on_page: pages x words (0..1) of that lexicon; living: the address of
+            each page, null for those that nobody can find.
     Returns:
-        likeness is 1 where the idea is a query that is known, else the cosine of its words with the nearest one, from KNOWN up; an idea
-        like none stands without a topic.
+        likeness is 1 where the idea is a query that is known; else it belongs where the queries and the page of a topic hold each word that tells
+        it apart, and likeness says how strongly (0..1): the words of a subject alone are no answer. An idea that no topic holds, but a page does,
+        has that page and no topic; one like none has neither.
     """
-    from sparse_dot_topn import sp_matmul_topn
-
     queries, texts = known.grouped, as_typed(ideas.fillna(""))
-    number = pd.Index(queries["query"]).get_indexer(texts)
-    likeness = np.where(number >= 0, 1.0, 0.0)
-    unknown = np.flatnonzero(number < 0)
+    number, names = pd.factorize(queries["topic"], sort=True)
+    labels = names.to_numpy(dtype=object)
+    at = pd.Index(queries["query"]).get_indexer(texts)
+    home, likeness = np.where(at >= 0, np.append(number, -1)[at], -1), np.where(at >= 0, 1.0, np.nan)
+    page, nearest = (pd.Series(None, index=range(len(texts)), dtype="object") for _ in range(2))
+    unknown = np.flatnonzero(at < 0)
     if len(unknown) and len(queries):
-        lexicon = Lexicon(language)
-        words = lexicon.matrix(queries["query"]).astype(np.float64)
-        weight = telling(words, known.pages)
-        asked = lexicon.matrix(texts.iloc[unknown]).astype(np.float64)
-        new = asked.shape[1] - len(weight)
-        weight = np.concatenate([weight, np.full(max(new, 0), np.log1p(words.shape[0]))])
-        words, asked = lexicon.same_width(words, asked)
-        asked, words = (unit_rows(sparse.csr_matrix(table.multiply(weight[None, :]))) for table in (asked, words))
-        near = sp_matmul_topn(asked, words.T.tocsr(), top_n=1, threshold=KNOWN, n_threads=threads()).tocsr()
-        like = np.diff(near.indptr) > 0
-        best, value = np.zeros(len(like), dtype=np.int64), np.zeros(len(like))
-        best[like], value[like] = near.indices, near.data
-        number[unknown[like]], likeness[unknown[like]] = best[like], value[like]
-    topic = pd.Series(queries["topic"].to_numpy()[number], dtype="str").where(number >= 0)
-    table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": np.where(number >= 0, likeness, np.nan)})
+        asked, words = lexicon.same_width(lexicon.matrix(texts.iloc[unknown]), lexicon.matrix(queries["query"]))
+        asked, on_page = lexicon.same_width(asked, on_page)
+        asked, words = (sparse.csr_matrix(table > 0, dtype=np.float64) for table in (asked, words))
+        on_page = sparse.csr_matrix(on_page[living.notna().to_numpy()])
+        living = living.dropna()
+        place = pd.Index(living).get_indexer(topics.set_index("topic")["page"].reindex(names))
+        none = sparse.csr_matrix((1, on_page.shape[1]))  # of topics without a page
+        beside = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
+        home[unknown], likeness[unknown] = home_by_words(asked, number, words, beside)
+        lost = home[unknown] < 0
+        of_page, strong = home_by_words(asked[lost], np.arange(len(living)), on_page)
+        likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
+        page.iloc[unknown[lost]] = np.append(living.to_numpy(dtype=object), None)[of_page]
+        heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # what nobody asks brings nothing near
+        near = home_by_words(sparse.csr_matrix(asked[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
+        nearest.iloc[unknown[lost]] = np.append(labels, None)[near]
+    topic = pd.Series(np.append(labels, None)[home], dtype="str")
+    table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": likeness})
     table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
+    table["page"] = table["page"].astype("object").where(table["page"].notna(), page)
+    unheard = pd.Series("nothing is known of it: ask for its demand first", index=table.index)
+    unheard = unheard.where(nearest.isna(), unheard + ' (the nearest topic: "' + nearest.fillna("").astype("str") + '")')
     table["advice"] = np.select(
         [
-            table["topic"].isna(),
-            table["served"] == "covered",
+            table["topic"].isna() & table["page"].isna(),
+            table["topic"].isna() | (table["served"] == "covered"),
             table["proposal"] == "extend",
             table["proposal"] == "translate",
             table["proposal"] == "restore",
         ],
         [
-            "nothing is known of it: ask for its demand first",
+            unheard,
             "would compete with the page named: work on that one",
             "extend the page named",
             "translate the page named",
@@ -89,10 +102,12 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
     words = lexicon.matrix(queries["query"]).astype(np.float64)
     in_words = _cosine(sparse.csr_matrix(words.multiply(telling(words, known.pages)[None, :])), at)
     on_pages = _cosine(known.pages.sqrt(), at)
-    shared = None
+    shared, beside, within = None, None, 0.0
     if known.results is not None:
-        rows = [set(known.results[place].indices.tolist()) for place in at]
-        shared = len(rows[0] & rows[1]) / max(1, min(len(rows[0]), len(rows[1]))) if rows[0] and rows[1] else None
+        shared = _shared_results(known.results[at[:1]], known.results[at[1:]])
+        listed = [known.results[queries["topic"].to_numpy() == one] for one in topic]
+        beside = _shared_results(*listed)
+        within = min(_shared_results(rows, rows) or 0.0 for rows in listed)
     same_topic = topic[0] == topic[1]
     if shared is not None and (shared >= SAME or shared <= OTHER):
         answer = "one page" if shared >= SAME else "two pages"
@@ -103,6 +118,11 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
         answer, because = (
             "one page",
             "Words and pages put them into one topic" + (" (no result snapshots of both)." if shared is None else "."),
+        )
+    elif beside is not None and beside <= within / 2:
+        answer, because = (
+            "two pages",
+            f"They stand in different topics, which share {beside:.0%} of their first results with each other and {within:.0%} within themselves.",
         )
     elif shared is not None or in_words < KNOWN:
         answer, because = "two pages", "They stand in different topics" + (" (no result snapshots of both)." if shared is None else ".")
@@ -120,6 +140,19 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
         "shared_words": in_words,
         "shared_questions": None if snapshots is None else _shared_questions(texts, snapshots),
     }
+
+
+def _shared_results(one: sparse.csr_matrix, other: sparse.csr_matrix) -> float | None:
+    """The share of first results that queries of one set have in common with those of the other, in the mean; None where either has none known.
+
+    Args:
+        one, other: queries x addresses of their results (0 or 1).
+    """
+    one, other = (rows[np.diff(rows.indptr) > 0] for rows in (one, other))
+    if not one.shape[0] or not other.shape[0]:
+        return None
+    least = np.minimum(np.diff(one.indptr)[:, None], np.diff(other.indptr)[None, :])
+    return float(((one @ other.T).toarray() / least).mean())
 
 
 def _shared_questions(texts: list[str], snapshots: pd.DataFrame) -> float | None:

@@ -17,7 +17,7 @@ ONE_TOPIC = 0.6
 #: share of the queries with known results of the smaller of two topics whose results lead to the other, from which both are one
 ONE_RESULT = 0.5
 #: share of a query's telling words that a topic's page and queries must hold for it to belong there without further evidence
-ANSWERED = 0.85
+ANSWERED = 0.95
 #: pages that may be chosen for one query that tells whether two of them are one
 MOST_PAGES = 50
 
@@ -59,13 +59,14 @@ def by_owner(
     if near is not None:
         home = strongest(sparse.csr_matrix(near[lost] @ _members(topic, held)))
     by_words = np.flatnonzero((home < 0) & ~sure[lost])
-    home[by_words] = _by_words(lost[by_words], topic, held, words, _words_of_owners(topic, held, owner, on_page))
+    if len(by_words):
+        home[by_words] = home_by_words(words[lost[by_words]], topic[held], words[held], _words_of_owners(topic, held, owner, on_page))[0]
     topic[lost] = np.where(home >= 0, home, topic[held].max() + 1 + labels[lost])
     left = lost[(home < 0) & ~sure[lost]]
     core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
     core[lost[(home < 0) & sure[lost]]] = True
     if core.any() and len(left):
-        result = _by_words(left, topic, core, words)
+        result = home_by_words(words[left], topic[core], words[core])[0]
         topic[left] = np.where(result >= 0, result, topic[left])
     topic = np.unique(topic, return_inverse=True)[1].astype(np.int64)
     return _to_their_words(topic, np.flatnonzero(held & ~sure), words, _words_of_owners(topic, held, owner, on_page))
@@ -182,24 +183,35 @@ def _held_words(count: sparse.csr_matrix, size: Floats, on_pages: sparse.csr_mat
 
 
 def _telling(holds: sparse.csr_matrix) -> Floats:
-    """Weight of each word by how few of the topics that hold any have it: ln(1 + topics / topics with it)."""
-    weight: Floats = np.log1p(
-        np.count_nonzero(np.diff(holds.indptr)) / np.maximum(np.bincount(holds.indices, minlength=holds.shape[1]), 1.0)
-    )
+    """Weight of each word: ln(1 + topics / topics with it), by how much it is the point of those that have it (the mean of how strongly they do):
+    words that stand here and there in any topic fade without a list. A word that none has tells the most.
+    """
+    on = np.bincount(holds.indices, minlength=holds.shape[1])
+    point = np.where(on > 0, np.asarray(holds.sum(axis=0)).ravel() / np.maximum(on, 1), 1.0)
+    weight: Floats = np.log1p(np.count_nonzero(np.diff(holds.indptr)) / np.maximum(on, 1.0)) * point
     return weight
 
 
-def _by_words(
-    asked: Ints, topic: Ints, held: NDArray[np.bool_], words: sparse.csr_matrix, on_pages: sparse.csr_matrix | None = None
-) -> Ints:
-    """For each of the queries `asked` the topic, of those with queries `held`, that has its telling words in its queries or `on_pages`; -1 for
-    none.
+def home_by_words(
+    asked: sparse.csr_matrix, topic: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix | None = None, least: float = ANSWERED
+) -> tuple[Ints, Floats]:
+    """For each query asked the topic that has its telling words in its queries or on its pages, -1 for none; and how strongly it has them (0..1).
+    least: the share of their weight that it must have.
 
-    on_pages: topics x words (0..1) that hold besides.
+    Args:
+        asked: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns; on_pages: topics x
+            words (0..1) that hold besides.
     """
-    if not len(asked):
-        return np.full(0, -1)
-    member = _members(topic, held)
-    holds = _held_words(sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel(), on_pages)
-    query, home, _, strongly = carried_by(sparse.csr_matrix(words[asked]), holds, _telling(holds), ANSWERED)
-    return strongest(sparse.csr_matrix((strongly, (query, home)), shape=(len(asked), holds.shape[0])))
+    member = _members(topic, np.ones(len(topic), dtype=bool))
+    count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
+    holds = _held_words(count, size, on_pages)
+    weight = _telling(holds)
+    query, home, _, strongly = carried_by(asked, holds, weight, least)
+    own = sparse.csr_matrix(
+        _held_words(count, size, None).multiply(weight[None, :])
+    )  # what its queries ask, of which the query may say little
+    said = np.asarray(own[home].multiply(asked[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
+    found = sparse.csr_matrix((strongly * (1e-3 + said), (query, home)), shape=(asked.shape[0], holds.shape[0]))
+    best = strongest(found)
+    held = sparse.csr_matrix((strongly, (query, home)), shape=found.shape)
+    return best, np.asarray(held[np.arange(len(best)), np.maximum(best, 0)]).ravel()

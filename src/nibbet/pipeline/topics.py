@@ -119,7 +119,9 @@ class Topics:
 
     def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
         """Ideas held against what the site has: see `core.ideas.check_ideas`."""
-        return check_ideas(ideas, self.query_map.grouping, self.table(), language=self.context.config.site.language)
+        lexicon, on_page = self.query_map.page_words
+        living = self.inputs.pages["page"].where(~self.query_map.pages.dead)
+        return check_ideas(ideas, self.query_map.grouping, self.table(), lexicon=lexicon, on_page=on_page, living=living)
 
     def between(self, one: str, other: str) -> dict[str, Any]:
         """Whether two queries need one page or two: see `core.ideas.between`."""
