@@ -44,7 +44,7 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
         unchanged = capsys.readouterr().out
     pages = demo.pages.assign(page=LIVE.rstrip("/") + demo.pages["path"]).set_index("page")
     both = pages.join(found.add_suffix("_found"), how="inner").rename(
-        columns={"canonical_found": "canonical", "redirect_to_found": "redirect_to"}
+        columns={f"{name}_found": name for name in ("canonical", "redirect_to", "parent")}
     )
     linked = pages[(pages["inlinks"] > 0) | ((pages["status"] == 200) & ~pages["noindex"])]
     assert set(linked.index) <= set(found.index), "all that a link or the sitemap names"
@@ -53,6 +53,8 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
     for name in ("title", "h1", "description", "words"):
         assert (alive[name] == alive[f"{name}_found"].fillna("")).all(), name
     assert (alive.index == alive["canonical"]).all()
+    above = LIVE.rstrip("/") + alive["path"].str.replace(r"[^/]+/$", "", regex=True)
+    assert (above.where(alive["path"] != "/", "") == alive["parent"].fillna("")).all(), "breadcrumbs name the section"
     assert (alive["noindex"] == alive["noindex_found"].eq("noindex")).all()
     dated = alive[~alive["undated"]]
     assert (pd.to_datetime(dated["published"]) == pd.to_datetime(dated["published_found"])).all()
@@ -232,6 +234,23 @@ def test_what_a_page_says_of_itself() -> None:
     ]  # fmt: skip
     assert decoded("Grüße".encode("cp1252")) == "Grüße"
     assert decoded("Grüße".encode("utf-16")) == "Grüße"
+
+
+@pytest.mark.parametrize(
+    "trail",
+    [
+        '<script type="application/ld+json">{"@type":"BreadcrumbList","itemListElement":[{"item":"/"},{"item":{"@id":"/birds"}},{"item":"/owl"}]}</script>',
+        '<nav aria-label="Breadcrumb"><a href="/">Home</a> <a href="/birds">Birds</a> Owl</nav>',
+        '<ol itemtype="https://schema.org/BreadcrumbList"><li><a href="/">Home</a><li><a href="birds">Birds</a><li><a href="/owl/">Owl</a></ol>',
+    ],
+)
+def test_breadcrumbs_name_the_page_above(trail: str) -> None:
+    assert read_markup(f"<title>Owl</title>{trail}".encode(), "https://a.example/owl").parent == "https://a.example/birds"
+
+
+def test_broken_breadcrumbs_name_nothing() -> None:
+    for told in ('{"@type":"BreadcrumbList","itemListElement":[1,{"item":null},{"item":{"@id":7}}]}', '{"@type":"BreadcrumbList"}', "{"):
+        assert read_markup(f'<script type="application/ld+json">{told}</script>'.encode(), "https://a.example/owl").parent == ""
 
 
 def test_sitemaps_of_every_form_and_hostile_ones() -> None:

@@ -74,6 +74,26 @@ def test_the_only_way_to_pages_that_earn_stays(site: nibbet.Site) -> None:
     assert not ways["passed"].any()
 
 
+def test_breadcrumbs_make_a_hub_where_addresses_are_flat() -> None:
+    pages = ["/birds", "/owl", "/heron", "/kingfisher", "/raft-day"]
+    rows = [
+        pd.DataFrame({"date": DAYS, "page": HOME + path, "query": path[1:], "clicks": 2, "impressions": 30, "position": 3.0})
+        for path in pages[1:4]
+    ]
+    crawl = pd.DataFrame({"page": pages, "Übergeordnete Seite": ["/", "/birds", "/birds", "/birds", "/"]}).map(HOME.__add__)
+    crawl = crawl.assign(status=200, title=pages, published="2022-01-01", outlinks=0)
+    visits = pd.DataFrame({"date": DAYS, "page": HOME + "/owl", "channel": "organic", "sessions": 2})
+    frames = {
+        "search": pd.concat(rows),
+        "landings": visits,
+        "crawl": crawl,
+        "backlinks": pd.DataFrame({"from_url": ["https://away.example/a"], "page": [HOME + "/owl"]}),
+    }
+    with nibbet.Site(config=make_config({"site": {"home": HOME + "/"}}), **frames) as site:
+        verdicts = site.pages().set_index("page")["verdict"]
+    assert (verdicts[HOME + "/birds"], verdicts[HOME + "/raft-day"]) == ("keep", "prune")
+
+
 def test_what_only_a_sitemap_names_has_no_verdict(site: nibbet.Site) -> None:
     pages = site.pages().set_index("page")
     assert pd.isna(pages.loc[HOME + "/never-made", "verdict"])

@@ -143,6 +143,12 @@ CRAWL = [
         "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический",
     ),
     _column(
+        "parent",
+        "address",
+        "parent|parent page|parent address|page above|breadcrumb parent|breadcrumb|ubergeordnete seite|elternseite|page parente|page parent|pagina superior|pagina padre|"
+        "pagina pai|pagina genitore|bovenliggende pagina|overordnet side|overordnad sida|strona nadrzedna",
+    ),
+    _column(
         "noindex",
         "flag",
         "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"

@@ -63,10 +63,20 @@ def ledger(
     table["purpose"] = pd.Series(None, index=table.index, dtype="str")
     for name, patterns in (purposes or {}).items():
         table.loc[matches(table["path"], patterns), "purpose"] = name
-    whole = table["path"].str.rstrip("/")  # a site may end its addresses with a slash or without
-    parents = whole.str.replace(r"/[^/]*$", "", regex=True)[whole != ""].value_counts()
-    table["children"] = whole.map(parents).fillna(0).astype("int64")
+    table["children"] = _children(table, inventory)
     return table
+
+
+def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
+    """How many pages lie right below each, by whole parts of their addresses or by their breadcrumbs."""
+    whole = table["path"].str.rstrip("/")  # a site may end its addresses with a slash or without
+    above = whole.str.replace(r"/[^/]*$", "", regex=True)
+    result = whole.map(above[whole != ""].value_counts()).fillna(0)
+    if inventory is not None and "parent_page" in inventory:
+        named = inventory["parent_page"].reindex(table.index)
+        elsewhere = named.notna() & (named.map(pd.Series(whole.to_numpy(), index=table["page"])) != above)
+        result = result + table["page"].map(named[elsewhere].value_counts()).fillna(0)
+    return result.astype("int64")
 
 
 def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Windows) -> pd.DataFrame:

@@ -17,6 +17,8 @@ from selectolax.lexbor import LexborHTMLParser, LexborNode
 MOST_TEXT = 20_000
 #: links of one page that are kept
 MOST_LINKS = 5_000
+#: links of a trail of breadcrumbs that are looked at
+MOST_TRAIL = 20
 #: tags that a page opens and never closes, beyond which only its beginning is read, and bytes of that: reading takes the square of their number
 MOST_OPEN, BEGINNING = 20_000, 100_000
 #: bytes beyond ASCII below which they tell no charset, and the web's usual one is taken
@@ -60,7 +62,8 @@ class Link:
 @dataclass(frozen=True)
 class Markup:
     """What a page says: texts are empty and days None where it says nothing; robots: the words of its robots tags, in small letters; alternates:
-    language and address of its versions; refresh: where it sends its visitors at once.
+    language and address of its versions; parent: the page above it by its
+    breadcrumbs; refresh: where it sends its visitors at once.
     """
 
     title: str = ""
@@ -68,6 +71,7 @@ class Markup:
     h1: str = ""
     headings: str = ""
     canonical: str = ""
+    parent: str = ""
     robots: str = ""
     language: str = ""
     alternates: tuple[tuple[str, str], ...] = ()
@@ -122,13 +126,15 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
         elif "alternate" in rel and target and (code := node.attributes.get("hreflang")):
             alternates.append((code.lower(), target))
     published, modified = _days(tree, metas)
-    text = _main_text(tree)
+    parent = _parent(tree, base, canonical or address)
+    text = _main_text(tree)  # the last: it takes parts of the tree away
     return Markup(
         title=facts["title"],
         description=metas.get("description", metas.get("og:description", "")),
         h1=facts["h1"],
         headings="|".join(headings)[:MOST_TEXT],
         canonical=canonical,
+        parent=parent,
         robots=", ".join(node.attributes.get("content") or "" for node in tree.css("meta[name=robots i][content]")).lower(),
         language=(language or metas.get("content-language", "")).lower()[:20],
         alternates=tuple(alternates[:100]),
@@ -251,6 +257,25 @@ def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
                 yield from (part for part in graph if isinstance(part, dict)) if isinstance(graph, list) else ()
 
 
+def _parent(tree: LexborHTMLParser, base: str, address: str) -> str:
+    """The last page before this one that its breadcrumbs name, in structured data or as links; empty without any."""
+    trail: list[str] = []
+    for one in _structured(tree):
+        items = one.get("itemListElement")
+        if one.get("@type") == "BreadcrumbList" and isinstance(items, list):
+            named = [item.get("item") for item in items if isinstance(item, dict)]
+            told = [item.get("@id") if isinstance(item, dict) else item for item in named]
+            trail = [joined(base, target) for target in told if isinstance(target, str)]
+            break
+    if not trail:
+        links = tree.css(
+            "[aria-label*=breadcrumb i] a[href], [itemtype$=BreadcrumbList] a[href], .breadcrumb a[href], .breadcrumbs a[href]"
+        )
+        trail = [joined(base, node.attributes.get("href") or "") for node in links[:MOST_TRAIL]]
+    own = address.rstrip("/")
+    return next((target for target in reversed(trail) if target and target.rstrip("/") != own), "")
+
+
 def _day(text: object) -> date | None:
     found = DAY.match(text.strip()) if isinstance(text, str) else None
     try:
@@ -290,7 +315,7 @@ def answer_facts(
     texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language")}
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
     noindex = {"noindex", "none"} & said
-    record.update(texts, **days, canonical=canonical, noindex="noindex" if noindex else "index")
+    record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if noindex else "index")
     links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
     closed = {"nofollow", "none"} & said
     follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]

@@ -23,6 +23,7 @@ COLUMN_MEANINGS = {
     "brand": "whether the query names the brand",
     "brand_share": "share of impressions whose query names the brand; of links, share of those that name it",
     "canonical": "address the page names as its own",
+    "parent": "address of the page above it, by its breadcrumbs",
     "cause": "why the verdict holds; of absent pages, the first cause in the chain that holds",
     "change": "recent less reference (scaled to equal length and weekdays)",
     "change_first": "the trait to mend first: the one that costs most here, else the gravest",

@@ -28,7 +28,7 @@ class Thresholds(BaseModel):
     hub_outlinks: int = Field(30, ge=1)
     "Links out from which a page is a hub, which is never removed."
     hub_children: int = Field(3, ge=1)
-    "Pages below it in the address from which it is a hub."
+    "Pages below it, by address or breadcrumbs, from which it is a hub."
     overlap: float = Field(0.55, gt=0, le=1)
     "Share of the smaller page's impressions on shared queries from which two pages compete."
     shared_queries: int = Field(3, ge=1)

@@ -98,7 +98,7 @@ class Inventory:
                 if (state != DONE and reason != "closed by robots.txt") or forgotten:
                     continue
                 more = {"page": there(address), "status": status, "inlinks": int(self._into[number])}
-                more |= {name: there(known.get(name) or "") for name in ("redirect_to", "canonical")}
+                more |= {name: there(known.get(name) or "") for name in ("redirect_to", "canonical", "parent")}
                 if "words" in known:
                     more["outlinks"] = int(self._out[number])
                 if self._depth[number] >= 0:

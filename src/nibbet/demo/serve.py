@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from contextlib import contextmanager
 from html import escape
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from itertools import cycle, islice
+from itertools import accumulate, cycle, islice
 from threading import Thread
 from typing import Any
 
@@ -71,11 +72,19 @@ class Pages:
         return (
             f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(page["title"])}</title>'
             f'<meta name="description" content="{escape(page["description"])}"><link rel="canonical" href="{escape(LIVE + path)}">'
-            f'<meta name="robots" content="{"noindex" if page["noindex"] else "index"}">{day}</head>'
+            f'<meta name="robots" content="{"noindex" if page["noindex"] else "index"}">{day}{_trail(path)}</head>'
             f"<body><header><nav>{''.join(drawn['navigation'])}</nav></header><main><h1>{escape(page['h1'])}</h1>"
             f"{''.join(f'<h2>{escape(text)}</h2>' for text in headings)}<p>{words}</p><ul>{listed}</ul></main>"
             f"<footer>{''.join(drawn['footer'])}</footer></body></html>"
         )
+
+
+def _trail(path: str) -> str:
+    """The breadcrumbs of a page as structured data: home, section, itself."""
+    steps = list(accumulate((f"{part}/" for part in path.split("/") if part), initial="/"))
+    items = [{"@type": "ListItem", "position": at, "item": LIVE + step} for at, step in enumerate(steps, 1)]
+    told = {"@context": "https://schema.org", "@type": "BreadcrumbList", "itemListElement": items}
+    return f'<script type="application/ld+json">{json.dumps(told)}</script>'
 
 
 @contextmanager

@@ -14,7 +14,10 @@ PAGES = pa.schema(
     [
         ("page", pa.string()),
         ("status", pa.int32()),
-        *((name, pa.string()) for name in ("redirect_to", "canonical", "noindex", "title", "media", "description", "h1", "headings")),
+        *(
+            (name, pa.string())
+            for name in ("redirect_to", "canonical", "parent", "noindex", "title", "media", "description", "h1", "headings")
+        ),
         ("words", pa.int32()),
         ("text", pa.string()),
         ("language", pa.string()),

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
     from nibbet.engine import AnyEngine, Store
 
-CRAWL_ADDRESSES = ("redirect_to", "canonical")
+CRAWL_ADDRESSES = ("redirect_to", "canonical", "parent")
 
 #: why the spelling of a failed hit has no page
 MISSED = "known only from failed hits"
@@ -209,7 +209,7 @@ class Matching:
 
     @once
     def inventory(self) -> pd.DataFrame | None:
-        """The crawl by page: its best row (a live one before a redirecting one) and where redirect and canonical lead, as pages."""
+        """The crawl by page: its best row (a live one before a redirecting one) and where redirect, canonical and breadcrumbs lead, as pages."""
         if self._tables["crawl"] is None:
             return None
 
@@ -267,7 +267,7 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     )
     page_of = result.drop_duplicates("spelling").set_index("spelling")["page"]
     rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
-        redirect_page=crawl["redirect_to"].map(page_of), canonical_page=crawl["canonical"].map(page_of)
+        **{f"{name.removesuffix('_to')}_page": crawl[name].map(page_of) for name in CRAWL_ADDRESSES}
     )
     own = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
     gone = rows["status"].fillna(200) >= 300
