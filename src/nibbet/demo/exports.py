@@ -16,6 +16,7 @@ from nibbet.demo.builder import LEVELS, World
 from nibbet.demo.deeds import write_events
 from nibbet.demo.links import write_backlinks, write_links, write_vitals
 from nibbet.demo.scenario import build
+from nibbet.demo.searched import write_demand, write_results
 from nibbet.demo.simulate import calendar, simulate
 
 Floats = NDArray[np.float64]
@@ -138,8 +139,8 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
     _write_inventory(folder / "inventory.xlsx", world)
     _write_editorial(folder / "editorial.csv", world)
     write_backlinks(folder / "backlinks.csv", world, rng)
-    _write_results(folder / "results.csv.gz", world)
-    _write_demand(folder / "searches.csv", world)
+    write_results(folder / "results.csv.gz", world, HOME)
+    write_demand(folder / "searches.csv", world)
     write_links(folder / "links.csv", world, HOME.rstrip("/"))
     write_vitals(folder / "vitals.csv", world, HOME.rstrip("/"))
     (folder / "about.md").write_text(ABOUT, "utf-8")
@@ -393,103 +394,3 @@ def _write_editorial(path: Path, world: World) -> None:
             "Protected": np.where(pages["protected"], "yes", "no"),
         }
     ).to_csv(path, index=False, lineterminator="\n")
-
-
-#: who else answers, on reserved names; how their titles go on; the questions that come with them
-OTHERS = ("paddlers", "waterways", "outdoor-notes", "boathouse", "lakeside", "rapids", "canoe-times", "open-water", "riverbank", "kit-room")
-ENDINGS = ("a complete guide", "what to know first", "maps and tips", "tested and compared", "for beginners", "prices and dates")
-QUESTIONS = (
-    "How long does {} take?",
-    "Is {} safe for beginners?",
-    "What do you need for {}?",
-    "When is the best time for {}?",
-    "How much does {} cost?",
-)
-#: subjects that people search and the site says nothing of
-MISSING = ("hammock camping", "canoe sailing rig", "river camping stove")
-MISSING_ASKS = ("{}", "{} guide", "best {}", "{} for beginners", "how to start {}")
-
-
-def _asked(world: World) -> pd.DataFrame:
-    """Every query that people type, once: query, demand (searches a day), intent (the unit whose pages answer it, or what no page answers)."""
-    pairs = world.pairs[(world.pairs["query"] != "") & ~world.pairs["brand"].astype(bool)]
-    stray = pairs["role"] == "stray"
-    kind = pairs["page"].map(world.pages.set_index("page")["kind"])
-    intent: pd.Series = pairs["unit"].astype("str") + np.where(
-        stray, "-stray-" + pairs["page"].astype("str"), "-" + kind.where(kind != "journal", "rivers")
-    )
-    rows = pairs.assign(intent=intent, query=pairs["query"].str.lower(), own=(pairs["role"] == "own") | stray)
-    rows = rows.sort_values(["query", "own", "demand", "page"], ascending=[True, False, False, True]).drop_duplicates("query")
-    missing = [(ask.format(subject), 9.0 / (n + 1), f"missing-{subject}") for subject in MISSING for n, ask in enumerate(MISSING_ASKS)]
-    more = pd.DataFrame(missing, columns=["query", "demand", "intent"])
-    return pd.concat([rows[["query", "demand", "intent"]], more], ignore_index=True)
-
-
-def _own_places(world: World) -> pd.DataFrame:
-    """By query, where the site itself stands among the results: place, address and title of its best page that is alive."""
-    pages = world.pages[(world.pages["status"] == 200) & ~world.pages["noindex"]].set_index("page")
-    pairs = world.pairs[(world.pairs["query"] != "") & world.pairs["page"].isin(pages.index)]
-    best = (
-        pairs.assign(query=pairs["query"].str.lower())
-        .sort_values(["query", "position", "page"])
-        .drop_duplicates("query")
-        .set_index("query")
-    )
-    return pd.DataFrame(
-        {"place": best["position"].round(), "address": HOME + best["page"].map(pages["path"]), "title": best["page"].map(pages["title"])}
-    )
-
-
-def _write_results(path: Path, world: World) -> None:
-    """For most queries the first ten results and some questions; queries of one intent share most of theirs."""
-    rng = np.random.default_rng([world.seed, 5])
-    asked = _asked(world)
-    asked = asked[(rng.random(len(asked)) < 0.7) | asked["intent"].str.startswith("missing")].reset_index(drop=True)
-    head = asked.sort_values("query", key=lambda text: text.str.len()).drop_duplicates("intent").set_index("intent")["query"]
-    rows = asked.loc[asked.index.repeat(10)].reset_index()
-    place = np.tile(np.arange(10), len(asked))
-    swapped = rng.random(len(rows)) < 0.2
-    host = np.where(swapped, rng.integers(0, len(OTHERS), len(rows)), place)
-    subject = rows["intent"].map(head)
-    slug: pd.Series = subject.str.replace(" ", "-") + np.where(swapped, "-" + rng.integers(1, 400, len(rows)).astype("str"), "")
-    results = pd.DataFrame(
-        {
-            "Search term": rows["query"],
-            "Seen on": "2026-10-20",
-            "Rank": place + 1,
-            "Address": [f"https://{OTHERS[h]}.example/{s}" for h, s in zip(host, slug, strict=True)],
-            "Headline": [f"{s.capitalize()}: {ENDINGS[h % len(ENDINGS)]}" for h, s in zip(host, subject, strict=True)],
-            "Type": "result",
-            "order": rows["index"] * 20 + place,
-        }
-    )
-    own = _own_places(world).reindex(rows["query"])
-    ours = (own["place"] == place + 1).to_numpy()
-    results.loc[ours, ["Address", "Headline"]] = own.loc[ours, ["address", "title"]].to_numpy()
-    some = asked.loc[asked.index.repeat(len(QUESTIONS))].reset_index()
-    number = np.tile(np.arange(len(QUESTIONS)), len(asked))
-    shown = rng.random(len(some)) < 0.5 / (1 + number)
-    questions = pd.DataFrame(
-        {
-            "Search term": some["query"],
-            "Seen on": "2026-10-20",
-            "Rank": number + 1,
-            "Address": "",
-            "Headline": [QUESTIONS[n].format(s) for n, s in zip(number, some["intent"].map(head), strict=True)],
-            "Type": "question",
-            "order": some["index"] * 20 + 10 + number,
-        }
-    )[shown]
-    _gzip(path, pd.concat([results, questions]).sort_values("order", kind="stable").drop(columns="order"), sep=",")
-
-
-def _write_demand(path: Path, world: World) -> None:
-    """Searches by month of the last quarter, for the queries that are asked often enough to be told."""
-    rng = np.random.default_rng([world.seed, 6])
-    asked = _asked(world)
-    parts = [
-        pd.DataFrame({"Keyword": asked["query"], "Month": month, "Searches": rng.poisson(asked["demand"] * 30.4 * 1.1)})
-        for month in ("2026-08", "2026-09", "2026-10")
-    ]
-    rows = pd.concat(parts)
-    rows[rows["Searches"] >= 10].sort_values(["Keyword", "Month"]).to_csv(path, index=False, lineterminator="\n")

@@ -41,6 +41,7 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
     _faults(b)
     _overshadowed(b)
     _abroad(b)
+    _events(b)
     frame = pd.DataFrame(b.pages)
     pairs = pd.DataFrame([row for rows in b.asked.values() for row in rows])
     pairs["mended_position"], pairs["mended_pull"] = (pairs[f"mended_{name}"].fillna(pairs[name]) for name in ("position", "pull"))
@@ -426,6 +427,16 @@ def _abroad(b: Builder) -> None:
         page.update(case="abroad", verdict="expand", cause="strays")
         demand, position = b.later.uniform(30, 60), b.later.uniform(6.5, 9.5)
         _strays(b, page, languages[turn % len(languages)], page["subject"], demand=demand, position=position)
+
+
+def _events(b: Builder) -> None:
+    """Reports of a regatta that many looked for while it lasted, a year before the end: nothing is wrong with them."""
+    free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] == "journal" and page["path"].count("/") == 3]
+    for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.006))]:
+        page = free[number]
+        page.update(case="event", trend="event", season="level")
+        for row in b.asked[page["page"]]:
+            row.update(trend="event", season="level", demand=row["demand"] * 2.0)
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:

@@ -16,20 +16,24 @@ from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, PARTIAL_DAYS, Worl
 Floats = NDArray[np.float64]
 DEVICES = {"mobile": (0.62, 1.06), "desktop": (0.33, 0.9), "tablet": (0.05, 0.95)}
 PARTIAL = (0.62, 0.3, 0.06)  # how much of the newest days has arrived
-#: peak (day of the year) and strength of the annual wave; share of Saturdays and Sundays against a working day
+#: peak (day of the year) and strength of the annual wave; share of Saturdays and Sundays against a working day; strength of a wave twice a year
 SEASONS = {
-    "rivers": (195, 0.75, 1.5),
-    "lakes": (200, 0.85, 1.55),
-    "technique": (150, 0.3, 1.15),
-    "kit": (120, 0.2, 0.95),
-    "shop": (340, 0.3, 0.9),
-    "hire": (200, 1.35, 1.6),
-    "courses": (105, 0.8, 0.9),
-    "journal": (180, 0.3, 1.2),
-    "help": (180, 0.3, 0.9),
-    "level": (1, 0.0, 1.0),
-    "deep_winter": (15, 3.0, 1.1),
+    "rivers": (195, 0.75, 1.5, 0.0),
+    "lakes": (200, 0.85, 1.55, 0.0),
+    "technique": (150, 0.3, 1.15, 0.0),
+    "kit": (120, 0.2, 0.95, 0.0),
+    "shop": (340, 0.3, 0.9, 0.0),
+    "hire": (200, 1.35, 1.6, 0.0),
+    "courses": (105, 0.3, 0.9, 0.6),
+    "journal": (180, 0.3, 1.2, 0.0),
+    "help": (180, 0.3, 0.9, 0.0),
+    "level": (1, 0.0, 1.0, 0.0),
+    "deep_winter": (15, 3.0, 1.1, 0.0),
 }
+
+
+#: when an event drew people (day of the calendar), and how long (a standard deviation in days)
+EVENT_DAY, EVENT_DAYS = 76, 6
 
 
 @dataclass(frozen=True)
@@ -47,10 +51,23 @@ def calendar() -> pd.DatetimeIndex:
 
 def season_wave(names: pd.Series, days: pd.DatetimeIndex) -> Floats:
     """Rows x days: the annual and weekday multiplier of demand."""
-    peak, strength, weekend = (names.map({k: v[i] for k, v in SEASONS.items()}).to_numpy(float)[:, None] for i in range(3))
+    peak, strength, weekend, twice = (names.map({k: v[i] for k, v in SEASONS.items()}).to_numpy(float)[:, None] for i in range(4))
     turn = 2 * np.pi * (days.day_of_year.to_numpy()[None, :] - peak) / 365.25
-    wave: Floats = np.exp(strength * np.cos(turn)) * np.where(days.day_of_week.to_numpy()[None, :] >= 5, weekend, 1.0)
+    wave: Floats = np.exp(strength * np.cos(turn) + twice * np.cos(2 * turn)) * np.where(
+        days.day_of_week.to_numpy()[None, :] >= 5, weekend, 1.0
+    )
     return wave
+
+
+def courses(trends: pd.Series, days: pd.DatetimeIndex) -> Floats:
+    """Rows x days: how demand changes for good: it stays level, fades, or was an event of some weeks, over since."""
+    day = np.arange(len(days))
+    course = {
+        "fading": np.interp(day, [0, 200, 430], [1.0, 0.95, 0.34]),
+        "event": 0.1 + 14 * np.exp(-((day - EVENT_DAY) ** 2) / 2 / EVENT_DAYS**2),
+    }
+    level = np.ones(len(days))
+    return np.stack([course.get(trend, level) for trend in trends])
 
 
 def seen_share(position: Floats) -> Floats:
@@ -80,10 +97,14 @@ def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
     shape = 12.0 / noise_level**2
     noise = rng.gamma(shape, 1 / shape, (code.max() + 1, len(days)))
     drift = np.exp(wander(rng, code.max() + 1, len(days), 0.07 * noise_level, 40))
-    fading = np.interp(np.arange(len(days)), [0, 200, 430], [1.0, 0.95, 0.34])
-    trend = np.where((pairs["trend"] == "fading").to_numpy()[:, None], fading[None, :], 1.0)
     of_market = market.loc[pairs["season"].to_numpy()].to_numpy()
-    demand: Floats = pairs["demand"].to_numpy()[:, None] * season_wave(pairs["season"], days) * of_market * trend * (noise * drift)[code]
+    demand: Floats = (
+        pairs["demand"].to_numpy()[:, None]
+        * season_wave(pairs["season"], days)
+        * of_market
+        * courses(pairs["trend"], days)
+        * (noise * drift)[code]
+    )
     return demand
 
 
