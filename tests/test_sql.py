@@ -71,6 +71,10 @@ def test_values_are_bound_not_pasted(ran: Path, capsys: pytest.CaptureFixture[st
     question = "SELECT count(*) AS n FROM queries WHERE query = $text OR clicks > $least"
     assert main(["sql", question, "--set", f"text={evil}", "--set", "least=1e9", "--site", str(ran), "-q", "--format", "json"]) == 0
     assert json.loads(capsys.readouterr().out) == [{"n": 0}]
+    named = "SELECT 'x' AS value, 'y' AS ctr, 'z' AS change_share, DATE '2026-01-02' AS share_clicks, 0.25 AS share_impressions"
+    capsys.readouterr()
+    assert main(["sql", named, "--site", str(ran), "-q"]) == 0
+    assert capsys.readouterr().out.splitlines()[-1].split() == ["x", "y", "z", "2026-01-02", "25.0%"], "texts in columns named like figures"
     assert main(["sql", question, "--set", "text=a", "--site", str(ran), "-q"]) == 2
     assert main(["sql", "SELECT 1", "--set", "left=over", "--site", str(ran), "-q"]) == 2
     assert "no $left" in capsys.readouterr().err

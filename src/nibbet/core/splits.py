@@ -39,9 +39,10 @@ def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
     """
     keys = ["dimension", "value"]
     counted = [name for name in cells if name not in (*keys, "page")]
-    sums = cells.groupby(keys)[counted].sum(min_count=1)
+    cells = cells.assign(**{name: cells[name].astype("category") for name in keys})  # sorted, and few
+    sums = cells.groupby(keys, observed=True)[counted].sum(min_count=1)
     table = sums.assign(
-        pages=cells[cells["impressions"].fillna(0) + cells["sessions"].fillna(0) > 0].groupby(keys)["page"].nunique(),
+        pages=cells[cells["impressions"].fillna(0) + cells["sessions"].fillna(0) > 0].groupby(keys, observed=True)["page"].nunique(),
         ctr=sums["clicks"] / sums["impressions"].where(sums["impressions"] > 0),
         position=weighted_position(sums["position_sum"], sums["placed"]),
         pull=(sums["clicks_plain"] / sums["expected_clicks"]).where(sums["expected_clicks"] >= THIN_CLICKS),
@@ -58,7 +59,9 @@ def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
     for (name, _), own in zip(COMPARED.items(), q, strict=True):
         side = np.where(table[f"{name}_beside"] < 1, "low", "high")
         table[f"{name}_flag"] = np.where(np.nan_to_num(own, nan=1.0) < CHANCE, side, "")
-    table = table.reset_index().assign(size=lambda t: t["impressions"].fillna(0) + t["sessions"].fillna(0))
+    table = (
+        table.reset_index().astype(dict.fromkeys(keys, "str")).assign(size=lambda t: t["impressions"].fillna(0) + t["sessions"].fillna(0))
+    )
     order = table.sort_values(["dimension", "size", "value"], ascending=[True, False, True], kind="stable", ignore_index=True)
     return order.fillna({"pages": 0}).astype({"pages": "int64"})[SPLITS]
 
@@ -72,7 +75,7 @@ def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.D
     """
     rows = cells.dropna(subset=[count, base])
     rows = rows[rows[base] > 0]
-    whole = rows.groupby(["dimension", "page"])[[count, base]].transform("sum")
+    whole = rows.groupby(["dimension", "page"], observed=True)[[count, base]].transform("sum")
     other_count, other_base = whole[count] - rows[count], (whole[base] - rows[base]).clip(lower=0.0)
     rows = rows.assign(
         mine=rows[count] * other_base / whole[base],
@@ -80,15 +83,16 @@ def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.D
         counting=whole[count] * rows[base] * other_base / whole[base] ** 2 - (rows[count] * other_count / whole[base] if shares else 0.0),
     )
     rows = rows[other_base > 0]
-    keys = ["dimension", "value"]
-    sums = rows.groupby(keys)[["mine", "others", "counting", base]].sum()
+    by = [rows["dimension"], rows["value"]]
+    sums = rows.groupby(by, observed=True)[["mine", "others", "counting", base]].sum()
     enough = (sums["mine"] > 0) & (sums["others"] > 0) & (sums["counting"] >= THIN_CLICKS)
     ratio = (sums["mine"] / sums["others"].where(sums["others"] > 0)).where(enough)
-    off = rows["mine"] - rows["others"] * ratio.reindex(pd.MultiIndex.from_frame(rows[keys])).to_numpy()
-    pages = rows.groupby(keys).size()
-    share = (rows[base] ** 2).groupby([rows[key] for key in keys]).sum() / sums[base] ** 2
+    number = rows.groupby(by, observed=True).ngroup().to_numpy()  # in the order of the sums
+    off = rows["mine"] - rows["others"] * ratio.to_numpy()[number]
+    pages = pd.Series(np.bincount(number, minlength=len(sums)), index=sums.index)
+    share = pd.Series(np.bincount(number, rows[base].to_numpy(float) ** 2, len(sums)), index=sums.index) / sums[base] ** 2
     worth = 1 / share  # so many pages of equal size would tell as much (Kish 1965, Survey Sampling, ch. 8)
-    by_pages = (off**2).groupby([rows[key] for key in keys]).sum() * worth / (worth - 1).clip(lower=1) / sums["mine"] ** 2
+    by_pages = np.bincount(number, off.to_numpy(float) ** 2, len(sums)) * worth / (worth - 1).clip(lower=1) / sums["mine"] ** 2
     by_counting = sums["counting"] / (sums["mine"] * sums["others"]) + np.where(worth < ENOUGH_PAGES, PAGE_SPREAD**2 * share, 0.0)
     error = np.sqrt(np.maximum(by_pages.where(pages > 1, 0.0), by_counting)).where(enough)
     wide = special.stdtrit((worth - 1).clip(lower=3).to_numpy(np.float64), 0.975) * error

@@ -245,9 +245,10 @@ def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
 def _first_queries(site: Results) -> pd.DataFrame:
     """The queries with most clicks, each once, with the page shown most for it and what is within reach."""
     totals = site.table("query_totals").sort_values(["clicks", "impressions", "query"], ascending=[False, False, True]).head(MOST_ROWS)
-    pairs = site.queries().sort_values("impressions", ascending=False, kind="stable").drop_duplicates("query").set_index("query")
-    reach = site.openings().groupby("query")["gain"].sum()
     query = totals["query"]
+    pairs, openings = (rows[rows["query"].isin(query)] for rows in (site.queries(), site.openings()))
+    pairs = pairs.sort_values("impressions", ascending=False, kind="stable").drop_duplicates("query").set_index("query")
+    reach = openings.groupby("query")["gain"].sum()
     ctr = totals["clicks"] / totals["impressions"].where(totals["impressions"] > 0)
     return totals.assign(ctr=ctr, page=query.map(pairs["page"]), topic=query.map(pairs["topic"].astype("str")), gain=query.map(reach))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import sys
+from numbers import Real
 from typing import TYPE_CHECKING, Any, Literal
 
 import pandas as pd
@@ -116,6 +117,11 @@ def cell_text(value: Any, name: str) -> str:
         return ""
     if isinstance(value, (bool,)) or type(value).__name__ == "bool_":
         return "yes" if value else "no"
+    if isinstance(value, pd.Timestamp):
+        return f"{value:%Y-%m-%d}"
+    is_number = isinstance(value, Real)
+    if not is_number:  # whatever its column is called
+        return shortened(path_of(str(value))) if name in ADDRESSES else str(value)
     if name == "change_share" and value > 9.995:
         return f"{1 + value:,.0f} times"
     if name in SHARES:
@@ -126,12 +132,7 @@ def cell_text(value: Any, name: str) -> str:
         return f"{int(value):,}"
     if name == "value" and 0 < abs(float(value)) < 1:
         return f"{value:.2g}" if abs(value) >= 0.001 else "< 0.001"
-    if isinstance(value, float):
-        return f"{value:.2f}" if FORMAT_OF.get(name) == "second" else f"{value:,.1f}"
-    if isinstance(value, pd.Timestamp):
-        return f"{value:%Y-%m-%d}"
-    text = str(value)
-    return shortened(path_of(text)) if name in ADDRESSES else text
+    return f"{value:.2f}" if FORMAT_OF.get(name) == "second" else f"{value:,.1f}"
 
 
 def shortened(text: str) -> str:
