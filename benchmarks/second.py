@@ -22,7 +22,6 @@ import nibbet
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from score import macro_f1
 
-
 #: share of a query from which a page is a rival
 RIVAL = 0.1
 

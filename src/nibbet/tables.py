@@ -84,7 +84,9 @@ TABLES = {
     "groups": Table(
         "merge groups: pages that answer the same queries",
         lambda p: p.merges.table(),
-        sheet=_columns("group page survivor shared_impressions overlap turn_taking one_search gain gain_low gain_high clicks_alone"),
+        sheet=_columns(
+            "group page survivor shared_impressions overlap turn_taking one_search each_answers gain gain_low gain_high clicks_alone"
+        ),
     ),
     "topics": Table(
         "queries grouped so that one page can answer each group, who serves them, and what to do",

@@ -35,7 +35,7 @@ ALONE_LOST = (0.5, 0.2)
 
 
 #: what a member of a group has in common with its survivor
-LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search"]
+LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "each_answers"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
@@ -171,12 +171,12 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search (see `core.likeness`), intent (null where
-            results are not known).
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers (see `core.likeness`), intent
+            (null where results are not known).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
-        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search of the member with its survivor (the survivor's own
+        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search, each_answers of the member with its survivor (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.kinship import telling, unit_rows
@@ -38,7 +39,7 @@ def check_ideas(
     """
     queries, texts = known.grouped, as_typed(ideas.fillna(""))
     number, names = pd.factorize(queries["topic"], sort=True)
-    labels = names.to_numpy(dtype=object)
+    labels = pd.Series(names)
     at = pd.Index(queries["query"]).get_indexer(texts)
     home, likeness = np.where(at >= 0, np.append(number, -1)[at], -1), np.where(at >= 0, 1.0, np.nan)
     page, nearest = (pd.Series(None, index=range(len(texts)), dtype="object") for _ in range(2))
@@ -56,11 +57,11 @@ def check_ideas(
         lost = home[unknown] < 0
         of_page, strong = home_by_words(asked[lost], np.arange(len(living)), on_page)
         likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
-        page.iloc[unknown[lost]] = np.append(living.to_numpy(dtype=object), None)[of_page]
+        page.iloc[unknown[lost]] = _named(living, of_page)
         heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # what nobody asks brings nothing near
         near = home_by_words(sparse.csr_matrix(asked[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
-        nearest.iloc[unknown[lost]] = np.append(labels, None)[near]
-    topic = pd.Series(np.append(labels, None)[home], dtype="str")
+        nearest.iloc[unknown[lost]] = _named(labels, near)
+    topic = pd.Series(_named(labels, home), dtype="str")
     table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": likeness})
     table = table.merge(topics.drop(columns=["label"]), on="topic", how="left", validate="m:1")
     table["page"] = table["page"].astype("object").where(table["page"].notna(), page)
@@ -84,6 +85,13 @@ def check_ideas(
         "a new page: none answers it",
     )
     return table[IDEAS]
+
+
+def _named(names: pd.Series, at: NDArray[np.int64]) -> NDArray[np.object_]:
+    """The names at their places, None for -1."""
+    result = np.full(len(at), None, dtype=object)
+    result[at >= 0] = names.to_numpy(dtype=object)[at[at >= 0]]
+    return result
 
 
 def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | None, *, language: str) -> dict[str, Any]:

@@ -111,7 +111,7 @@ def both_answer(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
         pairs: page, query, brand, impressions, answer; candidates: page_a, page_b.
     """
     both = _shared_queries(pairs, candidates, ["impressions", "answer"])
-    weight = np.minimum(both["impressions_x"], both["impressions_y"]).to_numpy(float)
+    weight = both[["impressions_x", "impressions_y"]].min(axis=1).to_numpy(float)
     sums = (
         pd.DataFrame({"weight": weight, **{side: weight * both[f"answer_{side}"] for side in "xy"}}).groupby(both["pair"].to_numpy()).sum()
     )
@@ -137,7 +137,8 @@ def each_answers(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
         both = own.merge(beside, on=["other", "query"], how="left", suffixes=("", "_other"))
         led = both["chosen"].where(both["chosen"] >= both["chosen_other"].fillna(0.0), 0.0)
         sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
-        least = np.minimum(least, ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0))
+        answered = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
+        least = least.where(least < answered, answered)
     return least
 
 

@@ -194,7 +194,8 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
         return pairs["role"]
     held, by, count = _owned_topics(topic[owners], page[owners])
     home = np.full(len(dead), -1)
-    home[by[order]] = held[order := np.argsort(count, kind="stable")]  # the last written is the topic in which the page owns most
+    order = np.argsort(count, kind="stable")
+    home[by[order]] = held[order]  # the last written is the topic in which the page owns most
     main, several = _main_pages(held, by, count, ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))
     owner_of = np.full(len(queries), -1)
     owner_of[number[owners]] = owners
