@@ -15,9 +15,11 @@ import nibbet
 from nibbet.core.briefs import Neighbours, make_brief
 from nibbet.core.findings import stays
 from nibbet.core.ideas import between, check_ideas
+from nibbet.core.querymap import page_words
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import Grouping, group_pairs, labels_of
+from nibbet.core.words import Lexicon
 from nibbet.errors import NotFoundError, SourceError
 from nibbet.sources.ideas import read_ideas
 
@@ -123,11 +125,15 @@ def test_ideas_and_pairs_of_queries_are_told_apart() -> None:
     topics = topics.assign(
         label=topics["topic"], queries=1, volume=9, volume_kind="impressions", served="covered", page="/x/", position=2.0, proposal="none"
     )
-    found = check_ideas(pd.Series(["Dry  BAG", "cheap dry bag", "sourdough", None]), known, topics, language="english")
-    assert found["topic"].fillna("").tolist() == ["dry bag", "dry bag", "", ""]
+    lexicon, pages = Lexicon("english"), pd.DataFrame({"title": ["Dry bag", "Rope splicing"], "path": ["/x/", "/splice/"]})
+    ideas = pd.Series(["Dry  BAG", "dry bags best", "splicing rope", "cheap dry bag", "sourdough", None])
+    found = check_ideas(ideas, known, topics, lexicon=lexicon, on_page=page_words(pages, lexicon), living=pages["path"])
+    assert found["topic"].fillna("").tolist() == ["dry bag", "dry bag", "", "", "", ""]
+    assert found["page"].fillna("").tolist() == ["/x/", "/x/", "/splice/", "", "", ""]
     assert found["likeness"].iloc[0] == 1
     assert found["likeness"].iloc[1] < 1
-    assert found["advice"].str[:13].tolist() == ["would compete", "would compete", "nothing is kn", "nothing is kn"]
+    assert found["advice"].str[:13].tolist() == ["would compete"] * 3 + ["nothing is kn"] * 3
+    assert '"dry bag"' in found["advice"].iloc[3], "the nearest topic"
 
     def told(one: str, other: str, urls: list[tuple[str, str]]) -> str:
         results = pd.DataFrame(urls, columns=["query", "url"]) if urls else None
