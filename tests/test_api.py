@@ -265,3 +265,10 @@ def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
     assert not together
     assert because == ["By the results of their queries 0% of what they are chosen for is one intent, under 15%."]
     assert "consolidate" not in kept.tolist()
+
+
+def test_the_last_day_may_be_a_text(workspace: Path) -> None:
+    with nibbet.open_site(workspace, as_of="2026-10-20") as site:
+        assert str(site.windows.recent).endswith("2026-10-20")
+    with pytest.raises(nibbet.errors.ConfigError, match="is no day"):
+        nibbet.open_site(workspace, as_of="yesterday")

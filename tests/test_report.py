@@ -116,6 +116,7 @@ def test_one_section_narrows_every_list_and_what_is_shown_goes_to_file_and_clipb
 @in_browser
 def test_the_first_screen_says_what_the_tables_say(browser: object, ran: Path) -> None:
     page = open_report(browser, ran / "out" / "report.html").page
+    assert "None" not in page.locator("#glance").inner_text()
     shown = page.locator("#glance dl").inner_text()
     changes = pd.read_csv(ran / "out" / "changes.csv").query("level == 'site'").set_index("measure")
     for measure in ("clicks", "sessions from search", "conversions"):

@@ -10,25 +10,34 @@ from typing import Any
 
 from nibbet.config import load_config
 from nibbet.engine.store import Store
+from nibbet.errors import ConfigError
 from nibbet.results import Results
 
 Say = Callable[[str], None]
 
 
-def open_site(folder: str | Path = ".", *, as_of: date | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
+def open_site(folder: str | Path = ".", *, as_of: date | str | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
     """The site whose nibbet.toml lies in `folder`; its store is folder/.nibbet.
 
-    protect: patterns of pages that are never removed or merged away, besides those of the settings.
+    as_of: the last day that counts, such as "2026-10-31"; protect: patterns of pages that are never removed or merged away, besides those of
+    the settings.
     Raises ConfigError when there are no settings or they are not usable.
     """
     root = Path(folder)
     config = load_config(root / "nibbet.toml")
     if as_of is not None:
-        config = config.model_copy(update={"site": config.site.model_copy(update={"as_of": as_of})})
+        config = config.model_copy(update={"site": config.site.model_copy(update={"as_of": _day(as_of)})})
     if protect:
         kept = config.protect.model_copy(update={"pages": [*config.protect.pages, *protect]})
         config = config.model_copy(update={"protect": kept})
     return Site(config=config, root=root, store=Store(root / ".nibbet", say), say=say)
+
+
+def _day(given: date | str) -> date:
+    try:
+        return date.fromisoformat(given if isinstance(given, str) else given.strftime("%Y-%m-%d"))
+    except ValueError:
+        raise ConfigError(f'as_of = "{given}" is no day. Write it as 2026-10-31.') from None
 
 
 class Account(dict[str, Any]):

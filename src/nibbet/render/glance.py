@@ -80,8 +80,8 @@ def _news(site: Results) -> list[str]:
     ready = pd.to_datetime(seasons["ready_by"])
     as_of = pd.Timestamp(site.windows.as_of)
     soon = seasons[(seasons["level"] == "section") & (ready > as_of) & (ready <= as_of + pd.Timedelta(weeks=AHEAD))]
-    for row in records(soon.assign(ready_by=ready.dt.strftime("%Y-%m-%d")).sort_values("ready_by").head(MOST)):
-        lines.append(f"{row['key']}: its season begins soon; to be ready by {row['ready_by']}.")
+    for row in records(soon.assign(ready_by=ready[soon.index]).sort_values(["ready_by", "key"]).head(MOST)):
+        lines.append(f"{row['key']}: its season begins soon; to be ready by {row['ready_by']:%Y-%m-%d}.")
     losses = site.losses().head(1)
     for row in records(losses):
         lines.append(f"Losing together: {row['subject']}, {row['queries']:,} queries of {str(row['page']).removeprefix(root)}, {row['reference']:,.0f} clicks became {row['recent']:,.0f}.")  # fmt: skip
