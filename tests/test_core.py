@@ -23,7 +23,7 @@ from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, merge_gain, merge_groups, shared_intent
 from nibbet.core.ledger import _with_inventory
-from nibbet.core.likeness import both_answer, each_answers, leads, one_search, title_likeness
+from nibbet.core.likeness import both_answer, each_answers, leads, one_search, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
@@ -192,7 +192,8 @@ def test_titles_that_name_their_subject_alone_do_not_make_doubles() -> None:
     assert apart == 0, "each says its own beyond the subject"
     assert double > 0.6
     rows = pd.DataFrame({"page": [0, 1, 0, 1], "query": ["q", "q", "r", "r"], "brand": False, "impressions": [90, 10, 10, 30]})
-    answers = both_answer(rows.assign(answer=[1.0, 0.2, 1.0, 0.8]), pairs.iloc[:1])
+    rows = rows.assign(clicks=1, expected_clicks=1.0)
+    answers = both_answer(shared_queries(rows.assign(answer=[1.0, 0.2, 1.0, 0.8]), pairs.iloc[:1]), pairs.iloc[:1])
     assert answers[0] == pytest.approx(0.5), "by the impressions of the page shown less"
     led = rows.assign(answer=[1.0, 0.0, 0.0, 1.0], chosen=[9.0, 1, 1, 19])
     assert each_answers(led, pairs.iloc[:1])[0] == pytest.approx(1 / 20), "neither answers what the other is chosen for"

@@ -204,6 +204,8 @@ def test_topics_on_the_command_line(ran: Path, tmp_path: Path, capsys: pytest.Ca
         assert part in brief
     assert main(["topics", str(ran), "--brief", "never heard of", "-q"]) == 2
     assert main(["topics", str(ran), "--check", str(tmp_path / "none.csv"), "-q"]) == 2
+    Path(tmp_path / "picture.csv").write_bytes(b"GIF8\x01\x02\x00")
+    assert main(["topics", str(ran), "--check", str(tmp_path / "picture.csv"), "-q"]) == 2
 
 
 def test_hostile_labels_do_no_harm(ran: Path) -> None:

@@ -85,15 +85,14 @@ def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArr
     return spread, contested
 
 
-def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+def chosen_beside(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     """For each candidate pair, minus the logarithm of how many times as often the one is chosen as the other, each beside what its places let
     expect, first the page that stands before in each query that they share against the one behind: two answers to one search are chosen alike
     (0), a sister is passed over.
 
     Args:
-        pairs: page, query, brand, clicks, impressions, expected_clicks; candidates: page_a, page_b.
+        both: as from `shared_queries`; candidates: page_a, page_b.
     """
-    both = _shared_queries(pairs, candidates, ["clicks", "expected_clicks"])
     before = (both["expected_clicks_x"] >= both["expected_clicks_y"]).to_numpy()
     parts = {name: (both[f"{name}_x"].to_numpy(float), both[f"{name}_y"].to_numpy(float)) for name in ("clicks", "expected_clicks")}
     sides = {f"{name}_{side}": np.where(before == (side == "first"), *parts[name]) for name in parts for side in ("first", "second")}
@@ -103,18 +102,16 @@ def chosen_beside(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return -unlike
 
 
-def both_answer(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
+def both_answer(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     """For each candidate pair, how far the page that answers less answers the queries that both share, 0..1, by the impressions of the page that
     is shown less: two answers to one search both answer it, a sister holds the words of the subject alone.
 
     Args:
-        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b.
+        both: as from `shared_queries`; candidates: page_a, page_b.
     """
-    both = _shared_queries(pairs, candidates, ["impressions", "answer"])
     weight = both[["impressions_x", "impressions_y"]].min(axis=1).to_numpy(float)
-    sums = (
-        pd.DataFrame({"weight": weight, **{side: weight * both[f"answer_{side}"] for side in "xy"}}).groupby(both["pair"].to_numpy()).sum()
-    )
+    parts = pd.DataFrame({"weight": weight, **{side: weight * both[f"answer_{side}"] for side in "xy"}})
+    sums = parts.groupby(both["pair"].to_numpy()).sum()
     least: pd.Series = (sums[["x", "y"]].min(axis=1) / sums["weight"]).reindex(candidates.index)
     return least
 
@@ -126,9 +123,8 @@ def each_answers(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     Args:
         pairs: page, query, brand, impressions, answer, chosen (clicks had and, less, expected); candidates: page_a, page_b.
     """
-    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
-    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", "answer", "chosen"])
-    rows = rows.assign(query=numbered(rows)[0], chosen=rows["chosen"] * rows["answer"] ** 2)
+    rows = _rows_of(pairs, candidates, ["answer", "chosen"])
+    rows = rows.assign(chosen=rows["chosen"] * rows["answer"] ** 2)
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     least = pd.Series(1.0, index=candidates.index)
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
@@ -142,15 +138,25 @@ def each_answers(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return least
 
 
-def _shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
-    """One row per candidate pair and query that both its pages are shown for, without the brand: pair, query, and what is named of both (_x, _y)."""
-    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
-    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", *names])
-    rows = rows.assign(query=numbered(rows)[0])
+def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
+    """One row per candidate pair and query that both its pages are shown for, without the brand: pair, query, and clicks, expected_clicks,
+    impressions and answer of both (_x, _y).
+
+    Args:
+        pairs: page, query, brand and these; candidates: page_a, page_b.
+    """
+    rows = _rows_of(pairs, candidates, ["clicks", "expected_clicks", "impressions", "answer"])
     one, other = (
         pd.DataFrame({"pair": candidates.index, "page": candidates[f"page_{side}"].to_numpy()}).merge(rows, on="page") for side in "ab"
     )
     return one.merge(other, on=["pair", "query"])
+
+
+def _rows_of(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
+    """What the pages of candidate pairs are shown for, without the brand: page, query (numbered), and what is named."""
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", *names])
+    return rows.assign(query=numbered(rows)[0])
 
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:

@@ -209,9 +209,9 @@ def home_by_words(
     query, home, _, strongly = carried_by(asked, holds, weight, least)
     own = sparse.csr_matrix(
         _held_words(count, size, None).multiply(weight[None, :])
-    )  # what its queries ask, of which the query may say little
+    )  # what its queries ask: the query may say little of it
     said = np.asarray(own[home].multiply(asked[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
-    found = sparse.csr_matrix((strongly * (1e-3 + said), (query, home)), shape=(asked.shape[0], holds.shape[0]))
-    best = strongest(found)
-    held = sparse.csr_matrix((strongly, (query, home)), shape=found.shape)
-    return best, np.asarray(held[np.arange(len(best)), np.maximum(best, 0)]).ravel()
+    shape = (asked.shape[0], holds.shape[0])
+    best = strongest(sparse.csr_matrix((strongly * (1e-3 + said), (query, home)), shape=shape))
+    strength = sparse.csr_matrix((strongly, (query, home)), shape=shape)
+    return best, np.asarray(strength[np.arange(len(best)), np.maximum(best, 0)]).ravel()

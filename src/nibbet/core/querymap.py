@@ -190,8 +190,6 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     topic, page = pairs["topic"].cat.codes.to_numpy().astype(np.int64), dead.index.get_indexer(pd.Index(pairs["page"]))
     role, living = pairs["role"].cat.codes.to_numpy().copy(), ~dead.to_numpy(bool)[page]
     owners = np.flatnonzero((role == OWNER) & (topic >= 0))
-    if not len(owners):
-        return pairs["role"]
     held, by, count = _owned_topics(topic[owners], page[owners])
     home = np.full(len(dead), -1)
     order = np.argsort(count, kind="stable")

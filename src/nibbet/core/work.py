@@ -132,12 +132,11 @@ def climb(facts: Facts) -> Finding:
 def snippet(facts: Facts) -> Finding:
     """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there."""
     pages, t, w = facts.pages, facts.limits, facts.windows
-    clicks, expected = pages["clicks_answered"].fillna(0).to_numpy(float), pages["expected_answered"].fillna(0)
-    usual = (expected * facts.standing.pull).to_numpy(float)  # the curve holds what pages draw without an answer, too
-    pull = pd.Series(np.where(usual > 0, clicks / np.maximum(usual, 1e-9), np.nan), index=pages.index)
-    q = pd.Series(
-        false_discovery(np.where(usual >= THIN_CLICKS, too_low_p(clicks, usual, below=t.snippet_pull), np.nan)), index=pages.index
-    )
+    clicks = pages["clicks_answered"].fillna(0).astype(float)
+    usual = pages["expected_answered"].fillna(0) * facts.standing.pull  # the curve holds what pages draw without an answer, too
+    pull = clicks / usual.where(usual > 0)
+    p_value = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
+    q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=pages.index)
     noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
@@ -145,32 +144,25 @@ def snippet(facts: Facts) -> Finding:
     curve, least = "search, own CTR curve", t.min_gain / 2
     checks = [
         Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
-        Check(
-            "expected_clicks",
-            pd.Series(usual, pages.index),
-            f">= {THIN_CLICKS:g}",
-            str(w.recent),
-            curve,
-            pd.Series(usual >= THIN_CLICKS, pages.index),
-        ),
+        Check("expected_clicks", usual, f">= {THIN_CLICKS:g}", str(w.recent), curve, usual >= THIN_CLICKS),
         Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
         Check("position_answered", pages["position_answered"], "<= 10", str(w.recent), "search", pages["position_answered"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    here, usual_here = pages[chosen], pd.Series(usual, pages.index)[chosen]
+    here = pages[chosen]
     because = say.joined(
         "Its CTR is ",
         say.percent(here["clicks_answered"] / here["impressions_answered"]),
         " at position ",
         say.place(here["position_answered"]),
         ", where this site usually has ",
-        say.percent(usual_here / here["impressions_answered"]),
+        say.percent(usual[chosen] / here["impressions_answered"]),
         ": ",
         say.count(here["clicks_answered"]),
         " clicks instead of ",
-        say.count(usual_here),
+        say.count(usual[chosen]),
         ". Rewrite title and description.",
     )
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)

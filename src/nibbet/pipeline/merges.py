@@ -11,7 +11,7 @@ from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
-from nibbet.core.likeness import both_answer, chosen_beside, each_answers, leads, one_search, title_likeness
+from nibbet.core.likeness import both_answer, chosen_beside, each_answers, leads, one_search, shared_queries, title_likeness
 from nibbet.core.tables import rows_at
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -62,8 +62,8 @@ class Merges:
     def _with_likeness(self, candidates: pd.DataFrame) -> pd.DataFrame:
         """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
         titles = title_likeness(self.pages.table, candidates, self.query_map.page_words[0], self.context.config.site.brand)
-        pairs = self.query_map.mapped
-        chosen, answers = chosen_beside(pairs, candidates), both_answer(pairs, candidates)
+        both = shared_queries(self.query_map.mapped, candidates)
+        chosen, answers = chosen_beside(both, candidates), both_answer(both, candidates)
         result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen, both_answer=answers)
         enough = result["shared"] >= self.context.config.verdicts.shared_queries
         result = result.assign(one_search=one_search(result[enough]).reindex(result.index))

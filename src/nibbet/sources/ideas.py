@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from pathlib import Path
 
 from nibbet.errors import SourceError
@@ -26,6 +27,8 @@ def read_ideas(path: Path) -> list[str]:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError:
         text = str(from_bytes(data).best() or "")
+    if re.search(r"[\x01-\x08\x0e-\x1f]", text):
+        raise SourceError(f"{path}: is no text. Name a CSV or text file with an idea a line.")
     lines = text.splitlines()
     sep = max(",;\t|", key=lines[0].count) if lines else ","
     first = [row[0].strip() for row in csv.reader(io.StringIO(text.replace("\0", "")), delimiter=sep) if row and row[0].strip()]
