@@ -17,8 +17,10 @@ from nibbet.core.words import Lexicon
 
 #: letters of a name from which one slip of the finger still names it: shorter names are a slip away from too many other words
 LEAST_SLIPPED = 6
-#: a letter that stands wrong, one too many, and what may stand between the words of a name, in the syntax of RE2
-WRONG, MORE, BETWEEN = r"[\pL\pM]", r"[^\pN]", r"[^\pL\pN\pM]{0,3}"
+#: a letter that stands wrong, one too many, and what may stand between the words of a name, in the syntax of RE2; they stand many times in an
+#: expression, and classes of all letters of Unicode would make it long to build: beyond ASCII, all but signs counts as a letter
+SIGNS = r"\x00-/:-@\[-`{-\x{a9}\x{ab}-\x{b4}\x{b6}-\x{b9}\x{bb}-\x{bf}\x{2000}-\x{206f}\x{3000}-\x{303f}"
+WRONG, MORE, BETWEEN = f"[^{SIGNS}0-9]", "[^0-9]", f"[{SIGNS}]{{0,3}}"
 #: scripts that set no blanks between words, or hang endings on them
 WITHOUT_BLANKS = re.compile("[\u0e00-\u0eff\u1780-\u17ff\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
 
@@ -36,19 +38,23 @@ def brand_pattern(names: Sequence[str]) -> str | None:
 
 def names_brand(texts: pd.Series, names: Sequence[str]) -> NDArray[np.bool_]:
     """Which texts name the brand."""
-    pattern = brand_pattern(names)
-    if pattern is None:
-        return np.zeros(len(texts), dtype=bool)
-    met: NDArray[np.bool_] = pc.match_substring_regex(_lower(texts), pattern).to_numpy(zero_copy_only=False)
-    return met
+    lower = _lower(texts)
+    result = _may_name(lower, names)
+    if result.any():
+        result[result] = pc.match_substring_regex(lower.filter(pa.array(result)), brand_pattern(names)).to_numpy(zero_copy_only=False)
+    return result
 
 
 def without_brand(texts: pd.Series, names: Sequence[str]) -> pd.Series:
     """The texts in small letters without the names in them."""
-    lower, pattern = _lower(texts), brand_pattern(names)
-    for _ in range(2 if pattern else 0):  # of two names that share the blank between them, one is met first
-        lower = pc.replace_substring_regex(lower, f"(?:{pattern})", "  ")
-    return pd.Series(lower.to_pylist(), index=texts.index, dtype="str").str.split().str.join(" ")
+    lower = _lower(texts)
+    result = pd.Series(lower.to_pylist(), index=texts.index, dtype="str")
+    if (met := _may_name(lower, names)).any():
+        named, pattern = lower.filter(pa.array(met)), f"(?:{brand_pattern(names)})"
+        for _ in range(2):  # of two names that share the blank between them, one is met first
+            named = pc.replace_substring_regex(named, pattern, "  ")
+        result[met] = named.to_pylist()
+    return result.str.split().str.join(" ")
 
 
 def brand_columns(lexicon: Lexicon, names: Sequence[str]) -> NDArray[np.int64]:
@@ -75,6 +81,17 @@ def surely_in(names: Sequence[str]) -> list[str] | None:
             third = len(words[0]) // 3
             pieces.update((words[0][:third], words[0][third : -third or None], words[0][-third:]))
     return sorted(pieces) if all(len(piece) > 1 for piece in pieces) else None
+
+
+def _may_name(lower: pa.ChunkedArray, names: Sequence[str]) -> NDArray[np.bool_]:
+    """Which texts in small letters may name the brand, by the pieces that they must hold: the expression itself is met by few."""
+    pieces = surely_in(names)
+    if pieces is None:
+        return np.ones(len(lower), dtype=bool)
+    result = np.zeros(len(lower), dtype=bool)
+    for piece in pieces:
+        result |= pc.match_substring(lower, piece).to_numpy(zero_copy_only=False)
+    return result
 
 
 def _lower(texts: pd.Series) -> pa.ChunkedArray:
