@@ -74,14 +74,23 @@ def test_the_only_way_to_pages_that_earn_stays(site: nibbet.Site) -> None:
     assert not ways["passed"].any()
 
 
-def test_breadcrumbs_make_a_hub_where_addresses_are_flat() -> None:
+TRAILS = {
+    "Übergeordnete Seite": [HOME + path for path in ("/", "/birds", "/birds", "/birds", "/")],
+    "Breadcrumbs": ["Start > Birds", "Start > Birds > Owl", "Start > Birds > Heron", "Start > Birds > Kingfisher", "Start > Raft day"],
+    "Fil d'Ariane": ["Accueil / ", "Accueil / Birds", "Accueil / Birds", "Accueil / Birds", "Accueil / "],
+}
+
+
+@pytest.mark.parametrize("header", TRAILS)
+def test_breadcrumbs_make_a_hub_where_addresses_are_flat(header: str) -> None:
     pages = ["/birds", "/owl", "/heron", "/kingfisher", "/raft-day"]
     rows = [
         pd.DataFrame({"date": DAYS, "page": HOME + path, "query": path[1:], "clicks": 2, "impressions": 30, "position": 3.0})
         for path in pages[1:4]
     ]
-    crawl = pd.DataFrame({"page": pages, "Übergeordnete Seite": ["/", "/birds", "/birds", "/birds", "/"]}).map(HOME.__add__)
-    crawl = crawl.assign(status=200, title=pages, published="2022-01-01", outlinks=0)
+    names = [path[1:].replace("-", " ").capitalize() for path in pages]
+    crawl = pd.DataFrame({"page": pages, header: TRAILS[header], "title": names}).assign(status=200, published="2022-01-01", outlinks=0)
+    crawl["page"] = HOME + crawl["page"]
     visits = pd.DataFrame({"date": DAYS, "page": HOME + "/owl", "channel": "organic", "sessions": 2})
     frames = {
         "search": pd.concat(rows),

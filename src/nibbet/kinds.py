@@ -149,6 +149,12 @@ CRAWL = [
         "pagina pai|pagina genitore|bovenliggende pagina|overordnet side|overordnad sida|strona nadrzedna",
     ),
     _column(
+        "trail",
+        "text",
+        "breadcrumbs|breadcrumb|breadcrumb trail|breadcrumb path|breadcrumb text|trail|brotkrumen|brotkrumenpfad|brotkrumennavigation|navigationspfad|fil d ariane|"
+        "chemin de navigation|migas de pan|ruta de navegacion|briciole di pane|percorso di navigazione|kruimelpad|brodsmulor|brodsmulesti|okruszki|パンくずリスト|面包屑|хлебные крошки",
+    ),
+    _column(
         "noindex",
         "flag",
         "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"
@@ -171,6 +177,11 @@ CRAWL = [
     _column("headings", "text", "headings|subheadings|h2|other headings|zwischenuberschriften|uberschriften|sous titres"),
     _column("words", "count", "words|word count|worter|wortzahl|mots|nombre de mots|palabras|parole"),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
+    _column(
+        "crawled",
+        "date",
+        "crawled|crawled on|crawl date|date of crawl|visited on|fetched on|checked on|gecrawlt am|abgerufen am|date de crawl|date du crawl|fecha de rastreo|data di scansione",
+    ),
     _column("language", "text", "language|lang|sprache|langue|idioma|lingua|taal"),
     _column("inlinks", "count", "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes"),
     _column("outlinks", "count", "internal links out|outlinks|links out|outgoing links|ausgehende links|liens sortants|enlaces salientes"),

@@ -298,14 +298,16 @@ class Results(KeptTables):
         return rows.loc[known.index].reset_index(drop=True)
 
     def titles(self) -> pd.DataFrame:
-        """What to change first in title and description of each page, with the clicks a month where this site proves what it costs; the largest
-        first.
-        """
+        """What to change first in title and description of each page, with the clicks a month where this site proves what it costs."""
         return self.table("titles")
 
     def title_effects(self) -> pd.DataFrame:
         """What traits of titles and descriptions do: how often pages with each are chosen beside others at the same place, with interval."""
         return self.table("title_effects")
+
+    def title_changes(self) -> pd.DataFrame:
+        """What became of pages whose title or description changed between two dated inventories, beside pages that stayed; the surest first."""
+        return self.table("title_changes")
 
     def visit_sources(self, page: str | None = None) -> pd.DataFrame:
         """Where visits come from: one row per page, channel and source (the site or service that sent them), of all pages or of one: sessions of

@@ -244,6 +244,18 @@ TABLES = {
         "one row per trait of titles and descriptions: how often pages with it are chosen beside others at the same place",
         lambda p: p.titles.effects(),
     ),
+    "title_changes": Table(
+        "one row per page whose title or description changed between two inventories: how often it is chosen since, beside pages that stayed",
+        lambda p: p.titles.changes(),
+        sheet=_columns(
+            "page changed title_before title changed_after changed_by clicks_before clicks_after ctr_before ctr_after position_before position_after "
+            "effect effect_low effect_high real because"
+        ),
+    ),
+    "title_trials": Table(
+        "one row per kind of change to titles and descriptions: what such changes did together",
+        lambda p: p.titles.trials(),
+    ),
     "event_rates": Table(
         "what visitors do on each page, by event: count and rate per session, beside the pages of its section or kind",
         lambda p: p.diagnostics.events(),
@@ -279,6 +291,7 @@ SHEETS = [
     "topics",
     "hosts",
     "titles",
+    "title_changes",
     "repairs",
     "redirects",
     "absent",

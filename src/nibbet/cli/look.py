@@ -238,13 +238,34 @@ def absent(s: Site, asked: Asked) -> Callable[[], None]:
     return lambda: show_absent(rows, asked.form, asked.top or 5)
 
 
-@listing("What titles do here, and what to change first.")
-def titles(s: Site, asked: Asked) -> Callable[[], None]:
+@app.command(short_help="What titles do here, and what to change first.")
+def titles(
+    folder: Folder = None,
+    changes: Annotated[
+        bool, typer.Option("--changes", help="What became of pages whose title or description changed between two inventories.")
+    ] = False,
+    where: Where = None,
+    top: Top = None,
+    form: Format = Form.table,
+    as_of: AsOf = None,
+    site: SiteFolder = None,
+    quiet: Quiet = False,
+    verbose: Verbose = False,
+) -> None:
     """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
-    from nibbet.render.lists import show_titles
+    from nibbet.render.lists import show_title_changes, show_titles
 
-    advice, effects, windows = chosen_rows(s.titles(), asked.where, None), s.title_effects(), s.windows
-    return lambda: show_titles(advice, effects, windows, asked.form, asked.top or 10)
+    def task(s: Site) -> tuple[pd.DataFrame, pd.DataFrame, Windows]:
+        if changes:
+            return s.title_changes(), s.table("title_trials"), s.windows
+        return s.titles(), s.title_effects(), s.windows
+
+    rows, effects, windows = with_site(folder, site, quiet, verbose, task, as_of=as_of)
+    rows = chosen_rows(rows, where, None)
+    if changes:
+        show_title_changes(rows, effects, form.value, top or 10)
+    else:
+        show_titles(rows, effects, windows, form.value, top or 10)
 
 
 @app.command(short_help="Who is seen in the results, over all and by topic.")

@@ -14,6 +14,7 @@ from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
 from nibbet.core.tables import PARTS, THIN_CLICKS
+from nibbet.core.trails import pages_above
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
@@ -72,11 +73,21 @@ def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
     whole = table["path"].str.rstrip("/")  # a site may end its addresses with a slash or without
     above = whole.str.replace(r"/[^/]*$", "", regex=True)
     result = whole.map(above[whole != ""].value_counts()).fillna(0)
-    if inventory is not None and "parent_page" in inventory:
-        named = inventory["parent_page"].reindex(table.index)
+    if inventory is not None and ("parent_page" in inventory or "trail" in inventory):
+        named = _named_above(table, inventory)
         elsewhere = named.notna() & (named.map(pd.Series(whole.to_numpy(), index=table["page"])) != above)
         result = result + table["page"].map(named[elsewhere].value_counts()).fillna(0)
     return result.astype("int64")
+
+
+def _named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:
+    """The address of the page above each by its breadcrumbs, which are links or words; null where it has none."""
+    known = inventory.reindex(table.index)
+    result = known["parent_page"] if "parent_page" in known else pd.Series(None, index=table.index, dtype="str")
+    if "trail" not in known or known["trail"].isna().all():
+        return result
+    numbers = pages_above(known["trail"], [known[name] for name in ("h1", "title") if name in known])
+    return result.fillna(numbers.map(table["page"]))
 
 
 def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Windows) -> pd.DataFrame:

@@ -24,7 +24,18 @@ COLUMN_MEANINGS = {
     "brand_share": "share of impressions whose query names the brand; of links, share of those that name it",
     "canonical": "address the page names as its own",
     "parent": "address of the page above it, by its breadcrumbs",
+    "trail": "its breadcrumbs in words, as Start > Birds > Owl",
     "cause": "why the verdict holds; of absent pages, the first cause in the chain that holds",
+    "changed": "what changed: the title, the description or both",
+    "changed_after": "the last day on which an inventory shows the old text",
+    "changed_by": "the first day on which an inventory shows the new text",
+    "clicks_after": "clicks in the days after a change, without the brand",
+    "clicks_before": "clicks in the days before a change, without the brand",
+    "ctr_after": "clicks / impressions in the days after a change, without the brand",
+    "ctr_before": "clicks / impressions in the days before a change, without the brand",
+    "position_after": "mean position in the days after a change, weighted by impressions",
+    "position_before": "mean position in the days before a change, weighted by impressions",
+    "title_before": "the title as it stood before it changed",
     "change": "recent less reference (scaled to equal length and weekdays)",
     "change_first": "the trait to mend first: the one that costs most here, else the gravest",
     "change_high": "upper end of the 95% interval of the change",
@@ -67,7 +78,7 @@ COLUMN_MEANINGS = {
     "device": "device of the searcher or visitor",
     "dimension": "device, country or surface",
     "earlier": "how many earlier new pages it is held against",
-    "effect": "how many times as often pages with the trait are chosen as others at the same place",
+    "effect": "how many times as often pages with the trait (or since the change) are chosen as others (or as before) at the same place",
     "effect_high": "upper end of the 95% interval of the effect",
     "effect_low": "lower end of the 95% interval of the effect",
     "engaged_sessions": "sessions with engagement",
@@ -309,12 +320,12 @@ COLUMN_MEANINGS = {
 #: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
 FORMATS = {
     "share": (
-        "ctr share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search each_answers flow received demand_share engagement_usual engagement_shrunk "
+        "ctr ctr_before ctr_after share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search each_answers flow received demand_share engagement_usual engagement_shrunk "
         "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share usual_share"
     ),
     "fourth": "clicks_per_search",
     "second": "effect effect_low effect_high pull pull_low pull_high usual pull_beside engagement_beside conversion_beside answer strength strength_low strength_high conversions_per_page",
-    "first": "position expected_clicks clicks_per_page",
+    "first": "position position_before position_after expected_clicks clicks_per_page",
 }
 FORMAT_OF = {name: kind for kind, names in FORMATS.items() for name in names.split()}
 SHARES = frozenset(FORMATS["share"].split())

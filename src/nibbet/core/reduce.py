@@ -365,6 +365,20 @@ def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: 
     )
 
 
+def around(search: ibis.Table, places: ibis.Table, window: Window, rates: Rates, *, of: str) -> ibis.Table:
+    """One row per page with days before and days after, without the brand: clicks, impressions, position_sum, placed and expected_clicks of each.
+
+    Args:
+        places: page, before_first, before_last, after_first, after_last; window: holds them all. Only rows with days serve.
+    """
+    rows = _rated(search, rates, [window], of=of)
+    rows = rows.filter(~rows.brand.fill_null(False) & ~rows.coarse & ~rows.undated)
+    rows = rows.inner_join(places, rows.page_id == places.page)
+    sides = {side: rows.date.between(rows[f"{side}_first"], rows[f"{side}_last"]) for side in ("before", "after")}
+    sums = {f"{name}_{side}": exact_sum(rows[name], where) for side, where in sides.items() for name in (*SUMS, "expected_clicks")}
+    return rows.group_by("page").aggregate(**sums)
+
+
 def asked_from(search: ibis.Table, asked: ibis.Table, window: Window) -> ibis.Table:
     """One row per country ("" where none is told) and query of `asked` (a column of that name) in a window: clicks, impressions, position_sum, placed."""
     rows = pair_rows(search)

@@ -86,7 +86,7 @@ class Pipeline:
         self.query_groups = QueryGroups(inputs, query_map, measures)
         self.splits = Splits(context, inputs, sums, expectation)
         self.markets = Markets(context, inputs, sums, expectation, query_map, measures, self.splits)
-        self.titles = Titles(context, sums, pages, query_map)
+        self.titles = Titles(context, inputs, sums, expectation, pages, query_map)
         self.questions = Questions(context, inputs, sums)
 
     def comparison(self, windows: Windows) -> Comparison:

@@ -49,7 +49,14 @@ class Balance:
         asked = self.context.sum_settings.site.as_of is not None
         pages, recent = self.pages.table, self.sums.windows.recent
         said = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, asked=asked)
-        said += self._doubts_of_flags + self._moved_windows + self._patterns_without_page + self._closed_alone + self._doubts_of_files
+        said += (
+            self._doubts_of_flags
+            + self._moved_windows
+            + self._patterns_without_page
+            + self._closed_alone
+            + self._doubts_of_files
+            + self._doubts_of_inventories
+        )
         more = missing_evidence(
             self.pages.table,
             joined.given,
@@ -85,6 +92,22 @@ class Balance:
         rules, sitemap = self.inputs.robots, self.inputs.joined.few("sitemap")
         result = [] if rules is None else robots_notes(rules)
         return result if sitemap is None else result + sitemap_notes(sitemap, self.pages.table["modified"])
+
+    @property
+    def _doubts_of_inventories(self) -> list[dict[str, str]]:
+        """Notes where several inventories tell of one site: which is believed, and which could be out of date."""
+        older, twins = self.inputs.joined.inventory_doubts()
+        result = []
+        if older:
+            text = f"Of several inventories the newest is believed; what stands only in older ones ({len(older):,} pages) is told as it was then."
+            result.append({"code": "older_inventory", "text": text})
+        if twins:
+            text = (
+                f"{' and '.join(twins)} tell the same pages differently, and no name tells which is newer: pages that answer are preferred. "
+                'Put the day into the name, as in crawl-2026-04-12.csv, or add to its [[source]]: constant = { crawled = "2026-04-12" }'
+            )
+            result.append({"code": "undated_inventories", "text": text})
+        return result
 
     @property
     def _patterns_without_page(self) -> list[dict[str, str]]:

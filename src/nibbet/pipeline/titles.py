@@ -4,13 +4,31 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 import pandas as pd
 
+from nibbet.core import reduce as reductions
+from nibbet.core.pull import weighted_position
 from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.title_changes import (
+    CHANGES,
+    LEAST_DAYS,
+    SETTLING_DAYS,
+    SPANS,
+    TRIALS,
+    Estimate,
+    change_effects,
+    estimated,
+    spans,
+    trials,
+    with_stand_ins,
+)
 from nibbet.core.titles import EFFECTS, TITLES, TRAITS, page_traits, query_traits, title_advice, trait_effects
-from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.windows import MONTH_DAYS, Window
 from nibbet.once import once
 from nibbet.pipeline.context import Context
+from nibbet.pipeline.expectation import Expectation
+from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
@@ -21,7 +39,9 @@ class Titles:
     """What stands in titles and descriptions against how often pages are chosen."""
 
     context: Context
+    inputs: Inputs
     sums: Sums
+    expectation: Expectation
     pages: Pages
     query_map: QueryMap
 
@@ -40,15 +60,18 @@ class Titles:
         if rows.empty:
             return pages, rows, pd.DataFrame(index=rows.index)
         self.context.say("comparing titles")
-        year = self.sums.windows.as_of.year
-        of_pages = page_traits(pages, self.context.config.site.brand, year)
+        return pages, rows, self._traits(pages, rows)
+
+    def _traits(self, pages: pd.DataFrame, rows: pd.DataFrame) -> pd.DataFrame:
+        """The traits of each row, by what stands in title and description of its page."""
+        of_pages = page_traits(pages, self.context.config.site.brand, self.sums.windows.as_of.year)
         if not pages["description"].notna().any():  # no export holds descriptions
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("description")])
         if not self.context.config.site.brand:
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("brand")])
         own = of_pages.loc[rows["page"]].set_axis(rows.index, axis=0)
         traits = pd.concat([own, query_traits(rows, pages, self.query_map.page_words[0])], axis=1)
-        return pages, rows, traits[[name for name in TRAITS if name in traits]]
+        return traits[[name for name in TRAITS if name in traits]]
 
     @once
     def _effects(self) -> pd.DataFrame:
@@ -80,3 +103,67 @@ class Titles:
         if rows.empty:
             return pd.DataFrame(columns=TITLES)
         return title_advice(pages, rows, traits, self._effects, MONTH_DAYS / self.sums.windows.recent.days)
+
+    # -- titles that changed -------------------------------------------------------------------------------------------------------------
+
+    @once
+    def _changed(self) -> tuple[pd.DataFrame, Estimate]:
+        """Pages whose title or description changed, with their sums on both sides; and what pages that stayed did meanwhile."""
+        pages, rows, _ = self._parts
+        texts = self.inputs.joined.changed_texts()
+        texts = texts[texts.index.isin(pages.index)].drop(columns="page")
+        windows = self.sums.windows
+        if texts.empty or not windows.is_daily:
+            return texts.assign(page=[]) if texts.empty else texts.head(0).assign(page=[]), Estimate(np.zeros(0), np.zeros(0))
+        first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
+        known = pages.loc[texts.index]
+        own = spans(texts, known["modified"], first, last)
+        stayed = pd.Index(np.setdiff1d(rows["page"].unique(), texts.index), name=own.index.name)
+        places = with_stand_ins(own, stayed)
+        sums = pd.DataFrame(index=places.index)
+        if len(places):
+            self.context.say("holding changed titles against what was")
+            window = Window(places["before_first"].min().date(), places["after_last"].max().date())
+            table = self.context.engine.frame(places.rename_axis("page").reset_index().astype({"page": "int64"}))
+            table = table.mutate(**{name: table[name].cast("date") for name in SPANS})
+            found = self.context.engine.fetch(
+                reductions.around(self.inputs.joined.search, table, window, self.expectation.rates, of=self.inputs.subject)
+            )
+            sums = found.astype({"page": "int64"}).set_index("page").reindex(places.index).fillna(0.0)
+        sums = sums.reindex(columns=[f"{name}_{side}" for side in ("before", "after") for name in (*reductions.SUMS, "expected_clicks")])
+        for side in ("before", "after"):
+            sums[f"position_{side}"] = weighted_position(sums[f"position_sum_{side}"], sums[f"placed_{side}"])
+        table = known[["page", "title", "description"]].join(texts).join(sums)
+        titled = table["title_before"].notna() & table["title_before"].ne(table["title"])
+        described = table["description_before"].notna() & table["description_before"].ne(table["description"])
+        table["changed"] = np.select([titled & described, titled], ["title and description", "title"], "description")
+        start = pd.to_datetime(table["crawled_after"]) + pd.Timedelta(days=SETTLING_DAYS + LEAST_DAYS)
+        return table.assign(tells_from=start, early=start > last), estimated(sums.reindex(stayed))
+
+    def changes(self) -> pd.DataFrame:
+        """One row per page whose title or description changed between two inventories: `core.title_changes.CHANGES`."""
+        changed, stayed = self._changed
+        return change_effects(changed, stayed) if len(changed) else pd.DataFrame(columns=CHANGES)
+
+    def trials(self) -> pd.DataFrame:
+        """What changes of one kind did together: `core.title_changes.TRIALS`."""
+        changed, stayed = self._changed
+        if changed.empty:
+            return pd.DataFrame(columns=TRIALS)
+        pages, rows, traits = self._parts
+        before = pages.copy()
+        for name in ("title", "description"):
+            before.loc[changed.index, name] = changed[f"{name}_before"].fillna(changed[name])
+        then = self._traits(before, rows)
+        weight = rows["expected_clicks"].groupby(rows["page"]).sum()
+
+        def held(of: pd.DataFrame) -> pd.DataFrame:
+            share = of.mul(rows["expected_clicks"], axis=0).groupby(rows["page"]).sum().div(weight, axis=0)
+            return (share >= 0.5).reindex(changed.index).eq(True)
+
+        now, old = held(traits), held(then)
+        kinds = pd.DataFrame({"all changes": True}, index=changed.index)
+        for name in map(str, now):
+            kinds[f"{name}: mended" if TRAITS[name][1] else f"{name}: no longer"] = old[name] & ~now[name]
+            kinds[f"{name}: new"] = now[name] & ~old[name]
+        return trials(kinds, changed, stayed)

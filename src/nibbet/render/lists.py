@@ -436,3 +436,30 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
         out.print(Text(for_terminal(f"    {fact} {row['mend'][:1].upper()}{row['mend'][1:]}.{also}")))
     if len(advice) > top:
         out.print(Text(f"and {len(advice) - top:,} more: --top {len(advice)}, or titles.csv", style="dim"))
+
+
+def show_title_changes(changes: pd.DataFrame, together: pd.DataFrame, style: str, top: int) -> None:
+    """What changes of titles did together, and what became of each page."""
+    empty = (
+        "No title changed between two inventories of known days. Give an older one beside the newest, with the day in its name: "
+        "crawl-2026-04-12.csv"
+    )
+    if style != "table" or changes.empty:
+        show(changes, style, empty=empty)
+        return
+    out = console()
+    out.print(Text("What the changes did: how many times as often such pages are chosen after as before, at the same place", style="bold"))
+    if together.empty:
+        out.print("  Fewer than three changed pages have clicks enough on both sides to tell.")
+    else:
+        between = [f"{low:.2f} to {high:.2f}" for low, high in zip(together["effect_low"], together["effect_high"], strict=True)]
+        out.print(grid(together.assign(**{"95% between": between})[["change", "pages", "effect", "95% between", "real"]]))
+    out.print()
+    out.print(Text(f"Pages with another title or description ({len(changes):,})", style="bold"))
+    for row in records(changes.head(top)):
+        out.print(Text(for_terminal(row["page"]), style="bold"))
+        if row["title_before"] and row["title_before"] != row["title"]:
+            out.print(Text(for_terminal(f"    {row['title_before']}  ->  {row['title'] or 'no title'}"), style="dim"))
+        out.print(Text(for_terminal(f"    {row['because']}")))
+    if len(changes) > top:
+        out.print(Text(f"and {len(changes) - top:,} more: --top {len(changes)}, or title_changes.csv", style="dim"))

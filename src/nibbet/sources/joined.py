@@ -64,6 +64,14 @@ class Joined:
         """The crawl by page number; None without one."""
         return self._matching.inventory
 
+    def changed_texts(self) -> pd.DataFrame:
+        """Pages whose title or description changed between two inventories: see `core.crawls.changed_texts`."""
+        return self._matching.changed_texts()
+
+    def inventory_doubts(self) -> tuple[list[int], list[str]]:
+        """Pages that stand only in older inventories, and inventories of unknown days that contradict one another."""
+        return self._matching.inventory_doubts()
+
     def few(self, kind: str) -> pd.DataFrame | None:
         """The rows of editorial, backlinks or sitemap with their page_id; None where no such source was given."""
         return self._matching.few(kind)

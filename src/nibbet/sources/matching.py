@@ -13,11 +13,13 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from nibbet.core.address import Home, fold
+from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
 from nibbet.core.join import with_pages
 from nibbet.core.words import among
 from nibbet.kinds import ADDRESSES, MEASURES
 from nibbet.once import once
 from nibbet.sources.clean import Clean
+from nibbet.sources.periods import days_of_name
 
 if TYPE_CHECKING:
     import ibis
@@ -190,10 +192,29 @@ class Matching:
             return None
 
         def make() -> ibis.Table:
-            ends = with_pages(links, self._texts, by="source").rename(source_id="page_id")
+            ends = with_pages(self._newest_links(links), self._texts, by="source").rename(source_id="page_id")
             return with_pages(ends.mutate(linked=ends.target), self._texts, by="target").rename(target_id="page_id")
 
         return self._table("links", make)
+
+    def _newest_links(self, links: ibis.Table) -> ibis.Table:
+        """Links of several exports: those of a page in an older one are set aside where a newer one tells that page's links."""
+        import ibis
+
+        place = ages(self._days_of_names("links"))
+        if len(set(place.values())) < 2:
+            return links
+        aged = links.mutate(age=ibis.cases(*[(links.file == file, age) for file, age in place.items()], else_=0))
+        newest = aged.filter(aged.aside.isnull()).group_by(told="source").aggregate(newest=lambda rows: rows.age.min())
+        joined = aged.left_join(newest, aged.source == newest.told)
+        older = joined.aside.isnull() & (joined.age > joined.newest)
+        return joined.mutate(aside=ibis.cases((older, "older export"), else_=joined.aside)).drop("age", "told", "newest")
+
+    def _days_of_names(self, kind: str) -> dict[int, Taken | None]:
+        """When each file of a kind was taken, as its name tells."""
+        names = {number: name for one in self._cleans if one.kind == kind for number, (name, _) in zip(one.numbers, one.files, strict=True)}
+        days = {number: days_of_name(name) for number, name in names.items()}
+        return {number: None if told is None else Taken(*told) for number, told in days.items()}
 
     def events(self) -> ibis.Table | None:
         """Events with their page_id."""
@@ -214,10 +235,29 @@ class Matching:
             return None
 
         def make() -> pd.DataFrame:
-            assert self._crawl is not None, "there is a crawl"
-            return _inventory(_resolved(self._crawl, self._keys), self.addresses, self._home, self._number)
+            return newest_facts(self._placed)
 
         return self._frame("inventory", make)
+
+    def changed_texts(self) -> pd.DataFrame:
+        """Pages whose title or description changed between two inventories: see `core.crawls.changed_texts`."""
+        if self._tables["crawl"] is None:
+            return pd.DataFrame(columns=CHANGED)
+        return self._frame("changed-texts", lambda: changed_texts(self._placed))
+
+    def inventory_doubts(self) -> tuple[list[int], list[str]]:
+        """The numbers of pages that stand only in inventories older than the newest; the files of unknown days that contradict one another."""
+        if self._tables["crawl"] is None:
+            return [], []
+        names = {number: name for one in self._cleans for number, (name, _) in zip(one.numbers, one.files, strict=True)}
+        return only_in_older(self._placed), [names[file] for file in undated_twins(self._placed)]
+
+    @once
+    def _placed(self) -> pd.DataFrame:
+        """The rows of all inventories with their page_id, where they lead, and rank: a living page before one that leads elsewhere or fails."""
+        assert self._crawl is not None, "there is a crawl"
+        rows = with_days(self._crawl, self._days_of_names("crawl"))
+        return _placed(_resolved(rows, self._keys), self.addresses, self._home, self._number)
 
 
 def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
@@ -256,7 +296,7 @@ def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
     return ordered.assign(page_id=ordered["page"].map(known))
 
 
-def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series) -> pd.DataFrame:
+def _placed(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd.Series) -> pd.DataFrame:
     targets = pd.concat([pd.DataFrame({"spelling": crawl[column].dropna(), "source": "crawl"}) for column in CRAWL_ADDRESSES])
     missing = targets[~among(targets["spelling"], addresses["spelling"])].drop_duplicates()
     result = pd.concat(
@@ -274,7 +314,4 @@ def _inventory(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number:
     other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (
         rows["canonical_page"].notna() & (rows["canonical_page"] != own)
     )
-    keys = pd.DataFrame({"page_id": rows["page_id"], "rank": gone * 2 + other, "page": rows["page"]}).reset_index(drop=True)
-    best = keys.sort_values(["page_id", "rank", "page"], kind="stable").drop_duplicates("page_id").index  # the texts stay where they are
-    chosen = rows.assign(elsewhere=other, rank=gone * 2 + other).iloc[best]
-    return chosen.astype({"page_id": "int64"}).set_index("page_id")
+    return rows.assign(elsewhere=other, rank=gone * 2 + other).astype({"page_id": "int64"})

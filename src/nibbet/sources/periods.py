@@ -87,6 +87,15 @@ def period_of_name(name: str) -> Period | None:
     return None
 
 
+def days_of_name(name: str) -> Period | None:
+    """The day that the name of a file tells, as first and last, else the period that it or its folders tell."""
+    for part in reversed(re.split(r"[/\\]", name)):
+        days = _days(_plain(re.sub(r"\.\w{1,8}$", "", part).replace("_", " ")))
+        if days and len(days) == 1:
+            return days[0], days[0]
+    return period_of_name(name)
+
+
 def in_words(periods: Iterable[Period]) -> str:
     """Periods as people read them: each by itself, or, where three and more follow on each other, how many and from when to when."""
     known = sorted(periods)

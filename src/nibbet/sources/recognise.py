@@ -94,6 +94,8 @@ def value_score(seen: Profile, column: Column) -> float:
         return 0.5 if seen.media > 0.6 else -1.0
     if seen.media > 0.5 or (column.name == "text" and seen.length < TEXT_LENGTH):
         return -1.0
+    if column.name == "trail" and (max(seen.address, seen.number, seen.date) > 0.5 or seen.yes_no):
+        return -1.0
     if column.name in WORDY and seen.filled > 5 and max(seen.number, seen.date) > 0.9:
         return -0.3
     return 0.5 if (column.name == "device" and seen.device) or (column.name == "surface" and seen.surface) else 0.0

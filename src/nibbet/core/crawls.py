@@ -1,0 +1,125 @@
+"""Several inventories of one site: the newest is believed, what it does not tell is taken from those before it, and titles that changed."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import NamedTuple
+
+import numpy as np
+import pandas as pd
+
+CHANGED = "page title_before description_before crawled_before crawled_after".split()
+#: share of the pages of two inventories told differently from which one of them is thought to be older: slips of an export are rarer
+DIFFERENT = 0.02
+#: columns that say which row this is, not what the page is
+ROW = ("file", "page_id", "rank", "page", "aside", "crawled", "first", "last")
+
+
+class Taken(NamedTuple):
+    """The days between which an inventory was taken."""
+
+    first: date
+    last: date
+
+
+def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
+    """One row per page, each column from the newest inventory that has it: the one taken last in which the page stands.
+
+    Args:
+        rows: file, page_id, rank (what decides between spellings of one page in one inventory, lowest first), page, first and last (day on which
+            its inventory was taken; those of unknown days count as one, newer than all others), and the columns to tell.
+    Returns:
+        Indexed by page_id, in its order.
+    """
+    age = _age(rows)
+    keys = pd.DataFrame({"page_id": rows["page_id"], "age": age, "rank": rows["rank"], "page": rows["page"]}).reset_index(drop=True)
+    order = keys.sort_values(["page_id", "age", "rank", "page"], kind="stable").index.to_numpy()
+    page = keys["page_id"].to_numpy()
+    best = order[~pd.Series(page[order]).duplicated().to_numpy()]
+    result = rows.iloc[best].set_index("page_id")
+    files = rows["file"].to_numpy()
+    if len(np.unique(files)) == 1:
+        return result
+    held = rows.drop(columns=list(ROW), errors="ignore").notna().groupby(files).any()
+    for name in held:  # a handful of columns and files
+        having = held.index[held[name]]
+        if len(having) in (0, len(held)):
+            continue
+        those = order[np.isin(files[order], having)]
+        those = those[~pd.Series(page[those]).duplicated().to_numpy()]
+        of_page = rows[name].iloc[those].set_axis(pd.Index(page[those]))
+        result[name] = of_page.reindex(result.index).astype(result[name].dtype)
+    return result
+
+
+def only_in_older(rows: pd.DataFrame) -> list[int]:
+    """The numbers of pages that stand only in inventories older than the newest."""
+    age = _age(rows)
+    newest = age.groupby(rows["page_id"].to_numpy()).min()
+    return [int(page) for page in newest.index[(newest > age.min()).to_numpy()]]
+
+
+def undated_twins(rows: pd.DataFrame) -> list[int]:
+    """The files of unknown days that hold the same pages and tell them differently: one of them may be out of date."""
+    own = rows[rows["last"].isna()]
+    names = [name for name in ("status", "title") if name in own and own.groupby("file")[name].count().gt(0).sum() > 1]
+    if not names:
+        return []
+    told = own.sort_values(["file", "page_id", "rank", "page"], kind="stable").drop_duplicates(["file", "page_id"])
+    several = told[told.duplicated("page_id", keep=False)]
+    by_page = several.groupby("page_id")
+    differs = pd.concat([several[name].ne(by_page[name].transform("first")) & several[name].notna() for name in names], axis=1).any(axis=1)
+    pages = several.loc[differs, "page_id"].unique()
+    if len(pages) < max(DIFFERENT * several["page_id"].nunique(), 1):
+        return []
+    return sorted(several.loc[several["page_id"].isin(pages), "file"].unique().tolist())
+
+
+def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
+    """Pages whose title or description changed between two inventories of known days, by the latest change: CHANGED, indexed by page_id.
+
+    A text that one of the two inventories lacks is no change; of several changes the last counts. crawled_before: the last day on which the old
+    text was surely there; crawled_after: the first on which the new one was.
+    """
+    texts = [name for name in ("title", "description") if name in rows]
+    own = rows[rows["last"].notna()].sort_values(["page_id", "last", "rank", "page"], kind="stable").drop_duplicates(["page_id", "last"])
+    if own["last"].nunique() < 2 or not texts:
+        return pd.DataFrame(columns=CHANGED).rename_axis("page_id")
+    for name in texts:
+        own[f"{name}_before"] = own.groupby("page_id")[name].shift()
+    own["crawled_before"] = own.groupby("page_id")["first"].shift()
+    known = [own[name].notna() & own[f"{name}_before"].notna() & own[name].ne(own[f"{name}_before"]) for name in texts]
+    moved = own[np.logical_or.reduce([part.to_numpy(bool) for part in known])].drop_duplicates("page_id", keep="last")
+    result = moved.rename(columns={"last": "crawled_after"}).set_index("page_id")
+    return result.reindex(columns=CHANGED)
+
+
+def ages(taken: dict[int, Taken | None]) -> dict[int, int]:
+    """How many newer exports there are than each file; those of unknown days count as one, newer than all others."""
+    days = sorted({one.last for one in taken.values() if one is not None}, reverse=True)
+    undated = any(one is None for one in taken.values())
+    return {file: 0 if one is None else days.index(one.last) + undated for file, one in taken.items()}
+
+
+def with_days(rows: pd.DataFrame, taken: dict[int, Taken | None]) -> pd.DataFrame:
+    """The rows with first and last: the days between which the inventory of each was taken, null where they are unknown.
+
+    Args:
+        rows: file, page, crawled (a day a row; may be left out): a file with an address on several days holds several inventories, any other one.
+        taken: what the names of files tell.
+    """
+    named = {side: rows["file"].map({file: getattr(one, side) if one else None for file, one in taken.items()}) for side in Taken._fields}
+    spans = {side: pd.to_datetime(days) for side, days in named.items()}
+    if "crawled" in rows:
+        day = pd.to_datetime(rows["crawled"])
+        several = rows[["file", "page"]].duplicated().groupby(rows["file"]).transform("any")
+        by_file = day.groupby(rows["file"])
+        for side, of_file in (("first", by_file.transform("min")), ("last", by_file.transform("max"))):
+            spans[side] = day.where(several, of_file).fillna(spans[side])
+    return rows.assign(**spans)
+
+
+def _age(rows: pd.DataFrame) -> pd.Series:
+    """How many newer inventories there are than that of each row: those of unknown days are the newest."""
+    rank = -rows["last"].rank(method="dense").fillna(np.inf)
+    return rank.rank(method="dense").astype("int64") - 1

@@ -1,0 +1,175 @@
+"""What became of pages whose title or description changed: how often they are chosen after, beside before, and beside pages that stayed."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import special
+
+from nibbet.core import sentences as say
+from nibbet.core.pull import false_discovery
+from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.titles import CHANCE
+
+Floats = NDArray[np.float64]
+
+CHANGES = (
+    "page changed title_before title changed_after changed_by clicks_before clicks_after ctr_before ctr_after position_before position_after "
+    "effect effect_low effect_high q_value real because"
+).split()
+TRIALS = "change pages effect effect_low effect_high q_value real".split()
+#: days before and after a change that are held against each other, and the least of them: a season, and two whole weeks
+MOST_DAYS, LEAST_DAYS = 90, 14
+#: days after a change that count on neither side: search engines show a new title only when they have fetched the page again
+SETTLING_DAYS = 7
+#: what pages that stayed are thought to stray by (of the logarithm) before any is seen, the site's drift likewise, and as how many pages that counts
+THOUGHT_STRAY, THOUGHT_DRIFT, THOUGHT_PAGES = 0.2, 0.1, 3
+#: pages with a change of one kind from which its effect is told
+LEAST_PAGES = 3
+SPANS = "before_first before_last after_first after_last".split()
+Z95 = float(special.ndtri(0.975))
+
+
+class Estimate(NamedTuple):
+    """Logarithms of how many times as often pages are chosen after, and their variances by counting."""
+
+    value: Floats
+    variance: Floats
+
+
+def spans(changed: pd.DataFrame, modified: pd.Series, first: pd.Timestamp, last: pd.Timestamp) -> pd.DataFrame:
+    """The days held against each other for each change: SPANS; null where LEAST_DAYS are not known on both sides.
+
+    Args:
+        changed: crawled_before, crawled_after, by page number; modified: the day on which each page says that it was changed last, which counts
+            where it lies between the two; first, last: the days that the data reach.
+    """
+    before, after = pd.to_datetime(changed["crawled_before"]), pd.to_datetime(changed["crawled_after"])
+    told = pd.to_datetime(modified).reindex(changed.index)
+    inside = (told > before) & (told <= after)
+    day = pd.Timedelta(days=1)
+    before, after = before.where(~inside, told - day), after.where(~inside, told)
+    result = pd.DataFrame({"before_last": before.where(before <= last, last), "after_first": after + day * (SETTLING_DAYS + 1)})
+    begin, end = result["before_last"] - day * (MOST_DAYS - 1), result["after_first"] + day * (MOST_DAYS - 1)
+    result["before_first"], result["after_last"] = begin.where(begin >= first, first), end.where(end <= last, last)
+    short = [(result[f"{side}_last"] - result[f"{side}_first"]).dt.days + 1 < LEAST_DAYS for side in ("before", "after")]
+    return result[SPANS].mask(short[0] | short[1])
+
+
+def with_stand_ins(own: pd.DataFrame, stayed: pd.Index) -> pd.DataFrame:
+    """The spans of changed pages, and for pages that stayed those of one changed page each, in turn, so that chance shows over the same days."""
+    known = own.dropna()
+    if known.empty:
+        return known
+    turn = np.arange(len(stayed)) % len(known)
+    return pd.concat([known, known.iloc[turn].set_axis(stayed)])
+
+
+def estimated(sums: pd.DataFrame) -> Estimate:
+    """Of each page the logarithm of its pull after over that before, null where too few clicks can be expected.
+
+    sums: clicks_before, clicks_after, expected_clicks_before, expected_clicks_after.
+    """
+    c0, c1, e0, e1 = (sums[name].to_numpy(float) for name in CLICKS)
+    enough = (e0 >= THIN_CLICKS) & (e1 >= THIN_CLICKS)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        value = np.log((c1 + 0.5) / e1) - np.log((c0 + 0.5) / e0)
+    return Estimate(np.where(enough, value, np.nan), np.where(enough, 1 / (c1 + 0.5) + 1 / (c0 + 0.5), np.nan))
+
+
+CLICKS = ("clicks_before", "clicks_after", "expected_clicks_before", "expected_clicks_after")
+
+
+def _strays(stayed: Estimate) -> tuple[float, float, float]:
+    """(drift, its variance, variance by which pages stray beyond counting) of pages that stayed, drawn to what is thought before any is seen.
+
+    The spread by the moments of DerSimonian & Laird (1986, Control. Clin. Trials 7:177).
+    """
+    known = np.isfinite(stayed.value)
+    value, variance = stayed.value[known], stayed.variance[known]
+    spread = _between(value, variance)
+    of_page = (len(value) * spread + THOUGHT_PAGES * THOUGHT_STRAY**2) / (len(value) + THOUGHT_PAGES)
+    weight = 1 / (variance + of_page)
+    whole = weight.sum() + 1 / THOUGHT_DRIFT**2
+    return float((weight * value).sum() / whole), float(1 / whole), float(of_page)
+
+
+def _between(value: Floats, variance: Floats) -> float:
+    """The variance between values beyond that of each."""
+    if len(value) < 2:
+        return 0.0
+    weight = 1 / variance
+    mean = (weight * value).sum() / weight.sum()
+    spare = weight.sum() - (weight**2).sum() / weight.sum()
+    return float(max(0.0, ((weight * (value - mean) ** 2).sum() - (len(value) - 1)) / spare)) if spare > 0 else 0.0
+
+
+def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
+    """How many times as often each changed page is chosen after as before, at the same place, beyond what pages that stayed did meanwhile.
+
+    Args:
+        changed: page, changed, title_before, title, crawled_before, crawled_after, tells_from (the day from which it can be told), early (whether that lies ahead), the sums of
+            `estimated`, impressions and position on both sides; null sums where no days are known.
+    Returns:
+        CHANGES, the surest first; effect_low and effect_high hold 95%. Real: beyond chance at 5% false discovery among the pages told.
+    """
+    own = estimated(changed)
+    drift, unsure, strays = _strays(stayed)
+    value, error = own.value - drift, np.sqrt(own.variance + strays + unsure)
+    table = changed.assign(effect=np.exp(value), effect_low=np.exp(value - Z95 * error), effect_high=np.exp(value + Z95 * error))
+    table["q_value"] = false_discovery(2 * special.ndtr(-np.abs(value / error)))
+    table["real"] = (table["q_value"] < CHANCE).fillna(False)
+    for side in ("before", "after"):
+        table[f"ctr_{side}"] = table[f"clicks_{side}"] / table[f"impressions_{side}"].where(table[f"impressions_{side}"] > 0)
+    table["because"] = _because(table)
+    table = table.rename(columns={"crawled_before": "changed_after", "crawled_after": "changed_by"})
+    result: pd.DataFrame = table.sort_values(["q_value", "clicks_after", "page"], ascending=[True, False, True], ignore_index=True)[CHANGES]
+    return result
+
+
+def trials(kinds: pd.DataFrame, changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
+    """What changes of one kind did together: TRIALS, all changes first.
+
+    kinds: of each changed page, whether its change was of each kind; changed: as `change_effects`, in the same order.
+    """
+    own = estimated(changed)
+    drift, unsure, strays = _strays(stayed)
+    rows = []
+    for name in kinds:  # a handful of traits
+        mine = kinds[name].to_numpy(bool) & np.isfinite(own.value)
+        if mine.sum() < LEAST_PAGES:
+            continue
+        value, variance = own.value[mine] - drift, own.variance[mine] + strays
+        weight = 1 / (variance + _between(value, variance))
+        mean, error = (weight * value).sum() / weight.sum(), np.sqrt(1 / weight.sum() + unsure)
+        rows.append((name, int(mine.sum()), *np.exp([mean, mean - Z95 * error, mean + Z95 * error]), 2 * special.ndtr(-abs(mean / error))))
+    table = pd.DataFrame(rows, columns=TRIALS[:-1])
+    table["q_value"] = false_discovery(table["q_value"].to_numpy(float))
+    return table.assign(real=table["q_value"] < CHANCE)
+
+
+def _because(table: pd.DataFrame) -> pd.Series:
+    """The sentence of each page."""
+    day = [pd.to_datetime(table[name]).dt.strftime("%Y-%m-%d").astype("str") for name in ("crawled_before", "crawled_after", "tells_from")]
+    times = table["effect"].map("{:.2f}".format).astype("str")
+    span = say.joined(
+        table["effect_low"].map("{:.2f}".format).astype("str"), " to ", table["effect_high"].map("{:.2f}".format).astype("str")
+    )
+    meant = (table["clicks_after"] / table["effect"]).fillna(0)
+    whose = say.joined("its ", table["changed"], " changed between ", day[0], " and ", day[1])
+    chosen = say.joined("Chosen ", times, " times as often at the same place since ", whose, " (95% ", span, "): ")
+    its = say.joined("I", whose.str.slice(1))
+    sentences = {
+        "real": say.joined(chosen, say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were to be expected."),
+        "open": say.joined(chosen, "chance does as much."),
+        "few": say.joined(its, "; too few clicks tell what that did."),
+        "early": say.joined(its, "; too early to tell: ask again from ", day[2], "."),
+        "old": say.joined(its, f"; the data hold no {LEAST_DAYS} days before that."),
+    }
+    state = np.select(
+        [table["real"], table["effect"].notna(), table["clicks_after"].notna(), table["early"]], ["real", "open", "few", "early"], "old"
+    )
+    return say.chosen(sentences, pd.Series(state, index=table.index))

@@ -1,0 +1,41 @@
+"""The page above each, from breadcrumbs that are written in words: Start > Birds > Owl."""
+
+from __future__ import annotations
+
+import pandas as pd
+
+#: what stands between the steps of a trail; a slash only between blanks, for names hold slashes too
+BETWEEN_STEPS = r"\s*(?:[>›»→|▸⟩]|&gt;|&raquo;|&rsaquo;|::|\\)+\s*|\s+/\s+"
+#: what joins them here: no name holds it
+JOINT = "\x1f"
+
+
+def pages_above(trails: pd.Series, names: list[pd.Series]) -> pd.Series:
+    """The number of the page above each page, null where its trail names none.
+
+    A trail ends with its own page, or with the page above: where its last step is left out, it is the trail of the page above; where it is
+    not, that page's trail and name make it. Which of the two a site does is what finds more pages. A trail that several pages share tells
+    nothing of them.
+
+    Args:
+        trails: text of the breadcrumbs, by page number; null where there is none.
+        names: what pages are called (heading, title), in this order of preference, by page number.
+    """
+    steps = trails.str.strip().str.strip(">›»→|▸⟩/ ").str.lower().str.replace(BETWEEN_STEPS, JOINT, regex=True)
+    steps = steps.where(steps.ne(""))
+    several = steps.str.contains(JOINT, regex=False).eq(True)
+    above = steps.where(several).str.replace(f"{JOINT}[^{JOINT}]*$", "", regex=True)
+    found = [_by_key(above, steps)]
+    for name in names:
+        called = name.str.strip().str.lower()
+        own = called.where(steps.isna(), steps.str.cat(called, sep=JOINT))  # the first page has a name and no trail
+        found.append(_by_key(steps, own))
+    return max(found, key=lambda numbers: int(numbers.notna().sum()))
+
+
+def _by_key(wanted: pd.Series, held: pd.Series) -> pd.Series:
+    """The number of the one other page that holds what each wants; null where there is none or there are several."""
+    alone = held.dropna()
+    alone = alone[~alone.duplicated(keep=False)]
+    result = wanted.map(pd.Series(alone.index, index=alone.to_numpy(), dtype="Int64")).astype("Int64")
+    return result.where(result.ne(pd.Series(result.index, index=result.index, dtype="Int64")).fillna(False))
