@@ -10,6 +10,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from datetime import date
 from pathlib import Path
 
 import pandas as pd
@@ -520,3 +521,16 @@ def test_a_page_that_ends_the_reading_process_costs_only_itself(monkeypatch: pyt
             return await asyncio.gather(*(reader.read(f"https://a.example/{n}", Answer(200, {}, body)) for n, body in enumerate(bodies)))
 
     assert [one.follow for one in asyncio.run(crawl())] == [[f"https://a.example/{n}"] if n != 1 else [] for n in range(4)]
+
+
+def test_the_inventory_of_an_earlier_day_stays_beside_the_newest(tmp_path: Path) -> None:
+    from nibbet.sources.inventories import keep_earlier
+
+    (tmp_path / "pages.parquet").write_bytes(b"of some other program")
+    keep_earlier(tmp_path, date(2026, 11, 2))
+    pd.DataFrame({"page": ["https://tarnbrook.example/"], "title": ["Old"], "text": ["long"], "crawled": [date(2026, 5, 1)]}).to_parquet(tmp_path / "pages.parquet")
+    keep_earlier(tmp_path, date(2026, 5, 1))
+    assert [path.name for path in tmp_path.iterdir()] == ["pages.parquet"], "one of the same day is replaced"
+    keep_earlier(tmp_path, date(2026, 11, 2))
+    assert pd.read_parquet(tmp_path / "pages-2026-05-01.parquet").columns.tolist() == ["page", "title", "crawled"]
+    assert (tmp_path / "pages.parquet").exists()

@@ -28,7 +28,9 @@ def workspace(folder: Path, *names: str, settings: str = CRAWLS) -> nibbet.Site:
     new = pd.DataFrame({"page": paths[:2], "status": [200, 404], "title": ["Owl: when and where", None]})
     for name, table in zip(names, (old, new), strict=True):
         table.to_csv(folder / f"crawl-{name}.csv", index=False)
-    before = pd.DataFrame({"source": [paths[0], paths[0], paths[1]], "target": [paths[1], HOME + "/gone", paths[2]], "status": [200, 404, 200]})
+    before = pd.DataFrame(
+        {"source": [paths[0], paths[0], paths[1]], "target": [paths[1], HOME + "/gone", paths[2]], "status": [200, 404, 200]}
+    )
     before.to_csv(folder / f"links-{names[0]}.csv", index=False)
     pd.DataFrame({"source": paths[:1], "target": paths[1:2], "status": [404]}).to_csv(folder / f"links-{names[1]}.csv", index=False)
     (folder / "nibbet.toml").write_text(SEARCH + settings)
@@ -96,7 +98,7 @@ def test_what_changed_titles_did_is_told_with_its_interval() -> None:
         inside += ((rows["effect_low"] <= true) & (true <= rows["effect_high"])).tolist()
         named += rows.loc[true > 1, "real"].tolist()
         wrongly += rows.loc[true == 1, "real"].tolist()
-    assert 0.88 <= np.mean(inside)
+    assert np.mean(inside) >= 0.88
     assert np.mean(named) >= 0.6
     assert np.mean(wrongly) <= 0.1
     mean = np.exp(np.log(truth).mean())
@@ -113,6 +115,20 @@ def test_changes_without_days_on_both_sides_are_told_as_such(crawls: tuple[str, 
     assert rows["effect"].isna().all()
     assert rows["because"].str.contains(said).all()
     assert not rows["real"].any()
+
+
+def test_planted_titles_are_found_with_what_they_cost(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    truth = pd.read_csv(ran.parent / "truth.csv") if (ran.parent / "truth.csv").exists() else None
+    with nibbet.open_site(ran) as site:
+        rows, pages = site.title_changes().set_index("page"), site.pages().set_index("page")
+    assert truth is None or set(rows.index) == set(truth.loc[truth["case"] == "retitled", "page"])
+    assert len(rows) >= 2
+    assert rows["real"].any()
+    assert (rows.loc[rows["real"], "effect"] < 0.75).all(), "planted titles are chosen less"
+    assert rows["title"].tolist() == pages.loc[rows.index, "title"].tolist()
+    assert rows["because"].str.contains("since its title and description changed on 2026-").all()
+    assert main(["page", rows.index[0], "--site", str(ran), "-q"]) == 0
+    assert "Put the old text back, or better it." in " ".join(capsys.readouterr().out.split())
 
 
 def test_changes_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -229,8 +229,7 @@ class Results(KeptTables):
         return self._compared(recent, against, "losses", LOSSES, lambda comparison: comparison.losses())
 
     def rising(self, days: int = 28, *, by: str = "query") -> pd.DataFrame:
-        """Queries or topics (`by`) that are new, rise or fade in the last days against as many before, beyond noise and season; by clicks, or by
-        impressions where clicks are too few to tell; new ones first.
+        """Queries or topics (`by`) that are new, rise or fade in the last days against as many before, beyond noise and season; new ones first.
 
         Raises NotFoundError for another level, or a window that the data do not hold.
         """
@@ -431,17 +430,18 @@ class Results(KeptTables):
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `title_change`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
-        queries, evidence, trends = self.queries(), self.evidence(), self.trends()
+        queries, evidence, trends, titles = self.queries(), self.evidence(), self.trends(), self.title_changes()
         changes = self.compare(by="page")
         return {
             "page": row,
             "windows": self.windows.as_dict(),
             "change": records(changes[changes["key"] == row["page"]]),
             "trend": records(trends[trends["page"] == row["page"]]),
+            "title_change": records(titles[titles["page"] == row["page"]]),
             "visits": self.visit_sources(str(row["page"])).drop(columns="page"),
             "events": self.event_rates(str(row["page"])).drop(columns="page"),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),

@@ -234,8 +234,9 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
         out.print(Text(for_terminal(f"Written: {path}")))
     if not (place / "nibbet.toml").exists():
         out.print(Text(for_terminal(f"Put search and landing-page exports beside it, then: nibbet init {place}")))
-    elif '"crawl/pages.parquet"' not in (place / "nibbet.toml").read_text("utf-8"):
+    elif '"crawl/pages' not in (place / "nibbet.toml").read_text("utf-8"):
         out.print("To use it, add to nibbet.toml, in place of another inventory:")
         lines = {"pages.parquet": "crawl", "links.parquet": "links", "sitemap.xml": "sitemap", "robots.txt": "robots"}
         for path in sorted(written, key=lambda path: list(lines).index(path.name)):
-            out.print(Text(f'[[source]]\nkind = "{lines[path.name]}"\nfiles = "crawl/{path.name}"', style="dim"))
+            name = path.name.replace("pages.", "pages*.")  # earlier inventories lie beside it
+            out.print(Text(f'[[source]]\nkind = "{lines[path.name]}"\nfiles = "crawl/{name}"', style="dim"))

@@ -40,18 +40,27 @@ class Estimate(NamedTuple):
     variance: Floats
 
 
-def spans(changed: pd.DataFrame, modified: pd.Series, first: pd.Timestamp, last: pd.Timestamp) -> pd.DataFrame:
-    """The days held against each other for each change: SPANS; null where LEAST_DAYS are not known on both sides.
+def dated(changed: pd.DataFrame, modified: pd.Series) -> pd.DataFrame:
+    """The changes with changed_on: the day on which the page says that it was changed last, where it lies between the two inventories; then these
+    are the days about it.
 
     Args:
-        changed: crawled_before, crawled_after, by page number; modified: the day on which each page says that it was changed last, which counts
-            where it lies between the two; first, last: the days that the data reach.
+        changed: crawled_before, crawled_after, by page number; modified: by page number.
     """
     before, after = pd.to_datetime(changed["crawled_before"]), pd.to_datetime(changed["crawled_after"])
     told = pd.to_datetime(modified).reindex(changed.index)
-    inside = (told > before) & (told <= after)
-    day = pd.Timedelta(days=1)
-    before, after = before.where(~inside, told - day), after.where(~inside, told)
+    told = told.where((told > before) & (told <= after))
+    eve = told - pd.Timedelta(days=1)
+    return changed.assign(changed_on=told, crawled_before=eve.fillna(before), crawled_after=told.fillna(after))
+
+
+def spans(changed: pd.DataFrame, first: pd.Timestamp, last: pd.Timestamp) -> pd.DataFrame:
+    """The days held against each other for each change: SPANS; null where LEAST_DAYS are not known on both sides.
+
+    Args:
+        changed: crawled_before, crawled_after, by page number; first, last: the days that the data reach.
+    """
+    before, after, day = pd.to_datetime(changed["crawled_before"]), pd.to_datetime(changed["crawled_after"]), pd.Timedelta(days=1)
     result = pd.DataFrame({"before_last": before.where(before <= last, last), "after_first": after + day * (SETTLING_DAYS + 1)})
     begin, end = result["before_last"] - day * (MOST_DAYS - 1), result["after_first"] + day * (MOST_DAYS - 1)
     result["before_first"], result["after_last"] = begin.where(begin >= first, first), end.where(end <= last, last)
@@ -111,7 +120,7 @@ def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
     """How many times as often each changed page is chosen after as before, at the same place, beyond what pages that stayed did meanwhile.
 
     Args:
-        changed: page, changed, title_before, title, crawled_before, crawled_after, tells_from (the day from which it can be told), early (whether that lies ahead), the sums of
+        changed: page, changed, title_before, title, crawled_before, crawled_after, changed_on, tells_from (the day from which it can be told), early (whether that lies ahead), the sums of
             `estimated`, impressions and position on both sides; null sums where no days are known.
     Returns:
         CHANGES, the surest first; effect_low and effect_high hold 95%. Real: beyond chance at 5% false discovery among the pages told.
@@ -159,17 +168,21 @@ def _because(table: pd.DataFrame) -> pd.Series:
         table["effect_low"].map("{:.2f}".format).astype("str"), " to ", table["effect_high"].map("{:.2f}".format).astype("str")
     )
     meant = (table["clicks_after"] / table["effect"]).fillna(0)
-    whose = say.joined("its ", table["changed"], " changed between ", day[0], " and ", day[1])
+    when = say.joined("between ", day[0], " and ", day[1])
+    when = when.where(table["changed_on"].isna(), say.joined("on ", day[1]))
+    whose = say.joined("its ", table["changed"], " changed ", when)
     chosen = say.joined("Chosen ", times, " times as often at the same place since ", whose, " (95% ", span, "): ")
     its = say.joined("I", whose.str.slice(1))
+    counted = say.joined(say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were to be expected.")
     sentences = {
-        "real": say.joined(chosen, say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were to be expected."),
+        "better": say.joined(chosen, counted),
+        "worse": say.joined(chosen, counted, " Put the old text back, or better it."),
         "open": say.joined(chosen, "chance does as much."),
         "few": say.joined(its, "; too few clicks tell what that did."),
         "early": say.joined(its, "; too early to tell: ask again from ", day[2], "."),
         "old": say.joined(its, f"; the data hold no {LEAST_DAYS} days before that."),
     }
-    state = np.select(
-        [table["real"], table["effect"].notna(), table["clicks_after"].notna(), table["early"]], ["real", "open", "few", "early"], "old"
-    )
+    real, better = table["real"], table["effect"] > 1
+    conditions = [real & better, real, table["effect"].notna(), table["clicks_after"].notna(), table["early"]]
+    state = np.select(conditions, ["better", "worse", "open", "few", "early"], "old")
     return say.chosen(sentences, pd.Series(state, index=table.index))

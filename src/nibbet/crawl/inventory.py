@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
 from xml.sax.saxutils import escape
@@ -16,7 +17,7 @@ from nibbet.core.markup import SILENT_FOR
 from nibbet.crawl.crawler import Crawler, unpacked
 from nibbet.crawl.frontier import DONE, Frontier, key_of
 from nibbet.render.files import write_files
-from nibbet.sources.inventories import LINKS, PAGES, Columns, Rows, day_of
+from nibbet.sources.inventories import LINKS, PAGES, Columns, Rows, day_of, keep_earlier
 
 Ints = NDArray[np.int64]
 
@@ -25,11 +26,15 @@ class Inventory:
     """The tables of a crawl, written beside each other or not at all."""
 
     def __init__(self, frontier: Frontier, crawler: Crawler) -> None:
-        self._frontier, self._crawler = frontier, crawler
+        self._frontier, self._crawler, self._day = frontier, crawler, datetime.now(UTC).date()
         self._into = self._out = self._depth = np.zeros(0, dtype=np.int64)
 
     def write(self, folder: Path) -> list[Path]:
-        """pages.parquet, links.parquet, and, where the site has them, sitemap.xml (all of them as one) and robots.txt."""
+        """pages.parquet, links.parquet, and, where the site has them, sitemap.xml (all of them as one) and robots.txt.
+
+        An inventory of an earlier day stays as pages-DAY.parquet.
+        """
+        keep_earlier(folder, self._day)
         writers: dict[str, Callable[[Path], None]] = {
             "links.parquet": self._write_links,
             "pages.parquet": self._write_pages,
@@ -97,7 +102,7 @@ class Inventory:
                 forgotten = (status or 0) >= 400 and not self._into[number] and not named
                 if (state != DONE and reason != "closed by robots.txt") or forgotten:
                     continue
-                more = {"page": there(address), "status": status, "inlinks": int(self._into[number])}
+                more = {"page": there(address), "status": status, "inlinks": int(self._into[number]), "crawled": self._day}
                 more |= {name: there(known.get(name) or "") for name in ("redirect_to", "canonical", "parent")}
                 if "words" in known:
                     more["outlinks"] = int(self._out[number])

@@ -111,6 +111,8 @@ class Builder:
             "h1": name,
             "headings": words.HEADINGS.get(kind, ""),
             "description": f"{name}, told by people who paddle.",
+            "title_before": "",
+            "description_before": "",
             "words": int(rng.integers(350, 2400)),
             "status": 200,
             "redirect_path": "",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 from collections.abc import Callable
+from datetime import date, timedelta
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -12,7 +13,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.demo.builder import LEVELS, World
+from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS, World
 from nibbet.demo.deeds import write_events
 from nibbet.demo.links import write_backlinks, write_links, write_vitals
 from nibbet.demo.scenario import build
@@ -22,6 +23,8 @@ from nibbet.demo.simulate import calendar, simulate
 Floats = NDArray[np.float64]
 
 HOME = "https://tarnbrook.example"
+#: when its inventories were taken: before any page got another title, and now
+CRAWLED_BEFORE, CRAWLED = LAST_COMPLETE_DAY - timedelta(days=183), LAST_COMPLETE_DAY + timedelta(days=2)
 CAP, CAPPED_MONTH = 40_000, 9  # rows after which the query export of one month was cut
 #: blocks of the world that are in memory together
 BLOCKS_AT_ONCE = 8
@@ -50,7 +53,7 @@ files = "events.csv"
 
 [[source]]
 kind = "crawl"
-files = "inventory.xlsx"
+files = "inventory*.xlsx"
 
 [[source]]
 kind = "links"
@@ -136,7 +139,8 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
         lived += sum(block.pages for block in portion)
         told(lived / len(world.pages))
     _write_total(folder / "visits" / "landing-pages.csv", sums)
-    _write_inventory(folder / "inventory.xlsx", world)
+    _write_inventory(folder / "inventory.xlsx", world, CRAWLED)
+    _write_inventory(folder / f"inventory-{CRAWLED_BEFORE}.xlsx", world, CRAWLED_BEFORE)
     _write_editorial(folder / "editorial.csv", world)
     write_backlinks(folder / "backlinks.csv", world, rng)
     write_results(folder / "results.csv.gz", world, HOME)
@@ -324,11 +328,17 @@ def _write_total(path: Path, sums: Floats) -> None:
         file.write(f"{total}\n".encode())
 
 
-def _write_inventory(path: Path, world: World) -> None:
+def _write_inventory(path: Path, world: World, day: date) -> None:
+    """The pages as they stood on that day, as far as titles and descriptions go."""
     import xlsxwriter
 
     rng, pages = np.random.default_rng([world.seed, 4]), world.pages
-    crawled = pages[~((pages["case"] == "dead_alone") & (pages["page"] % 4 == 0))]
+    crawled = pages[~((pages["case"] == "dead_alone") & (pages["page"] % 4 == 0)) & (pages["published"] < day)]
+    if day < CRAWLED:
+        retitled, sound = crawled["case"].eq("retitled"), crawled["onset"] > (day - FIRST_DAY).days
+        crawled = crawled.assign(**{name: crawled[f"{name}_before"].where(retitled, crawled[name]) for name in ("title", "description")})
+        crawled = crawled.assign(status=crawled["status"].mask(sound, 200), noindex=crawled["noindex"] & ~sound)
+        crawled["redirect_path"] = crawled["redirect_path"].mask(sound, "")
     head = [
         "Address of page",
         "HTTP status",
@@ -346,6 +356,7 @@ def _write_inventory(path: Path, world: World) -> None:
         "First published",
         "Last changed",
         "Language",
+        "Crawled on",
     ]
     with xlsxwriter.Workbook(path, {"strings_to_urls": False, "strings_to_formulas": False, "default_date_format": "yyyy-mm-dd"}) as book:
         from datetime import datetime
@@ -376,10 +387,20 @@ def _write_inventory(path: Path, world: World) -> None:
                     page.outlinks if alive else 0,
                     page.path.count("/") - 1,
                     None if page.undated else page.published,
-                    min(page.published + pd.Timedelta(days=int(rng.integers(0, 200))), calendar()[-1].date()),
+                    _last_changed(page, int(rng.integers(0, 200)), day),
                     "en",
+                    day,
                 ],
             )
+
+
+def _last_changed(page: Any, after: int, day: date) -> date:
+    """The day of its new title where it has got one by then, else some day after it was published."""
+    titled: date = FIRST_DAY + timedelta(days=int(page.onset))
+    if page.case == "retitled" and titled < day:
+        return titled
+    changed: date = min(page.published + timedelta(days=after), calendar()[-1].date(), day)
+    return changed
 
 
 def _write_editorial(path: Path, world: World) -> None:

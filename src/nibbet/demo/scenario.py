@@ -343,6 +343,8 @@ def _cases(b: Builder) -> None:
             elif case == "retitled":  # a new title from one day on, and fewer choose it at the same place
                 onset = sink_from - int(b.rng.integers(95, 180))
                 page.update(
+                    title_before=page["title"],
+                    description_before=page["description"],
                     onset=onset,
                     fade=float(b.rng.uniform(0.25, 0.4)) ** b.level.effect,
                     title=f"{page['kind'].title()} | Tarnbrook",

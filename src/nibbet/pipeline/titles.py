@@ -18,6 +18,7 @@ from nibbet.core.title_changes import (
     TRIALS,
     Estimate,
     change_effects,
+    dated,
     estimated,
     spans,
     trials,
@@ -117,7 +118,8 @@ class Titles:
             return texts.assign(page=[]) if texts.empty else texts.head(0).assign(page=[]), Estimate(np.zeros(0), np.zeros(0))
         first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
         known = pages.loc[texts.index]
-        own = spans(texts, known["modified"], first, last)
+        texts = dated(texts, known["modified"])
+        own = spans(texts, first, last)
         stayed = pd.Index(np.setdiff1d(rows["page"].unique(), texts.index), name=own.index.name)
         places = with_stand_ins(own, stayed)
         sums = pd.DataFrame(index=places.index)

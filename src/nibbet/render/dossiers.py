@@ -322,6 +322,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
     changed = {row["key"]: [row] for row in records(changes[changes["key"].isin(wanted)])}
     trends = site.trends()
     trended = {row["page"]: [row] for row in records(trends[trends["page"].isin(wanted)])}
+    retitled = {row["page"]: [row] for row in records(site.title_changes())}
     lines = dict(zip(weeks.index, weeks.to_numpy().tolist(), strict=True))
     result, home = {}, site.config.site.home
     for row in records(chosen):
@@ -330,7 +331,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
         if row["gain"] and row["gain"] >= 1:
             said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
         told = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
-        said += history({"change": told, "trend": trended.get(page, [])})
+        said += history({"change": told, "trend": trended.get(page, []), "title_change": retitled.get(page, [])})
         result[page_name(page, home)] = {
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},

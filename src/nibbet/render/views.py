@@ -247,6 +247,7 @@ def show_page(found: dict[str, Any], style: str) -> None:
             "windows": {name: found["windows"][name] for name in ("recent", "reference", "long")},
             "change": json.loads(as_json(pd.DataFrame(found["change"]))),
             "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
+            "title_change": json.loads(as_json(pd.DataFrame(found["title_change"]))),
             "visits": json.loads(as_json(found["visits"])),
             "events": json.loads(as_json(found["events"])),
             "queries": json.loads(as_json(found["queries"])),
@@ -333,6 +334,8 @@ def history(found: dict[str, Any]) -> list[str]:
             lines.append("Short-lived: most of its clicks came in its first weeks.")
         if not pd.isna(row["start_rank"]):
             lines.append(f"Its start is better than that of {row['start_rank']:.0%} of this site's pages at {row['age_weeks']:.0f} weeks.")
+    for row in found["title_change"]:
+        lines.append(for_terminal(f"{row['because']} Title before: {row['title_before'] or 'none known'}"))
     return lines
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 from nibbet.errors import SourceError
 
@@ -16,17 +15,21 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
 
     Raises SourceError for a damaged archive, or one without answers.
     """
+    import numpy as np
     import pyarrow as pa
+    import pyarrow.parquet as pq
     from warcio.archiveiterator import ArchiveIterator
     from warcio.exceptions import ArchiveLoadFailed
 
     from nibbet.core.markup import answer_facts, host_of
     from nibbet.sources.inventories import LINKS, PAGES, Rows, link_rows
 
-    found: dict[str, dict[str, Any]] = {}
-    places = folder / "pages.parquet", folder / "links.parquet"
+    places, answers = (folder / "pages.parquet", folder / "links.parquet"), folder / "answers.parquet"
+    last: dict[str, int] = {}  # of several answers of an address the last counts; their texts need not lie in memory
+    told = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # which no answer tells
     try:
-        with path.open("rb") as file, Rows(places[1], LINKS) as rows:
+        with path.open("rb") as file, Rows(places[1], LINKS) as rows, Rows(answers, told) as pages:
+            count = 0
             for record in ArchiveIterator(file):
                 if record.rec_type != "response" or record.http_headers is None:
                     continue
@@ -39,18 +42,22 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
                 facts, links, _ = answer_facts(address, status, headers, record.content_stream().read(MOST_BYTES))
                 if "title" in facts:
                     facts["outlinks"] = len({one[0] for one in links if host_of(one[0]) == host_of(address)} - {address})
-                found[address] = {**facts, "page": address, "status": status}
+                pages.add({**facts, "page": address, "status": status, "crawled": record.rec_headers.get_header("WARC-Date")})
+                last[address], count = count, count + 1
                 for row in link_rows(address, links):
                     rows.add(row)
-                if len(found) > MOST_ANSWERS:
+                if len(last) > MOST_ANSWERS:
                     raise SourceError(f"{name}: holds more than {MOST_ANSWERS:,} answers. Split it.")
     except (ArchiveLoadFailed, OSError, EOFError, ValueError, AttributeError, TypeError) as fault:  # warcio trips over some damage
         why = str(fault).splitlines()[0][:100] if str(fault) else "it ends early"
         raise SourceError(f"{name}: the archive is damaged ({why}). Copy it again.") from None
-    if not found:
+    if not last:
         raise SourceError(f"{name}: the archive holds no answers of servers.")
-    told = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # which no answer tells
-    with Rows(places[0], told) as rows:
-        for address in sorted(found):
-            rows.add(found[address])
+    kept, at = np.zeros(count, dtype=bool), 0
+    kept[list(last.values())] = True
+    with pq.ParquetWriter(places[0], told, compression="zstd") as writer:
+        for batch in pq.ParquetFile(answers).iter_batches():
+            writer.write_batch(batch.filter(pa.array(kept[at : at + len(batch)])))
+            at += len(batch)
+    answers.unlink()
     return places

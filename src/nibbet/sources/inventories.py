@@ -27,6 +27,7 @@ PAGES = pa.schema(
         ("published", pa.date32()),
         ("modified", pa.date32()),
         ("in_sitemap", pa.string()),
+        ("crawled", pa.date32()),
     ]
 )
 LINKS = pa.schema(
@@ -82,7 +83,23 @@ class Rows(Columns):
 
 
 def _value(value: Any, kind: pa.DataType) -> Any:
-    return day_of(value) if pa.types.is_date(kind) else None if value == "" else value
+    return day_of(value) if pa.types.is_date(kind) and not isinstance(value, date) else None if value == "" else value
+
+
+def keep_earlier(folder: Path, today: date) -> None:
+    """Keep an inventory of an earlier day beside the one that takes its place, without its texts: what changed since is told by both."""
+    path = folder / "pages.parquet"
+    try:
+        known = pq.ParquetFile(path)
+        day = known.read_row_group(0, columns=["crawled"])["crawled"][0].as_py() if "crawled" in known.schema_arrow.names else None
+    except (OSError, pa.ArrowException, IndexError):
+        return
+    if day is None or day >= today:
+        return
+    kept = folder / f"pages-{day}.parquet"
+    partial = kept.with_suffix(".partial")
+    pq.write_table(known.read(columns=[name for name in known.schema_arrow.names if name not in ("text", "headings")]), partial)
+    partial.replace(kept)
 
 
 def day_of(text: str | None) -> date | None:
