@@ -52,6 +52,13 @@ SAMPLED = {
     "test_a_folder_is_read_whole_from_inside_and_outside": 2,
     "test_of_what_only_wavers_hardly_any_is_named": 3,
     "test_rows_without_days_do_not_tell_what_rises_or_began": 2,
+    "test_planted_lives_are_told_of_pages_and_topics": 2,
+    "test_they_are_read_told_and_repaired": 2,
+    "test_new_lost_and_failing_links_are_told": 2,
+    "test_pages_are_rated_and_repaired": 2,
+    "test_chance_is_called_lasting_as_rarely_however_long_the_history": 3,
+    "test_the_newest_inventory_is_believed": 3,
+    "test_breadcrumbs_make_a_hub_where_addresses_are_flat": 3,
 }
 
 

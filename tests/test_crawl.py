@@ -370,13 +370,14 @@ def test_another_run_asks_only_for_what_has_changed(tmp_path: Path) -> None:
 def test_headers_count_as_much_as_tags(tmp_path: Path) -> None:
     html = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\n"
     answers = {
-        "/": plain(b"<title>Home</title>" + b"".join(b"<a href='/%s'>x</a>" % one for one in (b"kept", b"for-one", b"for-all", b"copy", b"shut", b"quiet", b"paper.pdf", b"pic.png"))),
+        "/": plain(b"<title>Home</title>" + b"".join(b"<a href='/%s'>x</a>" % one for one in (b"kept", b"for-one", b"for-all", b"copy", b"shut", b"quiet", b"tagged", b"paper.pdf", b"pic.png"))),
         "/robots.txt": plain(b"User-agent: *\nDisallow: /shut\n", b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\n"),
         "/kept": plain(PAGE, html + b"X-Robots-Tag: noindex, nofollow\r\n"),
         "/for-one": plain(PAGE, html + b"X-Robots-Tag: otherbot: noindex, nofollow\r\nX-Robots-Tag: max-snippet: 50\r\n"),
         "/for-all": plain(PAGE, html + b"X-Robots-Tag: otherbot: nofollow\r\nX-Robots-Tag: noindex\r\n"),
         "/copy": plain(PAGE, html + b'Link: </kept>; rel="canonical"\r\n'),
         "/quiet": plain(b"<title>Quiet</title><meta name=robots content=nofollow><a href='/hidden'>x</a><a href='/named' rel=nofollow>y</a>"),
+        "/tagged": plain(b"<meta name=OtherBot content='noindex, nofollow'><meta name=description content='noindex, told'>"),
         "/paper.pdf": plain(b"%PDF" * 1000, b"HTTP/1.1 200 OK\r\nContent-Type: application/pdf\r\n"),
     }  # fmt: skip
     none = b"HTTP/1.1 404 No\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
@@ -385,6 +386,8 @@ def test_headers_count_as_much_as_tags(tmp_path: Path) -> None:
     assert pages.loc[f"{url}kept", "noindex"] == "noindex"
     assert pages.loc[f"{url}for-one", "noindex"] == "index", "what is said to one robot holds for that one"
     assert pages.loc[f"{url}for-all", "noindex"] == "noindex"
+    assert pages.loc[f"{url}tagged", "noindex"] == "index"
+    assert pages["noindex_for"].dropna().to_dict() == {f"{url}for-one": "otherbot", f"{url}tagged": "otherbot"}
     assert pages.loc[f"{url}copy", "canonical"] == f"{url}kept"
     assert pd.isna(pages.loc[f"{url}shut", "status"])
     assert pages.loc[f"{url}paper.pdf", "media"] == "application/pdf"

@@ -29,6 +29,7 @@ def made_up(rng: np.random.Generator, spread: float) -> tuple[pd.DataFrame, pd.D
     return rows[rows["count"] > 0], pages, true
 
 
+@pytest.mark.slow
 def test_intervals_hold_and_hardly_any_page_is_named_without_cause() -> None:
     rng, held, named, found, honest = np.random.default_rng(11), [], 0, 0, 0
     for turn in range(60):

@@ -67,6 +67,18 @@ def test_what_no_name_dates_is_doubted_and_can_be_dated(tmp_path: Path) -> None:
         assert "undated_inventories" not in codes(site)
 
 
+@pytest.mark.parametrize("agents", [[], ["otherbot"]])
+def test_what_is_said_to_one_robot_counts_where_it_is_a_search_engines(agents: list[str]) -> None:
+    paths = [HOME + path for path in ("/owl", "/heron")]
+    search = pd.DataFrame({"date": DAYS.strftime("%Y-%m-%d"), "page": paths[0], "query": "owl", "clicks": 3, "impressions": 60, "position": 4.0})
+    crawl = pd.DataFrame({"page": paths, "status": 200, "noindex": "index", "noindex_for": ["slowbot, OtherBot", None]})
+    settings = make_config({"site": {"home": HOME + "/", "search_agents": agents}})
+    with nibbet.Site(config=settings, search=search, crawl=crawl) as site:
+        assert site.pages()["indexable"].tolist() == [True, not agents]
+        assert ("noindex_alone" in codes(site)) is not bool(agents)
+        assert site.repairs()["repair"].eq("noindex").any() == bool(agents)
+
+
 def changed(seed: int, effects: np.ndarray, crawls: tuple[str, str], *, pages: int = 70) -> nibbet.Site:
     """A site of which the first pages got other titles between two crawls: from then on they are chosen so many times as often."""
     rng = np.random.default_rng(seed)

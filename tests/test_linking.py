@@ -134,6 +134,7 @@ def test_suggestions_keep_their_laws_on_any_site(seed: int) -> None:
     assert held.sum() == pytest.approx(size, rel=1e-3)
 
 
+@pytest.mark.slow
 def test_planted_faults_of_links_and_speed_are_found_on_a_world_never_seen(world: Callable[..., Path]) -> None:
     demo = build(120, 4711, LEVELS["usual"])
     live, links, vitals = "https://tarnbrook.example", links_of(demo), vitals_of(demo)

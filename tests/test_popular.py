@@ -82,6 +82,7 @@ def test_what_is_liked_is_found_with_what_it_has_in_common(
     assert "number: " in told
 
 
+@pytest.mark.slow
 def test_traits_that_mean_nothing_are_seldom_called_and_planted_ones_are_as_large_as_told() -> None:
     called, inside = 0, 0
     for seed in range(150):

@@ -161,6 +161,7 @@ CRAWL = [
         "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
         "インデックス可能|可索引|индексируется",
     ),
+    _column("noindex_for", "text", "noindex for|noindex agents|kept from|robots kept out|noindex fur|noindex pour"),
     _column(
         "index_state",
         "text",

@@ -139,6 +139,24 @@ BORN_IMPRESSIONS = 50
 MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
 
 
+def with_agents(inventory: pd.DataFrame, agents: Sequence[str]) -> pd.DataFrame:
+    """The crawl, where a page that keeps one of these agents out by its name is kept out of the index.
+
+    inventory: noindex, noindex_for (names with commas between them) by page number.
+    """
+    if not agents or "noindex_for" not in inventory:
+        return inventory
+    names = "|".join(re.escape(agent.strip().lower()) for agent in agents)
+    out = inventory["noindex_for"].str.lower().str.contains(rf"(?:^|, ?)(?:{names})(?:,|$)", regex=True).eq(True)
+    return inventory.assign(noindex=inventory["noindex"].mask(out, True))
+
+
+def named_robots(inventory: pd.DataFrame) -> pd.Series:
+    """How many pages keep out each robot by its name, the most first; inventory: noindex_for."""
+    names = inventory["noindex_for"].dropna().str.lower().str.split(r",\s*", regex=True).explode().str.strip()
+    return names[names.ne("")].value_counts()
+
+
 def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.DataFrame, float]:
     """The crawl without its noindex flag where that contradicts search, and the share of pages shown that it would keep out (0 where it is sound).
 

@@ -37,6 +37,9 @@ TOO_SLOW, CERTIFICATE, NO_CONNECTION, BROKEN = SILENT_FOR = (
 )  # fmt: skip
 #: directives for robots that have a value of their own behind a colon: what else stands before one names a robot
 VALUED = ("unavailable_after", "max-snippet", "max-image-preview", "max-video-preview")
+#: the directives that keep a page out of an index, and all that stand alone
+KEEPS_OUT = {"noindex", "none"}
+DIRECTIVES = KEEPS_OUT | set("index follow all nofollow noarchive nosnippet noimageindex notranslate indexifembedded nocache".split())
 #: the same parts where they are told by a role
 ROLES = {"navigation": "navigation", "banner": "header", "contentinfo": "footer", "complementary": "aside"}
 BOILERPLATE = ", ".join([*PLACES, *(f"[role={role}]" for role in ROLES), "form", "dialog"])
@@ -63,7 +66,7 @@ class Link:
 class Markup:
     """What a page says: texts are empty and days None where it says nothing; robots: the words of its robots tags, in small letters; alternates:
     language and address of its versions; parent: the page above it by its
-    breadcrumbs; refresh: where it sends its visitors at once.
+    breadcrumbs; refresh: where it sends its visitors at once; kept_from: the robots that a tag of their own keeps out of it.
     """
 
     title: str = ""
@@ -80,6 +83,7 @@ class Markup:
     published: date | None = None
     modified: date | None = None
     refresh: str = ""
+    kept_from: tuple[str, ...] = ()
     links: list[Link] = field(default_factory=list)
 
 
@@ -135,6 +139,7 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
         headings="|".join(headings)[:MOST_TEXT],
         canonical=canonical,
         parent=parent,
+        kept_from=_kept_from(tree),
         robots=", ".join(node.attributes.get("content") or "" for node in tree.css("meta[name=robots i][content]")).lower(),
         language=(language or metas.get("content-language", "")).lower()[:20],
         alternates=tuple(alternates[:100]),
@@ -311,11 +316,13 @@ def answer_facts(
         return record, [], []
     page = read_markup(body, address, headers.get("content-type", ""))
     canonical = page.canonical or _header_canonical(address, headers.get("link", ""))
-    said = set(re.split(r"[\s,:]+", page.robots)) | directives(headers.get("x-robots-tag", ""))
+    told = directives(headers.get("x-robots-tag", ""))
+    said = set(re.split(r"[\s,:]+", page.robots)) | told["*"]
+    alone = {*page.kept_from, *(robot for robot, words in told.items() if robot != "*" and words & KEEPS_OUT)}
     texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language")}
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
-    noindex = {"noindex", "none"} & said
-    record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if noindex else "index")
+    record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if said & KEEPS_OUT else "index")
+    record["noindex_for"] = ", ".join(sorted(alone))
     links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
     closed = {"nofollow", "none"} & said
     follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]
@@ -325,21 +332,32 @@ def answer_facts(
     return record, links, [*follow, *([canonical] if canonical else []), *(one for _, one in page.alternates)]
 
 
-def directives(header: str) -> set[str]:
-    """The directives of an X-Robots-Tag header that hold for all robots; what stands behind the name of one holds for that one alone.
+def directives(header: str) -> dict[str, set[str]]:
+    """The directives of an X-Robots-Tag header by the robot that they hold for; "*" for all.
 
     Args:
         header: its value; of several headers the values in lines.
     """
-    result = set()
+    result: dict[str, set[str]] = {"*": set()}
     for line in header.lower().splitlines():
-        of_one = False
+        robot = "*"
         for part in line.split(","):
             name, colon, rest = part.strip().partition(":")
             if colon and name not in VALUED:
-                of_one, part = True, rest
-            result |= set() if of_one else {part.strip()}
+                robot, part = name.strip(), rest
+            result.setdefault(robot, set()).add(part.strip())
     return result
+
+
+def _kept_from(tree: LexborHTMLParser) -> tuple[str, ...]:
+    """The robots whose own tag keeps them out: a tag of that name which holds nothing but directives."""
+    result = []
+    for node in tree.css("meta[name][content]"):
+        name = (node.attributes.get("name") or "").strip().lower()
+        words = set(re.split(r"[\s,;]+", (node.attributes.get("content") or "").strip().lower())) - {""}
+        if name != "robots" and words & KEEPS_OUT and words <= DIRECTIVES:
+            result.append(name)
+    return tuple(result)
 
 
 def _header_canonical(address: str, link: str) -> str:

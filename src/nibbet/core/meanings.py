@@ -171,6 +171,7 @@ COLUMN_MEANINGS = {
     "modified": "last change",
     "month": "month, as its first day",
     "moved_from": "the address from which its history comes",
+    "noindex_for": "robots that the page keeps out by their name",
     "noindex": "whether the page asks to be left out of the index",
     "of": "out of how many",
     "one_search": "how likely it is that the page and the survivor of its group answer one search",

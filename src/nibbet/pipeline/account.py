@@ -9,6 +9,7 @@ import pandas as pd
 
 from nibbet.core import over_time
 from nibbet.core.ledger import (
+    named_robots,
     with_sound_flags,
     without_page,
 )
@@ -79,12 +80,20 @@ class Balance:
 
     @property
     def _closed_alone(self) -> list[dict[str, str]]:
-        """A note where robots.txt closes pages to some agent alone, which may be a search engine's."""
-        if self.inputs.robots is None or self.context.config.site.search_agents:
+        """A note where robots.txt or pages themselves keep out some agent alone, which may be a search engine's."""
+        if self.context.config.site.search_agents:
             return []
-        result = closed_alone(self.inputs.pages["path"], self.inputs.robots)
+        inventory, rules = self.inputs.joined.inventory, self.inputs.robots
+        kept = named_robots(inventory) if inventory is not None and "noindex_for" in inventory else pd.Series(dtype="int64")
+        said = (
+            '{:,} pages ask "{}" alone for noindex; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
+        )
+        notes = [{"code": "noindex_alone", "text": said.format(int(count), agent, agent)} for agent, count in kept.head(3).items()]
+        if rules is None:
+            return notes
+        result = closed_alone(self.inputs.pages["path"], rules)
         text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
-        return [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in result.items()]
+        return notes + [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in result.items()]
 
     @property
     def _doubts_of_files(self) -> list[dict[str, str]]:

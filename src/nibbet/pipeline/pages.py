@@ -8,6 +8,7 @@ import pandas as pd
 
 from nibbet.core.ledger import (
     ledger,
+    with_agents,
     with_others,
     with_sound_flags,
     with_ways,
@@ -37,7 +38,7 @@ class Pages:
             joined.pages,
             search,
             visits,
-            None if joined.inventory is None else with_sound_flags(joined.inventory, search)[0],
+            None if joined.inventory is None else with_agents(with_sound_flags(joined.inventory, search)[0], settings.site.search_agents),
             joined.few("editorial"),
             joined.few("backlinks"),
             windows=self.sums.windows,

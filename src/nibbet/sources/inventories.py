@@ -16,7 +16,7 @@ PAGES = pa.schema(
         ("status", pa.int32()),
         *(
             (name, pa.string())
-            for name in ("redirect_to", "canonical", "parent", "noindex", "title", "media", "description", "h1", "headings")
+            for name in ("redirect_to", "canonical", "parent", "noindex", "noindex_for", "title", "media", "description", "h1", "headings")
         ),
         ("words", pa.int32()),
         ("text", pa.string()),
