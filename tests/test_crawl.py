@@ -531,7 +531,9 @@ def test_the_inventory_of_an_earlier_day_stays_beside_the_newest(tmp_path: Path)
 
     (tmp_path / "pages.parquet").write_bytes(b"of some other program")
     keep_earlier(tmp_path, date(2026, 11, 2))
-    pd.DataFrame({"page": ["https://tarnbrook.example/"], "title": ["Old"], "text": ["long"], "crawled": [date(2026, 5, 1)]}).to_parquet(tmp_path / "pages.parquet")
+    pd.DataFrame({"page": ["https://tarnbrook.example/"], "title": ["Old"], "text": ["long"], "crawled": [date(2026, 5, 1)]}).to_parquet(
+        tmp_path / "pages.parquet"
+    )
     keep_earlier(tmp_path, date(2026, 5, 1))
     assert [path.name for path in tmp_path.iterdir()] == ["pages.parquet"], "one of the same day is replaced"
     keep_earlier(tmp_path, date(2026, 11, 2))

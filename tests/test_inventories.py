@@ -70,7 +70,9 @@ def test_what_no_name_dates_is_doubted_and_can_be_dated(tmp_path: Path) -> None:
 @pytest.mark.parametrize("agents", [[], ["otherbot"]])
 def test_what_is_said_to_one_robot_counts_where_it_is_a_search_engines(agents: list[str]) -> None:
     paths = [HOME + path for path in ("/owl", "/heron")]
-    search = pd.DataFrame({"date": DAYS.strftime("%Y-%m-%d"), "page": paths[0], "query": "owl", "clicks": 3, "impressions": 60, "position": 4.0})
+    search = pd.DataFrame(
+        {"date": DAYS.strftime("%Y-%m-%d"), "page": paths[0], "query": "owl", "clicks": 3, "impressions": 60, "position": 4.0}
+    )
     crawl = pd.DataFrame({"page": paths, "status": 200, "noindex": "index", "noindex_for": ["slowbot, OtherBot", None]})
     settings = make_config({"site": {"home": HOME + "/", "search_agents": agents}})
     with nibbet.Site(config=settings, search=search, crawl=crawl) as site:

@@ -176,19 +176,19 @@ def test_threads_of_one_run_hold_the_store_together(tmp_path: object) -> None:
     store, held = Store(tmp_path), []  # type: ignore[arg-type]
 
     def hold() -> None:
-        with store.held():
+        with store.locked():
             held.append((store.folder / "holder").exists())
             time.sleep(0.05)
 
     threads = [threading.Thread(target=hold) for _ in range(3)]
-    with store.held():
+    with store.locked():
         for thread in threads:
             thread.start()
     for thread in threads:
         thread.join()
     assert held == [True] * 3
     assert not (store.folder / "holder").exists()
-    with store.held():
+    with store.locked():
         pass
 
 

@@ -87,3 +87,14 @@ def test_every_table_has_a_stage_that_makes_it() -> None:
     made = {name for name in TABLES if f'"{name}": Table(' in text}
     assert made == set(TABLES), "each is entered once, in one place"
     assert text.count(": Table(") == len(TABLES)
+
+
+def test_no_name_is_a_bare_participle() -> None:
+    """A name says what a thing is: a participle alone could be a flag, a frame or a message."""
+    bare, bad = {"told", "asked", "found", "said", "met", "held"}, []
+    for path in sorted(SOURCE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            names = [getattr(node, "name", None), getattr(node, "arg", None), node.id if isinstance(node, ast.Name) else None]
+            if not isinstance(node, ast.keyword) and (name := bare.intersection(filter(None, names))):
+                bad.append(f"{path.name}:{node.lineno} {name}")  # type: ignore[attr-defined]
+    assert not bad

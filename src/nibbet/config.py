@@ -267,12 +267,12 @@ def with_notes(config: Config, root: Path) -> Config:
 
     path = root / config.about.notes
     try:
-        told = read_notes(path.read_bytes()[:MOST_NOTES].decode("utf-8-sig"))
+        sections = read_notes(path.read_bytes()[:MOST_NOTES].decode("utf-8-sig"))
     except (OSError, ValueError) as fault:
         raise ConfigError(
             f'[about] notes = "{config.about.notes}" cannot be read ({fault}). Name a text in UTF-8, or take the line out.'
         ) from None
-    both = {part: list(dict.fromkeys([*getattr(config.about, part), *items])) for part, items in told.items()}
+    both = {part: list(dict.fromkeys([*getattr(config.about, part), *items])) for part, items in sections.items()}
     return config.model_copy(update={"about": config.about.model_copy(update=both)})
 
 

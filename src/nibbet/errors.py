@@ -29,7 +29,7 @@ class NotFoundError(NibbetError):
 
 def is_interrupt(fault: BaseException) -> bool:
     """Whether an engine tells by this that its query was interrupted."""
-    told = str(fault)
-    return told.startswith("KeyboardInterrupt") or (
-        type(fault).__name__ in ("RuntimeError", "InterruptException") and "interrupted" in told.lower()
+    message = str(fault)
+    return message.startswith("KeyboardInterrupt") or (
+        type(fault).__name__ in ("RuntimeError", "InterruptException") and "interrupted" in message.lower()
     )

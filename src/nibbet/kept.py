@@ -44,8 +44,8 @@ class KeptTables:
         self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
         if unknown := set(self._frames) - set(KINDS):
             raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
-        told = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
-        self._store = store if told and store is not None else Store(None)
+        can_last = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
+        self._store = store if can_last and store is not None else Store(None)
 
     @cached_property
     def _sources_key(self) -> str:

@@ -109,8 +109,8 @@ def _stop_if_told() -> None:
 def by_main_thread(say: Callable[[str], None]) -> Callable[[str], None]:
     """`say` for the thread whose steps are told; what is worked out ahead is told when it is waited for."""
 
-    def told(step: str) -> None:
+    def on_main_thread(step: str) -> None:
         if getattr(_THREAD, "stopped", None) is None:
             say(step)
 
-    return told
+    return on_main_thread

@@ -44,7 +44,7 @@ class Results(KeptTables):
         """
         if fresh:
             self._store.clear()
-        with self._store.held():
+        with self._store.locked():
             if not self._store.has("pairs", self._sources_key):
                 self._pipeline.prepare()
             return self.account
@@ -349,10 +349,10 @@ class Results(KeptTables):
 
         return chosen_windows(self.windows, recent, against)
 
-    def _needs_days(self, told: str, instead: str) -> None:
+    def _needs_days(self, what: str, instead: str) -> None:
         if not self.windows.is_daily:
             raise NotFoundError(
-                f"{told} is told only by search rows by day or week, and the newest ones here are of longer periods. {instead}"
+                f"{what} is told only by search rows by day or week, and the newest ones here are of longer periods. {instead}"
             )
 
     def _compared(
@@ -469,8 +469,8 @@ class Results(KeptTables):
         from nibbet.core.address import Home, fold
 
         pages = self.pages()
-        met = self.addresses
-        known = met[met["spelling"] == address]["page"].dropna()
+        spellings = self.addresses
+        known = spellings[spellings["spelling"] == address]["page"].dropna()
         settings = self.config.site
         home = Home(settings.home, tuple(settings.hosts), tuple(settings.tracking), tuple(settings.old_hosts))
         wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]

@@ -85,8 +85,8 @@ def crawl(
     frontier = Frontier(into / ".frontier.db")
 
     def say(tally: Tally, addresses: int) -> None:
-        if tally.asked % SAID_EVERY == 1:
-            progress(f"crawling: {tally.asked + tally.unchanged:,} of {addresses:,} known addresses")
+        if tally.requests % SAID_EVERY == 1:
+            progress(f"crawling: {tally.requests + tally.unchanged:,} of {addresses:,} known addresses")
 
     def say_outside(done: int, total: int) -> None:
         if done % SAID_EVERY == 1:
@@ -214,7 +214,7 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
 
     out = console()
     status = Counter(row[3] for row in frontier.rows() if row[2] == DONE)
-    out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.asked:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
+    out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.requests:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
     kinds = {2: "answered", 3: "lead elsewhere", 4: "fail (4xx)", 5: "fail (5xx)", 0: "gave no answer"}
     by_kind = Counter((code or 0) // 100 for code in status.elements())
     out.print(

@@ -91,16 +91,16 @@ class _Answers:
 # -- what was found, for people ------------------------------------------------------------------------------------------------------------
 
 
-def _show(found: Survey) -> None:
+def _show(survey: Survey) -> None:
     """A line for each table: kind, grain, days, file and doubts; a line for each that is left out."""
-    rows = [(e.reading.kind, e.grain, _days(e), e.table, "; ".join(_doubts(e))) for e in found.entries]
+    rows = [(e.reading.kind, e.grain, _days(e), e.table, "; ".join(_doubts(e))) for e in survey.entries]
     rows = _folded(rows)
     head = ("kind", "one row is", "days", "table", "doubts")
     widths = [max(len(row[n]) for row in [head, *rows]) for n in range(4)]
     for row in [head, *rows]:
         line = "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=False)) + "  " + row[4]
         sys.stdout.write(for_terminal(line.rstrip()) + "\n")
-    for name, why in found.left_out:
+    for name, why in survey.left_out:
         sys.stdout.write(for_terminal(f"left out: {name}: {why}") + "\n")
 
 
@@ -123,12 +123,12 @@ def _days(entry: Entry) -> str:
 
 
 def _doubts(entry: Entry) -> list[str]:
-    said = [f"{match.column} is {match.header!r}, by its values alone" for match in entry.reading.doubtful]
-    said += [f"{header!r} stands twice, not taken for {column}" for column, header in entry.reading.twice]
-    said += [f"all rows: {name} {value}" for name, value in entry.constant.items()]
+    doubts = [f"{match.column} is {match.header!r}, by its values alone" for match in entry.reading.doubtful]
+    doubts += [f"{header!r} stands twice, not taken for {column}" for column, header in entry.reading.twice]
+    doubts += [f"all rows: {name} {value}" for name, value in entry.constant.items()]
     if entry.reading.unused:
-        said.append(f"not used: {', '.join(entry.reading.unused[:8])}")
-    return said
+        doubts.append(f"not used: {', '.join(entry.reading.unused[:8])}")
+    return doubts
 
 
 # -- what is written -----------------------------------------------------------------------------------------------------------------------
@@ -142,28 +142,28 @@ def _home(hosts: Counter[str]) -> str | None:
     return f"https://{bare.most_common(1)[0][0]}/" if bare else None
 
 
-def _settings(found: Survey, root: Path, home: str | None, answers: _Answers) -> str:
+def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -> str:
     home = answers("The site's home address", home or EXAMPLE_HOME) or home
     lines = ["# Written by nibbet init; every setting: docs/settings.md", "[site]"]
     lines.append(f"home = {_quoted(home)}" if home else f'# not known: home = "{EXAMPLE_HOME}"   # no file holds a whole address')
-    lines += [*_brand(found, home, answers), ""]
-    for pattern, entries in found.sources(root):
+    lines += [*_brand(survey, home, answers), ""]
+    for pattern, entries in survey.sources(root):
         lines += [*_source(pattern, entries, answers), ""]
-    lines += [f"# left out: {_quoted(name)} ({_quoted(why)})" for name, why in found.left_out]
+    lines += [f"# left out: {_quoted(name)} ({_quoted(why)})" for name, why in survey.left_out]
     return "\n".join(lines) + LATER
 
 
-def _brand(found: Survey, home: str | None, answers: _Answers) -> list[str]:
+def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
     name = (urlsplit(home or EXAMPLE_HOME).hostname or "name").split(".")[0]
     spelt = {name, name.replace("-", " ")} if home else set()
     named = [
         word
         for word in sorted(spelt)
-        if sum(bool(re.search(rf"\b{re.escape(word)}\b", q.casefold())) for q in found.queries) > BRAND_SHARE * len(found.queries)
+        if sum(bool(re.search(rf"\b{re.escape(word)}\b", q.casefold())) for q in survey.queries) > BRAND_SHARE * len(survey.queries)
     ]
-    said = answers("Words by which people ask for you by name, parted by commas", ", ".join(named or [name]))
-    if said:
-        return [f"brand = [{', '.join(_quoted(word.strip()) for word in said.split(',') if word.strip())}]"]
+    reply = answers("Words by which people ask for you by name, parted by commas", ", ".join(named or [name]))
+    if reply:
+        return [f"brand = [{', '.join(_quoted(word.strip()) for word in reply.split(',') if word.strip())}]"]
     if named:
         return [f"brand = [{', '.join(map(_quoted, named))}]   # the host's name, which some queries hold; add other spellings"]
     return [f"# brand = [{_quoted(name)}]   # words that mark a query as one for you by name"]
@@ -198,8 +198,8 @@ def _period_line(undated: list[Entry], known: list[Period], answers: _Answers) -
     windows = max(len(entry.periods) for entry in undated)
     example = EXAMPLE_PERIOD if windows == 1 else f"[{EXAMPLE_PERIOD}, [2025-08-03, 2025-10-31]]"
     proposal = f"{known[0][0]}..{known[0][1]}" if known else ""
-    if windows == 1 and (said := answers(f"The days that {undated[0].table} covers, as 2026-08-03..2026-10-31", proposal)):
-        first, _, last = said.partition("..")
+    if windows == 1 and (reply := answers(f"The days that {undated[0].table} covers, as 2026-08-03..2026-10-31", proposal)):
+        first, _, last = reply.partition("..")
         return [f"period = [{first.strip()}, {last.strip()}]"]
     return [f"# not known: period = {example}   # the rows carry no date: put the days they cover here"]
 

@@ -73,10 +73,10 @@ def _beside(here: socket.socket, there: socket.socket, tell: Callable[[], int]) 
         for one in (signal.SIGINT, signal.SIGQUIT, signal.SIGTSTP):
             signal.signal(one, signal.SIG_IGN)
         here.close()
-        while (told := there.recv(1)) and told != bytes([signal.SIGINT]):
+        while (signalled := there.recv(1)) and signalled != bytes([signal.SIGINT]):
             pass
-        if told:
-            there.send(told)
+        if signalled:
+            there.send(signalled)
             if not select.select([there], [], [], LAST)[0]:
                 _end(os.getppid(), there, tell)
     except OSError:

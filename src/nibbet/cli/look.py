@@ -129,9 +129,9 @@ def links(
     if each + outside + anchors > 1:
         raise NibbetError("--broken, --outside and --anchors are three lists. Give one of them.")
     if anchors:
-        said = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
+        mixes = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
         columns = ["page", "side", "links", "keyword", "general", "brand_share", "top", "top_share", "usual_share", "flag", "missing"]
-        show(said, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
+        show(mixes, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
         return
     if outside:
         who, faults = with_site(folder, site, quiet, verbose, lambda s: (s.linking_hosts(), s.backlink_faults()), as_of=as_of)
@@ -185,57 +185,57 @@ def listing(short_help: str) -> Callable[[Listing], Listing]:
 
 
 @listing("How visitors stay and what they do, beside pages alike.")
-def engagement(s: Site, asked: Asked) -> Callable[[], None]:
+def engagement(s: Site, options: Asked) -> Callable[[], None]:
     """Print pages to praise and pages to improve: how visitors of each channel stay, and what they do (events), beside pages of the same kind."""
     from nibbet.render.lists import show_engagement
 
-    stays, events = asked.chosen(s.engagement()), s.event_rates()
-    return lambda: show_engagement(stays, events, asked.form, asked.top or 5)
+    stays, events = options.chosen(s.engagement()), s.event_rates()
+    return lambda: show_engagement(stays, events, options.form, options.top or 5)
 
 
 @listing("Countries and languages: who asks, who buys, what to translate.")
-def markets(s: Site, asked: Asked) -> Callable[[], None]:
+def markets(s: Site, options: Asked) -> Callable[[], None]:
     """Print from which country what is asked in which language, how visitors from there buy, and what pages in that language would be worth."""
     from nibbet.render.lists import show_markets
 
-    rows, windows = asked.chosen(s.markets()), s.windows
-    return lambda: show_markets(rows, windows, asked.form, asked.top or 20)
+    rows, windows = options.chosen(s.markets()), s.windows
+    return lambda: show_markets(rows, windows, options.form, options.top or 20)
 
 
 @listing("What visitors like, and what to write beside it.")
-def popular(s: Site, asked: Asked) -> Callable[[], None]:
+def popular(s: Site, options: Asked) -> Callable[[], None]:
     """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
     from nibbet.render.lists import show_popular
 
-    rows, common, ideas, windows = asked.chosen(s.popular()), s.popular_traits(), s.popular_ideas(), s.windows
-    return lambda: show_popular(rows, common, ideas, windows, asked.form, asked.top or 5)
+    rows, common, ideas, windows = options.chosen(s.popular()), s.popular_traits(), s.popular_ideas(), s.windows
+    return lambda: show_popular(rows, common, ideas, windows, options.form, options.top or 5)
 
 
 @listing("How fast pages are for visitors, and what slowness costs.")
-def speed(s: Site, asked: Asked) -> Callable[[], None]:
+def speed(s: Site, options: Asked) -> Callable[[], None]:
     """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""
     from nibbet.render.lists import show_speed
 
-    rows, cost = asked.chosen(s.speed()), s.speed_cost()
-    return lambda: show_speed(rows, cost, asked.form, asked.top or 10)
+    rows, cost = options.chosen(s.speed()), s.speed_cost()
+    return lambda: show_speed(rows, cost, options.form, options.top or 10)
 
 
 @listing("When to be ready, and what lives, fades and is over.")
-def calendar(s: Site, asked: Asked) -> Callable[[], None]:
+def calendar(s: Site, options: Asked) -> Callable[[], None]:
     """Print what comes into season and when to be ready for it, and what pages and topics live on, fade, grow or are over."""
     from nibbet.render.lists import show_calendar
 
-    rows, seasons, windows = asked.chosen(s.lives()), s.seasons(), s.windows
-    return lambda: show_calendar(rows, seasons, windows, asked.form, asked.top or 12)
+    rows, seasons, windows = options.chosen(s.lives()), s.seasons(), s.windows
+    return lambda: show_calendar(rows, seasons, windows, options.form, options.top or 12)
 
 
 @listing("Pages that matter and that search hardly shows.")
-def absent(s: Site, asked: Asked) -> Callable[[], None]:
+def absent(s: Site, options: Asked) -> Callable[[], None]:
     """Print pages that matter and that search hardly shows, by what keeps them out: fails, closed, not linked, never fetched, a copy, too young ..."""
     from nibbet.render.lists import show_absent
 
-    rows = asked.chosen(s.absent())
-    return lambda: show_absent(rows, asked.form, asked.top or 5)
+    rows = options.chosen(s.absent())
+    return lambda: show_absent(rows, options.form, options.top or 5)
 
 
 @app.command(short_help="What titles do here, and what to change first.")

@@ -129,13 +129,13 @@ def demo(
     progress(f"writing 16 months of Tarnbrook into {folder}")
     written = 0.0
 
-    def told(share: float) -> None:
+    def on_share(share: float) -> None:
         nonlocal written
         written = share
 
     progress.share = lambda: written or None
     try:
-        write(folder, pages=pages, seed=seed, level=level.value, told=told)
+        write(folder, pages=pages, seed=seed, level=level.value, on_share=on_share)
         if exports is not Exports.daily:
             from nibbet.demo.shapes import reshape
 

@@ -31,14 +31,14 @@ class Progress:
         self._step, self._step_begun = step, now
         if self._quiet or not step:
             return
-        said = for_terminal(step)
+        line = for_terminal(step)
         if step.startswith("waiting"):
             self._hide()
-            sys.stderr.write(f"{said} ...\n")
+            sys.stderr.write(f"{line} ...\n")
         elif sys.stderr.isatty() and not self._verbose:
-            self._show(said)
+            self._show(line)
         elif not self._verbose and now - self._begun > SILENT_SECONDS:
-            sys.stderr.write(f"{said} ...\n")
+            sys.stderr.write(f"{line} ...\n")
 
     def done(self) -> float:
         """Take the bar away; returns the seconds since the beginning."""

@@ -64,7 +64,7 @@ def _shares(items: Sequence[str], has: sparse.csr_matrix, lexicon: Lexicon) -> t
         return np.zeros(has.shape[0]), np.zeros(has.shape[0], dtype=np.int64)
     wide, own = lexicon.same_width(has, lexicon.matrix(pd.Series(list(items))))
     weight = rarity(wide)
-    told = own.multiply(weight[None, :]).tocsr()
-    sums = np.maximum(np.asarray(told.sum(axis=1)).ravel(), 1e-9)
-    share = (wide @ told.T).toarray() / sums[None, :]
+    weighted = own.multiply(weight[None, :]).tocsr()
+    sums = np.maximum(np.asarray(weighted.sum(axis=1)).ravel(), 1e-9)
+    share = (wide @ weighted.T).toarray() / sums[None, :]
     return share.max(axis=1), share.argmax(axis=1)

@@ -99,7 +99,7 @@ def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
     visits, sold = pages["sessions"].fillna(0).astype(float), pages["conversions_long"].fillna(0).astype(float)
     outside = pages["backlinks"].fillna(0).astype(float)
     on = pd.Series("", index=pages.index, dtype="str")
-    told = [
+    conditions = [
         (facts["listed"], on + "editors list it"),
         (pages["in_sitemap"].eq(True).fillna(False), on + "the sitemap lists it"),
         (facts["navigation"], on + "a navigation links to it"),
@@ -107,12 +107,12 @@ def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
         (sold > 0, say.plural(sold, "conversion")),
         (outside > 0, say.joined(say.plural(outside, "link"), " from outside")),
     ]
-    said, importance = on, pd.Series(0, index=pages.index)
-    for holds, words in told:
+    text, importance = on, pd.Series(0, index=pages.index)
+    for holds, words in conditions:
         true = holds.astype(bool)
-        said = said.where(~true, say.joined(said, said.ne("").map({True: ", ", False: ""}).astype("str"), words))
+        text = text.where(~true, say.joined(text, text.ne("").map({True: ", ", False: ""}).astype("str"), words))
         importance += true.astype(int)
-    return pd.DataFrame({"importance": importance, "said": said})
+    return pd.DataFrame({"importance": importance, "said": text})
 
 
 def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:
@@ -163,7 +163,7 @@ def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: p
     """What keeps each page out of search, in one sentence."""
     status = pages["status"].fillna(200).astype(int).astype("str")
     target = say.named(pages["redirects_to"])
-    said: dict[str, pd.Series | str] = {
+    sentences: dict[str, pd.Series | str] = {
         "error": say.joined("It answers ", status, "."),
         "robots": say.joined("robots.txt closes it (", say.named(facts["closed_by"]), ")."),
         "noindex": "It asks to be kept out of the index.",
@@ -179,7 +179,7 @@ def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: p
         "young": say.joined("It is ", say.plural(pages["age_days"], "day"), " old."),
         "no_demand": "No fault is found.",
     }
-    return say.chosen(said, cause)
+    return say.chosen(sentences, cause)
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:
@@ -196,9 +196,9 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     open_ = ~pages["gone"] & ~pages["blocked"]
     if not len(wanted) or not names:
         return result
-    said = say.joined(*[part for name in names for part in (say.named(pages[name]).str.casefold().str.strip(), "\n")])
+    texts = say.joined(*[part for name in names for part in (say.named(pages[name]).str.casefold().str.strip(), "\n")])
     titled = say.named(pages["title"]).ne("") if "title" in pages else pd.Series(False, index=pages.index)
-    whole = said.where(titled & (said.groupby(said).transform("size") <= MOST_COPIES))  # what more pages say is a pattern of the site
+    whole = texts.where(titled & (texts.groupby(texts).transform("size") <= MOST_COPIES))  # what more pages say is a pattern of the site
     best = shown.where(open_).groupby(whole).transform("max")
     first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
     result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)

@@ -216,9 +216,9 @@ def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | N
 def _decoded(text: str) -> str:
     """Percent-encoding in its one form: unreserved characters bare, the rest with capital digits (RFC 3986, 6.2.2)."""
 
-    def one(found: re.Match[str]) -> str:
-        character = chr(int(found[1], 16))
-        return character if character in UNRESERVED else found[0].upper()
+    def one(match: re.Match[str]) -> str:
+        character = chr(int(match[1], 16))
+        return character if character in UNRESERVED else match[0].upper()
 
     return re.sub(r"%([0-9A-Fa-f]{2})", one, text) if "%" in text else text
 

@@ -27,12 +27,12 @@ LETTERS = 4
 ADDRESS = r"^(?:https?:|www\.)|^[^ @]+\.[a-z]{2,}(?:/[^ ]*)?$"
 
 
-def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], lexicon: Lexicon) -> pd.DataFrame:
+def anchor_mix(rows: pd.DataFrame, queries: pd.DataFrame, brand: Sequence[str], lexicon: Lexicon) -> pd.DataFrame:
     """What the links to each page say, those from its own site and those from others apart: ANCHORS with pages by number.
 
     Args:
         rows: side (inside, outside), page (number), anchor (text or null), links (how many pages link with it).
-        asked: page, query, impressions: queries that the page answers, without the brand; lexicon: of the site's language.
+        queries: page, query, impressions: queries that the page answers, without the brand; lexicon: of the site's language.
     Returns:
         One row per page and side: links, anchors (different ones), shares of links by kind: brand_share, general (the same words lead to SEVERAL
         pages and more), address, empty, keyword; top: the keyword anchor with most links, top_share: its share of the links. flag: high where
@@ -54,31 +54,31 @@ def anchor_mix(rows: pd.DataFrame, asked: pd.DataFrame, brand: Sequence[str], le
     sums = rows.groupby(keys).agg(links=("links", "sum"), anchors=("text", "nunique"))
     shares = rows.pivot_table(index=keys, columns="kind", values="links", aggfunc="sum", fill_value=0).reindex(columns=KINDS, fill_value=0)
     shares = shares.rename(columns={"brand": "brand_share"})
-    told = rows[rows["kind"] == "keyword"].groupby([*keys, "text"], as_index=False).agg(own=("links", "sum"), top=("anchor", "first"))
-    first = told.sort_values([*keys, "own", "text"], ascending=[True, True, False, True]).drop_duplicates(keys).set_index(keys)
+    keywords = rows[rows["kind"] == "keyword"].groupby([*keys, "text"], as_index=False).agg(own=("links", "sum"), top=("anchor", "first"))
+    first = keywords.sort_values([*keys, "own", "text"], ascending=[True, True, False, True]).drop_duplicates(keys).set_index(keys)
     table = sums.join(shares.div(sums["links"], axis=0)).join(first[["own", "top"]]).reset_index()
     count, links = table["own"].fillna(0).to_numpy(float), table["links"].to_numpy(float)
     judged = share_among_peers(count, links, pd.factorize(table["side"])[0], least=LEAST_LINKS)
     table = table.assign(top_share=count / links, usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
-    table = table.join(_missing(rows, asked, lexicon), on="page")
+    table = table.join(_missing(rows, queries, lexicon), on="page")
     order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] != "high").to_numpy()))
     return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]
 
 
-def _missing(rows: pd.DataFrame, asked: pd.DataFrame, lexicon: Lexicon) -> pd.DataFrame:
+def _missing(rows: pd.DataFrame, queries: pd.DataFrame, lexicon: Lexicon) -> pd.DataFrame:
     """By page, its most searched query, and the words of it that stand in no link to the page ("" where all do)."""
-    best = asked.sort_values(["page", "impressions", "query"], ascending=[True, False, True]).drop_duplicates("page")
+    best = queries.sort_values(["page", "impressions", "query"], ascending=[True, False, True]).drop_duplicates("page")
     best = best[best["page"].isin(rows["page"])].reset_index(drop=True)
     if best.empty:
         return pd.DataFrame({"query": [], "missing": []}, dtype="str")
     word = best["query"].astype("str").str.split().explode()
     word = word[word.str.len() >= LETTERS]
-    words, said = lexicon.same_width(lexicon.matrix(word), lexicon.matrix(rows["anchor"]))
+    words, anchor_words = lexicon.same_width(lexicon.matrix(word), lexicon.matrix(rows["anchor"]))
     place = pd.Index(best["page"]).get_indexer(pd.Index(rows["page"]))
     of = sparse.csr_matrix((np.ones((place >= 0).sum()), (place[place >= 0], np.flatnonzero(place >= 0))), shape=(len(best), len(rows)))
-    known = sparse.csr_matrix((of @ said) > 0)[word.index.to_numpy()]
-    met = np.asarray(words.multiply(known).sum(axis=1)).ravel() > 0
-    texts = word[~met].groupby(level=0).agg(", ".join).reindex(best.index).fillna("")
+    known = sparse.csr_matrix((of @ anchor_words) > 0)[word.index.to_numpy()]
+    present = np.asarray(words.multiply(known).sum(axis=1)).ravel() > 0
+    texts = word[~present].groupby(level=0).agg(", ".join).reindex(best.index).fillna("")
     return pd.DataFrame({"query": best["query"].astype("str"), "missing": texts.astype("str")}).set_index(best["page"])
 
 

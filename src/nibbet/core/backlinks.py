@@ -34,10 +34,10 @@ def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
     kept = rows.assign(now=rows["rank"] == newest).sort_values(["rank", *keys], kind="stable").drop_duplicates(keys, keep="last")
     there = rows.assign(now=rows["rank"] == newest).groupby(keys)["now"].max()
     now = there.reindex(pd.MultiIndex.from_frame(kept[keys])).to_numpy(bool)
-    told = (kept["version"].map(rows.groupby("version")["rank"].nunique()) > 1).to_numpy(bool)
+    has_older = (kept["version"].map(rows.groupby("version")["rank"].nunique()) > 1).to_numpy(bool)
     fresh = (as_of - pd.to_datetime(kept["first_seen"])).dt.days <= NEW_DAYS
     lost = pd.array(~now, dtype="boolean")
-    lost[~told] = pd.NA
+    lost[~has_older] = pd.NA
     return kept.assign(is_lost=lost, is_new=fresh & now).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
 
 
@@ -45,13 +45,13 @@ def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
     """By file, its place in time, and the export of which it is a version."""
     keys = rows["from_url"].astype("str") + "\n" + rows["page"].astype("str")
     files = sorted(rows["file"].unique())
-    held = {file: set(keys[rows["file"] == file]) for file in files}
+    links_of = {file: set(keys[rows["file"] == file]) for file in files}
     last = pd.to_datetime(rows["first_seen"]).groupby(rows["file"]).max()
     order = sorted(files, key=lambda file: (last[file] if pd.notna(last[file]) else pd.Timestamp.min, file))
     version = {file: file for file in files}
     for number, file in enumerate(order):  # a handful of exports
         for other in order[:number]:
-            if len(held[file] & held[other]) >= SAME * max(min(len(held[file]), len(held[other])), 1):
+            if len(links_of[file] & links_of[other]) >= SAME * max(min(len(links_of[file]), len(links_of[other])), 1):
                 old = version[other]
                 version = {one: version[file] if of == old else of for one, of in version.items()}
     return {file: number for number, file in enumerate(order)}, version

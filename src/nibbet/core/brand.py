@@ -49,19 +49,19 @@ def without_brand(texts: pd.Series, names: Sequence[str]) -> pd.Series:
     """The texts in small letters without the names in them."""
     lower = _lower(texts)
     result = pd.Series(lower.to_pylist(), index=texts.index, dtype="str")
-    if (met := _may_name(lower, names)).any():
-        named, pattern = lower.filter(pa.array(met)), f"(?:{brand_pattern(names)})"
+    if (candidates := _may_name(lower, names)).any():
+        named, pattern = lower.filter(pa.array(candidates)), f"(?:{brand_pattern(names)})"
         for _ in range(2):  # of two names that share the blank between them, one is met first
             named = pc.replace_substring_regex(named, pattern, "  ")
-        result[met] = named.to_pylist()
+        result[candidates] = named.to_pylist()
     return result.str.split().str.join(" ")
 
 
 def brand_columns(lexicon: Lexicon, names: Sequence[str]) -> NDArray[np.int64]:
     """The columns of a lexicon's words that stand in a name, or are a spelling of one."""
     known = lexicon.matrix(pd.Series([" ".join(_names(names)).replace("=", " ")])).indices
-    met = np.flatnonzero(names_brand(pd.Series(lexicon.words, dtype="str"), names))
-    return np.union1d(known, met).astype(np.int64)
+    columns = np.flatnonzero(names_brand(pd.Series(lexicon.words, dtype="str"), names))
+    return np.union1d(known, columns).astype(np.int64)
 
 
 def surely_in(names: Sequence[str]) -> list[str] | None:

@@ -63,8 +63,8 @@ class Neighbours:
 
         Args: topic: its row of the topic table; queries: its texts.
         """
-        asked = self.lexicon.matrix(queries)
-        tables = [table.astype(np.float64) for table in self.lexicon.same_width(asked, self._titles, self._labels)]
+        query_words = self.lexicon.matrix(queries)
+        tables = [table.astype(np.float64) for table in self.lexicon.same_width(query_words, self._titles, self._labels)]
         weight = telling(sparse.csr_matrix(sparse.vstack(tables)), None)[None, :]
         centre, titles, labels = (
             unit_rows(sparse.csr_matrix(table.multiply(weight))) for table in (sparse.csr_matrix(tables[0].sum(axis=0)), *tables[1:])
@@ -81,15 +81,15 @@ class Neighbours:
 
 
 def make_brief(
-    topic: pd.Series, asked: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours, said: pd.DataFrame | None = None
+    topic: pd.Series, placed: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours, about: pd.DataFrame | None = None
 ) -> Brief:
     """The brief of one topic.
 
     Args:
-        topic: a row of the topic table, pages by address. asked: query, topic, impressions, demand, position.
-        snapshots: query, kind (result, question), title, url; or None. said: what [about] says, as `core.about.business` makes it.
+        topic: a row of the topic table, pages by address. placed: query, topic, impressions, demand, position.
+        snapshots: query, kind (result, question), title, url; or None. about: what [about] says, as `core.about.business` makes it.
     """
-    own = asked[asked["topic"] == topic["topic"]]
+    own = placed[placed["topic"] == topic["topic"]]
     queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
     rows = pd.DataFrame({"query": [], "kind": [], "title": [], "url": []}, dtype="str") if snapshots is None else snapshots
     shown = rows[rows["query"].isin(own["query"]) & rows["title"].notna()]
@@ -107,14 +107,14 @@ def make_brief(
         count,
         existing,
         _missing(queries, existing, neighbours.language),
-        business({}) if said is None else said,
+        business({}) if about is None else about,
     )
 
 
 def _missing(queries: pd.DataFrame, existing: pd.Series | None, language: str) -> pd.DataFrame:
     """Words of the queries that stand in none of the page's texts, by volume; none where no text is known."""
-    said = pd.Series([] if existing is None else existing[SAID[:-1]].dropna(), dtype="str")
-    return _beyond(queries["query"] if len(said) else queries["query"].head(0), queries["volume"], said, language)
+    texts = pd.Series([] if existing is None else existing[SAID[:-1]].dropna(), dtype="str")
+    return _beyond(queries["query"] if len(texts) else queries["query"].head(0), queries["volume"], texts, language)
 
 
 def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str) -> pd.DataFrame:

@@ -27,8 +27,8 @@ def read_notes(text: str) -> dict[str, list[str]]:
     part = None
     for line in text.splitlines():
         if heading := re.match(r"\s{0,3}#{1,6}\s+(.+?)[\s#:]*$", line):
-            said = "".join(c for c in unicodedata.normalize("NFKD", heading[1].casefold()) if not unicodedata.combining(c))
-            part = next((name for name, words in PARTS.items() if re.search(rf"\b(?:{words})", said)), None)
+            plain = "".join(c for c in unicodedata.normalize("NFKD", heading[1].casefold()) if not unicodedata.combining(c))
+            part = next((name for name, words in PARTS.items() if re.search(rf"\b(?:{words})", plain)), None)
         elif part is not None and (item := re.sub(r"^\s*(?:[-*+]|\d+[.)])\s+", "", line).strip(" .;\t")):
             result[part] += [one.strip() for one in ([item] if part == "tone" else re.split(r"\s*[;,]\s*", item)) if one.strip()]
     return {name: [item[:LONGEST] for item in items[:MOST_ITEMS]] for name, items in result.items()}
@@ -43,5 +43,5 @@ def business(about: Mapping[str, Any]) -> pd.DataFrame:
     import pandas as pd
 
     names = {"sells": "sells", "audience": "for", "rivals": "rivals", "tone": "tone", "unwanted": "not wanted"}
-    rows = [(said, item) for name, said in names.items() for item in about.get(name, [])]
+    rows = [(label, item) for name, label in names.items() for item in about.get(name, [])]
     return pd.DataFrame(rows, columns=["part", "text"], dtype="str")

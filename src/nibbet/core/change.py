@@ -144,9 +144,9 @@ def change(
     enough = usable & (recent + reference >= 5)
     ratio = mean[0] / (mean[1] * season)
     up = ratio > 1
-    told, fallen = enough & up, enough & ~up
+    risen, fallen = enough & up, enough & ~up
     inside = np.full(len(recent), np.nan)
-    inside[told] = special.fdtr(2 * shape[0][told], 2 * shape[1][told], (1 + beyond) / ratio[told])
+    inside[risen] = special.fdtr(2 * shape[0][risen], 2 * shape[1][risen], (1 + beyond) / ratio[risen])
     inside[fallen] = special.fdtrc(2 * shape[0][fallen], 2 * shape[1][fallen], (1 - beyond) / ratio[fallen])
     q = false_discovery(np.minimum(2 * inside, 1.0))
     frame = pd.DataFrame(

@@ -40,10 +40,10 @@ def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
     files = rows["file"].to_numpy()
     if len(np.unique(files)) == 1:
         return result
-    held = rows.drop(columns=list(ROW), errors="ignore").notna().groupby(files).any()
-    for name in held:  # a handful of columns and files
-        having = held.index[held[name]]
-        if len(having) in (0, len(held)):
+    filled = rows.drop(columns=list(ROW), errors="ignore").notna().groupby(files).any()
+    for name in filled:  # a handful of columns and files
+        having = filled.index[filled[name]]
+        if len(having) in (0, len(filled)):
             continue
         those = order[np.isin(files[order], having)]
         those = those[~pd.Series(page[those]).duplicated().to_numpy()]
@@ -65,8 +65,8 @@ def undated_twins(rows: pd.DataFrame) -> list[int]:
     names = [name for name in ("status", "title") if name in own and own.groupby("file")[name].count().gt(0).sum() > 1]
     if not names:
         return []
-    told = own.sort_values(["file", "page_id", "rank", "page"], kind="stable").drop_duplicates(["file", "page_id"])
-    several = told[told.duplicated("page_id", keep=False)]
+    first_rows = own.sort_values(["file", "page_id", "rank", "page"], kind="stable").drop_duplicates(["file", "page_id"])
+    several = first_rows[first_rows.duplicated("page_id", keep=False)]
     by_page = several.groupby("page_id")
     differs = pd.concat([several[name].ne(by_page[name].transform("first")) & several[name].notna() for name in names], axis=1).any(axis=1)
     pages = several.loc[differs, "page_id"].unique()

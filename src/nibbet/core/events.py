@@ -70,8 +70,8 @@ def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     known = pages[pages["sessions"].fillna(0) > 0]
     sums = rows.groupby(["page", "event"], as_index=False)[["count", "count_reference"]].sum()
     sums = sums[sums["count"] + sums["count_reference"] > 0].assign(group=lambda t: t["page"].map(pages["group"]))
-    asked = sums.loc[sums["page"].isin(known.index), ["event", "group"]].drop_duplicates()
-    every = asked.merge(known.rename_axis("page").reset_index(), on="group")
+    kinds = sums.loc[sums["page"].isin(known.index), ["event", "group"]].drop_duplicates()
+    every = kinds.merge(known.rename_axis("page").reset_index(), on="group")
     table = every.merge(sums, on=["page", "event", "group"], how="outer").fillna({"count": 0.0, "count_reference": 0.0})
     table["sessions"] = table["sessions"].fillna(0.0)
     return table.sort_values(["event", "page"], ignore_index=True)

@@ -64,8 +64,8 @@ class Finding:
 
 def all_passed(checks: list[Check]) -> pd.Series:
     """Which pages pass every check."""
-    asked = [check.passed.fillna(False).astype(bool) for check in checks if check.passed is not None]
-    return pd.concat(asked, axis=1).all(axis=1)
+    outcomes = [check.passed.fillna(False).astype(bool) for check in checks if check.passed is not None]
+    return pd.concat(outcomes, axis=1).all(axis=1)
 
 
 @dataclass

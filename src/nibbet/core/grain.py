@@ -104,9 +104,9 @@ def repeated(rows: ibis.Table, keys: list[str], measures: tuple[str, str]) -> ib
     return best.group_by([*keys, "files", "same"]).aggregate(best=best.file.min())
 
 
-def copies_aside(table: ibis.Table, found: ibis.Table, keys: list[str]) -> ibis.Table:
+def copies_aside(table: ibis.Table, copies: ibis.Table, keys: list[str]) -> ibis.Table:
     """The rows with those set aside whose key another file holds too, unless theirs is the best file for it."""
-    marks = found.rename({f"{key}_copy": key for key in keys}).select(*[f"{key}_copy" for key in keys], "best")
+    marks = copies.rename({f"{key}_copy": key for key in keys}).select(*[f"{key}_copy" for key in keys], "best")
     conditions: list[Any] = [table[key].identical_to(marks[f"{key}_copy"]) for key in keys]
     joined = table.left_join(marks, conditions)
     copy = joined.aside.isnull() & joined.best.notnull() & (joined.best != joined.file)

@@ -219,7 +219,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     one, other = candidates["page_a"].map(group), candidates["page_b"].map(group)
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
-    held = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
+    staying = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
     together, undated = rows[["turn_taking", "contested"]].min(axis=1) < t.turn_taking, rows["turn_taking"].isna()
     far = _far_apart(rows, t) if undated.any() else pd.Series("", index=rows.index)
     turns = say.joined(
@@ -260,7 +260,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
             rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
             rows["each_answers"] < t.each_answers,
             undated & ~are_one(rows, t),
-            held,
+            staying,
         ],
         [few, turns, apart, two, own, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",

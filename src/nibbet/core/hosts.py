@@ -38,10 +38,10 @@ def seen_hosts(
     rows = pd.concat(parts, ignore_index=True)
     old = pd.concat([then.assign(level="all", key="all"), then.assign(level="topic", key=then["query"].map(topics))], ignore_index=True).dropna(subset=["key"])  # fmt: skip
     keys = ["level", "key"]
-    asked = rows.drop_duplicates([*keys, "query"]).groupby(keys).agg(asked=("query", "size"), searches=("demand", "sum"))
+    totals = rows.drop_duplicates([*keys, "query"]).groupby(keys).agg(asked=("query", "size"), searches=("demand", "sum"))
     whole = rows.groupby(keys)["weight"].sum()
     both = rows[rows["query"].isin(old["query"])]
-    table = _of_hosts(rows, keys).join(asked, on=keys)
+    table = _of_hosts(rows, keys).join(totals, on=keys)
     level = pd.MultiIndex.from_frame(table[keys])
     table["query_share"] = table["queries"] / table["asked"]
     table["share"] = table["weight"] / whole.reindex(level).to_numpy()
@@ -55,8 +55,8 @@ def seen_hosts(
     order = table.assign(first=table["level"].ne("all")).sort_values(
         ["first", "searches", "key", "share", "host"], ascending=[True, False, True, False, True], ignore_index=True
     )
-    told = order[(order.groupby(keys).cumcount() < MOST_HOSTS) | order["own"] | (order["level"] == "all")]
-    return told.reset_index(drop=True)[HOSTS]
+    shown = order[(order.groupby(keys).cumcount() < MOST_HOSTS) | order["own"] | (order["level"] == "all")]
+    return shown.reset_index(drop=True)[HOSTS]
 
 
 def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[str]) -> pd.DataFrame:

@@ -45,21 +45,21 @@ def check_ideas(
     page, nearest = (pd.Series(None, index=range(len(texts)), dtype="object") for _ in range(2))
     unknown = np.flatnonzero(at < 0)
     if len(unknown) and len(queries):
-        asked, words = lexicon.same_width(lexicon.matrix(texts.iloc[unknown]), lexicon.matrix(queries["query"]))
-        asked, on_page = lexicon.same_width(asked, on_page)
-        asked, words = (sparse.csr_matrix(table > 0, dtype=np.float64) for table in (asked, words))
+        idea_words, words = lexicon.same_width(lexicon.matrix(texts.iloc[unknown]), lexicon.matrix(queries["query"]))
+        idea_words, on_page = lexicon.same_width(idea_words, on_page)
+        idea_words, words = (sparse.csr_matrix(table > 0, dtype=np.float64) for table in (idea_words, words))
         on_page = sparse.csr_matrix(on_page[living.notna().to_numpy()])
         living = living.dropna()
         place = pd.Index(living).get_indexer(topics.set_index("topic")["page"].reindex(names))
         none = sparse.csr_matrix((1, on_page.shape[1]))  # of topics without a page
         beside = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
-        home[unknown], likeness[unknown] = home_by_words(asked, number, words, beside)
+        home[unknown], likeness[unknown] = home_by_words(idea_words, number, words, beside)
         lost = home[unknown] < 0
-        of_page, strong = home_by_words(asked[lost], np.arange(len(living)), on_page)
+        of_page, strong = home_by_words(idea_words[lost], np.arange(len(living)), on_page)
         likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
         page.iloc[unknown[lost]] = _named(living, of_page)
         heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # what nobody asks brings nothing near
-        near = home_by_words(sparse.csr_matrix(asked[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
+        near = home_by_words(sparse.csr_matrix(idea_words[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
         nearest.iloc[unknown[lost]] = _named(labels, near)
     topic = pd.Series(_named(labels, home), dtype="str")
     table = pd.DataFrame({"idea": ideas.to_numpy(), "topic": topic, "likeness": likeness})
@@ -165,8 +165,8 @@ def _shared_results(one: sparse.csr_matrix, other: sparse.csr_matrix) -> float |
 
 def _shared_questions(texts: list[str], snapshots: pd.DataFrame) -> float | None:
     """The share of the questions shown with either of two queries that are shown with both; None where one has none."""
-    asked = snapshots[(snapshots["kind"] == "question") & snapshots["title"].notna()]
-    one, other = (set(plain(asked.loc[asked["query"] == text, "title"]).to_pylist()) for text in texts)
+    questions = snapshots[(snapshots["kind"] == "question") & snapshots["title"].notna()]
+    one, other = (set(plain(questions.loc[questions["query"] == text, "title"]).to_pylist()) for text in texts)
     return len(one & other) / len(one | other) if one and other else None
 
 

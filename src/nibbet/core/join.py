@@ -21,9 +21,9 @@ def with_pages(table: ibis.Table, keys: ibis.Table, *, by: str = "page") -> ibis
     it was.
 
     Args:
-        keys: met (a value of column `by`), page_id, reason; one row per value.
+        keys: key (a value of column `by`), page_id, reason; one row per value.
     """
-    joined = table.mutate(free=table.aside.isnull()).left_join(keys, table[by] == keys.met).drop("met")
+    joined = table.mutate(free=table.aside.isnull()).left_join(keys, table[by] == keys.key).drop("key")
     lost = joined[by].notnull() & joined.page_id.isnull()
     reason = ibis.cases((joined.aside.notnull(), joined.aside), (lost, joined.reason), else_=ibis.null("string"))
     return joined.mutate(aside=reason).drop("reason", by)

@@ -35,10 +35,10 @@ def suspects(texts: pd.Series, rules: JunkRules = NO_RULES) -> NDArray[np.int8]:
         texts: distinct queries; rules: of the settings.
     """
 
-    def told(portion: pa.Array) -> NDArray[np.int64]:
+    def kind_codes(portion: pa.Array) -> NDArray[np.int64]:
         lower = plain_array(portion)
-        met = bytes_met(lower, LETTERS[1:], " ", ".:", "@", "0123456789", "-")
-        has = {name: met & 1 << number > 0 for number, name in enumerate(("letter", "blank", "mark", "at", "digit", "minus"))}
+        flags = bytes_met(lower, LETTERS[1:], " ", ".:", "@", "0123456789", "-")
+        has = {name: flags & 1 << number > 0 for number, name in enumerate(("letter", "blank", "mark", "at", "digit", "minus"))}
         conditions = [
             matching(lower, has["mark"], ADDRESS),
             matching(lower, has["at"] | has["digit"], PERSONAL),
@@ -46,7 +46,7 @@ def suspects(texts: pd.Series, rules: JunkRules = NO_RULES) -> NDArray[np.int8]:
         ]
         return np.select(conditions, np.arange(len(conditions)), -1)
 
-    result = np.concatenate([np.zeros(0, dtype=np.int64), *in_portions(told, in_one(texts))]).astype(np.int8)
+    result = np.concatenate([np.zeros(0, dtype=np.int64), *in_portions(kind_codes, in_one(texts))]).astype(np.int8)
     for some, value in zip(rules, (len(JUNK) - 1, -1), strict=True):
         if some:
             ruled = texts.isin(queries_in_groups(texts, {"": list(some)})["query"]).to_numpy()

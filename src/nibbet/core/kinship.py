@@ -284,18 +284,18 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
     of = np.full(bodies, -1)
     of[body[known]] = labels[known]
     divides = (np.bincount(of[of >= 0], minlength=groups) >= 2)[labels]
-    told, homeless = np.flatnonzero(divides & known), np.flatnonzero(divides & ~known)
-    if not len(told):
+    known_rows, homeless = np.flatnonzero(divides & known), np.flatnonzero(divides & ~known)
+    if not len(known_rows):
         return labels
     # a word of one group is not that of another: so nothing is compared across groups
-    rows = np.concatenate([told, homeless])
-    said = words[rows].tocoo()
-    column = np.unique(labels[rows[said.row]] * words.shape[1] + said.col, return_inverse=True)[1]
-    own = sparse.csr_matrix((np.ones(len(column)), (said.row, column)))
-    member = sparse.csr_matrix((np.ones(len(told)), (body[told], np.arange(len(told)))), shape=(bodies, len(told)))
-    here = (member @ own[: len(told)]).tocoo()
-    part = np.bincount(body[told], minlength=bodies) / np.maximum(np.bincount(labels[told], minlength=groups)[of], 1)
-    usual = np.asarray(own[: len(told)].sum(axis=0)).ravel()[here.col] * part[here.row]
+    rows = np.concatenate([known_rows, homeless])
+    entries = words[rows].tocoo()
+    column = np.unique(labels[rows[entries.row]] * words.shape[1] + entries.col, return_inverse=True)[1]
+    own = sparse.csr_matrix((np.ones(len(column)), (entries.row, column)))
+    member = sparse.csr_matrix((np.ones(len(known_rows)), (body[known_rows], np.arange(len(known_rows)))), shape=(bodies, len(known_rows)))
+    here = (member @ own[: len(known_rows)]).tocoo()
+    part = np.bincount(body[known_rows], minlength=bodies) / np.maximum(np.bincount(labels[known_rows], minlength=groups)[of], 1)
+    usual = np.asarray(own[: len(known_rows)].sum(axis=0)).ravel()[here.col] * part[here.row]
     speaks = sparse.csr_matrix((np.log((here.data + RARE) / (RARE * (usual + 1))), (here.row, here.col)), shape=here.shape)
-    result[homeless] = strongest(own[len(told) :] @ speaks.T)
+    result[homeless] = strongest(own[len(known_rows) :] @ speaks.T)
     return np.unique(np.where(divides & (result >= 0), groups + result, labels), return_inverse=True)[1].astype(np.int64)

@@ -48,14 +48,14 @@ def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.
     total = sums[:, -1]
     length, first = np.zeros(pages, dtype=np.int64), np.zeros(pages, dtype=np.int64)
     for run in range(EVENT_WEEKS, 0, -1):  # the shortest run that holds the share
-        held = sums[:, run:] - sums[:, :-run]
-        best = held.argmax(axis=1)
-        enough = held[np.arange(pages), best] >= EVENT_SHARE * np.maximum(total, 1e-9)
+        window_sums = sums[:, run:] - sums[:, :-run]
+        best = window_sums.argmax(axis=1)
+        enough = window_sums[np.arange(pages), best] >= EVENT_SHARE * np.maximum(total, 1e-9)
         length, first = np.where(enough, run, length), np.where(enough, best, first)
     row = np.arange(pages)
-    held = sums[row, first + length] - sums[row, first]
+    window_sums = sums[row, first + length] - sums[row, first]
     after = weeks - first - length
     later = (total - sums[row, first + length]) / np.maximum(after, 1)
-    over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * held / np.maximum(length, 1))
+    over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * window_sums / np.maximum(length, 1))
     known = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
-    return pd.DataFrame({"event": known, "first": first, "last": first + length - 1, "share": held / np.maximum(total, 1e-9)})
+    return pd.DataFrame({"event": known, "first": first, "last": first + length - 1, "share": window_sums / np.maximum(total, 1e-9)})

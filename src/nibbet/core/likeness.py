@@ -181,9 +181,11 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
     one, other = candidates["page_a"].to_numpy(), candidates["page_b"].to_numpy()
     ends = (np.concatenate([one, other]), np.concatenate([other, one]))
     beside = sparse.csr_matrix((np.ones(2 * len(one)), ends), shape=(len(pages), len(pages)))
-    neighbours, said = np.asarray(beside.sum(axis=1)).ravel(), sparse.csr_matrix(beside @ there)
+    neighbours, shared_words = np.asarray(beside.sum(axis=1)).ravel(), sparse.csr_matrix(beside @ there)
 
-    usual = _scaled(said[one] - there[other], 1 / neighbours[one]) + _scaled(said[other] - there[one], 1 / neighbours[other])
+    usual = _scaled(shared_words[one] - there[other], 1 / neighbours[one]) + _scaled(
+        shared_words[other] - there[one], 1 / neighbours[other]
+    )
 
     def weighed(words: sparse.csr_matrix, at: NDArray[np.int64] | slice = slice(None)) -> tuple[Floats, Floats]:
         mine = sparse.csr_matrix(words.multiply(weight[None, :]))

@@ -52,9 +52,9 @@ def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, hos
     )
     every = own.union(outside.select(FAULTY))
     # a status of 0 is no fault: others write it for what they did not ask
-    found = every.filter((every.status >= 300) | every.silent.isin(SILENT_FOR))
-    sums = {name: found[name].min() for name in ("anchor", "place", "redirect_to", "silent")} | {"links": found.count()}
-    return found.group_by("source_id", "target_id", target=found.linked, status=found.status).aggregate(**sums)
+    faults = every.filter((every.status >= 300) | every.silent.isin(SILENT_FOR))
+    sums = {name: faults[name].min() for name in ("anchor", "place", "redirect_to", "silent")} | {"links": faults.count()}
+    return faults.group_by("source_id", "target_id", target=faults.linked, status=faults.status).aggregate(**sums)
 
 
 def _typed(links: ibis.Table) -> ibis.Table:

@@ -87,8 +87,8 @@ def ranks(source: Ints, target: Ints, count: int, entries: NDArray[np.float64] |
 
     graph = sparse.csr_matrix((np.ones(len(source), dtype=np.float32), (source, target)), shape=(count, count))
     graph.data[:] = 1.0
-    held: NDArray[np.float64] = np.asarray(PageRank().fit_predict(graph, weights=entries), dtype=np.float64) * count
-    return held
+    rank: NDArray[np.float64] = np.asarray(PageRank().fit_predict(graph, weights=entries), dtype=np.float64) * count
+    return rank
 
 
 def link_flows(pages: pd.DataFrame, links: tuple[Ints, Ints]) -> pd.DataFrame:
@@ -134,16 +134,16 @@ def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
 
 def related(words: sparse.csr_matrix, links: tuple[Ints, Ints], inlinks: pd.Series, section: pd.Series) -> tuple[float, float]:
     """The likeness from which this site links two pages, of one section and of two: that of its own links but the loosest, navigation aside."""
-    told = inlinks.to_numpy()[links[1]] <= NAVIGATION * len(inlinks)
-    source, target = links[0][told], links[1][told]
+    in_text = inlinks.to_numpy()[links[1]] <= NAVIGATION * len(inlinks)
+    source, target = links[0][in_text], links[1][in_text]
     code = pd.factorize(section)[0]
     within = code[source] == code[target]
-    found = []
+    parts = []
     for some, usual in ((within, RELATED), (~within, RELATED_ACROSS)):
         at = np.flatnonzero(some)[:: max(1, int(some.sum()) // 100_000)]
         alike = np.asarray(words[source[at]].multiply(words[target[at]]).sum(axis=1)).ravel()
-        found.append(usual if len(at) < OWN_LINKS else float(np.clip(np.quantile(alike, LOOSEST), usual / 2, 4 * RELATED)))
-    return found[0], max(found)
+        parts.append(usual if len(at) < OWN_LINKS else float(np.clip(np.quantile(alike, LOOSEST), usual / 2, 4 * RELATED)))
+    return parts[0], max(parts)
 
 
 def link_suggestions(

@@ -24,9 +24,9 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
         wave of its own or of its section), evergreen (none of these, over a year and more), unknown (under a year).
     """
     rows, wave = trends, calendar.reindex(trends.index)
-    told = season.reindex(trends.index).fillna("unknown")
+    seasonality = season.reindex(trends.index).fillna("unknown")
     real, kind = rows["real"].astype(bool), rows["kind"].astype("str")
-    waves = told.isin(["own", "section"]) & wave["peak"].notna()
+    waves = seasonality.isin(["own", "section"]) & wave["peak"].notna()
     life = np.select(
         [
             rows["event_to"].notna(),
@@ -34,7 +34,7 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
             real & kind.isin(FALLS),
             real & kind.isin(RISES),
             waves,
-            told.ne("unknown"),
+            seasonality.ne("unknown"),
         ],
         KINDS[:-1],
         KINDS[-1],
@@ -44,7 +44,7 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
             "level": level,
             "key": trends.index,
             "life": life,
-            "season": told.to_numpy(),
+            "season": seasonality.to_numpy(),
             "clicks": clicks.reindex(trends.index).fillna(0).astype("int64").to_numpy(),
         }
     )
@@ -65,7 +65,7 @@ def _because(table: pd.DataFrame) -> pd.Series:
 
     height = table["height"].map("{:.1f}".format, na_action="ignore").astype("str")
     times = (1 - table["depth"]).map("{:.1f}".format, na_action="ignore").astype("str")
-    said: dict[str, pd.Series | str] = {
+    sentences: dict[str, pd.Series | str] = {
         "event over": say.joined("Nearly all clicks came from ", day("event_from"), " to ", day("event_to"), "."),
         "short-lived": "Most clicks came in its first eight weeks.",
         "fading": say.joined("It has lost ", say.share(table["depth"]), " for good since the week of ", day("since"), "."),
@@ -76,4 +76,4 @@ def _because(table: pd.DataFrame) -> pd.Series:
         "evergreen": "No season, no lasting change, no event.",
         "unknown": "A year of clicks is needed to tell.",
     }
-    return say.chosen(said, table["life"])
+    return say.chosen(sentences, table["life"])

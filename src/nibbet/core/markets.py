@@ -21,11 +21,11 @@ PRIOR_SESSIONS = 200.0
 LEAST_SHOWN = 50
 
 
-def market_table(asked: pd.DataFrame, countries: pd.DataFrame, value: float | None, per_visit: float) -> pd.DataFrame:
+def market_table(queries: pd.DataFrame, countries: pd.DataFrame, value: float | None, per_visit: float) -> pd.DataFrame:
     """One row per country and language: MARKETS; languages that the site does not answer first, by what they would be worth.
 
     Args:
-        asked: country ("" where none is told), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language stood where this
+        queries: country ("" where none is told), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language stood where this
             site's good pages stand): queries in another language than the site's that no page answers.
         countries: of each country SUMMED, sessions, engaged_sessions, conversions, revenue (null where no source tells); indexed by country.
         value: money that a conversion brings; without it revenue counts; per_visit: money that a visit brings on the whole site, NaN where none is told.
@@ -33,8 +33,8 @@ def market_table(asked: pd.DataFrame, countries: pd.DataFrame, value: float | No
         Rows in a language hold the queries in it; the row of a country without a language holds all the rest. Visits stand in the latter. worth: money
         a month that the gain stands for, by what visits from that country bring, drawn to the whole site by PRIOR_SESSIONS sessions.
     """
-    spoken = asked.groupby(["country", "language"])[[*SUMMED, *GAINS]].sum()
-    spoken["queries"] = asked.groupby(["country", "language"]).size()
+    spoken = queries.groupby(["country", "language"])[[*SUMMED, *GAINS]].sum()
+    spoken["queries"] = queries.groupby(["country", "language"]).size()
     spoken = spoken[spoken["impressions"] >= LEAST_SHOWN].reset_index()
     rest = countries.reset_index(names="country")
     taken = spoken.groupby("country")[SUMMED].sum().reindex(rest["country"]).fillna(0.0)
@@ -65,7 +65,7 @@ def _because(table: pd.DataFrame) -> pd.Series:
     """What is asked there, and what it is worth, in one sentence."""
     where = say.joined(" from ", say.named(table["country"])).where(table["country"] != "", "")
     spoken = table["language"].map(NAMES).fillna(table["language"]).astype("str")
-    asked = say.joined(say.plural(table["queries"], "query").str.replace("querys", "queries"), " in ", say.named(spoken), where)
+    demand = say.joined(say.plural(table["queries"], "query").str.replace("querys", "queries"), " in ", say.named(spoken), where)
     shown = say.joined(
         ": ",
         say.count(table["impressions"]),
@@ -75,4 +75,4 @@ def _because(table: pd.DataFrame) -> pd.Series:
     )
     rest = say.joined("All else", where, ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"))
     sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")
-    return say.joined(asked, shown).where(table["language"].notna(), say.joined(rest, sold.where(table["sessions"] > 0, ".")))
+    return say.joined(demand, shown).where(table["language"].notna(), say.joined(rest, sold.where(table["sessions"] > 0, ".")))

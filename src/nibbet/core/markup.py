@@ -90,10 +90,10 @@ class Markup:
 def decoded(body: bytes, media: str = "") -> str:
     """The text of a page: by its mark of order, the header's charset, the one it names itself, else UTF-8, else what its bytes look like."""
     named = re.search(r"charset\s*=\s*[\"']?([\w-]+)", media, re.IGNORECASE)
-    found = CHARSET.search(body[:2048])
+    charset = CHARSET.search(body[:2048])
     marks = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
-    told = next((name for mark, name in marks.items() if body.startswith(mark)), None)
-    for name in (told, named[1] if named else None, found[1].decode("ascii", "replace") if found else None, "utf-8"):
+    by_mark = next((name for mark, name in marks.items() if body.startswith(mark)), None)
+    for name in (by_mark, named[1] if named else None, charset[1].decode("ascii", "replace") if charset else None, "utf-8"):
         if name:
             try:
                 return body.decode("cp1252" if name.lower() in ("iso-8859-1", "latin-1", "latin1", "us-ascii", "ascii") else name)
@@ -223,8 +223,8 @@ def _links(tree: LexborHTMLParser, base: str) -> list[Link]:
 
 def _refresh(metas: Mapping[str, str], base: str) -> str:
     """Where a page sends its visitors within five seconds."""
-    found = re.match(r"\s*(\d+)(?:\.\d*)?\s*[;,]\s*(?:url\s*=\s*)?[\"']?([^\"']+)", metas.get("refresh", ""), re.IGNORECASE)
-    return joined(base, found[2]) if found and int(found[1]) <= 5 else ""
+    match = re.match(r"\s*(\d+)(?:\.\d*)?\s*[;,]\s*(?:url\s*=\s*)?[\"']?([^\"']+)", metas.get("refresh", ""), re.IGNORECASE)
+    return joined(base, match[2]) if match and int(match[1]) <= 5 else ""
 
 
 def _main_text(tree: LexborHTMLParser) -> str:
@@ -252,10 +252,10 @@ def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
     """The things that JSON-LD describes, pages before their parts."""
     for node in tree.css("script[type='application/ld+json']"):
         try:
-            told = json.loads(node.text(deep=True) or "")
+            data = json.loads(node.text(deep=True) or "")
         except (ValueError, RecursionError):
             continue
-        for one in told if isinstance(told, list) else [told]:
+        for one in data if isinstance(data, list) else [data]:
             if isinstance(one, dict):
                 graph = one.get("@graph")
                 yield one
@@ -269,8 +269,8 @@ def _parent(tree: LexborHTMLParser, base: str, address: str) -> str:
         items = one.get("itemListElement")
         if one.get("@type") == "BreadcrumbList" and isinstance(items, list):
             named = [item.get("item") for item in items if isinstance(item, dict)]
-            told = [item.get("@id") if isinstance(item, dict) else item for item in named]
-            trail = [joined(base, target) for target in told if isinstance(target, str)]
+            addresses = [item.get("@id") if isinstance(item, dict) else item for item in named]
+            trail = [joined(base, target) for target in addresses if isinstance(target, str)]
             break
     if not trail:
         links = tree.css(
@@ -282,9 +282,9 @@ def _parent(tree: LexborHTMLParser, base: str, address: str) -> str:
 
 
 def _day(text: object) -> date | None:
-    found = DAY.match(text.strip()) if isinstance(text, str) else None
+    match = DAY.match(text.strip()) if isinstance(text, str) else None
     try:
-        return date(int(found[1]), int(found[2]), int(found[3])) if found else None
+        return date(int(match[1]), int(match[2]), int(match[3])) if match else None
     except ValueError:
         return None
 
@@ -295,8 +295,8 @@ HTML = ("text/html", "application/xhtml+xml")
 
 def media_of(headers: Mapping[str, str], body: bytes = b"") -> str:
     """The kind of content that an answer has, without its charset; by its first bytes where the headers do not tell."""
-    told = headers.get("content-type", "").partition(";")[0].strip().lower()
-    return told or ("text/html" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "")
+    media = headers.get("content-type", "").partition(";")[0].strip().lower()
+    return media or ("text/html" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "")
 
 
 def answer_facts(
@@ -316,15 +316,15 @@ def answer_facts(
         return record, [], []
     page = read_markup(body, address, headers.get("content-type", ""))
     canonical = page.canonical or _header_canonical(address, headers.get("link", ""))
-    told = directives(headers.get("x-robots-tag", ""))
-    said = set(re.split(r"[\s,:]+", page.robots)) | told["*"]
-    alone = {*page.kept_from, *(robot for robot, words in told.items() if robot != "*" and words & KEEPS_OUT)}
+    by_robot = directives(headers.get("x-robots-tag", ""))
+    robot_words = set(re.split(r"[\s,:]+", page.robots)) | by_robot["*"]
+    alone = {*page.kept_from, *(robot for robot, words in by_robot.items() if robot != "*" and words & KEEPS_OUT)}
     texts = {name: getattr(page, name) for name in ("title", "description", "h1", "headings", "text", "words", "language")}
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
-    record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if said & KEEPS_OUT else "index")
+    record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if robot_words & KEEPS_OUT else "index")
     record["noindex_for"] = ", ".join(sorted(alone))
     links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
-    closed = {"nofollow", "none"} & said
+    closed = {"nofollow", "none"} & robot_words
     follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]
     if page.refresh:
         record["redirect_to"] = page.refresh
@@ -362,8 +362,8 @@ def _kept_from(tree: LexborHTMLParser) -> tuple[str, ...]:
 
 def _header_canonical(address: str, link: str) -> str:
     """The canonical address that a Link header names (RFC 8288)."""
-    found = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
-    return joined(address, found[1]) if found else ""
+    match = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
+    return joined(address, match[1]) if match else ""
 
 
 def host_of(address: str) -> str:

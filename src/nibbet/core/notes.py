@@ -29,17 +29,17 @@ def notes(
     recent: Window,
     *,
     grains: Mapping[str, str] | None = None,
-    asked: bool = False,
+    is_set: bool = False,
 ) -> list[Note]:
     """The notes of the account, most consequential first: [{code, text}].
 
     Args:
         days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are unknown),
-            empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; asked: whether the
+            empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; is_set: whether the
             settings name the last day.
     """
     result = [
-        _incomplete(account, as_of, grains or {}, asked=asked),
+        _incomplete(account, as_of, grains or {}, is_set=is_set),
         *_capped(account),
         _windows_apart(days, visits),
         _sessions_per_click(days, visits, recent),
@@ -52,8 +52,8 @@ def notes(
         _strangers(pages),
         _merged(addresses),
     ]
-    said: list[Note] = account["notes"]
-    return [note for note in result if note] + said
+    given: list[Note] = account["notes"]
+    return [note for note in result if note] + given
 
 
 def _note(code: str, text: str) -> Note:
@@ -64,7 +64,7 @@ def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, An
     return [(one["kind"], gone) for one in account["sources"] for gone in one["set_aside"] if gone["reason"].startswith(reason)]
 
 
-def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str], *, asked: bool) -> Note | None:
+def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str], *, is_set: bool) -> Note | None:
     clicks: dict[str, float] = {}  # rows of pages and of queries tell the same clicks
     for one in account["sources"]:
         for gone in one["set_aside"]:
@@ -73,7 +73,7 @@ def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str],
                 clicks[grain] = clicks.get(grain, 0) + gone["measures"].get("clicks", 0)
     if not clicks:
         return None
-    why = "are left out, as asked" if asked else "are not complete yet and left out"
+    why = "are left out, as asked" if is_set else "are not complete yet and left out"
     return _note("partial_days", f"Days after {as_of} {why}: {max(clicks.values()):,} clicks. Every window ends with {as_of}.")
 
 

@@ -47,9 +47,9 @@ def find_openings(
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
-    held = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
+    reachable = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
     parts: list[pd.DataFrame] = [
-        _among_good(climbs[measured], "climb", held, curve, sight, days, standing),
+        _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing),
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
@@ -94,26 +94,26 @@ def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
 HELD_CLICKS = 5
 
 
-def best_like(held: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
+def best_like(holding: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
     """The best place that a page holds for queries like each of `wanted`: those that share its rarest words; null where it holds none.
 
     Args:
-        held, wanted: page, query; held also position.
+        holding, wanted: page, query; held also position.
     """
-    if held.empty or wanted.empty:
+    if holding.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
-    own, other = lexicon.same_width(*map(lexicon.of_rows, (held, wanted)))
-    pages = pd.Index(pd.unique(pd.concat([held["page"], wanted["page"]])))
-    home, asked = pages.get_indexer(held["page"]), pages.get_indexer(wanted["page"])
-    weight = rarity(sparse.csr_matrix((np.ones(len(held)), (home, np.arange(len(held)))), shape=(len(pages), len(held))) @ own)
+    own, other = lexicon.same_width(*map(lexicon.of_rows, (holding, wanted)))
+    pages = pd.Index(pd.unique(pd.concat([holding["page"], wanted["page"]])))
+    home, wanted_page = pages.get_indexer(holding["page"]), pages.get_indexer(wanted["page"])
+    weight = rarity(sparse.csr_matrix((np.ones(len(holding)), (home, np.arange(len(holding)))), shape=(len(pages), len(holding))) @ own)
     own = own.tocoo()
-    cell, stands = home[own.row] * own.shape[1] + own.col, held["position"].to_numpy(float)[own.row]
+    cell, stands = home[own.row] * own.shape[1] + own.col, holding["position"].to_numpy(float)[own.row]
     order = np.lexsort([stands, cell])
     first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best place of each word of a page
     cells, best = np.append(cell[first], np.iinfo(np.int64).max), np.append(stands[first], np.nan)
     other.data = weight[other.indices]
     telling = strongest(other)
-    sought = np.where(telling >= 0, asked * own.shape[1] + telling, -1)
+    sought = np.where(telling >= 0, wanted_page * own.shape[1] + telling, -1)
     at = np.searchsorted(cells, sought)
     place = np.where(cells[at] == sought, best[at], np.nan)
     return pd.Series(place, index=wanted.index)
@@ -144,10 +144,12 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int,
     return rows.assign(kind=kind, **gains)
 
 
-def _among_good(rows: pd.DataFrame, kind: str, held: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing) -> pd.DataFrame:
+def _among_good(
+    rows: pd.DataFrame, kind: str, reachable: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing
+) -> pd.DataFrame:
     """Rows with their gain if they stood where the site's good pages stand, and no worse than `held`."""
     demand = (rows["impressions"] / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
-    return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), held.to_numpy(float), curve, days))
+    return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), reachable.to_numpy(float), curve, days))
 
 
 def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:

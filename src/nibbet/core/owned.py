@@ -44,24 +44,26 @@ def by_owner(
         those of another topic and not of its own goes there. What no page owns joins the topic whose results it shares, else one whose page
         and queries hold each word that tells it apart, else it stays with its like.
     """
-    held = owner >= 0
-    if not held.any():
+    has_owner = owner >= 0
+    if not has_owner.any():
         return labels
     pages = int(owner.max()) + 1
     body = _one_body(owner, chosen[:, :pages])
-    topic = np.where(held, body[np.maximum(owner, 0)], -1)
+    topic = np.where(has_owner, body[np.maximum(owner, 0)], -1)
     sure = np.zeros(len(topic), dtype=bool) if known is None else known
     if near is not None and known is not None:
         topic = _by_results(topic, owner, near, known)
-    _, topic[held] = np.unique(topic[held], return_inverse=True)
-    lost = np.flatnonzero(~held)
+    _, topic[has_owner] = np.unique(topic[has_owner], return_inverse=True)
+    lost = np.flatnonzero(~has_owner)
     home = np.full(len(lost), -1)
     if near is not None:
-        home = strongest(sparse.csr_matrix(near[lost] @ _members(topic, held)))
+        home = strongest(sparse.csr_matrix(near[lost] @ _members(topic, has_owner)))
     by_words = np.flatnonzero((home < 0) & ~sure[lost])
     if len(by_words):
-        home[by_words] = home_by_words(words[lost[by_words]], topic[held], words[held], _words_of_owners(topic, held, owner, on_page))[0]
-    topic[lost] = np.where(home >= 0, home, topic[held].max() + 1 + labels[lost])
+        home[by_words] = home_by_words(
+            words[lost[by_words]], topic[has_owner], words[has_owner], _words_of_owners(topic, has_owner, owner, on_page)
+        )[0]
+    topic[lost] = np.where(home >= 0, home, topic[has_owner].max() + 1 + labels[lost])
     left = lost[(home < 0) & ~sure[lost]]
     core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
     core[lost[(home < 0) & sure[lost]]] = True
@@ -69,10 +71,10 @@ def by_owner(
         result = home_by_words(words[left], topic[core], words[core])[0]
         topic[left] = np.where(result >= 0, result, topic[left])
     topic = np.unique(topic, return_inverse=True)[1].astype(np.int64)
-    return _to_their_words(topic, np.flatnonzero(held & ~sure), words, _words_of_owners(topic, held, owner, on_page))
+    return _to_their_words(topic, np.flatnonzero(has_owner & ~sure), words, _words_of_owners(topic, has_owner, owner, on_page))
 
 
-def _to_their_words(topic: Ints, asked: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix) -> Ints:
+def _to_their_words(topic: Ints, query_words: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix) -> Ints:
     """The topics, with those of the queries `asked` moved whose telling words another topic holds and the rest of their own does not: a page is
     shown for the questions of its sisters too, and owns them where the sister itself is not seen.
 
@@ -81,22 +83,22 @@ def _to_their_words(topic: Ints, asked: Ints, words: sparse.csr_matrix, on_pages
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
     holds = _held_words(count, size, on_pages)
-    weight, mine, home = _telling(holds), sparse.csr_matrix(words[asked]), topic[asked]
+    weight, mine, home = _telling(holds), sparse.csr_matrix(words[query_words]), topic[query_words]
     rest = _held_words(sparse.csr_matrix(count[home] - mine), size[home] - 1, on_pages[home])
     telling = sparse.csr_matrix(mine.multiply(weight[None, :]))
     whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
-    there, strength = (np.asarray(telling.multiply(held).sum(axis=1)).ravel() / whole for held in (rest > 0, rest))
+    there, strength = (np.asarray(telling.multiply(table).sum(axis=1)).ravel() / whole for table in (rest > 0, rest))
     query, other, _, strongly = carried_by(mine, holds, weight, ANSWERED)
     better = (there[query] < ANSWERED) & (other != home[query]) & (strongly > strength[query])
-    best = strongest(sparse.csr_matrix((strongly[better], (query[better], other[better])), shape=(len(asked), holds.shape[0])))
+    best = strongest(sparse.csr_matrix((strongly[better], (query[better], other[better])), shape=(len(query_words), holds.shape[0])))
     topic = topic.copy()
-    topic[asked] = np.where(best >= 0, best, home)
+    topic[query_words] = np.where(best >= 0, best, home)
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
 
 
-def _members(topic: Ints, held: NDArray[np.bool_]) -> sparse.csr_matrix:
+def _members(topic: Ints, chosen: NDArray[np.bool_]) -> sparse.csr_matrix:
     """Queries x topics, 1 where a held query belongs."""
-    at = np.flatnonzero(held)
+    at = np.flatnonzero(chosen)
     return sparse.csr_matrix((np.ones(len(at)), (at, topic[at])), shape=(len(topic), int(topic[at].max()) + 1))
 
 
@@ -120,25 +122,25 @@ def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
 
 def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
     """Topics joined, divided and queries moved by the results that they share: see `by_owner`."""
-    held = topic >= 0
-    _, dense = np.unique(topic[held], return_inverse=True)
+    has_topic = topic >= 0
+    _, dense = np.unique(topic[has_topic], return_inverse=True)
     result = topic.copy()
-    result[held] = dense
-    member = _members(result, held)
+    result[has_topic] = dense
+    member = _members(result, has_topic)
     leads = sparse.csr_matrix(near @ member)
     row, column = places(leads)
-    own = held[row] & (result[row] == column)
-    alone = held & known & (np.bincount(row[own], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
+    own = has_topic[row] & (result[row] == column)
+    alone = has_topic & known & (np.bincount(row[own], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
     moved = np.flatnonzero(alone)
     result[moved] = strongest(sparse.csr_matrix(leads[moved]))
-    member = _members(result, held)
-    asks = sparse.csr_matrix(member.T @ sparse.diags((held & known).astype(float)) @ (near @ member > 0).astype(float)).tocoo()
-    size = np.bincount(result[held & known], minlength=member.shape[1])
+    member = _members(result, has_topic)
+    asks = sparse.csr_matrix(member.T @ sparse.diags((has_topic & known).astype(float)) @ (near @ member > 0).astype(float)).tocoo()
+    size = np.bincount(result[has_topic & known], minlength=member.shape[1])
     smaller = (size[asks.row] > 0) & (asks.row != asks.col) & (size[asks.row] <= size[asks.col])
     joined = smaller & (asks.data >= ONE_RESULT * size[asks.row])
     body = connected(asks.row[joined].astype(np.int64), asks.col[joined].astype(np.int64), member.shape[1])
-    result[held] = body[result[held]]
-    return _divided(result, owner, near, held & known)
+    result[has_topic] = body[result[has_topic]]
+    return _divided(result, owner, near, has_topic & known)
 
 
 def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
@@ -155,18 +157,18 @@ def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[n
     main[topic[first]] = part[first]
     apart = known & (size >= 2) & (part != main[topic]) & (topic >= 0)
     divided = np.where(apart, int(topic.max()) + 1 + part, topic)
-    held = topic >= 0
+    has_topic = topic >= 0
     of_page = np.full(len(topic), -1)
-    of_page[held] = np.unique(np.stack([topic[held], owner[held]]), axis=1, return_inverse=True)[1].ravel()
+    of_page[has_topic] = np.unique(np.stack([topic[has_topic], owner[has_topic]]), axis=1, return_inverse=True)[1].ravel()
     shape = (int(of_page.max()) + 1, int(divided.max()) + 1)
-    tells = known & held
+    tells = known & has_topic
     went = strongest(sparse.csr_matrix((np.ones(int(tells.sum())), (of_page[tells], divided[tells])), shape=shape))[of_page]
-    return np.where(held & ~known & (went >= 0), went, divided)
+    return np.where(has_topic & ~known & (went >= 0), went, divided)
 
 
-def _words_of_owners(topic: Ints, held: NDArray[np.bool_], owner: Ints, on_page: sparse.csr_matrix) -> sparse.csr_matrix:
+def _words_of_owners(topic: Ints, has_topic: NDArray[np.bool_], owner: Ints, on_page: sparse.csr_matrix) -> sparse.csr_matrix:
     """Topics x words (0..1): those of the pages that own queries of each."""
-    at = np.flatnonzero(held)
+    at = np.flatnonzero(has_topic)
     of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
     return sparse.csr_matrix(
         sparse.csr_matrix((np.ones(of.shape[1]), (of[0], of[1])), shape=(int(topic.max()) + 1, on_page.shape[0])) @ on_page
@@ -193,25 +195,31 @@ def _telling(holds: sparse.csr_matrix) -> Floats:
 
 
 def home_by_words(
-    asked: sparse.csr_matrix, topic: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix | None = None, least: float = ANSWERED
+    query_words: sparse.csr_matrix,
+    topic: Ints,
+    words: sparse.csr_matrix,
+    on_pages: sparse.csr_matrix | None = None,
+    least: float = ANSWERED,
 ) -> tuple[Ints, Floats]:
     """For each query asked the topic that has its telling words in its queries or on its pages, -1 for none; and how strongly it has them (0..1).
     least: the share of their weight that it must have.
 
     Args:
-        asked: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns; on_pages: topics x
+        query_words: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns; on_pages: topics x
             words (0..1) that hold besides.
     """
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
     holds = _held_words(count, size, on_pages)
     weight = _telling(holds)
-    query, home, _, strongly = carried_by(asked, holds, weight, least)
+    query, home, _, strongly = carried_by(query_words, holds, weight, least)
     own = sparse.csr_matrix(
         _held_words(count, size, None).multiply(weight[None, :])
     )  # what its queries ask: the query may say little of it
-    said = np.asarray(own[home].multiply(asked[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
-    shape = (asked.shape[0], holds.shape[0])
-    best = strongest(sparse.csr_matrix((strongly * (1e-3 + said), (query, home)), shape=shape))
+    covered = (
+        np.asarray(own[home].multiply(query_words[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
+    )
+    shape = (query_words.shape[0], holds.shape[0])
+    best = strongest(sparse.csr_matrix((strongly * (1e-3 + covered), (query, home)), shape=shape))
     strength = sparse.csr_matrix((strongly, (query, home)), shape=shape)
     return best, np.asarray(strength[np.arange(len(best)), np.maximum(best, 0)]).ravel()

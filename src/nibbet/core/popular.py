@@ -41,7 +41,7 @@ def popularity(pages: pd.DataFrame) -> pd.DataFrame:
         views: sessions, or clicks where no visits are told; kept: seconds a visitor stays, drawn to those of the section by PRIOR_SESSIONS
         sessions of it, from LEAST_SESSIONS sessions on; earning: money, or conversions where no money is told; null where a page brings none.
     """
-    told = pages["sessions"].notna().any()
+    has_visits = pages["sessions"].notna().any()
     sessions = pages["sessions"].fillna(0.0).astype(float)
     seconds = pages["seconds"].astype(float).where(sessions > 0)
     section = pages["section"]
@@ -49,7 +49,7 @@ def popularity(pages: pd.DataFrame) -> pd.DataFrame:
     kept = (seconds + PRIOR_SESSIONS * usual) / (sessions + PRIOR_SESSIONS)
     money, sales = pages["money"].fillna(0.0).astype(float), pages["conversions"].fillna(0.0).astype(float)
     earning = money if money.gt(0).any() else sales
-    views = sessions if told else pages["clicks"].fillna(0.0).astype(float)
+    views = sessions if has_visits else pages["clicks"].fillna(0.0).astype(float)
     return pd.DataFrame(
         {"views": views.where(views > 0), "kept": kept.where(sessions >= LEAST_SESSIONS), "earning": earning.where(earning > 0)}
     )
@@ -111,8 +111,8 @@ def common_traits(popular: pd.DataFrame, traits: pd.DataFrame, section: pd.Serie
             known = (popular[by].notna() & traits[trait].notna()).to_numpy()
             top, has = popular[by].to_numpy()[known].astype(bool), traits[trait].to_numpy()[known].astype(bool)
             counts = [int((top & has).sum()), int(top.sum()), int((~top & has).sum()), int((~top).sum())]
-            told = min(has.sum(), (~has).sum(), top.sum()) >= LEAST_PAGES
-            ratio, error = _stratified(top, has, stratum[known]) if told else (np.nan, np.nan)
+            is_enough = min(has.sum(), (~has).sum(), top.sum()) >= LEAST_PAGES
+            ratio, error = _stratified(top, has, stratum[known]) if is_enough else (np.nan, np.nan)
             rows.append([by, trait, int(has.sum()), *counts, ratio, error])
     table = pd.DataFrame(rows, columns=[*COMMON[:7], "times", "error"])
     value = np.log(table["times"])
@@ -160,19 +160,19 @@ def page_facts(pages: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
 
 
 def leaning_ideas(
-    topics: pd.DataFrame, asked: sparse.csr_matrix, about: sparse.csr_matrix, popular: pd.DataFrame, paths: pd.Series, lexicon: Lexicon
+    topics: pd.DataFrame, queries: sparse.csr_matrix, about: sparse.csr_matrix, popular: pd.DataFrame, paths: pd.Series, lexicon: Lexicon
 ) -> pd.DataFrame:
     """Topics that nothing answers yet and that are near to what is popular here: LEANING, page by number; those within reach of most clicks first.
 
     Args:
-        topics: topic, label, volume, volume_kind, proposal, gain: those to be written; asked: their telling words, rows of length 1; about: the same of pages;
+        topics: topic, label, volume, volume_kind, proposal, gain: those to be written; queries: their telling words, rows of length 1; about: the same of pages;
             popular: as `is_popular` returns; paths: of the pages; lexicon: of the columns of both.
     """
     liked = popular.eq(True)
     some = np.flatnonzero(liked.any(axis=1).to_numpy())
     if topics.empty or not len(some):
         return pd.DataFrame(columns=LEANING)
-    near = sparse.csr_matrix(asked @ about[some].T)
+    near = sparse.csr_matrix(queries @ about[some].T)
     page, likeness = some[np.asarray(near.argmax(axis=1)).ravel()], near.max(axis=1).toarray().ravel()
     by = (liked.iloc[page].astype(int) @ pd.Series([f"{name}, " for name in liked], index=liked.columns)).str.removesuffix(", ").to_numpy()
     shared = _shared(topics["label"], about[page], lexicon)
@@ -194,5 +194,5 @@ def _shared(labels: pd.Series, about: sparse.csr_matrix, lexicon: Lexicon) -> pd
     """The words of each label that the page beside it is about."""
     word = labels.astype("str").reset_index(drop=True).str.split().explode()
     table, known = lexicon.same_width(lexicon.matrix(word), about)
-    met = np.asarray(table.multiply(known[word.index.to_numpy()]).sum(axis=1)).ravel() > 0
-    return word[met].groupby(level=0).agg(", ".join).reindex(range(len(labels))).fillna("")
+    common = np.asarray(table.multiply(known[word.index.to_numpy()]).sum(axis=1)).ravel() > 0
+    return word[common].groupby(level=0).agg(", ".join).reindex(range(len(labels))).fillna("")

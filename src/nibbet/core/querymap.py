@@ -46,9 +46,9 @@ def page_words(pages: pd.DataFrame, lexicon: Lexicon, anchors: pd.DataFrame | No
     if anchors is not None and len(anchors):
         number, texts = pd.factorize(anchors["anchor"])
         leads = sparse.csr_matrix((np.ones(len(anchors), dtype=np.float32), (anchors["page"], number)), shape=(len(pages), len(texts)))
-        said = sparse.csr_matrix(leads @ lexicon.matrix(pd.Series(texts)))
-        said.data[:] = 1.0
-        tables.append((said, ANCHOR))
+        text_words = sparse.csr_matrix(leads @ lexicon.matrix(pd.Series(texts)))
+        text_words.data[:] = 1.0
+        tables.append((text_words, ANCHOR))
     best = sparse.csr_matrix((len(pages), 1))
     for table, weight in tables:
         wide, best = lexicon.same_width(table, best)
@@ -97,11 +97,11 @@ def add_answer(
     pull = np.nan_to_num(shrunk_pull(pairs["clicks"].to_numpy(float), pairs["expected_clicks"].to_numpy(float)), nan=0.0)
     place = pairs["position"].fillna(100.0).to_numpy(float)
     behaviour = np.clip((pull - 0.4) / 0.5, 0, 1) * np.clip((9.0 - place) / 5.0, 0, 1)
-    said = share + (1 - share) * BEHAVIOUR_SHARE * behaviour
-    below = _below_its_own(pairs, number, said)
-    usual = np.clip((DOUBTED - 0.5 - below) / AS_USUAL, 0, 1) * (said >= SOME)
-    beside = np.clip((below - DOUBTED) / (NOT_MEANT - DOUBTED), 0, 1) * np.clip((1 - said) / MISSING, 0, 1)
-    return pairs.assign(answer=np.clip(said * (1 - beside) + (1 - said) * STANDING_SHARE * usual, 0, 1))
+    blended = share + (1 - share) * BEHAVIOUR_SHARE * behaviour
+    below = _below_its_own(pairs, number, blended)
+    usual = np.clip((DOUBTED - 0.5 - below) / AS_USUAL, 0, 1) * (blended >= SOME)
+    beside = np.clip((below - DOUBTED) / (NOT_MEANT - DOUBTED), 0, 1) * np.clip((1 - blended) / MISSING, 0, 1)
+    return pairs.assign(answer=np.clip(blended * (1 - beside) + (1 - blended) * STANDING_SHARE * usual, 0, 1))
 
 
 def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:
@@ -190,11 +190,11 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     topic, page = pairs["topic"].cat.codes.to_numpy().astype(np.int64), dead.index.get_indexer(pd.Index(pairs["page"]))
     role, living = pairs["role"].cat.codes.to_numpy().copy(), ~dead.to_numpy(bool)[page]
     owners = np.flatnonzero((role == OWNER) & (topic >= 0))
-    held, by, count = _owned_topics(topic[owners], page[owners])
+    owned_topics, by, count = _owned_topics(topic[owners], page[owners])
     home = np.full(len(dead), -1)
     order = np.argsort(count, kind="stable")
-    home[by[order]] = held[order]  # the last written is the topic in which the page owns most
-    main, several = _main_pages(held, by, count, ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))
+    home[by[order]] = owned_topics[order]  # the last written is the topic in which the page owns most
+    main, several = _main_pages(owned_topics, by, count, ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))
     owner_of = np.full(len(queries), -1)
     owner_of[number[owners]] = owners
     named = np.zeros(len(queries), dtype=bool)
@@ -249,9 +249,9 @@ def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFra
         return pairs.assign(named=False)
     targets = targets.drop_duplicates("query").astype({"query": pairs["query"].dtype})
     of_pages = pairs.loc[pairs["page"].isin(targets["page"]), ["page", "query"]].reset_index(names="row")
-    met = of_pages.merge(targets, on=["page", "query"], how="right", validate="1:1")
-    pairs = pairs.assign(named=pairs.index.isin(met["row"].dropna()))
-    new = met.loc[met["row"].isna(), ["page", "query"]]
+    merged = of_pages.merge(targets, on=["page", "query"], how="right", validate="1:1")
+    pairs = pairs.assign(named=pairs.index.isin(merged["row"].dropna()))
+    new = merged.loc[merged["row"].isna(), ["page", "query"]]
     if new.empty:
         return pairs
     counts = [c for c in ("clicks", "impressions", "expected_clicks", "days", "position_sum", "placed", "answer") if c in pairs]

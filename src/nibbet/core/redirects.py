@@ -50,8 +50,8 @@ def covering_page(
     subject, texts = lexicon.same_width(subject, texts)
     weight = rarity(texts)
     weight[known_brand] = 0.0
-    asked = subject[leaving].multiply(weight[None, :]).tocsr()
-    whole = np.asarray(asked.sum(axis=1)).ravel()
+    wanted = subject[leaving].multiply(weight[None, :]).tocsr()
+    whole = np.asarray(wanted.sum(axis=1)).ravel()
     if not len(leaving) or not len(staying):
         return pd.Series(np.nan, index=leaving)
     there = texts[staying].tocsr()
@@ -59,14 +59,14 @@ def covering_page(
     about = np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)
     visited = np.log1p(pages["clicks_long"].to_numpy(dtype=float)[staying])
     visited = visited / max(visited.max(), 1.0)
-    telling = _telling_words(asked, np.bincount(there.indices, minlength=there.shape[1]))
+    telling = _telling_words(wanted, np.bincount(there.indices, minlength=there.shape[1]))
     carries = there.T.tocsr()
     carries.data[:] = 1.0
     best = np.full(len(leaving), -1, dtype=np.int64)
     for at in range(0, len(leaving), ROWS_AT_ONCE):
         near = (telling[at : at + ROWS_AT_ONCE] @ carries).tocoo()
         one, other = near.row + at, near.col
-        share = np.asarray(asked[one].multiply(there[other]).sum(axis=1)).ravel() / np.maximum(whole[one], 1e-9)
+        share = np.asarray(wanted[one].multiply(there[other]).sum(axis=1)).ravel() / np.maximum(whole[one], 1e-9)
         beyond = 1.0 - np.asarray(subject[one].multiply(theirs[other]).sum(axis=1)).ravel() / about[other]
         score = share - 0.2 * beyond + 0.02 * visited[other]
         good = np.flatnonzero(share >= COVERS)
@@ -123,10 +123,10 @@ def section_page(
     weight = rarity(texts)
     weight[brand_columns(lexicon, brand)] = 0.0
     near = []
-    for told in (subject, short):
-        theirs = sparse.csr_matrix(told[hubs].multiply(weight[None, :]))
+    for words_of in (subject, short):
+        theirs = sparse.csr_matrix(words_of[hubs].multiply(weight[None, :]))
         about = np.maximum(np.asarray(theirs.sum(axis=1)).ravel(), 1e-9)
-        common = (told[leaving[lost]] @ theirs.T).tocoo()
+        common = (words_of[leaving[lost]] @ theirs.T).tocoo()
         good = common.data >= (1 - BEYOND) * about[common.col]
         near.append((common.row[good], common.col[good], common.data[good]))
     row, hub, share = (np.concatenate(parts) for parts in zip(*near, strict=True))
@@ -136,31 +136,31 @@ def section_page(
     return result
 
 
-def _telling_words(asked: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:
+def _telling_words(words: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:
     """For each row its rarest words, as few as together outweigh what a page that covers it may lack: every such page carries one of them.
 
     Args:
         known: in how many texts each word stands.
     Source: prefix filtering (Chaudhuri, Ganti, Kaushik 2006, ICDE).
     """
-    row, _ = places(asked)
-    order = np.lexsort([asked.indices, known[asked.indices], row])
-    weight, row = asked.data[order], row[order]
+    row, _ = places(words)
+    order = np.lexsort([words.indices, known[words.indices], row])
+    weight, row = words.data[order], row[order]
     before = np.cumsum(weight) - weight
     before = before - before[np.searchsorted(row, row)]
-    whole = np.asarray(asked.sum(axis=1)).ravel()
+    whole = np.asarray(words.sum(axis=1)).ravel()
     keep = (before <= (1 - COVERS) * whole[row] + 1e-9) & (weight > 0)
-    return sparse.csr_matrix((np.ones(int(keep.sum())), (row[keep], asked.indices[order][keep])), shape=asked.shape)
+    return sparse.csr_matrix((np.ones(int(keep.sum())), (row[keep], words.indices[order][keep])), shape=words.shape)
 
 
-def names_its_own(said: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> NDArray[np.bool_]:
+def names_its_own(texts: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> NDArray[np.bool_]:
     """Which pairs of a leaving page and one beside it share a word that makes the leaving page's own question: one that at most half of the pages
     beside it have. Sisters share the words of the subject alone.
 
     Args:
-        said: what each page says it is about; pairs: page_a (leaving), page_b (beside it), numbered as `said`.
+        texts: what each page says it is about; pairs: page_a (leaving), page_b (beside it), numbered as `said`.
     """
-    there = sparse.csr_matrix(lexicon.matrix(said) > 0, dtype=np.float64)
+    there = sparse.csr_matrix(lexicon.matrix(texts) > 0, dtype=np.float64)
     one, other = pairs["page_a"].to_numpy(), pairs["page_b"].to_numpy()
     code, leaving = pd.factorize(one)
     sums = sparse.csr_matrix((np.ones(len(one)), (code, np.arange(len(one)))), shape=(len(leaving), len(one))) @ there[other]

@@ -76,8 +76,8 @@ def windowed(
     sums: dict[str, Any] = {}
     for label, (window, names_of) in wanted.items():
         own = [-2 - number for number, span in enumerate(spans) if span in window.spans]
-        held = own or [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
-        where = ~parts.nested if window == ALWAYS else parts.stretch.isin(held)
+        stretches = own or [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
+        where = ~parts.nested if window == ALWAYS else parts.stretch.isin(stretches)
         sums |= {f"{name}_{label}": exact_sum(parts[name], where) for name in names_of}
     return parts.group_by(*by).aggregate(**sums, **{name: parts[name].min() for name in days})
 
@@ -234,8 +234,8 @@ def event_sums(events: ibis.Table, windows: Windows, step: str) -> ibis.Table:
     day = ibis.cases((used.undated, halfway.cast("int64").as_timestamp("s").cast("date")), else_=middle)
     counts = {}
     for name, window in (("count", windows.recent), ("count_reference", windows.reference)):
-        held = day.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
-        counts[name] = exact_sum(used["count"].fill_null(0), held)
+        in_window = day.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
+        counts[name] = exact_sum(used["count"].fill_null(0), in_window)
     return used.group_by("page_id", "event").aggregate(**counts)
 
 
@@ -309,19 +309,19 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, of: str) ->
 
 def numbered(pairs: ibis.Table, more: ibis.Table | None = None) -> ibis.Table:
     """query, query_id: all queries of the pairs, and of `more` (query), numbered from 0 by alphabet and in that order."""
-    asked = pairs.select("query").distinct()
+    queries = pairs.select("query").distinct()
     if more is not None:
-        asked = asked.union(more, distinct=True)
-    return asked.mutate(query_id=ibis.row_number().over(order_by=asked["query"]).cast("int32")).order_by("query_id")
+        queries = queries.union(more, distinct=True)
+    return queries.mutate(query_id=ibis.row_number().over(order_by=queries["query"]).cast("int32")).order_by("query_id")
 
 
-def coded(pairs: ibis.Table, asked: ibis.Table) -> ibis.Table:
+def coded(pairs: ibis.Table, numbers: ibis.Table) -> ibis.Table:
     """The pairs with the number of their query in place of its text: by page, impressions and query.
 
     Args:
-        asked: query, query_id.
+        numbers: query, query_id.
     """
-    return pairs.join(asked, "query").drop("query").order_by("page", ibis.desc("impressions"), "query_id")
+    return pairs.join(numbers, "query").drop("query").order_by("page", ibis.desc("impressions"), "query_id")
 
 
 def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, of: str) -> ibis.Table:
@@ -379,11 +379,11 @@ def around(search: ibis.Table, places: ibis.Table, window: Window, rates: Rates,
     return rows.group_by("page").aggregate(**sums)
 
 
-def asked_from(search: ibis.Table, asked: ibis.Table, window: Window) -> ibis.Table:
+def asked_from(search: ibis.Table, queries: ibis.Table, window: Window) -> ibis.Table:
     """One row per country ("" where none is told) and query of `asked` (a column of that name) in a window: clicks, impressions, position_sum, placed."""
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, window, "pair")).mutate(country=rows.country.cast("string").fill_null(""))
-    rows = rows.join(asked, rows["query"] == asked.asked)
+    rows = rows.join(queries, rows["query"] == queries.asked)
     return rows.group_by("country", "query").aggregate(**{name: exact_sum(rows[name]) for name in SUMS})
 
 
@@ -395,7 +395,7 @@ def _with_bins(rows: ibis.Table) -> ibis.Table:
     return rows.mutate(device=rows.device.fill_null(""), surface=rows.surface.fill_null(""), bin=number, log_place=log_place)
 
 
-def told(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
+def with_detail(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
     """Search or landing rows for people: their page by its address, and set_aside, the reason why a row is not used (null where it is)."""
     hidden = {
         "brand",

@@ -48,7 +48,7 @@ def find_repairs(
     _of_the_index(table, kept_from_index.reindex(pages.index))
     _of_addresses(table, covers.reindex(pages.index).map(pages["page"]), links)
     _of_lists(table)
-    result = pd.concat([*table.found, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
+    result = pd.concat([*table.parts, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
     order = np.lexsort([result["repair"].to_numpy(dtype=object), result["page"].to_numpy(), -result["weight"].to_numpy()])
     return result.iloc[order].reset_index(drop=True)[REPAIRS]
 
@@ -79,7 +79,7 @@ class _Table:
     """The repairs found so far, and what all of them say of a page."""
 
     def __init__(self, pages: pd.DataFrame, windows: Windows) -> None:
-        self.pages, self.found = pages, list[pd.DataFrame]()
+        self.pages, self.parts = pages, list[pd.DataFrame]()
         self.clicks, self.shown = pages["clicks_long"].fillna(0), pages["impressions_long"].fillna(0)
         hits, self.outside = pages["hits"].fillna(0).astype(float), pages["backlinks"].fillna(0).astype(float)
         self.weight = (self.clicks + hits).astype(float)
@@ -98,7 +98,7 @@ class _Table:
         at = self.pages.index[chosen.fillna(False).astype(bool)]
         known = pd.Series(None, index=at, dtype="object") if target is None else target.reindex(at)
         rows = {"page": at, "repair": name, "weight": self.weight[at].to_numpy(), "target": known.to_numpy()}
-        self.found.append(pd.DataFrame({**rows, "because": because.reindex(at).to_numpy()}))
+        self.parts.append(pd.DataFrame({**rows, "because": because.reindex(at).to_numpy()}))
 
 
 def _of_the_index(t: _Table, state: pd.Series) -> None:

@@ -42,8 +42,8 @@ def closing_rules(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] =
     for agent in agents or _welcome(rules) or ["*"]:
         pattern, is_open = _deciding(agent, paths, rules)
         whom = "all robots" if _group(agent, rules) == "*" else agent
-        said = '"Disallow: ' + pattern + f'" for {whom}'
-        result = result.where(result.notna() | pattern.isna() | is_open, said)
+        sentence = '"Disallow: ' + pattern + f'" for {whom}'
+        result = result.where(result.notna() | pattern.isna() | is_open, sentence)
     return result
 
 

@@ -172,12 +172,12 @@ def _serving(window: Window, covers: list[Cover]) -> tuple[Span, ...]:
 def _roles(window: Window, covers: list[Cover]) -> int:
     """How much rows can tell of a window: 2 for queries of pages, which make totals too, and 1 for totals of pages alone."""
 
-    def held(grain: str) -> bool:
+    def has_grain(grain: str) -> bool:
         dated = max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0)
         return dated >= ENOUGH_DAYS * window.days or bool(_tiles(window, covers, grain))
 
     others = {c.grain for c in covers} - {"page", "pair"}
-    return 2 if held("pair") else int(held("page") or any(map(held, others)))
+    return 2 if has_grain("pair") else int(has_grain("page") or any(map(has_grain, others)))
 
 
 def _reach(window: Window, covers: list[Cover], first: date) -> int:
@@ -216,8 +216,8 @@ def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Window
 
     result, as_of = windows.changed(of), windows.as_of
     two = {"recent": result.recent, "reference": result.reference}
-    held = [n for n, w in two.items() if days_in(w) >= ENOUGH_DAYS * w.days or any(s.role == "visits" for s in w.spans)]
-    result = replace(result, visits_in=tuple(held))
+    covered = [n for n, w in two.items() if days_in(w) >= ENOUGH_DAYS * w.days or any(s.role == "visits" for s in w.spans)]
+    result = replace(result, visits_in=tuple(covered))
     usual = Window(as_of - timedelta(days=long - 1), as_of)
     ends = [w for w in whole if abs((as_of - w.end).days) <= NOW_DAYS and w.days <= long * 1.2]
     best = min(ends, key=lambda w: (abs(math.log(w.days / long)), w.start), default=None)

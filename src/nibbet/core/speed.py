@@ -55,13 +55,13 @@ def page_speed(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 def _because(table: pd.DataFrame, poor: np.ndarray) -> pd.Series:
     """What is poor about a page, in one sentence; empty where nothing is."""
-    said = [
+    sentences = [
         say.joined("its largest content stands after ", say.place(table["loading"]), " s (good: 2.5)"),
         say.joined("it answers after ", say.count(table["responding"]), " ms (good: 200)"),
         say.joined("it jumps by ", table["shifting"].map("{:.2f}".format), " (good: 0.1)"),
     ]
     text = pd.Series("", index=table.index, dtype="str")
-    for number, words in enumerate(said):
+    for number, words in enumerate(sentences):
         joint = text.ne("").map({True: ", ", False: ""}).astype("str")
         text = text.where(~poor[:, number], say.joined(text, joint, words))
     whom = say.joined(" on ", table["form_factor"]).where(table["form_factor"] != "", "")

@@ -206,9 +206,9 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
         error = 1 / shown[0] + 1 / shown[1] + (sight.error * moved) ** 2
     growth = own
     if "demand" in pairs:
-        told = [pairs[name].to_numpy(float)[leader] for name in ("demand_reference", "demand")]
-        given = (told[0] > 0) & (told[1] > 0)
-        told_growth = np.where(given, np.log(np.where(given, told[1], 1.0) / np.where(given, told[0], 1.0)), np.nan)
+        volumes = [pairs[name].to_numpy(float)[leader] for name in ("demand_reference", "demand")]
+        given = (volumes[0] > 0) & (volumes[1] > 0)
+        told_growth = np.where(given, np.log(np.where(given, volumes[1], 1.0) / np.where(given, volumes[0], 1.0)), np.nan)
         section = pd.factorize(pairs["section"])[0][leader] if "section" in pairs else np.zeros(queries, dtype=np.int64)
         source = _source_error(own - told_growth, known & given & (moved <= SAME_PLACE) & (np.minimum(*shown) >= TELLS), section)
         both = known & given

@@ -46,29 +46,29 @@ class Standing:
     beside: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
 
-    def _centre(self, held: Floats) -> Floats:
-        return self.place * held**0 if self.beside is None else np.sqrt(self.place * np.maximum(held * self.beside, 1.0))
+    def _centre(self, at: Floats) -> Floats:
+        return self.place * at**0 if self.beside is None else np.sqrt(self.place * np.maximum(at * self.beside, 1.0))
 
-    def places(self, held: Floats, worse: float) -> Floats:
-        """Where a page that stands at `held` would stand once mended: the place than which a share `worse` of good pages no worse than it
+    def places(self, at: Floats, worse: float) -> Floats:
+        """Where a page that stands at `at` would stand once mended: the place than which a share `worse` of good pages no worse than it
         stand better.
         """
-        held = np.maximum(held, 1.0)
-        centre = self._centre(held)
-        top = special.ndtr(np.log(held / centre) / self.spread)
+        at = np.maximum(at, 1.0)
+        centre = self._centre(at)
+        top = special.ndtr(np.log(at / centre) / self.spread)
         there = special.ndtri(np.clip(worse * top, 1e-9, 1 - 1e-9))
-        placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, held)
+        placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, at)
         return placed
 
-    def gains(self, demand: Floats, clicks: Floats, held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
+    def gains(self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
         """Extra clicks a month of rows that would stand among the good pages: gain (mean), gain_low and gain_high (80%).
 
         Args:
-            demand: impressions in `days` days on the first page; clicks: those had; held: the place than which they would not be worse.
+            demand: impressions in `days` days on the first page; clicks: those had; place_held: the place than which they would not be worse.
         """
 
         rate = {worse: curve.rate(self.places(np.exp(GRID), worse)) * self.pull for worse in (0.9, 0.1, *MIDDLE)}
-        at = np.log(np.clip(held, 1.0, LAST_PLACE))
+        at = np.log(np.clip(place_held, 1.0, LAST_PLACE))
         mean, few, many = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
         middle = demand * mean
         noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle

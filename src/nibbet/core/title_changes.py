@@ -48,10 +48,10 @@ def dated(changed: pd.DataFrame, modified: pd.Series) -> pd.DataFrame:
         changed: crawled_before, crawled_after, by page number; modified: by page number.
     """
     before, after = pd.to_datetime(changed["crawled_before"]), pd.to_datetime(changed["crawled_after"])
-    told = pd.to_datetime(modified).reindex(changed.index)
-    told = told.where((told > before) & (told <= after))
-    eve = told - pd.Timedelta(days=1)
-    return changed.assign(changed_on=told, crawled_before=eve.fillna(before), crawled_after=told.fillna(after))
+    day = pd.to_datetime(modified).reindex(changed.index)
+    day = day.where((day > before) & (day <= after))
+    eve = day - pd.Timedelta(days=1)
+    return changed.assign(changed_on=day, crawled_before=eve.fillna(before), crawled_after=day.fillna(after))
 
 
 def spans(changed: pd.DataFrame, first: pd.Timestamp, last: pd.Timestamp) -> pd.DataFrame:

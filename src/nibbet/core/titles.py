@@ -124,11 +124,11 @@ def query_traits(rows: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> p
     """
     number, texts = numbered(rows)
     title = pages["title"].astype("str").fillna("")
-    asked, whole, early = lexicon.same_width(*(lexicon.matrix(part) for part in (texts, title, title.str.slice(0, EARLY))))
+    query_words, whole, early = lexicon.same_width(*(lexicon.matrix(part) for part in (texts, title, title.str.slice(0, EARLY))))
     place = pages.index.get_indexer(pd.Index(rows["page"]))
     weight = rarity(whole)
-    there = covered_share(asked[number], whole[place], weight)
-    soon = covered_share(asked[number], early[place], weight)
+    there = covered_share(query_words[number], whole[place], weight)
+    soon = covered_share(query_words[number], early[place], weight)
     known = (title.to_numpy() != "")[place]
     absent, late = known & (there < NAMED), known & (there >= NAMED) & (soon < there / 2)
     return pd.DataFrame({"words absent": absent, "words late": late}, index=rows.index)
@@ -149,18 +149,18 @@ def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) 
     with_trait = traits[enough].groupby(rows.loc[enough, "page"]).any()
     without = ~traits[enough].groupby(rows.loc[enough, "page"]).all()
     pages, others = with_trait.sum(), without.sum()
-    told = [name for name in map(str, traits) if pages[name] >= LEAST_PAGES and others[name] >= LEAST_PAGES]
+    tested = [name for name in map(str, traits) if pages[name] >= LEAST_PAGES and others[name] >= LEAST_PAGES]
     place = np.log(rows["position"].clip(lower=1).fillna(10.0).to_numpy(float))
     size = section.groupby(section).transform("size")
     of_pages = rows["page"].groupby(section).transform("nunique")
-    held = section.where(of_pages >= SECTION_PAGES)
-    largest = size.groupby(held).first().nlargest(MOST_SECTIONS).index
-    levels = pd.get_dummies(held.where(held.isin(largest)), dtype=float).iloc[:, 1:].to_numpy(float)
+    of_section = section.where(of_pages >= SECTION_PAGES)
+    largest = size.groupby(of_section).first().nlargest(MOST_SECTIONS).index
+    levels = pd.get_dummies(of_section.where(of_section.isin(largest)), dtype=float).iloc[:, 1:].to_numpy(float)
     fixed = np.column_stack([np.ones(len(rows)), place - place.mean(), levels])
     fit: Fit = clustered_poisson(
         rows["clicks"].to_numpy(float),
         rows["expected_clicks"].to_numpy(float),
-        np.column_stack([fixed, traits[told].to_numpy(float)]),
+        np.column_stack([fixed, traits[tested].to_numpy(float)]),
         pd.factorize(rows["page"])[0],
     )
     value, error = fit.coefficients[fixed.shape[1] :], fit.errors[fixed.shape[1] :]
@@ -180,7 +180,7 @@ def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) 
         ("effect_high", np.exp(value + wide)),
         ("q_value", q),
     ):
-        table[name] = pd.Series(values, index=told)
+        table[name] = pd.Series(values, index=tested)
     table["real"] = (table["q_value"] < CHANCE).fillna(False)
     table["mend"] = table.index.map({name: mend for name, (_, mend) in TRAITS.items()})
     return table

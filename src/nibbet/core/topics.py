@@ -53,12 +53,12 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: Ju
     names = brand_pattern(brand)
     reasons = ["brand", *JUNK, "no words", "over 14 words", "by [topics] aside"]
 
-    def told(portion: pa.Array) -> NDArray[np.int64]:
+    def kind_codes(portion: pa.Array) -> NDArray[np.int64]:
         lower = plain_array(portion)
-        met = bytes_met(lower, LETTERS[1:], " ")
-        letter, blank = (met & 1 << number > 0 for number in range(2))
+        flags = bytes_met(lower, LETTERS[1:], " ")
+        letter, blank = (flags & 1 << number > 0 for number in range(2))
         small = pc.fill_null(pc.utf8_lower(portion), "")  # with its accents, as the brand has them
-        brands = pc.match_substring_regex(small, names).to_numpy(zero_copy_only=False) if names else np.zeros(len(met), dtype=bool)
+        brands = pc.match_substring_regex(small, names).to_numpy(zero_copy_only=False) if names else np.zeros(len(flags), dtype=bool)
         conditions = [
             brands,
             matching(lower, ~letter, r"^\P{L}*$"),
@@ -66,7 +66,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: Ju
         ]
         return np.select(conditions, [0, len(JUNK) + 1, len(JUNK) + 2], -1)
 
-    result = np.concatenate(in_portions(told, in_one(texts)))
+    result = np.concatenate(in_portions(kind_codes, in_one(texts)))
     odd = suspects(texts, junk)
     result = np.where((odd >= 0) & (result != 0), odd + 1, result)
     if rules:
@@ -126,23 +126,23 @@ def group_pairs(
     lexicon = lexicon or Lexicon(language)
     number, texts, words = lexicon.of_queries(pairs)
     shown = pairs["impressions"].to_numpy(float)
-    asked = pd.DataFrame({"query": texts.array, "impressions": np.bincount(number, shown, len(texts))}).reset_index(names="number")
+    grouped = pd.DataFrame({"query": texts.array, "impressions": np.bincount(number, shown, len(texts))}).reset_index(names="number")
     if demand is not None:
-        asked = asked.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
+        grouped = grouped.merge(demand, on="query", how="outer", validate="1:1").sort_values(["number", "query"], ignore_index=True)
     else:
-        asked["demand"] = np.nan
-    asked = _with_lone(asked, lone)
-    asked = asked.fillna({"impressions": 0.0}).astype({"query": "str"})
-    if len(asked) > len(texts):  # queries that demand alone knows stand behind the others
-        more = lexicon.matrix(asked["query"].iloc[len(texts) :])
+        grouped["demand"] = np.nan
+    grouped = _with_lone(grouped, lone)
+    grouped = grouped.fillna({"impressions": 0.0}).astype({"query": "str"})
+    if len(grouped) > len(texts):  # queries that demand alone knows stand behind the others
+        more = lexicon.matrix(grouped["query"].iloc[len(texts) :])
         words = sparse.csr_matrix(sparse.vstack(lexicon.same_width(words, more)))
-    aside_of = set_aside(asked["query"], brand, aside, junk).cat
+    aside_of = set_aside(grouped["query"], brand, aside, junk).cat
     reason, reasons = aside_of.codes.to_numpy().astype(np.int16), [*aside_of.categories, RARER]
-    wanted = np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float))
+    wanted = np.fmax(grouped["impressions"].to_numpy(float), grouped["demand"].to_numpy(float))
     able = np.flatnonzero(reason < 0)
     kept = able[largest(wanted[able], most)]
     reason[np.setdiff1d(able, kept, assume_unique=True)] = len(reasons) - 1
-    place = pd.Series(np.arange(len(kept)), index=asked["number"].iloc[kept])
+    place = pd.Series(np.arange(len(kept)), index=grouped["number"].iloc[kept])
     place = place[place.index.notna()].reindex(np.arange(len(texts)), fill_value=-1)  # queries that no pair has are known to demand alone
     row = place.to_numpy()[number]
     use, astray = row >= 0, pairs["role"].eq("stray").to_numpy()
@@ -150,12 +150,12 @@ def group_pairs(
     drawn = sparse.csr_matrix((shown[use] + 0.5, (row[use], column[use])), shape=(len(kept), 2 * pages))
     answered = np.ones(len(kept), dtype=bool)
     answered[row[use & astray]] = False
-    queries = asked["query"].iloc[kept].reset_index(drop=True)
+    queries = grouped["query"].iloc[kept].reset_index(drop=True)
     catcher = np.full(len(kept), -1)
     if not answered.all():
         catcher[~answered] = strongest(drawn[~answered][:, pages:])
     known = languages_of(queries, wanted[kept], catcher, code_of(language))
-    asked["language"] = _among_all(known, kept, len(asked))
+    grouped["language"] = _among_all(known, kept, len(grouped))
     if not translate and (left := known.notna().to_numpy()).any():
         spoken, languages = pd.factorize(known[left], sort=True)
         reason[kept[left]] = len(reasons) + spoken
@@ -178,13 +178,13 @@ def group_pairs(
         owned=owned,
     )
     label = labels_of(queries, group, wanted[kept])
-    asked["aside"], asked["topic"] = (
+    grouped["aside"], grouped["topic"] = (
         pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),
-        _among_all(label, kept, len(asked)),
+        _among_all(label, kept, len(grouped)),
     )
     code, labels = pd.factorize(label, sort=True)
     topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
-    return Grouping(asked.drop(columns="number"), drawn, listed, topic)
+    return Grouping(grouped.drop(columns="number"), drawn, listed, topic)
 
 
 def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:
@@ -197,13 +197,13 @@ def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: spar
     return Owned(owner, sparse.csr_matrix((chosen[use], (row[use], page[use])), shape=shape), on_page)
 
 
-def _with_lone(asked: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame:
+def _with_lone(queries: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame:
     """Queries with the impressions of totals that name no page; those that nothing else knows stand behind the others, by alphabet."""
     if lone is None or lone.empty:
-        return asked
+        return queries
     own = lone.set_index("query")["impressions"].astype(float)
-    more = own.index.difference(pd.Index(asked["query"]), sort=True)
-    table = asked.set_index("query").reindex([*asked["query"], *more]).reset_index()
+    more = own.index.difference(pd.Index(queries["query"]), sort=True)
+    table = queries.set_index("query").reindex([*queries["query"], *more]).reset_index()
     return table.assign(impressions=table["impressions"].fillna(0.0) + table["query"].map(own).fillna(0.0))
 
 
@@ -275,8 +275,8 @@ def topic_table(
         position_sum=("position_sum", "sum"),
         placed=("placed", "sum"),
     )
-    asked = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), told=("demand", "count"))
-    table = sums.reindex(asked.index).fillna(0.0).join(asked)
+    totals = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), told=("demand", "count"))
+    table = sums.reindex(totals.index).fillna(0.0).join(totals)
     table["position"] = weighted_position(table["position_sum"], table["placed"])
     known = table["told"] * 2 >= table["queries"]
     table["volume"] = table["demand"].where(known, table["impressions"]).round().astype("int64")

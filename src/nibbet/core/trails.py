@@ -25,17 +25,17 @@ def pages_above(trails: pd.Series, names: list[pd.Series]) -> pd.Series:
     steps = steps.where(steps.ne(""))
     several = steps.str.contains(JOINT, regex=False).eq(True)
     above = steps.where(several).str.replace(f"{JOINT}[^{JOINT}]*$", "", regex=True)
-    found = [_by_key(above, steps)]
+    candidates = [_by_key(above, steps)]
     for name in names:
         called = name.str.strip().str.lower()
         own = called.where(steps.isna(), steps.str.cat(called, sep=JOINT))  # the first page has a name and no trail
-        found.append(_by_key(steps, own))
-    return max(found, key=lambda numbers: int(numbers.notna().sum()))
+        candidates.append(_by_key(steps, own))
+    return max(candidates, key=lambda numbers: int(numbers.notna().sum()))
 
 
-def _by_key(wanted: pd.Series, held: pd.Series) -> pd.Series:
+def _by_key(wanted: pd.Series, keys: pd.Series) -> pd.Series:
     """The number of the one other page that holds what each wants; null where there is none or there are several."""
-    alone = held.dropna()
+    alone = keys.dropna()
     alone = alone[~alone.duplicated(keep=False)]
     result = wanted.map(pd.Series(alone.index, index=alone.to_numpy(), dtype="Int64")).astype("Int64")
     return result.where(result.ne(pd.Series(result.index, index=result.index, dtype="Int64")).fillna(False))

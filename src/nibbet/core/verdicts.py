@@ -53,21 +53,27 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     """
     pages, findings = facts.pages, look(facts)
     none = pages["gone"] | ~pages["is_page"]
-    said = pd.concat(
+    proposals = pd.concat(
         [finding.rows.assign(verdict=finding.verdict, order=ORDER[rule]) for rule, finding in zip(RULES, findings, strict=True)]
     )
-    said = said[~none.loc[said.index].to_numpy()]
-    said = said[_of_purpose(said, pages["purpose"])]
+    proposals = proposals[~none.loc[proposals.index].to_numpy()]
+    proposals = proposals[_of_purpose(proposals, pages["purpose"])]
     over = pages["event_to"].notna()  # what nobody searches for any more is not refreshed
-    said = said[~(said["verdict"].eq("refresh") & over.reindex(said.index).to_numpy())]
+    proposals = proposals[~(proposals["verdict"].eq("refresh") & over.reindex(proposals.index).to_numpy())]
     if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
-        said = said[~((said["verdict"] == "expand") & said.index.isin(survivors.index))]
-        said = said.assign(**said[GAINS].mul(survivors.reindex(said.index).fillna(1.0).where(said["verdict"] == "refresh", 1.0), axis=0))
-        little = said["cause"].isin(["climb", "snippet"]) & said.index.isin(survivors.index) & (said["gain"] < facts.limits.min_gain / 2)
-        said = said[~little]
-    step = said["order"].clip(upper=3)  # refresh and expand stand side by side: the larger gain_low wins
-    ranked = said.assign(page=said.index, step=step).sort_values(
+        proposals = proposals[~((proposals["verdict"] == "expand") & proposals.index.isin(survivors.index))]
+        proposals = proposals.assign(
+            **proposals[GAINS].mul(survivors.reindex(proposals.index).fillna(1.0).where(proposals["verdict"] == "refresh", 1.0), axis=0)
+        )
+        little = (
+            proposals["cause"].isin(["climb", "snippet"])
+            & proposals.index.isin(survivors.index)
+            & (proposals["gain"] < facts.limits.min_gain / 2)
+        )
+        proposals = proposals[~little]
+    step = proposals["order"].clip(upper=3)  # refresh and expand stand side by side: the larger gain_low wins
+    ranked = proposals.assign(page=proposals.index, step=step).sort_values(
         ["page", "step", "gain_low", "gain", "order"], ascending=[True, True, False, False, True], kind="stable"
     )
     first, later = ranked.drop_duplicates("page"), ranked[ranked.duplicated("page")]
@@ -91,10 +97,10 @@ def _said(table: pd.DataFrame, finding: Finding) -> np.ndarray:
     return mine
 
 
-def _of_purpose(said: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
+def _of_purpose(proposals: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
     """Which rows may be said of their page, given what it is there for."""
-    of_page = purpose.reindex(said.index)
-    allowed = [of_page.eq(name) & (said["verdict"].isin(may) | said["cause"].isin(may)) for name, may in OF_PURPOSE.items()]
+    of_page = purpose.reindex(proposals.index)
+    allowed = [of_page.eq(name) & (proposals["verdict"].isin(may) | proposals["cause"].isin(may)) for name, may in OF_PURPOSE.items()]
     may_be: np.ndarray = np.logical_or.reduce([of_page.isna(), *allowed])
     return may_be
 

@@ -60,8 +60,8 @@ def bytes_met(texts: pa.Array, *kinds: str) -> NDArray[np.uint8]:
     end = np.frombuffer(ends, dtype=np.int64, count=len(texts) + 1, offset=8 * texts.offset)
     result, filled = np.zeros(len(texts), dtype=np.uint8), np.flatnonzero(np.diff(end))
     if len(filled):
-        met = marks[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])]
-        result[filled] = np.bitwise_or.reduceat(met, end[filled] - end[0])
+        hits = marks[np.frombuffer(data, dtype=np.uint8, count=end[-1] - end[0], offset=end[0])]
+        result[filled] = np.bitwise_or.reduceat(hits, end[filled] - end[0])
     return result
 
 
@@ -284,15 +284,15 @@ def carried_by(
     count = np.where(rarest >= 0, on[np.maximum(rarest, 0)], 0)
     row = np.flatnonzero((count > 0) & (count <= MOST_HOLDERS))
     by_word = holders.T.tocsr()
-    met = np.cumsum(count[row])
-    cuts = np.searchsorted(met, np.arange(HELD_AT_ONCE, met[-1] if len(met) else 0, HELD_AT_ONCE))
+    last = np.cumsum(count[row])
+    cuts = np.searchsorted(last, np.arange(HELD_AT_ONCE, last[-1] if len(last) else 0, HELD_AT_ONCE))
     result = []
     for part in np.split(row, np.unique(cuts)):
         place, holder = places(sparse.csr_matrix(by_word[rarest[part]]))
         query = part[place]
-        there, asked = holders[holder], known[query]
-        share = np.asarray(asked.multiply(there > 0).sum(axis=1)).ravel() / whole[query]
-        strongly = np.asarray(asked.multiply(there).sum(axis=1)).ravel() / whole[query]
+        there, needed = holders[holder], known[query]
+        share = np.asarray(needed.multiply(there > 0).sum(axis=1)).ravel() / whole[query]
+        strongly = np.asarray(needed.multiply(there).sum(axis=1)).ravel() / whole[query]
         good = share >= least
         result.append((query[good], holder[good].astype(np.int64), share[good], strongly[good]))
     return tuple(np.concatenate(one) for one in zip(*result, strict=True))  # type: ignore[return-value]

@@ -219,18 +219,18 @@ def expand(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    said = at[chosen]
+    texts = at[chosen]
     because = say.joined(
         "No page answers ",
-        say.plural(said["queries"], "query").str.replace("querys", "queries"),
+        say.plural(texts["queries"], "query").str.replace("querys", "queries"),
         ' on "',
-        say.named(said["topic"]),
+        say.named(texts["topic"]),
         '", ',
-        asked_words(said["language"], "asked in ", ", "),
+        asked_words(texts["language"], "asked in ", ", "),
         "for which it is shown ",
-        say.count(said["impressions"]),
+        say.count(texts["impressions"]),
         " times at position ",
-        say.place(said["position"]),
+        say.place(texts["position"]),
         ".",
     )
     return Finding("expand", "strays", finding_rows(pages, chosen, "strays", because, 0.9, sums), checks)

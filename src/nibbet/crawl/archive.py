@@ -32,8 +32,8 @@ class Archive:
         """Keep an answer: its status, its headers, its unpacked body."""
         headers = [(name, value) for name, value in answer.headers.items() if name not in OF_THE_WAY]
         headers.append(("content-length", str(len(answer.body))))
-        told = StatusAndHeaders(f"{answer.status} -", headers, protocol="HTTP/1.1")
-        record = self._writer.create_warc_record(address, "response", payload=io.BytesIO(answer.body), http_headers=told)
+        head = StatusAndHeaders(f"{answer.status} -", headers, protocol="HTTP/1.1")
+        record = self._writer.create_warc_record(address, "response", payload=io.BytesIO(answer.body), http_headers=head)
         self._writer.write_record(record)
         record.raw_stream.close()
 

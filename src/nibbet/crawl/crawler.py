@@ -74,11 +74,11 @@ class Plan:
 
 @dataclass
 class Tally:
-    """How far a crawl is: asked, and unchanged (of them, or told so by the sitemap); outside: addresses of other hosts that are linked, and how many
+    """How far a crawl is: requests, and unchanged addresses (of them, or told so by the sitemap); outside: addresses of other hosts that are linked, and how many
     of them are left for another run; cut_off: whether none of those hosts was reached.
     """
 
-    asked: int = 0
+    requests: int = 0
     unchanged: int = 0
     outside: int = 0
     outside_left: int = 0
@@ -211,7 +211,7 @@ class Crawler:
             if at <= now:
                 del self._again[place]
                 return target, tries
-        if self.plan.limit is not None and self.tally.asked + self._busy + len(self._again) >= self.plan.limit:
+        if self.plan.limit is not None and self.tally.requests + self._busy + len(self._again) >= self.plan.limit:
             return None
         target_or_none = self.frontier.next()
         return None if target_or_none is None else (target_or_none, 0)
@@ -230,7 +230,7 @@ class Crawler:
             return
         changed = self.sitemap.get(address, "")
         if not self.plan.fresh and target.fetched and changed and changed[:10] < target.fetched:
-            self._unchanged(target, asked=False)
+            self._unchanged(target, was_asked=False)
             return
         pace = self._paces[root_of(address)]
         await pace.turn()
@@ -241,9 +241,9 @@ class Crawler:
             self._again.append((asyncio.get_running_loop().time() + (2.0**tries if pause is None else pause), target, tries + 1))
             return
         self._watch_silence(target, answer)
-        self.tally.asked += 1
+        self.tally.requests += 1
         if answer.status == 304:
-            self._unchanged(target, asked=True)
+            self._unchanged(target, was_asked=True)
             return
         await self._keep(target, answer)
 
@@ -281,9 +281,9 @@ class Crawler:
                 return "one of too many versions by parameters"
         return ""
 
-    def _unchanged(self, target: Target, *, asked: bool) -> None:
+    def _unchanged(self, target: Target, *, was_asked: bool) -> None:
         self.tally.unchanged += 1
-        self.frontier.unchanged(target, self._today if asked else None)  # what it links to is known already
+        self.frontier.unchanged(target, self._today if was_asked else None)  # what it links to is known already
 
     async def _keep(self, target: Target, answer: Answer) -> None:
         if self.keeper is not None and answer.status is not None:

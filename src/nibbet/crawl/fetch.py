@@ -111,8 +111,8 @@ class Fetcher:
         headers = {**({"If-None-Match": etag} if etag else {}), **({"If-Modified-Since": changed} if changed else {})}
         begun = asyncio.get_running_loop().time()
 
-        def answer(status: int | None, told: dict[str, str], body: bytes = b"", reason: str = "") -> Answer:
-            return Answer(status, told, body, asyncio.get_running_loop().time() - begun, reason)
+        def answer(status: int | None, headers: dict[str, str], body: bytes = b"", reason: str = "") -> Answer:
+            return Answer(status, headers, body, asyncio.get_running_loop().time() - begun, reason)
 
         try:
             host = (urlsplit(address).hostname or "").strip("[]")
@@ -123,14 +123,14 @@ class Fetcher:
             method = "HEAD" if head else "GET"
             async with self._session.request(method, address, headers=headers, allow_redirects=False) as response:
                 first = asyncio.get_running_loop().time() - begun
-                told = {name.lower(): value for name, value in response.headers.items()}
-                if "x-robots-tag" in told:  # there may be one for each robot
-                    told["x-robots-tag"] = "\n".join(response.headers.getall("X-Robots-Tag"))
-                if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or media_of(told) in ("", *HTML)):
+                plain = {name.lower(): value for name, value in response.headers.items()}
+                if "x-robots-tag" in plain:  # there may be one for each robot
+                    plain["x-robots-tag"] = "\n".join(response.headers.getall("X-Robots-Tag"))
+                if head or response.status in (204, 304) or 300 <= response.status < 400 or not (whole or media_of(plain) in ("", *HTML)):
                     response.close()
-                    return answer(response.status, told)
-                body, reason = await _body(response, told.get("content-encoding", ""))
-                return Answer(response.status, told, body, first, reason)
+                    return answer(response.status, plain)
+                body, reason = await _body(response, plain.get("content-encoding", ""))
+                return Answer(response.status, plain, body, first, reason)
         except TimeoutError:
             return answer(None, {}, reason=TOO_SLOW)
         except aiohttp.ClientConnectorCertificateError:

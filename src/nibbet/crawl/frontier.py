@@ -93,10 +93,10 @@ class Frontier:
 
     # -- addresses -------------------------------------------------------------------------------------------------------------------------
 
-    def add(self, found: Iterable[tuple[str, int | None, int]]) -> None:
+    def add(self, targets: Iterable[tuple[str, int | None, int]]) -> None:
         """Take up addresses (address, depth, chain) that are not known yet."""
         fresh = []
-        for address, depth, chain in found:
+        for address, depth, chain in targets:
             key = key_of(address)
             if key not in self._known:
                 self._known.add(key)
@@ -121,7 +121,7 @@ class Frontier:
         return self._waiting.popleft() if self._waiting else None
 
     def answer(self, target: Target, day: str, status: int | None, reason: str, record: bytes, links: bytes, etag: str, changed: str,
-               found: Iterable[tuple[str, int | None, int]]) -> None:  # fmt: skip
+               targets: Iterable[tuple[str, int | None, int]]) -> None:  # fmt: skip
         """Keep an answer and the addresses that it names, both or neither."""
         self._base.execute("BEGIN")
         try:
@@ -129,7 +129,7 @@ class Frontier:
                 "UPDATE addresses SET state = ?, fetched = ?, status = ?, reason = ?, record = ?, links = ?, etag = ?, changed = ? WHERE number = ?",
                 (DONE, day, status, reason, record, links, etag, changed, target.number),
             )
-            self.add(found)
+            self.add(targets)
             self._base.execute("COMMIT")
         except BaseException:
             self._base.execute("ROLLBACK")

@@ -105,8 +105,8 @@ class Pace:
     def answered(self, answer: Answer) -> float | None:
         """Learn from an answer; returns for how many seconds the host asks to be left alone, None where it does not."""
         if answer.status in (429, 503):
-            asked = retry_after(answer.headers.get("retry-after"))
-            pause = max(USUAL_PAUSE, 10 * self.interval) if asked is None else asked
+            wanted = retry_after(answer.headers.get("retry-after"))
+            pause = max(USUAL_PAUSE, 10 * self.interval) if wanted is None else wanted
             self._held_back = min(2 * self._held_back, MOST_HELD_BACK)
             self._next = max(self._next, asyncio.get_running_loop().time() + pause)
             return pause

@@ -116,10 +116,12 @@ Plain, calm, exact about water levels and safety
 """
 
 
-def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy", told: Callable[[float], None] = lambda _: None) -> World:
+def write(
+    folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy", on_share: Callable[[float], None] = lambda _: None
+) -> World:
     """Write the exports and nibbet.toml into `folder`, and truth.csv beside it; equal arguments give equal bytes.
 
-    level: easy, usual or hard: how clearly the planted cases show. told: hears the share written, 0..1.
+    level: easy, usual or hard: how clearly the planted cases show. on_share: hears the share written, 0..1.
     Raises FileExistsError when the truth.csv beside the folder is not one of ours.
     """
     truth = folder.parent / "truth.csv"
@@ -137,7 +139,7 @@ def write(folder: Path, *, pages: int = 400, seed: int = 7, level: str = "easy",
         sums += _write_visits(folder / "visits" / "landing-pages.csv", world, visits, rng, first=first)
         write_events(folder / "events.csv", world, visits, first=first)
         lived += sum(block.pages for block in portion)
-        told(lived / len(world.pages))
+        on_share(lived / len(world.pages))
     _write_total(folder / "visits" / "landing-pages.csv", sums)
     _write_inventory(folder / "inventory.xlsx", world, CRAWLED)
     _write_inventory(folder / f"inventory-{CRAWLED_BEFORE}.xlsx", world, CRAWLED_BEFORE)

@@ -62,11 +62,11 @@ def _own_places(world: World, home: str) -> pd.DataFrame:
 def write_results(path: Path, world: World, home: str) -> None:
     """For most queries the first ten results and some questions; queries of one intent share most of theirs."""
     rng = np.random.default_rng([world.seed, 5])
-    asked = asked_for(world)
-    asked = asked[(rng.random(len(asked)) < 0.7) | asked["intent"].str.startswith("missing")].reset_index(drop=True)
-    head = asked.sort_values("query", key=lambda text: text.str.len()).drop_duplicates("intent").set_index("intent")["query"]
-    rows = asked.loc[asked.index.repeat(10)].reset_index()
-    place = np.tile(np.arange(10), len(asked))
+    queries = asked_for(world)
+    queries = queries[(rng.random(len(queries)) < 0.7) | queries["intent"].str.startswith("missing")].reset_index(drop=True)
+    head = queries.sort_values("query", key=lambda text: text.str.len()).drop_duplicates("intent").set_index("intent")["query"]
+    rows = queries.loc[queries.index.repeat(10)].reset_index()
+    place = np.tile(np.arange(10), len(queries))
     swapped = rng.random(len(rows)) < 0.2
     host = np.where(swapped, rng.integers(0, len(OTHERS), len(rows)), place)
     subject = rows["intent"].map(head)
@@ -85,8 +85,8 @@ def write_results(path: Path, world: World, home: str) -> None:
     own = _own_places(world, home).reindex(rows["query"])
     ours = (own["place"] == place + 1).to_numpy()
     results.loc[ours, ["Address", "Headline"]] = own.loc[ours, ["address", "title"]].to_numpy()
-    some = asked.loc[asked.index.repeat(len(QUESTIONS))].reset_index()
-    number = np.tile(np.arange(len(QUESTIONS)), len(asked))
+    some = queries.loc[queries.index.repeat(len(QUESTIONS))].reset_index()
+    number = np.tile(np.arange(len(QUESTIONS)), len(queries))
     shown = rng.random(len(some)) < 0.5 / (1 + number)
     questions = pd.DataFrame(
         {
@@ -106,15 +106,15 @@ def write_results(path: Path, world: World, home: str) -> None:
 def write_demand(path: Path, world: World) -> None:
     """Searches of every whole month, for the queries that are asked often enough to be told; of one section every month has the same figure."""
     rng = np.random.default_rng([world.seed, 6])
-    asked, days = asked_for(world), calendar()[:-PARTIAL_DAYS]
-    season = asked["season"].replace({"home": "shop", "legal": "level"})
-    kinds = pd.DataFrame({"season": season, "trend": asked["trend"]}).drop_duplicates()
+    queries, days = asked_for(world), calendar()[:-PARTIAL_DAYS]
+    season = queries["season"].replace({"home": "shop", "legal": "level"})
+    kinds = pd.DataFrame({"season": season, "trend": queries["trend"]}).drop_duplicates()
     daily = season_wave(kinds["season"], days) * courses(kinds["trend"], days)
     monthly = pd.DataFrame(daily, index=pd.MultiIndex.from_frame(kinds), columns=days.to_period("M")).T.groupby(level=0).mean().T
     monthly.loc[monthly.index.get_level_values("season") == FLAT] = 1.0
-    wave = monthly.loc[pd.MultiIndex.from_arrays([season, asked["trend"]])].to_numpy()
-    meant = asked["demand"].to_numpy()[:, None] * wave * 30.4 * 1.1
+    wave = monthly.loc[pd.MultiIndex.from_arrays([season, queries["trend"]])].to_numpy()
+    meant = queries["demand"].to_numpy()[:, None] * wave * 30.4 * 1.1
     searches = np.where((season == FLAT).to_numpy()[:, None], np.round(meant), rng.poisson(meant)).astype(np.int64)
-    table = pd.DataFrame(searches, index=asked["query"].rename("Keyword"), columns=monthly.columns.astype(str).rename("Month"))
+    table = pd.DataFrame(searches, index=queries["query"].rename("Keyword"), columns=monthly.columns.astype(str).rename("Month"))
     rows = table.melt(ignore_index=False, value_name="Searches").reset_index()
     rows[rows["Searches"] >= 10].sort_values(["Keyword", "Month"]).to_csv(path, index=False, lineterminator="\n")

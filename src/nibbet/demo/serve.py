@@ -60,8 +60,8 @@ class Pages:
         of_place = {name: rows for name, rows in links.groupby("place")}
         inner = of_place.get("main", links.head(0))
         headings = [text for text in str(page["headings"]).split("|") if text]
-        said = [page["h1"], *headings]
-        left = max(int(page["words"]) - sum(len(text.split()) for text in said) - sum(len(text.split()) for text in inner["anchor"]), 0)
+        lines = [page["h1"], *headings]
+        left = max(int(page["words"]) - sum(len(text.split()) for text in lines) - sum(len(text.split()) for text in inner["anchor"]), 0)
         words = " ".join(islice(cycle(FILLER), left))
         day = "" if page["undated"] else f'<meta property="article:published_time" content="{page["published"]}">'
         drawn = {
@@ -83,8 +83,8 @@ def _trail(path: str) -> str:
     """The breadcrumbs of a page as structured data: home, section, itself."""
     steps = list(accumulate((f"{part}/" for part in path.split("/") if part), initial="/"))
     items = [{"@type": "ListItem", "position": at, "item": LIVE + step} for at, step in enumerate(steps, 1)]
-    told = {"@context": "https://schema.org", "@type": "BreadcrumbList", "itemListElement": items}
-    return f'<script type="application/ld+json">{json.dumps(told)}</script>'
+    data = {"@context": "https://schema.org", "@type": "BreadcrumbList", "itemListElement": items}
+    return f'<script type="application/ld+json">{json.dumps(data)}</script>'
 
 
 @contextmanager

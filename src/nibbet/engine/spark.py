@@ -147,8 +147,8 @@ class SparkEngine:
             return self.connection.to_pyarrow(table)
         except Exception as fault:
             if type(fault).__module__.startswith("pyspark"):
-                said = str(fault).strip().splitlines()[0]
-                raise SourceError(f"Spark could not compute a table: {said}") from fault
+                message = str(fault).strip().splitlines()[0]
+                raise SourceError(f"Spark could not compute a table: {message}") from fault
             raise
 
     def _view(self, frame: Any) -> ibis.Table:

@@ -65,11 +65,11 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
         connection.execute("SET allowed_paths = ?", [[str(path) for path in tables.values()]])
         connection.execute("SET enable_external_access = false")
         connection.execute("SET lock_configuration = true")
-        asked = connection.extract_statements(statement)[0]
-        if missing := sorted(set(asked.named_parameters) - set(values)):
+        parsed = connection.extract_statements(statement)[0]
+        if missing := sorted(set(parsed.named_parameters) - set(values)):
             raise NotFoundError(f"The question needs a value: --set {missing[0]}=...")
-        if extra := sorted(set(values) - set(asked.named_parameters)):
-            raise NotFoundError(f"--set {extra[0]}: the question has no ${extra[0]}. It has: {_listed(asked.named_parameters)}.")
+        if extra := sorted(set(values) - set(parsed.named_parameters)):
+            raise NotFoundError(f"--set {extra[0]}: the question has no ${extra[0]}. It has: {_listed(parsed.named_parameters)}.")
         rows = connection.sql(statement, params=dict(values)) if values else connection.sql(statement)
         casts = [
             f'TRY_CAST("{name.replace(chr(34), chr(34) * 2)}" AS {_PLAIN[kind]})' if (kind := str(type_).split("(")[0]) in _PLAIN else None
@@ -114,14 +114,14 @@ def _in_words(fault: Exception, columns: Iterable[str]) -> str:
     """What is wrong with a condition, and the mend."""
     import difflib
 
-    said, names = str(fault).strip().splitlines()[0], list(map(str, columns))
-    if unknown := re.search(r'Referenced column "(.+?)" not found', said):
+    message, names = str(fault).strip().splitlines()[0], list(map(str, columns))
+    if unknown := re.search(r'Referenced column "(.+?)" not found', message):
         close = difflib.get_close_matches(unknown[1], names, 1)
         return f"there is no column {unknown[1]}.{f' Did you mean {close[0]}?' if close else ''} Columns: {', '.join(names)}."
-    if near := re.search(r"syntax error at or near (.+)", said):
+    if near := re.search(r"syntax error at or near (.+)", message):
         place = "its end" if near[1].strip('"') == ")" else near[1]
         return f'it breaks off near {place}. Write it as in "clicks > 100 and position > 10".'
-    return f"{re.sub(r'^[A-Za-z ]+ Error: ', '', said)}. Columns: {', '.join(names)}."
+    return f"{re.sub(r'^[A-Za-z ]+ Error: ', '', message)}. Columns: {', '.join(names)}."
 
 
 def value_of(text: str) -> Any:
@@ -146,8 +146,8 @@ def _listed(names: Any) -> str:
 
 def _said(fault: Exception, statement: str) -> str:
     lines = [line for line in str(fault).strip().splitlines() if line.strip()]
-    kind, _, told = lines[0].partition(": ")
+    kind, _, message = lines[0].partition(": ")
     mend = "; ".join(line.strip() for line in lines[1:] if line.startswith(("Did you mean", "Candidate")))
-    if "allowed" in told or "disabled" in told or kind.startswith("Permission"):
-        return f"The question reaches outside the tables of this site, which is closed ({told})."
-    return f"The question cannot be answered: {told or lines[0]}{'. ' + mend if mend else ''} (in: {' '.join(statement.split())[:120]}). See: nibbet sql --tables"
+    if "allowed" in message or "disabled" in message or kind.startswith("Permission"):
+        return f"The question reaches outside the tables of this site, which is closed ({message})."
+    return f"The question cannot be answered: {message or lines[0]}{'. ' + mend if mend else ''} (in: {' '.join(statement.split())[:120]}). See: nibbet sql --tables"

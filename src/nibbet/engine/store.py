@@ -59,10 +59,10 @@ def libraries() -> list[tuple[str, str]]:
             continue
         name = re.split(r"[^\w.-]", need, maxsplit=1)[0]
         with contextlib.suppress(PackageNotFoundError):
-            told = re.search(
+            version = re.search(
                 r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE
             )  # parsing all of it takes long
-            result.append((name, told[1] if told else ""))
+            result.append((name, version[1] if version else ""))
     return sorted(set(result))
 
 
@@ -103,8 +103,8 @@ class Store:
 
     def _manifest(self) -> dict[str, list[Any]]:
         try:
-            told = json.loads((self.folder / "manifest.json").read_text("utf-8"))
-            return dict(told["inputs"]) if told["program"] == program() else {}
+            manifest = json.loads((self.folder / "manifest.json").read_text("utf-8"))
+            return dict(manifest["inputs"]) if manifest["program"] == program() else {}
         except (OSError, ValueError, KeyError, TypeError):
             return {}
 
@@ -163,7 +163,7 @@ class Store:
         path = self.path(name, key, suffix)
         if self._serves(path):
             return path
-        with self.held():
+        with self.locked():
             if self._serves(path):  # another process has made it while we waited
                 return path
             partial = self.folder / f"partial-{os.getpid()}-{threading.get_ident()}-{path.name}"
@@ -220,7 +220,7 @@ class Store:
     # -- one at a time -------------------------------------------------------------------------------------------------------------------
 
     @contextlib.contextmanager
-    def held(self) -> Iterator[None]:
+    def locked(self) -> Iterator[None]:
         """The store to itself: another process that computes in this folder is waited for, and named."""
         if not self._lasts:
             yield
@@ -259,7 +259,7 @@ class Store:
         """Write the manifest, and take away what has not served for a day or was left half-written."""
         if not self._lasts:
             return
-        with self.held():
+        with self.locked():
             there = {name: seen for name, seen in self._inputs.items() if Path(name).exists()}
             self._replace("manifest.json", json.dumps({"program": program(), "inputs": there}, indent=1))
             for path in self._sound:
@@ -301,7 +301,7 @@ class Store:
 
     def clear(self) -> None:
         """Forget everything: all is made anew and takes the place of what is there, which others may read until then."""
-        with self.held():
+        with self.locked():
             self._inputs = {}
             self._sound.clear()
             self._replace("digests", "")

@@ -47,10 +47,10 @@ class Balance:
             visits = result.assign(date=pd.to_datetime(result["date"]))
             sums["sessions"] = self.sums.visits["sessions_all"]
         grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
-        asked = self.context.sum_settings.site.as_of is not None
+        is_set = self.context.sum_settings.site.as_of is not None
         pages, recent = self.pages.table, self.sums.windows.recent
-        said = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, asked=asked)
-        said += (
+        all_notes = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, is_set=is_set)
+        all_notes += (
             self._doubts_of_flags
             + self._moved_windows
             + self._patterns_without_page
@@ -66,7 +66,13 @@ class Balance:
             needed=settings.verdicts.covered_days,
             poor_clicks=settings.verdicts.prune_clicks,
         )
-        return {**account, "matched": matched(joined.pages, sums), "unmatched": unmatched(self.pages.table), "notes": said, "missing": more}
+        return {
+            **account,
+            "matched": matched(joined.pages, sums),
+            "unmatched": unmatched(self.pages.table),
+            "notes": all_notes,
+            "missing": more,
+        }
 
     @property
     def _moved_windows(self) -> list[dict[str, str]]:
@@ -85,10 +91,10 @@ class Balance:
             return []
         inventory, rules = self.inputs.joined.inventory, self.inputs.robots
         kept = named_robots(inventory) if inventory is not None and "noindex_for" in inventory else pd.Series(dtype="int64")
-        said = (
+        template = (
             '{:,} pages ask "{}" alone for noindex; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
         )
-        notes = [{"code": "noindex_alone", "text": said.format(int(count), agent, agent)} for agent, count in kept.head(3).items()]
+        notes = [{"code": "noindex_alone", "text": template.format(int(count), agent, agent)} for agent, count in kept.head(3).items()]
         if rules is None:
             return notes
         result = closed_alone(self.inputs.pages["path"], rules)

@@ -57,7 +57,7 @@ class Decisions:
         with ahead(lambda: self.merges.candidates, interrupt=interrupt):
             self.measures.standing  # noqa: B018
             self.context.say("looking for pages to merge")
-        with ahead(lambda: self.opportunities.found, interrupt=interrupt):
+        with ahead(lambda: self.opportunities.rows, interrupt=interrupt):
             self.merges.outcome  # noqa: B018
 
     @once
@@ -65,7 +65,7 @@ class Decisions:
         """All that the rules read."""
         return Facts(
             self.measures.ledger,
-            climbs_of_pages(self.opportunities.found),
+            climbs_of_pages(self.opportunities.rows),
             self.merges.groups,
             self.merges.gains,
             self.opportunities.stray_topics,

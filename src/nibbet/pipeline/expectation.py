@@ -120,10 +120,10 @@ class Expectation:
     def pairs(self) -> pd.DataFrame:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         pairs = self.context.fetch("pairs", self.numbered_pairs)
-        asked = self.context.fetch("asked", lambda: self._query_numbers)
-        if not asked["query_id"].is_monotonic_increasing:  # some engines keep no order
-            asked = asked.sort_values("query_id")
-        texts = pd.Index(asked["query"].astype("str"))
+        numbers = self.context.fetch("asked", lambda: self._query_numbers)
+        if not numbers["query_id"].is_monotonic_increasing:  # some engines keep no order
+            numbers = numbers.sort_values("query_id")
+        texts = pd.Index(numbers["query"].astype("str"))
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
         seen = [name for name in map(str, pairs) if name.startswith("seen_")]
         days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))

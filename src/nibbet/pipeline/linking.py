@@ -101,12 +101,12 @@ class Linking:
         """What each page is about: the words of the queries that it answers and of its title, the rarer the more; rows of length 1."""
         own, pages = self._answered, len(self.measures.ledger)
         lexicon, texts = self.query_map.page_words
-        number, _, asked = lexicon.of_queries(own)
+        number, _, query_words = lexicon.of_queries(own)
         draws = sparse.csr_matrix(
-            (np.log1p(own["impressions"].to_numpy(float)), (own["page"].to_numpy(), number)), shape=(pages, asked.shape[0])
+            (np.log1p(own["impressions"].to_numpy(float)), (own["page"].to_numpy(), number)), shape=(pages, query_words.shape[0])
         )
         titles = lexicon.matrix(self.measures.ledger["title"].astype("str").fillna(""))
-        drawn, texts, titles = lexicon.same_width(sparse.csr_matrix(unit_rows(draws) @ asked), texts, titles)
+        drawn, texts, titles = lexicon.same_width(sparse.csr_matrix(unit_rows(draws) @ query_words), texts, titles)
         weight = rarity(texts)
         weight[np.asarray((texts > 0).sum(axis=0)).ravel() > pages / 2] = 0.0  # what stands on most pages is no subject
         words = unit_rows(sparse.csr_matrix(drawn.multiply(weight[None, :]))) + unit_rows(

@@ -46,9 +46,9 @@ class Lives:
         return lives("page", trends, calendar, _kinds(trends, calendar, own, sections.known), weeks)
 
     def _topics(self) -> pd.DataFrame:
-        asked, pairs = self.query_map.grouping.grouped, self.query_map.pairs
-        names = pd.Index(sorted(asked["topic"].unique()))
-        known = asked[["query", "topic"]].assign(topic=names.get_indexer(pd.Index(asked["topic"])))
+        grouped, pairs = self.query_map.grouping.grouped, self.query_map.pairs
+        names = pd.Index(sorted(grouped["topic"].unique()))
+        known = grouped[["query", "topic"]].assign(topic=names.get_indexer(pd.Index(grouped["topic"])))
         frame = self.context.engine.frame(known.astype({"query": "str", "topic": "int64"}).rename(columns={"query": "asked"}))
         rows = self.context.fetch("topic-weeks", lambda: over_time.topic_weeks(self.inputs.joined.search, frame, self.sums.windows.as_of))
         ends = self.history.week_ends
@@ -68,12 +68,12 @@ class Lives:
         code = pd.factorize(section, sort=True)[0].astype(np.int64)
         first = (clicks > 0).argmax(axis=1)
         began = np.where(first * 7 > NEW_DAYS, first, 0).astype(np.int64)  # asked for, or answered, only since then
-        told = changes_of_level(clicks, code, began, ends).set_axis(names[shown])
-        sure = ~(told["real"] | told["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
+        changes = changes_of_level(clicks, code, began, ends).set_axis(names[shown])
+        sure = ~(changes["real"] | changes["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
         calendar = season_calendar(waves, self.sums.windows.as_of)
-        season = _kinds(told, calendar, own, self.history.annual.known)
-        return lives("topic", told, calendar, season, pd.Series(clicks.sum(axis=1), index=told.index))
+        season = _kinds(changes, calendar, own, self.history.annual.known)
+        return lives("topic", changes, calendar, season, pd.Series(clicks.sum(axis=1), index=changes.index))
 
 
 def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, own: pd.Series, known: bool) -> pd.Series:

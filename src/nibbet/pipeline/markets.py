@@ -34,13 +34,13 @@ class Markets:
 
     def table(self) -> pd.DataFrame:
         """`core.markets.MARKETS`; no rows where neither a country nor another language is told."""
-        asked, cells = self._asked(), self.splits.cells
+        demand, cells = self._asked(), self.splits.cells
         cells = cells[cells["dimension"] == "country"]
-        if asked.empty and cells.empty:
+        if demand.empty and cells.empty:
             return pd.DataFrame(columns=MARKETS)
         countries = cells.groupby("value")[[*SUMMED, *VISITED]].sum(min_count=1)
         per_visit = float(self.measures.visit_value.loc[-1])
-        return market_table(asked, countries, self.context.config.value.conversion, per_visit)
+        return market_table(demand, countries, self.context.config.value.conversion, per_visit)
 
     def _asked(self) -> pd.DataFrame:
         """The queries in another language than the site's that no page answers, by country, with what pages in it would bring."""

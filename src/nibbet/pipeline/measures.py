@@ -59,8 +59,8 @@ class Measures:
         table = table.join(self.history.events)
         targets = self.inputs.target_queries
         named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
-        asked = asked_in(self.query_map.pairs, self.query_map.grouping.queries).reindex(table.index)
-        table["asked_in"] = asked.where(asked != self.pages.languages)
+        monthly = asked_in(self.query_map.pairs, self.query_map.grouping.queries).reindex(table.index)
+        table["asked_in"] = monthly.where(monthly != self.pages.languages)
         table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
         return table
 
@@ -121,8 +121,8 @@ class Measures:
         sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
         known = pd.DataFrame({"level": "title", "key": formats(pages["title"]), "page": pages.index}).dropna(subset=["key"])
         members = pd.concat([self.pages.members, kinds, sizes, known], ignore_index=True)
-        asked = self.inputs.monthly_searches
-        demand = None if asked is None else asked.set_index("query")["demand"]
+        searches = self.inputs.monthly_searches
+        demand = None if searches is None else searches.set_index("query")["demand"]
         return strengths(pages, self.query_map.mapped, demand, members, self.sums.windows.recent.days)
 
     @property

@@ -88,8 +88,8 @@ class Mends:
         )[broken]
         missed = self.targets.missed.dropna(subset=["target"])
         why = np.where(missed["covered"], "; that page covers it", "; the nearest section")
-        asked = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
-        visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": asked})
+        reason = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
+        visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": reason})
         result = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
         # what redirects already may lead to a page that fails or asks not to be found
         ends_dead = result["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])

@@ -36,7 +36,7 @@ class Opportunities:
     measures: Measures
 
     @once
-    def found(self) -> pd.DataFrame:
+    def rows(self) -> pd.DataFrame:
         """One row per opening, pages by number: see `core.openings.find_openings`."""
         t, pairs = self.context.config.verdicts, self.query_map.pairs if self.inputs.is_paired else self.measures.pages_as_pairs
         if self.context.config.about.unwanted and "query" in pairs:
@@ -54,13 +54,13 @@ class Opportunities:
     @property
     def _unwanted(self) -> pd.Series:
         """The queries that the business does not want to be found for."""
-        asked = pd.Series(numbered(self.query_map.pairs)[1]).astype("str")
+        queries = pd.Series(numbered(self.query_map.pairs)[1]).astype("str")
         items = list(self.context.config.about.unwanted)
-        return queries_in_groups(asked, {"": items}, place="[about] unwanted")["query"]
+        return queries_in_groups(queries, {"": items}, place="[about] unwanted")["query"]
 
     def table(self) -> pd.DataFrame:
         """Clicks within reach: page, query, kind (climb, snippet, stray), position, clicks, expected_clicks, gain, gain_low, gain_high."""
-        result = by_gain(self.found)
+        result = by_gain(self.rows)
         result = result.assign(page=result["page"].map(self.pages.table["page"]))[OPENINGS]
         if len(self.expectation.pageless_queries):
             lone = by_gain(self._pageless)[OPENINGS].astype({"page": "str"}).assign(page=None)
@@ -86,13 +86,13 @@ class Opportunities:
     @once
     def strays(self) -> pd.DataFrame:
         """The openings of queries that no page answers, texts spelt."""
-        rows = self.found[self.found["kind"] == "stray"]
+        rows = self.rows[self.rows["kind"] == "stray"]
         return rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
 
     @once
     def stray_topics(self) -> pd.DataFrame:
         """One row per page and topic that it draws astray: queries, sums, gains, position, language."""
-        rows = self.found[self.found["kind"] == "stray"]
+        rows = self.rows[self.rows["kind"] == "stray"]
         # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
         rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
         table = rows.groupby(["page", "topic"], as_index=False, observed=True).agg(

@@ -79,11 +79,11 @@ class Popular:
         if wanted.empty or not self.inputs.is_paired:
             return pd.DataFrame(columns=LEANING)
         about, lexicon = self.linking.subjects, self.query_map.page_words[0]
-        asked = self.query_map.grouping.grouped[["query", "topic", "impressions", "demand"]]
-        row = pd.Index(wanted["topic"]).get_indexer(pd.Index(asked["topic"]))
-        asked, row = asked[row >= 0].reset_index(drop=True), row[row >= 0]
-        volume = np.log1p(np.fmax(asked["impressions"].to_numpy(float), asked["demand"].to_numpy(float)))
-        words, about = lexicon.same_width(lexicon.matrix(asked["query"].astype("str")), about)
+        queries = self.query_map.grouping.grouped[["query", "topic", "impressions", "demand"]]
+        row = pd.Index(wanted["topic"]).get_indexer(pd.Index(queries["topic"]))
+        queries, row = queries[row >= 0].reset_index(drop=True), row[row >= 0]
+        volume = np.log1p(np.fmax(queries["impressions"].to_numpy(float), queries["demand"].to_numpy(float)))
+        words, about = lexicon.same_width(lexicon.matrix(queries["query"].astype("str")), about)
         in_topic = sparse.csr_matrix((volume, (row, np.arange(len(row)))), shape=(len(wanted), len(row)))
         telling = unit_rows(sparse.csr_matrix(sparse.csr_matrix(in_topic @ words).multiply(rarity(sparse.csr_matrix(about > 0))[None, :])))
         living = self._pages.index.to_numpy()

@@ -120,9 +120,9 @@ class QueryMap:
         number, texts = numbered(self.mapped)
         sums, placed = (np.bincount(number, self.mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
         place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)
-        asked = self.grouping.grouped
-        lone = asked["query"].map(self.expectation.pageless_queries.set_index("query")["position"])
-        return asked.assign(position=pd.Series(place[pd.Index(texts).get_indexer(asked["query"])], index=asked.index).fillna(lone))
+        grouped = self.grouping.grouped
+        lone = grouped["query"].map(self.expectation.pageless_queries.set_index("query")["position"])
+        return grouped.assign(position=pd.Series(place[pd.Index(texts).get_indexer(grouped["query"])], index=grouped.index).fillna(lone))
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""

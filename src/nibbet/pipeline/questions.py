@@ -35,7 +35,7 @@ class Questions:
         joined = self.inputs.joined
         if name in ("search", "landings"):
             rows = joined.search if name == "search" else joined.landings
-            return reductions.told(rows, self.inputs.engine_pages, DETAIL)
+            return reductions.with_detail(rows, self.inputs.engine_pages, DETAIL)
         if name in ("days", "weeks"):
             reduced = over_time.page_days(joined.search) if name == "days" else over_time.page_weeks(joined.search)
             return reductions.named(reduced, self.inputs.engine_pages)

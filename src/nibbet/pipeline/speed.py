@@ -64,9 +64,11 @@ class Speed:
         crawl = self.inputs.joined.table("crawl")
         if crawl is None or not self.context.config.site.home.startswith("https://"):
             return pd.Index([], dtype="int64")
-        met = crawl.filter(crawl.page.lower().startswith("http://"), crawl.status == 200, crawl.aside.isnull()).select("page").distinct()
+        insecure = (
+            crawl.filter(crawl.page.lower().startswith("http://"), crawl.status == 200, crawl.aside.isnull()).select("page").distinct()
+        )
         spellings = self.inputs.spellings
-        known = spellings[spellings["spelling"].isin(self.context.fetch("plain-http", lambda: met)["page"])]
+        known = spellings[spellings["spelling"].isin(self.context.fetch("plain-http", lambda: insecure)["page"])]
         number = pd.Series(self.inputs.pages.index, index=self.inputs.pages["page"])
         result: pd.Index = pd.Index(known["page"].map(number).dropna().astype("int64").unique())
         return result

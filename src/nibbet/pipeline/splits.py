@@ -80,10 +80,10 @@ class Splits:
         rows = self.context.fetch("visits-page-source", lambda: reductions.source_sums(landings, self.sums.windows))
         rows = rows.rename(columns={f"{name}_recent": name for name in VISITED}).astype(dict.fromkeys(VISITED, "float64"))
         sessions = rows["sessions"].where(rows["sessions"] > 0)
-        held = "reference" in self.sums.windows.visits_in
+        has_reference = "reference" in self.sums.windows.visits_in
         table = rows.assign(
             page=rows["page_id"].map(self.inputs.pages["page"]),
-            sessions_reference=rows["sessions_reference"] * self.sums.scale if held else np.nan,
+            sessions_reference=rows["sessions_reference"] * self.sums.scale if has_reference else np.nan,
             engagement_rate=rows["engaged_sessions"] / sessions,
             seconds_per_session=rows["engagement_seconds"] / sessions,
             conversions_per_session=rows["conversions"] / sessions,

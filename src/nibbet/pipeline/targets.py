@@ -50,13 +50,13 @@ class Targets:
         result = covering_page(pages, leaving, staying, brand=self.context.config.site.brand, words=self.query_map.page_words)
         if not self.inputs.is_paired:
             return result
-        asked = answering_page(self.query_map.mapped, leaving[result.isna().to_numpy()], staying, t.answers)
-        asked = asked[(asked["weight"] >= t.min_gain) & (asked.groupby("page")["share"].transform("max") >= ANSWERS)]
-        pairs = asked.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
+        answered = answering_page(self.query_map.mapped, leaving[result.isna().to_numpy()], staying, t.answers)
+        answered = answered[(answered["weight"] >= t.min_gain) & (answered.groupby("page")["share"].transform("max") >= ANSWERS)]
+        pairs = answered.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
         pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
-        said = pages.assign(title=subject_of(pages), h1="")
-        pairs["likeness"] = title_likeness(said, pairs, self.query_map.page_words[0], self.context.config.site.brand)
-        pairs = pairs[names_its_own(said["title"] + " " + said["path"], pairs, self.query_map.page_words[0])]
+        texts = pages.assign(title=subject_of(pages), h1="")
+        pairs["likeness"] = title_likeness(texts, pairs, self.query_map.page_words[0], self.context.config.site.brand)
+        pairs = pairs[names_its_own(texts["title"] + " " + texts["path"], pairs, self.query_map.page_words[0])]
         several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
         best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
         result = result.where(result.notna(), best.set_index("page_a")["page_b"].reindex(result.index))
@@ -96,11 +96,13 @@ class Targets:
         rows = sums[sums >= MATTERS].rename_axis("page").reset_index()
         pages, t = self.measures.ledger, self.context.config.verdicts
         known = pages[["title", "h1", "path", "clicks_long"]]
-        asked = pd.concat([known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root), clicks_long=0)], ignore_index=True)
-        leaving, alive = np.arange(len(known), len(asked)), ~pages["gone"] & ~pages["blocked"]
+        candidates = pd.concat(
+            [known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root), clicks_long=0)], ignore_index=True
+        )
+        leaving, alive = np.arange(len(known), len(candidates)), ~pages["gone"] & ~pages["blocked"]
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
-        words = (lexicon, page_words(asked, lexicon))
-        result = covering_page(asked, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
-        section = section_page(asked, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
+        words = (lexicon, page_words(candidates, lexicon))
+        result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
+        section = section_page(candidates, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
         target = result.where(result.notna(), section).map(pages["page"])
         return rows.assign(covered=result.notna().to_numpy(), target=target.to_numpy())

@@ -52,12 +52,12 @@ class Titles:
         pages = self.pages.table
         pages = pages[~pages["gone"] & ~pages["blocked"] & pages["in_crawl"]] if pages["title"].notna().any() else pages.head(0)
         pairs = self.query_map.pairs
-        told = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0)
+        counted = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0)
         # what a page draws astray, its title need not name; but where all is astray, the title may be why
         astray = pairs["role"] == "stray"
-        told &= ~astray | ~(told & ~astray).groupby(pairs["page"]).transform("any")
+        counted &= ~astray | ~(counted & ~astray).groupby(pairs["page"]).transform("any")
         names = ["page", "query", "clicks", "impressions", "expected_clicks", "position"]
-        rows = pairs.loc[told & pairs["page"].isin(pages.index), names].reset_index(drop=True)
+        rows = pairs.loc[counted & pairs["page"].isin(pages.index), names].reset_index(drop=True)
         if rows.empty:
             return pages, rows, pd.DataFrame(index=rows.index)
         self.context.say("comparing titles")
@@ -128,10 +128,10 @@ class Titles:
             window = Window(places["before_first"].min().date(), places["after_last"].max().date())
             table = self.context.engine.frame(places.rename_axis("page").reset_index().astype({"page": "int64"}))
             table = table.mutate(**{name: table[name].cast("date") for name in SPANS})
-            found = self.context.engine.fetch(
+            summed = self.context.engine.fetch(
                 reductions.around(self.inputs.joined.search, table, window, self.expectation.rates, of=self.inputs.subject)
             )
-            sums = found.astype({"page": "int64"}).set_index("page").reindex(places.index).fillna(0.0)
+            sums = summed.astype({"page": "int64"}).set_index("page").reindex(places.index).fillna(0.0)
         sums = sums.reindex(columns=[f"{name}_{side}" for side in ("before", "after") for name in (*reductions.SUMS, "expected_clicks")])
         for side in ("before", "after"):
             sums[f"position_{side}"] = weighted_position(sums[f"position_sum_{side}"], sums[f"placed_{side}"])
@@ -159,11 +159,11 @@ class Titles:
         then = self._traits(before, rows)
         weight = rows["expected_clicks"].groupby(rows["page"]).sum()
 
-        def held(of: pd.DataFrame) -> pd.DataFrame:
+        def has_trait(of: pd.DataFrame) -> pd.DataFrame:
             share = of.mul(rows["expected_clicks"], axis=0).groupby(rows["page"]).sum().div(weight, axis=0)
             return (share >= 0.5).reindex(changed.index).eq(True)
 
-        now, old = held(traits), held(then)
+        now, old = has_trait(traits), has_trait(then)
         kinds = pd.DataFrame({"all changes": True}, index=changed.index)
         for name in map(str, now):
             kinds[f"{name}: mended" if TRAITS[name][1] else f"{name}: no longer"] = old[name] & ~now[name]

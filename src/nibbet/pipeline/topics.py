@@ -57,13 +57,13 @@ class Topics:
     def _numbered(self) -> pd.DataFrame:
         """The topics with pages by number."""
         pairs, strays, lone = self.query_map.pairs, self.opportunities.strays, self.expectation.pageless_queries
-        asked = self.query_map.grouping.grouped
+        grouped = self.query_map.grouping.grouped
         if len(lone):
             pairs = pd.concat(
                 [pairs.assign(query=spelt(pairs["query"]), topic=spelt(pairs["topic"])), self.query_map.pageless_in_topics],
                 ignore_index=True,
             )
-        unseen = asked[(asked["impressions"] == 0) & (asked["demand"] > 0)]
+        unseen = grouped[(grouped["impressions"] == 0) & (grouped["demand"] > 0)]
         if len(unseen):  # searched, and the site is not shown for it
             days = self.sums.windows.recent.days
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
@@ -72,7 +72,7 @@ class Topics:
         table = topic_table(
             pairs,
             strays,
-            asked,
+            grouped,
             self.inputs.pages["path"],
             self.sums.windows.recent,
             languages=self.pages.languages,
@@ -84,7 +84,7 @@ class Topics:
             dead=self.pages.dead,
         )
         about = self.context.config.about
-        volume = asked.assign(volume=asked["impressions"].where(asked["demand"].isna(), asked["demand"]))
+        volume = grouped.assign(volume=grouped["impressions"].where(grouped["demand"].isna(), grouped["demand"]))
         fit = topic_fit(
             table["topic"], volume, sells=about.sells, rivals=about.rivals, unwanted=about.unwanted, lexicon=self.query_map.page_words[0]
         )
@@ -111,8 +111,8 @@ class Topics:
         if now is None or then is None:
             return pd.DataFrame(columns=HOSTS)
         searches = self.inputs.monthly_searches
-        asked = self.query_map.grouping.grouped
-        demand = asked.set_index("query")["impressions"].astype(float) if searches is None else searches.set_index("query")["demand"]
+        grouped = self.query_map.grouping.grouped
+        demand = grouped.set_index("query")["impressions"].astype(float) if searches is None else searches.set_index("query")["demand"]
         rate = self.expectation.curve.rate(np.arange(1, FIRST + 1, dtype=np.float64))
         results, before = (rows[rows["kind"] == "result"] for rows in (now, then))
         return seen_hosts(results, before, self.query_map.query_topics, demand, rate, home.known | home.moved)
@@ -135,14 +135,14 @@ class Topics:
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""
-        topics, asked = self.table(), self.query_map.placed_queries
+        topics, queries = self.table(), self.query_map.placed_queries
         wanted = as_typed(pd.Series([topic])).iloc[0]
-        label = asked.loc[asked["query"] == wanted, "topic"]
+        label = queries.loc[queries["query"] == wanted, "topic"]
         if label.empty:
             raise NotFoundError(f'No topic has the query "{wanted}". See: nibbet topics')
         return make_brief(
             topics[topics["topic"] == label.iloc[0]].iloc[0],
-            asked,
+            queries,
             self.inputs.snapshots,
             self._neighbours,
             business(self.context.config.about.model_dump()),

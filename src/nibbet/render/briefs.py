@@ -83,14 +83,14 @@ def _existing(brief: Brief, page: str) -> list[str]:
     """What the page there is already says, and which words asked it lacks."""
     if brief.existing is None:
         return []
-    said = [(name, brief.existing[name]) for name in ("title", "h1", "description", "headings")]
-    told = [
+    texts = [(name, brief.existing[name]) for name in ("title", "h1", "description", "headings")]
+    facts = [
         f"- {name}: {safe(text.replace('|', '; ') if name == 'headings' else text)}"
-        for name, text in said
+        for name, text in texts
         if isinstance(text, str) and text
     ]
     if pd.notna(brief.existing["words"]):
-        told.append(f"- {brief.existing['words']:,.0f} words")
+        facts.append(f"- {brief.existing['words']:,.0f} words")
     if len(brief.missing):
-        told.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in rows_of(brief.missing))}")
-    return ["", f"## What {safe(path_of(page))} already says", "", *told] if told else []
+        facts.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in rows_of(brief.missing))}")
+    return ["", f"## What {safe(path_of(page))} already says", "", *facts] if facts else []

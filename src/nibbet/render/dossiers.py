@@ -327,16 +327,18 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
     result, home = {}, site.config.site.home
     for row in records(chosen):
         page = row["page"]
-        said = [row["because"], row["also"] and f"Second best: {row['also']}"]
+        sentences = [row["because"], row["also"] and f"Second best: {row['also']}"]
         if row["gain"] and row["gain"] >= 1:
-            said.append(f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases).")
-        told = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
-        said += history({"change": told, "trend": trended.get(page, []), "title_change": retitled.get(page, [])})
+            sentences.append(
+                f"Gain {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f} in 8 of 10 cases)."
+            )
+        change = [] if row["cause"] == "decay" else changed.get(page, [])  # its reason says the same
+        sentences += history({"change": change, "trend": trended.get(page, []), "title_change": retitled.get(page, [])})
         result[page_name(page, home)] = {
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},
             "target": row["target"] and page_name(row["target"], home),
-            "said": [line for line in said if line],
+            "said": [line for line in sentences if line],
             "weeks": lines.get(page),
             "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in MEASURES],
             "queries": queries.get(page, []),

@@ -80,7 +80,7 @@ class Drawing:
         if self._painter is not None and self._drawn is not None:
             self._writes.submit(_close, self._painter)
             drawn = self._drawn.result()
-        return {name: drawn.get(name) or draw(name, *asked) for name, asked in self._asked.items()}
+        return {name: drawn.get(name) or draw(name, *request) for name, request in self._asked.items()}
 
     def close(self) -> None:
         """End the other process."""
@@ -116,9 +116,9 @@ def _start() -> subprocess.Popen[bytes] | None:
     return None
 
 
-def _send(painter: subprocess.Popen[bytes], asked: tuple[str, str, tuple[Any, ...]]) -> None:
+def _send(painter: subprocess.Popen[bytes], request: tuple[str, str, tuple[Any, ...]]) -> None:
     with contextlib.suppress(OSError, ValueError):
-        pickle.dump(asked, painter.stdin, pickle.HIGHEST_PROTOCOL)  # type: ignore[arg-type]
+        pickle.dump(request, painter.stdin, pickle.HIGHEST_PROTOCOL)  # type: ignore[arg-type]
         painter.stdin.flush()  # type: ignore[union-attr]
 
 

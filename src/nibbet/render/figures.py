@@ -193,11 +193,11 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
         return saying(figure, "No search row tells how often results are chosen.")
     axes.legend(frameon=False)
     first = rows[(rows["device"] == kinds.index[0][0]) & (rows["surface"] == kinds.index[0][1])].set_index("bin")["rate"]
-    told = [f"{first[b]:.0%} at place {p}" for p, b in ((1, 0), (3, 11), (10, 23)) if b in first.index]
+    labels = [f"{first[b]:.0%} at place {p}" for p, b in ((1, 0), (3, 11), (10, 23)) if b in first.index]
     span = f", {windows.long}" if windows else ""
     return titled(
         figure,
-        f"Chosen by {', '.join(told)}",
+        f"Chosen by {', '.join(labels)}",
         f"Search without the brand{span}; band: 95% of the truth; a dot: a page with 300 impressions and more",
     )
 
@@ -233,14 +233,14 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
     axes.set_ylabel("impressions")
     axes.legend(frameon=False, fontsize=9, ncols=4, loc="lower left", bbox_to_anchor=(0.0, 1.0), handletextpad=0.2, borderaxespad=0.1)
     sums = openings.groupby("kind")["gain"].sum()
-    told = [
+    labels = [
         f"{sums[k]:,.0f} {w}"
         for k, w in (("climb", "by climbing"), ("snippet", "by better titles"), ("stray", "by new answers"))
         if k in sums
     ]
     span = f", {windows.recent}" if windows else ""
     return titled(
-        figure, f"Clicks a month within reach: {', '.join(told) or 'none'}", f"Search{span}; the larger a mark, the more it could gain"
+        figure, f"Clicks a month within reach: {', '.join(labels) or 'none'}", f"Search{span}; the larger a mark, the more it could gain"
     )
 
 
@@ -404,8 +404,8 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     if axes.get_legend_handles_labels()[0]:
         axes.legend(frameon=False, fontsize=9, ncols=3, loc="lower left", bbox_to_anchor=(0.0, 1.0), borderaxespad=0.1)
     share = rows.groupby("served")["volume"].sum() / rows["volume"].sum()
-    told = ", ".join(f"{share[name]:.0%} {name}" for name in ("covered", "partly", "uncovered") if name in share)
-    return titled(figure, f"Of what is wanted, {told}", "Topics by volume and the site's position; those with most to gain are named")
+    summary = ", ".join(f"{share[name]:.0%} {name}" for name in ("covered", "partly", "uncovered") if name in share)
+    return titled(figure, f"Of what is wanted, {summary}", "Topics by volume and the site's position; those with most to gain are named")
 
 
 @in_style
@@ -434,10 +434,10 @@ def link_flows(flows: pd.DataFrame, *, most: int = 10) -> Figure:
             free[(side, name)] = at
             colour = SECOND if side and name in starved else MAIN
             axes.bar(side, tall, bottom=-at - tall, width=0.025, color=colour)
-            told = f"{name}  {tall:.0%}" + (f" (searched: {wants.loc[name, 'demand_share']:.0%})" if side and name in wants.index else "")
+            label = f"{name}  {tall:.0%}" + (f" (searched: {wants.loc[name, 'demand_share']:.0%})" if side and name in wants.index else "")
             if tall > 0.004 or (side and name in starved):
                 axes.text(
-                    side + (0.03 if side else -0.03), -at - tall / 2, inert(told), ha="left" if side else "right", va="center", fontsize=9
+                    side + (0.03 if side else -0.03), -at - tall / 2, inert(label), ha="left" if side else "right", va="center", fontsize=9
                 )
             at += tall + max(gap, 0.036 - tall)
     bend = 1 / (1 + np.exp(-np.linspace(-6, 6, 40)))

@@ -69,7 +69,7 @@ def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) ->
         out.print(Text(f"Pull {own['pull']:.2f} (95% between {own['pull_low']:.2f} and {own['pull_high']:.2f}){others}."))
     odd = queries[queries["flag"] != ""]
     low, high = (odd["flag"] == "low").sum(), (odd["flag"] == "high").sum()
-    told = (
+    summary = (
         f"{low} chosen less and {high} more than is usual in the group, each at its own position"
         if len(odd)
         else "none stands out in the group"
@@ -78,7 +78,7 @@ def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) ->
     out.print(Text(f"Pages, most impressions first{f', {top} of {len(pages)}' if len(pages) > top else ''}", style="bold"))
     out.print(grid(pages.head(top)))
     out.print()
-    out.print(Text(f"Queries: {told}{f'; {top} of {len(queries)}' if len(queries) > top else ''}", style="bold"))
+    out.print(Text(f"Queries: {summary}{f'; {top} of {len(queries)}' if len(queries) > top else ''}", style="bold"))
     first = queries.assign(odd=queries["flag"] == "").sort_values(["odd", "impressions"], ascending=[True, False], kind="stable")
     columns = ["query", "clicks", "impressions", "ctr", "position", "pull", *(["flag"] if len(odd) else [])]
     out.print(grid(first.head(top)[columns]))
@@ -135,10 +135,10 @@ def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 1
     for dimension, rows in whole.groupby("dimension", sort=False):
         for columns, counted in ((OF_SEARCH, "impressions"), (OF_VISITS, "sessions")):
             if rows[counted].notna().any():
-                told = rows.dropna(subset=[counted])
-                out.print(grid(told.head(top)[columns].rename(columns={"value": str(dimension)})))
-                if len(told) > top:
-                    out.print(Text(f"and {len(told) - top} more: --top {len(told)}", style="dim"))
+                known = rows.dropna(subset=[counted])
+                out.print(grid(known.head(top)[columns].rename(columns={"value": str(dimension)})))
+                if len(known) > top:
+                    out.print(Text(f"and {len(known) - top} more: --top {len(known)}", style="dim"))
         for row in records(rows):
             for name, word in ODD.items():
                 if row[f"{name}_flag"]:
@@ -346,8 +346,8 @@ def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> 
         )
         return
     out, counts = console(), rows["rating"].value_counts()
-    told = ", ".join(f"{name} {counts.get(name, 0):,}" for name in ("poor", "middling", "good"))
-    out.print(Text(f"Pages and form factors by speed (75th percentile of visits): {told}", style="bold"))
+    summary = ", ".join(f"{name} {counts.get(name, 0):,}" for name in ("poor", "middling", "good"))
+    out.print(Text(f"Pages and form factors by speed (75th percentile of visits): {summary}", style="bold"))
     out.print(grid(rows.head(top).drop(columns="because")))
     for row in records(cost):
         verb = "fewer" if row["ratio"] < 1 else "more"
@@ -416,10 +416,10 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
     if known.empty:
         out.print("  No trait has five pages with and five without it.")
     else:
-        told = known.assign(
+        table = known.assign(
             between=[f"{low:.2f} to {high:.2f}" for low, high in zip(known["effect_low"], known["effect_high"], strict=True)]
         )
-        out.print(grid(told[["trait", "pages", "pages_without", "effect", "between", "real"]].rename(columns={"between": "95% between"})))
+        out.print(grid(table[["trait", "pages", "pages_without", "effect", "between", "real"]].rename(columns={"between": "95% between"})))
     for row in records(effects[effects["effect"].isna() & (effects["pages"] > 0)]):
         out.print(Text(f"  {row['trait']}: {row['pages']:,} pages with, {row['pages_without']:,} without it; too few to tell", style="dim"))
     out.print()

@@ -62,17 +62,17 @@ def site_pack(site: Results, size: int) -> str:
     """The evidence of the whole site in at most `size` characters. Raises NibbetError where that is too few."""
     verdicts, pages, topics, w = site.verdicts(), site.pages(), site.topics(), site.windows
     counts, gains = verdicts["verdict"].value_counts(), verdicts.groupby("verdict")["gain"].sum()
-    told = ", ".join(
+    summary = ", ".join(
         f"{name} {count}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "")
         for name, count in zip(map(str, counts.index), counts, strict=True)
     )
     head = [
         f"site {_quoted(site.config.site.home)}, recent window {w.recent}, held against {w.reference}",
         f"{len(pages):,} pages, {pages['clicks'].sum():,.0f} clicks, {pages['impressions'].sum():,.0f} impressions in the recent window",
-        f"verdicts: {told}",
+        f"verdicts: {summary}",
     ]
     actions = to_act_on(verdicts)
-    asked = topics[topics["proposal"] != "none"]
+    proposed = topics[topics["proposal"] != "none"]
     changes = site.compare()
     moved = changes[changes["level"].isin(["site", "section"]) & (changes["measure"] == "clicks")]
     strong = site.strengths()
@@ -88,7 +88,7 @@ def site_pack(site: Results, size: int) -> str:
         ),
         (
             "topics without an answer: topic, proposal, volume, gain a month",
-            [_line(t.label, t.proposal, f"{t.volume:,.0f} {t.volume_kind}", _range(t._asdict())) for t in rows_of(asked.head(100))],
+            [_line(t.label, t.proposal, f"{t.volume:,.0f} {t.volume_kind}", _range(t._asdict())) for t in rows_of(proposed.head(100))],
         ),
         (
             "clicks by section: recent, reference, by demand, by rank, by pull, real",

@@ -40,8 +40,8 @@ def apache(redirects: pd.DataFrame) -> str:
     rows, left = _told(redirects, nginx=False)
     lines = ["RewriteEngine On"]
     for path, target in rows:
-        where, _, asked = path.partition("?")
-        lines.append(f'RewriteCond %{{QUERY_STRING}} "^{re.escape(asked)}$"')
+        where, _, query = path.partition("?")
+        lines.append(f'RewriteCond %{{QUERY_STRING}} "^{re.escape(query)}$"')
         pattern = "^/?" + re.escape(unquote(where).removeprefix("/")) + "$"
         lines.append(
             f'RewriteRule "{pattern}" "{target.replace("%", chr(92) + "%")}" [R=301,L,NE,QSD]'

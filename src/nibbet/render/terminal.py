@@ -157,12 +157,12 @@ def show_account(account: dict[str, Any], style: str) -> None:
         out.print(grid(condensed(rows)))
         out.print()
         for name, shares in account["matched"].items():
-            told = ", ".join(f"{share:.1%} {source.removeprefix('in_')}" for source, share in shares.items() if share is not None)
-            out.print(Text(f"{name} found in: {told}"))
+            text = ", ".join(f"{share:.1%} {source.removeprefix('in_')}" for source, share in shares.items() if share is not None)
+            out.print(Text(f"{name} found in: {text}"))
         for name, pages in account["unmatched"].items():
             if pages:
-                told = ", ".join(f"{path_of(one['page'])} ({next(v for k, v in one.items() if k != 'page'):,})" for one in pages)
-                out.print(Text(for_terminal(f"{name.replace('_', ' ')}: {told}")))
+                text = ", ".join(f"{path_of(one['page'])} ({next(v for k, v in one.items() if k != 'page'):,})" for one in pages)
+                out.print(Text(for_terminal(f"{name.replace('_', ' ')}: {text}")))
         for note in account["notes"]:
             out.print(Text(for_terminal(f"{note['code']}: {note['text']}")))
         if account["missing"]:
@@ -268,15 +268,15 @@ def summary(site: Results, folder: str, seconds: float) -> None:
         )
     topics = site.topics()
     if len(topics):
-        asked = topics[topics["proposal"] != "none"]
+        proposed = topics[topics["proposal"] != "none"]
         served = topics["served"].value_counts()
-        told = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
+        text = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
         more = (
-            f"; {len(asked)} to write, extend, translate or restore (+{asked['gain'].sum():,.0f} clicks a month, those of expand among them)"
-            if len(asked)
+            f"; {len(proposed)} to write, extend, translate or restore (+{proposed['gain'].sum():,.0f} clicks a month, those of expand among them)"
+            if len(proposed)
             else ""
         )
-        out.print(Text(f"Topics: {told}{more}"))
+        out.print(Text(f"Topics: {text}{more}"))
     show_missing(out, [one for one in account["missing"] if one["clicks"] or one["guards"]], 3)
     best = verdicts[verdicts["gain"].fillna(0) > 0].head(5)
     if len(best):

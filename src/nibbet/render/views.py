@@ -84,10 +84,10 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     parts = [("Sections", clicks[clicks["level"] == "section"]), ("Groups", clicks[clicks["level"].isin(["group", "query group"])])]
     for level in ("page", "query"):
         rows = clicks[clicks["level"] == level]
-        told = "pages" if level == "page" else "queries"
+        unit = "pages" if level == "page" else "queries"
         parts += [
-            (f"{told.title()} that lost most", rows[rows["change"] < 0]),
-            (f"{told.title()} that gained most", rows[rows["change"] > 0]),
+            (f"{unit.title()} that lost most", rows[rows["change"] < 0]),
+            (f"{unit.title()} that gained most", rows[rows["change"] > 0]),
         ]
     parts.append(("Pages whose impressions changed most", by_impressions))
     for title, rows in parts:
@@ -156,8 +156,8 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
         return
     out, row = console(), verdict.iloc[0]
     out.print(Text(for_terminal(row["page"]), style="bold"))
-    told = row["verdict"] if isinstance(row["verdict"], str) else "no verdict: the address is an error or redirects"
-    out.print(Text.assemble((told, TINT.get(told, "")), f"  {row['cause'] if isinstance(row['cause'], str) else ''}"))
+    verdict_text = row["verdict"] if isinstance(row["verdict"], str) else "no verdict: the address is an error or redirects"
+    out.print(Text.assemble((verdict_text, TINT.get(verdict_text, "")), f"  {row['cause'] if isinstance(row['cause'], str) else ''}"))
     if isinstance(row["because"], str):
         out.print(Text(for_terminal(row["because"])))
     out.print()
@@ -185,19 +185,19 @@ def aside_sentence(rows: pd.DataFrame) -> str:
     """How many queries belong to no topic, and why; "" where all do. rows: reason, queries."""
     if rows.empty:
         return ""
-    told = rows.sort_values(["queries", "reason"], ascending=[False, True])
-    parts = ", ".join(f"{row.queries:,} {for_terminal(str(row.reason))}" for row in rows_of(told))
+    ordered = rows.sort_values(["queries", "reason"], ascending=[False, True])
+    parts = ", ".join(f"{row.queries:,} {for_terminal(str(row.reason))}" for row in rows_of(ordered))
     return f"{rows['queries'].sum():,} queries belong to no topic: {parts}. Rules of your own: [topics] aside in nibbet.toml."
 
 
-def show_between(found: dict[str, Any]) -> None:
+def show_between(result: dict[str, Any]) -> None:
     """Whether two queries need one page or two, and why."""
     out = console()
-    out.print(Text.assemble((found["answer"], "bold"), f"  {for_terminal(found['because'])}"))
+    out.print(Text.assemble((result["answer"], "bold"), f"  {for_terminal(result['because'])}"))
     for side in ("one", "other"):
-        out.print(Text(for_terminal(f'  "{found[side]}" is of the topic "{found[f"topic_of_{side}"]}"')))
+        out.print(Text(for_terminal(f'  "{result[side]}" is of the topic "{result[f"topic_of_{side}"]}"')))
     for name in ("results", "questions", "pages", "words"):
-        share = found[f"shared_{name}"]
+        share = result[f"shared_{name}"]
         out.print(f"  {name} in common: {'not known' if share is None or pd.isna(share) else f'{share:.0%}'}")
 
 
@@ -210,8 +210,8 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     out.print(Text(for_terminal(text), style="bold"))
     clicks, impressions = rows["clicks"].sum(), rows["impressions"].sum()
     place = (rows["position"] * rows["impressions"]).sum() / impressions if impressions else float("nan")
-    told = f"{clicks:,.0f} clicks, {impressions:,.0f} impressions" + ("" if pd.isna(place) else f" at position {place:.1f}")
-    out.print(Text(f"{told}{', names the brand' if rows['brand'].any() else ''}"))
+    totals = f"{clicks:,.0f} clicks, {impressions:,.0f} impressions" + ("" if pd.isna(place) else f" at position {place:.1f}")
+    out.print(Text(f"{totals}{', names the brand' if rows['brand'].any() else ''}"))
     owner, rivals = rows[rows["role"] == "owner"], rows[rows["role"] == "rival"]
     if len(owner):
         beside = (
@@ -239,32 +239,32 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     out.print(grid(rows[columns]))
 
 
-def show_page(found: dict[str, Any], style: str) -> None:
+def show_page(facts: dict[str, Any], style: str) -> None:
     """One page: its verdict and sentence, its measures, its queries, its evidence."""
     if style == "json":
         whole = {
-            "page": json.loads(pd.DataFrame([found["page"]]).to_json(orient="records", date_format="iso"))[0],
-            "windows": {name: found["windows"][name] for name in ("recent", "reference", "long")},
-            "change": json.loads(as_json(pd.DataFrame(found["change"]))),
-            "trend": json.loads(as_json(pd.DataFrame(found["trend"]))),
-            "title_change": json.loads(as_json(pd.DataFrame(found["title_change"]))),
-            "visits": json.loads(as_json(found["visits"])),
-            "events": json.loads(as_json(found["events"])),
-            "queries": json.loads(as_json(found["queries"])),
-            "evidence": json.loads(as_json(found["evidence"])),
+            "page": json.loads(pd.DataFrame([facts["page"]]).to_json(orient="records", date_format="iso"))[0],
+            "windows": {name: facts["windows"][name] for name in ("recent", "reference", "long")},
+            "change": json.loads(as_json(pd.DataFrame(facts["change"]))),
+            "trend": json.loads(as_json(pd.DataFrame(facts["trend"]))),
+            "title_change": json.loads(as_json(pd.DataFrame(facts["title_change"]))),
+            "visits": json.loads(as_json(facts["visits"])),
+            "events": json.loads(as_json(facts["events"])),
+            "queries": json.loads(as_json(facts["queries"])),
+            "evidence": json.loads(as_json(facts["evidence"])),
         }
         sys.stdout.write(json.dumps(whole, indent=1, ensure_ascii=False) + "\n")
         return
     if style == "csv":
-        sys.stdout.write(as_csv(pd.DataFrame([found["page"]])))
+        sys.stdout.write(as_csv(pd.DataFrame([facts["page"]])))
         return
-    page, out = found["page"], console()
+    page, out = facts["page"], console()
     out.print(Text(for_terminal(page["page"]), style="bold"))
     if page["title"]:
         out.print(Text(for_terminal(str(page["title"])), style="dim"))
     from nibbet.core.windows import Windows
 
-    show_windows(Windows.from_dict(found["windows"]))
+    show_windows(Windows.from_dict(facts["windows"]))
     verdict = page["verdict"] or "no verdict: the address is an error or redirects"
     out.print(
         Text.assemble(
@@ -282,30 +282,30 @@ def show_page(found: dict[str, Any], style: str) -> None:
             out.print(Text(for_terminal(line)))
     if not pd.isna(page["gain"]) and page["gain"]:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
-    for line in history(found):
+    for line in history(facts):
         out.print(Text(line))
     out.print()
     out.print(_measures(page))
     if page["thin"]:
         out.print(Text("Thin: under 3 clicks could be expected, so its rates, position and pull say little."))
-    if len(found["evidence"]):
+    if len(facts["evidence"]):
         out.print()
-        out.print(grid(found["evidence"][["measure", "value", "threshold", "window", "source"]]))
-    visits = found["visits"][found["visits"]["sessions"] > 0]
+        out.print(grid(facts["evidence"][["measure", "value", "threshold", "window", "source"]]))
+    visits = facts["visits"][facts["visits"]["sessions"] > 0]
     if len(visits):
         out.print()
         named = ["source"] if visits["source"].ne("").any() else []
         counted = ["channel", *named, "sessions", "sessions_reference", "engagement_rate", "conversions"]
         out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by where they come from"))
         out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
-    if len(events := found["events"]):
+    if len(events := facts["events"]):
         out.print()
         out.print(Text("What visitors do, per 100 sessions (usual: on pages like it)"))
         names = {"rate": "rate", "rate_low": "low", "rate_high": "high", "usual": "usual", "rate_reference": "before"}
         rates = events[list(names)].mul(100).rename(columns=names).map("{:.1f}".format).replace("nan", "")
         out.print(grid(pd.concat([events[["event", "count"]], rates, events["flag"]], axis=1)))
     out.print()
-    queries = found["queries"]
+    queries = facts["queries"]
     if queries.empty:
         out.print("No query is named for it.")
     else:
@@ -314,17 +314,17 @@ def show_page(found: dict[str, Any], style: str) -> None:
         out.print(grid(queries.head(15)[["query", "role", "clicks", "impressions", "position", "pull", "answer", "share_clicks", *topic]]))
 
 
-def history(found: dict[str, Any]) -> list[str]:
+def history(facts: dict[str, Any]) -> list[str]:
     """What changed and what its weeks tell, in sentences."""
     lines = []
-    if found["change"]:
-        row = found["change"][0]
+    if facts["change"]:
+        row = facts["change"][0]
         if row["recent"] + row["reference"] >= 1:
             real = "real" if row["real"] else "not told from chance among so many pages"
             why = REASONS.get(row["why"], f"mostly {row['why']}")
             lines.append(told_change(row) + f" It is {real}: {why}.")
-    if found["trend"]:
-        row = found["trend"][0]
+    if facts["trend"]:
+        row = facts["trend"][0]
         if row["real"]:
             depth = f"{abs(row['depth']):.0%} {'lost' if row['depth'] > 0 else 'won'}" if abs(row["depth"]) < 10 else "from next to nothing"
             lines.append(
@@ -334,7 +334,7 @@ def history(found: dict[str, Any]) -> list[str]:
             lines.append("Short-lived: most of its clicks came in its first weeks.")
         if not pd.isna(row["start_rank"]):
             lines.append(f"Its start is better than that of {row['start_rank']:.0%} of this site's pages at {row['age_weeks']:.0f} weeks.")
-    for row in found["title_change"]:
+    for row in facts["title_change"]:
         lines.append(for_terminal(f"{row['because']} Title before: {row['title_before'] or 'none known'}"))
     return lines
 

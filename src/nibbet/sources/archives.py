@@ -26,9 +26,9 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
 
     places, answers = (folder / "pages.parquet", folder / "links.parquet"), folder / "answers.parquet"
     last: dict[str, int] = {}  # of several answers of an address the last counts; their texts need not lie in memory
-    told = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # which no answer tells
+    schema = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # which no answer tells
     try:
-        with path.open("rb") as file, Rows(places[1], LINKS) as rows, Rows(answers, told) as pages:
+        with path.open("rb") as file, Rows(places[1], LINKS) as rows, Rows(answers, schema) as pages:
             count = 0
             for record in ArchiveIterator(file):
                 if record.rec_type != "response" or record.http_headers is None:
@@ -55,7 +55,7 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
         raise SourceError(f"{name}: the archive holds no answers of servers.")
     kept, at = np.zeros(count, dtype=bool), 0
     kept[list(last.values())] = True
-    with pq.ParquetWriter(places[0], told, compression="zstd") as writer:
+    with pq.ParquetWriter(places[0], schema, compression="zstd") as writer:
         for batch in pq.ParquetFile(answers).iter_batches():
             writer.write_batch(batch.filter(pa.array(kept[at : at + len(batch)])))
             at += len(batch)

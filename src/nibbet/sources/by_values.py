@@ -33,14 +33,14 @@ class ByValues:
         header: Sequence[str],
         sample: Sequence[Sequence[str]],
         seen: Sequence[Profile],
-        found: Mapping[str, Match],
+        matches: Mapping[str, Match],
         closed: set[int],
         fixed: set[str],
     ) -> None:
-        """header, sample, seen: of the columns of a sheet; found: what words told; closed: places that are not to be taken; fixed: columns that
+        """header, sample, seen: of the columns of a sheet; matches: what words told; closed: places that are not to be taken; fixed: columns that
         the user named.
         """
-        self.found = dict(found)
+        self.matches = dict(matches)
         self._header, self._sample, self._seen, self._closed, self._fixed = header, sample, seen, closed, fixed
 
     def fill(self, kind: str) -> dict[str, Match]:
@@ -60,17 +60,17 @@ class ByValues:
         }
         if kind in of_kind:
             of_kind[kind]()
-        return self.found
+        return self.matches
 
     # -- places ----------------------------------------------------------------------------------------------------------------------------
 
     def _spare(self) -> list[int]:
-        taken = {match.place for match in self.found.values()} | self._closed
+        taken = {match.place for match in self.matches.values()} | self._closed
         return [place for place in range(len(self._seen)) if place not in taken]
 
     def _take(self, name: str, place: int | None) -> None:
-        if place is not None and name not in self.found:
-            self.found[name] = Match(name, self._header[place], place, BY_VALUES)
+        if place is not None and name not in self.matches:
+            self.matches[name] = Match(name, self._header[place], place, BY_VALUES)
 
     @staticmethod
     def _only(places: list[int]) -> int | None:
@@ -125,15 +125,15 @@ class ByValues:
 
     def _clicks_and_impressions(self) -> None:
         seen, rates = self._seen, self._numbers()
-        if {"clicks", "impressions"} <= set(self.found):
-            a, b = self.found["clicks"], self.found["impressions"]
+        if {"clicks", "impressions"} <= set(self.matches):
+            a, b = self.matches["clicks"], self.matches["impressions"]
             named = self._fixed & {"clicks", "impressions"}
             proved = any(is_ratio(seen[r], seen[a.place], seen[b.place]) for r in rates)
             if (
                 not named and not proved and any(is_ratio(seen[r], seen[b.place], seen[a.place]) for r in rates)
             ):  # headed the other way round
-                self.found["clicks"] = replace(b, column="clicks", confidence=BY_VALUES)
-                self.found["impressions"] = replace(a, column="impressions", confidence=BY_VALUES)
+                self.matches["clicks"] = replace(b, column="clicks", confidence=BY_VALUES)
+                self.matches["impressions"] = replace(a, column="impressions", confidence=BY_VALUES)
             return
         pairs, proved_pairs, places = self._parts_and_wholes("clicks", "impressions")
         if len(proved_pairs) == 1 or (not proved_pairs and len(pairs) == 1 and len(places) == 2):
@@ -144,8 +144,8 @@ class ByValues:
     def _parts_and_wholes(self, part: str, whole: str) -> tuple[list[tuple[int, int]], list[tuple[int, int]], set[int]]:
         """Pairs of counts that can be a part and its whole, those of them that a rate proves, and the places looked at."""
         seen, counts, rates = self._seen, self._counts(), self._numbers()
-        ones = [self.found[part].place] if part in self.found else counts
-        others = [self.found[whole].place] if whole in self.found else counts
+        ones = [self.matches[part].place] if part in self.matches else counts
+        others = [self.matches[whole].place] if whole in self.matches else counts
         pairs = [(a, b) for a in ones for b in others if a != b and never_above(seen[a], seen[b])]
         proved = [(a, b) for a, b in pairs if any(r not in (a, b) and is_ratio(seen[r], seen[a], seen[b]) for r in rates)]
         return pairs, proved, {*ones, *others}
@@ -154,7 +154,7 @@ class ByValues:
         self._take("page", self._only(self._addresses()))
         self._take("date", self._only(self._days()))
         _, proved, _ = self._parts_and_wholes("engaged_sessions", "sessions")
-        if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.found):
+        if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
         self._take("sessions", self._only(self._counts()))
@@ -164,8 +164,8 @@ class ByValues:
         seen, places = self._seen, self._addresses()
         full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
         self._take("page", full[0] if full else self._only(places))
-        if "page" in self.found:
-            own = self.found["page"].place
+        if "page" in self.matches:
+            own = self.matches["page"].place
             alike = {p: sum(row[p].rstrip("/") == row[own].rstrip("/") for row in self._sample) for p in self._addresses()}
             self._take("canonical", self._only([p for p, same in alike.items() if seen[p].filled and same > 0.6 * seen[p].filled]))
         self._take("status", self._only(self._statuses()))
@@ -180,11 +180,11 @@ class ByValues:
     def _ends(self, one: str, other: str) -> None:
         """Where a link stands and where it leads: the only two columns of addresses, in that order, or the only one left."""
         places = self._addresses()
-        if one not in self.found and other not in self.found and len(places) == 2:
+        if one not in self.matches and other not in self.matches and len(places) == 2:
             self._take(one, places[0])
             self._take(other, places[1])
         elif len(places) == 1:
-            self._take(one if other in self.found else other, places[0])
+            self._take(one if other in self.matches else other, places[0])
 
     def _results(self) -> None:
         self._take("url", self._only(self._addresses()))

@@ -46,7 +46,7 @@ class Clean:
     period: tuple[date, date] | None
     numbers: list[int] = field(default_factory=list)
     notes: tuple[tuple[str, str], ...] = ()
-    met: ibis.Table | None = None
+    spellings: ibis.Table | None = None
     "Of kinds with many rows: page_key and spelling of every address in used rows."
 
     @property
@@ -85,11 +85,11 @@ def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     notes = (*sheet.notes, *_doubts(sheet, reading))
     period = sheet.period if "date" not in reading.matches else None
     try:
-        table, met, hidden = _kept(place, sheet, reading, settings)
+        table, spellings, hidden = _kept(place, sheet, reading, settings)
     except SourceError as fault:
         raise _of_file(sheet, fault) from None
     named = [(code, f"{sheet.name}: {text}") for code, text in hidden]
-    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *named), met=met)
+    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *named), spellings=spellings)
 
 
 Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]
@@ -134,7 +134,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
     """
     low, loose = _few_values(reading, settings), False
     odd: list[list[str]] = []
-    texts, told = cells.with_days_as_text(), settings.model_copy(update={"dates": settings.dates or cells.order})
+    texts, habits = cells.with_days_as_text(), settings.model_copy(update={"dates": settings.dates or cells.order})
 
     def read(at: slice, name: str, cells: Cells, settings: SourceSettings) -> ibis.Table:
         def make() -> ibis.Table:
@@ -147,22 +147,22 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
         odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, reading)))
         return completed(_mended(table, mends), reading, sheet.period)
 
-    parts, met = [], []
+    parts, spellings = [], []
     for at in sheet.portions:
         as_text = place.store.has("dated", key(at)) or (loose and not place.store.has("rows", key(at)))
         try:
-            table = read(at, "dated", texts, told) if as_text else read(at, "rows", cells, settings)
+            table = read(at, "dated", texts, habits) if as_text else read(at, "rows", cells, settings)
         except LostRecordsError:
             raise
         except SourceError:
             if as_text or texts.types == cells.types:
                 raise
-            loose, table = True, read(at, "dated", texts, told)
+            loose, table = True, read(at, "dated", texts, habits)
         if (result := _met(table)) is not None:
-            met.append(place.store.table(place.engine, "met", key(at), partial(_same, result)))
+            spellings.append(place.store.table(place.engine, "met", key(at), partial(_same, result)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
-    return _below(parts), _below(met).distinct() if len(met) > 1 else met[0] if met else None, notes
+    return _below(parts), _below(spellings).distinct() if len(spellings) > 1 else spellings[0] if spellings else None, notes
 
 
 class LostRecordsError(SourceError):

@@ -269,9 +269,9 @@ def _is_utf8(path: Path) -> bool:
     import numpy as np
     import pyarrow as pa
 
-    held = b""
+    rest = b""
     for span in spans(path):
-        view = held + span
+        view = rest + span
         cut = next((n for n in range(1, min(4, len(view)) + 1) if view[-n] & 0xC0 != 0x80), 0)  # where the last character begins
         end = len(view) - cut if cut and view[-cut] >= 0xC0 else len(view)
         bounds = pa.py_buffer(np.array([0, end], dtype=np.int64))
@@ -279,9 +279,9 @@ def _is_utf8(path: Path) -> bool:
             pa.Array.from_buffers(pa.large_string(), 1, [None, bounds, pa.py_buffer(view)]).validate(full=True)
         except pa.ArrowInvalid:
             return False
-        held = view[end:]
+        rest = view[end:]
     try:
-        held.decode("utf-8")
+        rest.decode("utf-8")
     except UnicodeDecodeError:
         return False
     return True

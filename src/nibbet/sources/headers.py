@@ -84,10 +84,10 @@ def header_cells(rows: list[list[str]], head: int) -> list[str]:
         or not (repeated or sum(period_in(cell) is not None for cell in named) > 1)
     ):
         return header
-    upper, held = [], ""
+    upper, label = [], ""
     for place in range(len(header)):
-        held = above[place] if place < len(above) and above[place] else held
-        upper.append(held)
+        label = above[place] if place < len(above) and above[place] else label
+        upper.append(label)
     return [f"{over} {cell}".strip() for over, cell in zip(upper, header, strict=True)]
 
 

@@ -213,12 +213,12 @@ class Joined:
         """
         table = self.table(kind)
         assert table is not None, "asked for what was given"
-        number = self.addresses[["spelling", "page"]].rename(columns={"spelling": "met", "page": "address"}).dropna()
+        number = self.addresses[["spelling", "page"]].rename(columns={"spelling": "key", "page": "address"}).dropna()
         known = self._engine.frame(number.astype("str"))
         for column in ADDRESSES.get(kind, ()):
             if column in table.columns:
-                joined = table.left_join(known, table[column] == known.met)
-                table = joined.drop("met", column).rename({column: "address"})
+                joined = table.left_join(known, table[column] == known.key)
+                table = joined.drop("key", column).rename({column: "address"})
             else:  # its page is known by number already
                 ids = {"source": "source_id", "target": "target_id"}.get(column, "page_id")
                 at = pages.select("number", address="page")
@@ -274,8 +274,8 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
         for row in fates.sort_values(["file", "aside"]).to_dict("records")
     ]
     empty = [f"{name}: no rows" for name, one in names if one.kind == "search" and not parts]
-    told = "; ".join([*parts, *empty][:6])
-    return SourceError(f"No search row is left to use ({told}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
+    reasons = "; ".join([*parts, *empty][:6])
+    return SourceError(f"No search row is left to use ({reasons}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
 
 
 def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) -> date:

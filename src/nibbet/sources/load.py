@@ -160,15 +160,15 @@ def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
     return "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
 
 
-def _moved(found: Clean, engine: Engine, main: AnyEngine) -> Clean:
+def _moved(clean: Clean, engine: Engine, main: AnyEngine) -> Clean:
     """The same rows as tables of `main`, by way of Parquet files."""
     if main is engine:
-        return found
-    kept = engine.keep(found.table)
-    found.table = main.parquet([engine.spill / f"{kept.get_name()}.parquet"])
-    if found.met is not None:
-        found.met = main.frame(engine.fetch(found.met))
-    return found
+        return clean
+    kept = engine.keep(clean.table)
+    clean.table = main.parquet([engine.spill / f"{kept.get_name()}.parquet"])
+    if clean.spellings is not None:
+        clean.spellings = main.frame(engine.fetch(clean.spellings))
+    return clean
 
 
 def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sheet]:

@@ -67,9 +67,9 @@ class Matching:
 
     def _folded(self) -> pd.DataFrame:
         self._say("matching addresses")
-        keyed = [result[["spelling"]].assign(source=kind) for kind, result in self._met.items()]
+        keyed = [result[["spelling"]].assign(source=kind) for kind, result in self._spellings.items()]
         evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
-        result = fold(pd.concat([self._met_texts(), *keyed]), self._home, evidence)
+        result = fold(pd.concat([self._other_spellings(), *keyed]), self._home, evidence)
         known = result["sources"] != "misses"  # an address that only failed hits know is no page
         result.loc[~known, ["page", "reason"]] = [None, MISSED]
         return result
@@ -80,9 +80,9 @@ class Matching:
 
         def make() -> pd.DataFrame:
             table, number = _pages(self.addresses), self._page_of_spelling
-            code, told = pd.factorize(self.addresses["sources"])
+            code, kinds = pd.factorize(self.addresses["sources"])
             for kind in ("search", "landings", "crawl", "editorial"):
-                knows = np.array([kind in text.split() for text in told], dtype=bool)[code] & (number >= 0)
+                knows = np.array([kind in text.split() for text in kinds], dtype=bool)[code] & (number >= 0)
                 table[f"in_{kind}"] = np.bincount(number[knows], minlength=len(table)) > 0
             # what only a sitemap, a link or a hit names may never have been there
             table["is_page"] = table[["in_search", "in_landings", "in_crawl"]].any(axis=1) | table.pop("in_editorial")
@@ -119,22 +119,22 @@ class Matching:
         return None if hits is None else self._engine.keep(_without_automata(self._engine, hits))
 
     @once
-    def _met(self) -> dict[str, pd.DataFrame]:
+    def _spellings(self) -> dict[str, pd.DataFrame]:
         """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
         result: dict[str, list[ibis.Table]] = {}
         for one in self._cleans:
-            if one.met is not None:
-                result.setdefault(one.kind, []).append(one.met)
+            if one.spellings is not None:
+                result.setdefault(one.kind, []).append(one.spellings)
         return {
-            kind: self._engine.fetch(met[0] if len(met) == 1 else reduce(lambda a, b: a.union(b), met).distinct()).astype(
+            kind: self._engine.fetch(tables[0] if len(tables) == 1 else reduce(lambda a, b: a.union(b), tables).distinct()).astype(
                 {"spelling": "str"}
             )
-            for kind, met in result.items()
+            for kind, tables in result.items()
         }
 
-    def _met_texts(self) -> pd.DataFrame:
+    def _other_spellings(self) -> pd.DataFrame:
         """spelling, source of all other kinds; hits that failed count as misses, which make no page by themselves."""
-        met = [
+        sources = [
             (kind, table, column)
             for kind, columns in ADDRESSES.items()
             if kind not in (*MEASURES, "hits") and (table := self._tables[kind]) is not None
@@ -142,12 +142,12 @@ class Matching:
         ]
         if (hits := self._marked_hits) is not None:
             good = hits.status.fill_null(200).between(200, 399)
-            met += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
+            sources += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
         parts = [
             self._engine.fetch(
                 table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()
             ).assign(source=source)
-            for source, table, column in met
+            for source, table, column in sources
         ]
         return pd.concat([pd.DataFrame({"spelling": [], "source": []}, dtype="str"), *parts]).drop_duplicates()
 
@@ -155,21 +155,21 @@ class Matching:
 
     @once
     def _texts(self) -> ibis.Table:
-        """met (the spelling), page_id, reason."""
-        return self._table("places", lambda: self._engine.frame(self._keys.rename(columns={"spelling": "met"})))
+        """key (the spelling), page_id, reason."""
+        return self._table("places", lambda: self._engine.frame(self._keys.rename(columns={"spelling": "key"})))
 
     def rows(self, table: ibis.Table, kind: str) -> ibis.Table:
         """The rows of a kind of many rows with their page_id: by the keys of spellings, or by these where two share a key."""
 
         def make() -> ibis.Table:
-            met = self._met[kind]
-            if met["page_key"].duplicated().any():  # rare enough to take the slower way
+            spelled = self._spellings[kind]
+            if spelled["page_key"].duplicated().any():  # rare enough to take the slower way
                 return self._texts
-            place = pd.Index(self._keys["spelling"]).get_indexer(met["spelling"])  # every spelling met was folded
-            return self._engine.frame(self._keys[["page_id", "reason"]].iloc[place].assign(met=met["page_key"].to_numpy()))
+            place = pd.Index(self._keys["spelling"]).get_indexer(spelled["spelling"])  # every spelling met was folded
+            return self._engine.frame(self._keys[["page_id", "reason"]].iloc[place].assign(key=spelled["page_key"].to_numpy()))
 
         places = self._table(f"places-{kind}", make)
-        by, other = ("page", "page_key") if places.met.type().is_string() else ("page_key", "page")
+        by, other = ("page", "page_key") if places.key.type().is_string() else ("page_key", "page")
         return with_pages(table, places, by=by).drop(other)
 
     def hits(self) -> ibis.Table | None:
@@ -214,7 +214,7 @@ class Matching:
         """When each file of a kind was taken, as its name tells."""
         names = {number: name for one in self._cleans if one.kind == kind for number, (name, _) in zip(one.numbers, one.files, strict=True)}
         days = {number: days_of_name(name) for number, name in names.items()}
-        return {number: None if told is None else Taken(*told) for number, told in days.items()}
+        return {number: None if day is None else Taken(*day) for number, day in days.items()}
 
     def events(self) -> ibis.Table | None:
         """Events with their page_id."""

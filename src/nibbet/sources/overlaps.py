@@ -87,14 +87,14 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
             )
     kept = chosen[chosen["instead"].isna()]
     dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated").astype(bool)]
-    held = {
+    days_of_grain = {
         grain: set(covered_days(rows, layers)["date"].dt.date)
         for grain, rows in dated.groupby(dated["layer"].map(lambda n: layers[n].grain))
     }
     periods = [layers[number] for number in sorted(kept["layer"].unique()) if layers[number].step == "undated"]
-    covered = {layer.number for layer in periods if _share_held(layer, held.get(layer.grain, set())) >= HELD_SHARE}
+    covered = {layer.number for layer in periods if _share_held(layer, days_of_grain.get(layer.grain, set())) >= HELD_SHARE}
     serving = [layer for layer in periods if layer.number not in covered]
-    nested, told = _nested(serving, held)
+    nested, nested_notes = _nested(serving, days_of_grain)
     table = _at_their_end(table, layers)
     coarse = [layer.number for layer in layers.values() if layer.step in ("month", "undated")]
     table = table.mutate(
@@ -104,7 +104,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
     return Settled(
         table.drop("layer"),
         covered_days(dated[dated["layer"].map(lambda n: layers[n].grain == "page").astype(bool)], layers),
-        notes + told,
+        notes + nested_notes,
         _covers(kind, dated, serving, layers),
         {file: layers[number].step for file, number in of_file.items()},
         {file: layers[n].period for file, n in of_file.items() if n in covered and layers[n].period},  # type: ignore[misc]
@@ -115,10 +115,10 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
 HELD_SHARE = 0.9
 
 
-def _share_held(layer: Layer, held: set[date]) -> float:
+def _share_held(layer: Layer, days: set[date]) -> float:
     assert layer.period is not None, "asked of periods"
     span = pd.date_range(*layer.period).date
-    return sum(day in held for day in span) / len(span)
+    return sum(day in days for day in span) / len(span)
 
 
 def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[int, Layer]) -> list[Cover]:
@@ -134,7 +134,7 @@ def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[i
     return sorted(set(result), key=lambda c: (c.grain, c.step, c.start, c.end))
 
 
-def _nested(periods: list[Layer], held: dict[str, set[date]]) -> tuple[list[Callable[[ibis.Table], Any]], list[dict[str, str]]]:
+def _nested(periods: list[Layer], days_of_grain: dict[str, set[date]]) -> tuple[list[Callable[[ibis.Table], Any]], list[dict[str, str]]]:
     """Which rows the ledger counts through those of a longer period, as conditions; and a note for each file that stands inside another.
 
     Windows take the period that serves them, whatever is nested; only sums over all days would count a day twice.
@@ -163,8 +163,8 @@ def _nested(periods: list[Layer], held: dict[str, set[date]]) -> tuple[list[Call
                     "text": f"{layer.name} covers days of a longer or earlier period: it serves its own window, and is not added.",
                 }
             )
-        inner += [dated(grain, layer) for layer in main[grain] if _share_held(layer, held.get(grain, set())) > 0]
-    of_pages = held.get("page", set()) | {day for layer in main.get("page", []) for day in pd.date_range(*layer.period).date}  # type: ignore[misc]
+        inner += [dated(grain, layer) for layer in main[grain] if _share_held(layer, days_of_grain.get(grain, set())) > 0]
+    of_pages = days_of_grain.get("page", set()) | {day for layer in main.get("page", []) for day in pd.date_range(*layer.period).date}  # type: ignore[misc]
     for layer in main.get("pair", []):
         share = _share_held(layer, of_pages)
         if share >= HELD_SHARE:
@@ -172,7 +172,7 @@ def _nested(periods: list[Layer], held: dict[str, set[date]]) -> tuple[list[Call
         elif share > 0:
             inner.append(dated("page", layer))
             inner += [undated(page) for page in main.get("page", []) if page.period and layer.period and _inside(page.period, layer.period)]
-    inner += [dated("pair", layer) for layer in main.get("page", []) if _share_held(layer, held.get("pair", set())) > 0]
+    inner += [dated("pair", layer) for layer in main.get("page", []) if _share_held(layer, days_of_grain.get("pair", set())) > 0]
     return inner, notes
 
 

@@ -231,12 +231,12 @@ def _of_shape(
 
 def _portions(sizes: list[int]) -> tuple[slice, ...]:
     """Files in their order, together up to PORTION_BYTES: what is already read stays, whatever comes after it."""
-    bounds, held = [0], 0
+    bounds, filled = [0], 0
     for number, size in enumerate(sizes):
-        if held and held + size > PORTION_BYTES:
+        if filled and filled + size > PORTION_BYTES:
             bounds.append(number)
-            held = 0
-        held += size
+            filled = 0
+        filled += size
     return tuple(slice(a, b) for a, b in zip(bounds, [*bounds[1:], len(sizes)], strict=True))
 
 

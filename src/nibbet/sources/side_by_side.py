@@ -95,7 +95,7 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
     places: dict[Period | str, set[int]] = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
     for place, cell in enumerate(sheet.header):  # rates of a window that no column of ours stands for
         for tag in tags:
-            if tag and not any(place in held for held in places.values()) and set(tag.split()) <= set(words_of(cell)):
+            if tag and not any(place in columns for columns in places.values()) and set(tag.split()) <= set(words_of(cell)):
                 places[tag].add(place)
     return dict(places), changes
 

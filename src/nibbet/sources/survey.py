@@ -129,15 +129,15 @@ def _has_column(kind: str, name: str) -> bool:
     return any(column.name == name for column in TABLES[kind])
 
 
-def _look_at(found: Survey, sheet: Sheet, reading: Reading) -> None:
+def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
     """Count the hosts of the site's own addresses in a sample, and keep its queries."""
     for name in ADDRESSES.get(reading.kind, ()):
         if name in reading.matches and not (reading.kind == "links" and name == "target"):
             place = reading.matches[name].place
-            found.hosts.update(host for row in sheet.sample[:LOOKED_AT] if (host := _host(row[place] if place < len(row) else "")))
+            survey.hosts.update(host for row in sheet.sample[:LOOKED_AT] if (host := _host(row[place] if place < len(row) else "")))
     if reading.kind == "search" and "query" in reading.matches:
         place = reading.matches["query"].place
-        found.queries += [row[place] for row in sheet.sample if place < len(row)]
+        survey.queries += [row[place] for row in sheet.sample if place < len(row)]
 
 
 def _host(cell: str) -> str | None:
