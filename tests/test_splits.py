@@ -11,6 +11,7 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.config import make_config
 from nibbet.core.splits import COMPARED, splits_of
 
 HOME = "https://tarnbrook.example/"
@@ -163,3 +164,47 @@ def test_sources_that_nothing_befell_are_seldom_called_real(tmp_path: Path) -> N
     window = sessions.loc["2026-08-03":"2026-10-31"].sum()
     assert changes["recent"].to_dict() == window.reindex(changes.index).astype(float).to_dict()
     assert table.set_index("source")["sessions"].to_dict() == window.reindex(table["source"]).astype(float).to_dict()
+
+
+SURFACES = {"web": (3, 60), "image": (1, 400)}
+
+
+def of_surfaces(**named: dict[str, str]) -> dict[str, pd.DataFrame]:
+    """Three pages found by web and by image search, by day; named: the columns that each surface's rows carry besides."""
+    days = pd.DataFrame({"date": pd.date_range("2026-05-01", "2026-10-31").strftime("%Y-%m-%d")})
+    pages = pd.DataFrame({"page": [f"https://tarnbrook.example/{name}/" for name in ("owl", "heron", "otter")]})
+    rows = pages.merge(days, how="cross")
+    return {name: rows.assign(clicks=c, impressions=i, position=4.0, **named[name]) for name, (c, i) in SURFACES.items()}
+
+
+@pytest.mark.parametrize("words", [("web", "image"), ("Websuche", "Bilder")])
+def test_other_surfaces_stand_beside_pages_and_are_not_added(words: tuple[str, str]) -> None:
+    parts = of_surfaces(web={"surface": words[0]}, image={"surface": words[1]})
+    for asked, clicks in (([], 810), (list(words), 1080)):
+        settings = make_config({"site": {"home": "https://tarnbrook.example/", "surfaces": asked}})
+        with nibbet.Site(config=settings, search=pd.concat(parts.values())) as site:
+            pages, splits, account = site.pages(), site.splits(), site.account
+        assert pages["clicks"].sum() == clicks
+        assert splits[splits["dimension"] == "surface"].set_index("value")["clicks"].to_dict() == {words[0]: 810, words[1]: 270}
+        assert any(note["code"] == "other_surface" for note in account["notes"]) is not bool(asked)
+        one = account["sources"][0]
+        assert one["rows_read"] == one["rows_used"] + sum(part["rows"] for part in one["set_aside"])
+
+
+@pytest.mark.parametrize("undated", [False, True])
+def test_a_table_of_one_surface_never_takes_the_place_of_web_search(tmp_path: Path, undated: bool) -> None:
+    parts = of_surfaces(web={"device": "mobile"}, image={})
+    for name, rows in parts.items():
+        whole = rows.drop(columns="date").groupby([c for c in rows if c in ("page", "device")], as_index=False).agg(
+            {"clicks": "sum", "impressions": "sum", "position": "mean"}
+        )
+        (whole if undated else rows).to_csv(tmp_path / f"{name}.csv", index=False)
+    period = 'period = ["2026-05-01", "2026-10-31"]\n' if undated else ""
+    source = '[[source]]\nkind = "search"\nfiles = "{}.csv"\n' + period
+    settings = '[site]\nhome = "https://tarnbrook.example/"\n' + source.format("image") + 'constant = { surface = "image" }\n' + source.format("web")
+    (tmp_path / "nibbet.toml").write_text(settings)
+    with nibbet.open_site(tmp_path) as site:
+        account, pages = site.account, site.pages()
+    reasons = {one["file"]: [part["reason"] for part in one["set_aside"]] for one in account["sources"]}
+    assert reasons == {"image.csv": ["other surface: image"], "web.csv": []}
+    assert pages["ctr"].round(6).tolist() == [0.05] * 3

@@ -64,8 +64,10 @@ class SiteSettings(Section):
     "The last day to count; found from the search rows when left out."
     tracking: Texts = []
     "More names of parameters that never distinguish pages; `*` at the end stands for any ending."
+    surfaces: Texts = []
+    "The kinds of search that count for pages, as your rows name them; the others stand beside them in splits alone. When left out, web search where rows name it, else all."
     search_agents: Texts = []
-    "User agents of the search engines that matter to you: what robots.txt closes to one of them counts as closed. When left out, what it closes to all."
+    "User agents of the search engines that matter to you: what robots.txt, or a noindex by its name, closes to one of them counts as closed. When left out, what is closed to all."
     language: str = "english"
     "Whose word endings are folded when queries are compared with pages; a Snowball language name."
 

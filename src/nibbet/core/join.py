@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 from typing import Any
 
@@ -10,6 +11,8 @@ import pandas as pd
 
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
+#: how the reason begins for rows of a surface that does not count for pages
+OTHER_SURFACE = "other surface: "
 PAGELESS = "totals that name no page"
 NESTED = "part of a longer period"
 #: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
@@ -29,15 +32,23 @@ def with_pages(table: ibis.Table, keys: ibis.Table, *, by: str = "page") -> ibis
     return joined.mutate(aside=reason).drop("reason", by)
 
 
-def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None) -> ibis.Table:
-    """Search rows with the last reasons: days after `as_of`, and query rows on days that page rows cover (detail).
+def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None, surfaces: Sequence[str] | None = None) -> ibis.Table:
+    """Search rows with the last reasons: days after `as_of`, another surface, and query rows on days that page rows cover (detail).
 
-    Besides: placed (impressions whose position is known), position_sum (position x placed), and used: as aside is null, for rows with a page.
+    Besides: placed (impressions whose position is known), position_sum (position x placed), used: as aside is null, for rows with a page, and
+    apart: rows that would be used but for their surface, which stand beside the others where surfaces are told.
 
     Args:
         search: rows with grain (page, pair, query), date, page_id, aside, and free: whether aside is null but for rows without a page.
         page_days: date, one row per day that page-grain rows cover; null where there are none.
+        surfaces: the kinds of search that count, as rows name them; None where all do. Rows that name none count.
     """
+    other = ibis.literal(False) if surfaces is None else search.surface.notnull() & ~search.surface.isin([*surfaces, ""])
+    search = search.mutate(
+        free=search.free & ~other,
+        apart=_used(search, as_of) & other,
+        aside=ibis.cases((search.aside.isnull() & other, ibis.literal(OTHER_SURFACE) + search.surface), else_=search.aside),
+    )
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
     placed = search.position.notnull()
     exact = (search.position * search.impressions.cast("float64") * FINEST).round().cast("float64") / FINEST  # else Spark divides decimals
@@ -59,7 +70,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None)
     days = page_days.mutate(covered=True).rename(day="date")
     marked = table.left_join(days, table.date == days.day).drop("day")
     covered = marked.covered.fill_null(False) & ~marked.undated
-    return marked.mutate(detail=marked.aside.isnull() & (marked.grain != "page") & covered).drop("covered")
+    return marked.mutate(detail=(marked.aside.isnull() | marked.apart) & (marked.grain != "page") & covered).drop("covered")
 
 
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.join import DETAIL, INCOMPLETE
+from nibbet.core.join import DETAIL, INCOMPLETE, OTHER_SURFACE
 from nibbet.core.windows import Window
 
 Note = dict[str, str]
@@ -47,6 +47,7 @@ def notes(
         _channels(visits),
         _shifted(days, visits),
         _other_hosts(account),
+        _other_surfaces(account),
         _withheld(account),
         _gaps(days),
         _strangers(pages),
@@ -173,6 +174,20 @@ def _other_hosts(account: dict[str, Any]) -> Note | None:
     names = sorted({gone["reason"].split(": ", 1)[1] for _, gone in rows})
     shown = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
     return _note("other_host", f"Rows of {shown} are set aside. If they serve the same pages, add them to hosts in nibbet.toml.")
+
+
+def _other_surfaces(account: dict[str, Any]) -> Note | None:
+    rows = [gone for kind, gone in _aside(account, OTHER_SURFACE) if kind == "search"]
+    if not rows:
+        return None
+    names = sorted({gone["reason"].split(": ", 1)[1] for gone in rows})
+    clicks = sum(gone["measures"].get("clicks", 0) for gone in rows)
+    listed = ", ".join(f'"{name}"' for name in names[:4])
+    return _note(
+        "other_surface",
+        f"{clicks:,} clicks of other surfaces than web search ({', '.join(names[:4])}) are not added to those of pages: nibbet split --by surface. "
+        f'To add them: [site] surfaces = ["web", {listed}]',
+    )
 
 
 def _withheld(account: dict[str, Any]) -> Note | None:

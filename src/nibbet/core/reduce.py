@@ -107,6 +107,11 @@ def page_rows(search: ibis.Table) -> ibis.Table:
     return search.filter(search.used & (~search.detail | search.undated))
 
 
+def surface_rows(search: ibis.Table) -> ibis.Table:
+    """As `page_rows`, with those of surfaces that do not count for pages."""
+    return search.filter((search.used | search.apart) & (~search.detail | search.undated))
+
+
 def pair_rows(search: ibis.Table) -> ibis.Table:
     """Rows that carry both page and query."""
     return search.filter(search.used & (search.grain == "pair") & search["query"].notnull())
@@ -355,7 +360,8 @@ def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: 
     position_sum, placed, expected_clicks.
     """
     rows = _rated(search, rates, [windows.recent], of=of)
-    rows = rows.filter(~rows.brand.fill_null(False)).mutate(value=rows[dimension].fill_null(""))
+    rows = rows.filter(~rows.brand.fill_null(False))
+    rows = rows.mutate(value=_named(rows, dimension))
     return rows.group_by("page_id", "value").aggregate(
         clicks=whole_sum(_.clicks),
         impressions=whole_sum(_.impressions),
@@ -377,6 +383,12 @@ def around(search: ibis.Table, places: ibis.Table, window: Window, rates: Rates,
     sides = {side: rows.date.between(rows[f"{side}_first"], rows[f"{side}_last"]) for side in ("before", "after")}
     sums = {f"{name}_{side}": exact_sum(rows[name], where) for side, where in sides.items() for name in (*SUMS, "expected_clicks")}
     return rows.group_by("page").aggregate(**sums)
+
+
+def _named(rows: ibis.Table, dimension: str) -> Any:
+    """The device, country or surface of each row; "" where it names none, but web for surfaces."""
+    value = rows[dimension].nullif("")
+    return value.fill_null("web" if dimension == "surface" else "")
 
 
 def asked_from(search: ibis.Table, queries: ibis.Table, window: Window) -> ibis.Table:
@@ -427,11 +439,11 @@ def named(table: ibis.Table, pages: ibis.Table) -> ibis.Table:
 
 
 def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
-    """One row per page and value of device, country or surface (`dimension`; "" where unknown): sums of the recent and reference windows."""
-    rows = page_rows(search)
+    """One row per page and value of device, country or surface (`dimension`; "" where unknown, web for surfaces): sums of the recent and reference windows."""
+    rows = surface_rows(search) if dimension == "surface" else page_rows(search)
     rows = rows.filter(inside(rows, windows.recent) | inside(rows, windows.reference))
     two = {"recent": (windows.recent, SUMS), "reference": (windows.reference, SUMS)}
-    sums = windowed(rows.mutate(value=rows[dimension].fill_null("")), two, ["page_id", "value"])
+    sums = windowed(rows.mutate(value=_named(rows, dimension)), two, ["page_id", "value"])
     place = {suffix: sums[f"position_sum{suffix}"] / sums[f"placed{suffix}"].nullif(0) for suffix in ("_recent", "_reference")}
     return sums.select(
         "page_id",

@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from nibbet.demo import vocabulary as words
 from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS, World
 from nibbet.demo.deeds import write_events
 from nibbet.demo.links import write_backlinks, write_links, write_vitals
@@ -195,12 +196,46 @@ def _spelt_in_search(world: World, rows: pd.DataFrame, rng: np.random.Generator)
     return rows["page"].map(plain) + np.where(jumps, "#part-2", "")
 
 
+#: where searchers are, as often as they are there, and where those are who ask in another language
+COUNTRIES = ("GB", "GB", "GB", "GB", "GB", "GB", "GB", "IE", "IE", "US")
+ABROAD = {"de": "DE", "fr": "FR", "es": "ES"}
+
+
+def _country(rows: pd.DataFrame, queries: pd.Series | None = None) -> np.ndarray[Any, Any]:
+    """Where the searchers or visitors of each row are: one country a page, day and device, but that of the language for queries in another."""
+    number = rows["page"].to_numpy() * 11 + rows["day"].to_numpy() * 7
+    result: np.ndarray[Any, Any] = np.array(COUNTRIES, dtype=object)[number % len(COUNTRIES)]
+    if queries is not None:
+        for language, country in ABROAD.items():
+            pattern = "|".join(max(form.split("{}"), key=len).strip() for form in words.ABROAD[language].split("|"))
+            result[queries.str.contains(pattern, regex=True).to_numpy()] = country
+    return result
+
+
+def _write_images(path: Path, per_page: pd.DataFrame, *, first: bool) -> None:
+    """What pages of things to look at get from image search: seen often and seldom chosen, beside web search and not in it."""
+    days = pd.Series(calendar())
+    rows = per_page[per_page["spelt"].str.contains("/(?:kit|shop|lakes)/", regex=True) & (per_page["device"] == "mobile")]
+    count = rows["impressions"].to_numpy() * 2
+    table = {
+        "Day": days.dt.strftime("%Y-%m-%d")[rows["day"]].to_numpy(),
+        "Address": rows["spelt"].to_numpy(),
+        "Search type": "Image",
+        "Clicks": rows["clicks"].to_numpy() // 8,
+        "Shown": count,
+        "Place": (8 + rows["page"].to_numpy() % 9 + rows["day"].to_numpy() % 5 / 5).round(1),
+    }
+    _gzip(path, pd.DataFrame(table), sep=",", first=first)
+
+
 def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.random.Generator, *, first: bool) -> None:
     days = pd.Series(calendar())
-    per_page = search.groupby(["day", "page", "device"], as_index=False)[["clicks", "impressions", "places"]].sum()
+    search = search.assign(country=_country(search, search["query"]))
+    per_page = search.groupby(["day", "page", "device", "country"], as_index=False)[["clicks", "impressions", "places"]].sum()
     per_page["spelt"] = _spelt_in_search(world, per_page, rng)
     stranger = per_page.tail(3).assign(spelt="https://forum.tarnbrook.example/thread/1", clicks=1, impressions=9, places=40)
     per_page = pd.concat([per_page, stranger], ignore_index=True) if first else per_page
+    _write_images(folder / "images.csv.gz", per_page, first=first)
     quarter = (days.dt.year * 4 + days.dt.quarter - 1).to_numpy()[per_page["day"]]
     for part in np.unique(quarter):
         rows = per_page[quarter == part]
@@ -211,6 +246,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
                     "Day": days.dt.strftime("%Y-%m-%d")[rows["day"]].to_numpy(),
                     "Address": rows["spelt"].to_numpy(),
                     "Device type": rows["device"].to_numpy(),
+                    "Country": rows["country"].to_numpy(),
                     "Clicks": rows["clicks"].to_numpy(),
                     "Shown": rows["impressions"].to_numpy(),
                     "Place": (rows["places"] / rows["impressions"]).round(4).to_numpy(),
@@ -238,6 +274,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
                     "Suchbegriff": rows["query"].to_numpy(),
                     "Zielseite": rows["spelt"].to_numpy(),
                     "Gerät": rows["device"].to_numpy(),
+                    "Land": rows["country"].to_numpy(),
                     "Klicks": rows["clicks"].to_numpy(),
                     "Einblendungen": rows["impressions"].to_numpy(),
                     "Mittlere Position": (rows["places"] / rows["impressions"])
@@ -308,6 +345,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
             "Datum": days.dt.strftime("%d.%m.%Y")[rows["day"]].to_numpy(),
             "Einstiegsseite": rows["spelt"].to_numpy(),
             "Kanal": rows["channel"].map(names).to_numpy(),
+            "Land": _country(rows),
             "Quelle": _senders(rows),
             "Sitzungen": rows["sessions"].to_numpy(),
             "Interessierte Sitzungen": rows["engaged"].to_numpy(),
@@ -325,7 +363,7 @@ def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random
 
 
 def _write_total(path: Path, sums: Floats) -> None:
-    total = ";".join(["", "Summe", "", "", *(f"{value:.0f}" for value in sums[:4]), f"{sums[4]:.2f}".replace(".", ",")])
+    total = ";".join(["", "Summe", "", "", "", *(f"{value:.0f}" for value in sums[:4]), f"{sums[4]:.2f}".replace(".", ",")])
     with path.open("ab") as file:
         file.write(f"{total}\n".encode())
 

@@ -94,7 +94,9 @@ class Inputs:
         assert rows is not None, "there is always search"
 
         def make() -> ibis.Table:
-            return rows.aggregate(**{name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS})
+            several = {name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS}
+            bare = rows.surface.isnull().any() & rows.surface.notnull().any()  # rows that name no surface are of web search
+            return rows.aggregate(**{**several, "surface": several["surface"] | bare})
 
         result = self.context.fetch("differing", make).iloc[0]
         return {name for name in DIMENSIONS if result[name]}

@@ -21,6 +21,7 @@ from nibbet.once import once
 from nibbet.sources.clean import Clean
 from nibbet.sources.matching import Matching
 from nibbet.sources.overlaps import Settled, settle_overlaps, settle_undated
+from nibbet.sources.profile import WEB
 
 if TYPE_CHECKING:
     from nibbet.config import Config
@@ -114,7 +115,19 @@ class Joined:
         result = self._overlaps("search")
         rows = settle_undated(self._engine, self._matching.rows(result.table, "search"), result.covered_periods)
         covered = self._engine.frame(result.page_days).mutate(date=ibis._.date.cast("date")) if len(result.page_days) else None
-        return self._settled(settle_search(rows, self.as_of, covered), bool(result.notes or result.covered_periods))
+        return self._settled(settle_search(rows, self.as_of, covered, self._surfaces), bool(result.notes or result.covered_periods))
+
+    @once
+    def _surfaces(self) -> list[str] | None:
+        """The kinds of search that count, as rows name them; None where all do."""
+        named = {"surface" in one.reading.matches for _, one in self.files if one.kind == "search"}
+        if True not in named:
+            return None
+        rows = self._rows("search")
+        names = sorted(self._engine.fetch(rows.select("surface").distinct())["surface"].dropna().astype("str"))
+        wanted = [name.casefold() for name in self._config.site.surfaces]
+        counted = [name for name in names if name.strip().casefold() in (wanted or WEB)]
+        return counted if counted or wanted or False in named else None  # a table that names none is one of web search
 
     @once
     def landings(self) -> ibis.Table | None:

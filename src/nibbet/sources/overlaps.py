@@ -16,6 +16,7 @@ import pandas as pd
 from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of
 from nibbet.core.spans import Cover, disjoint
 from nibbet.sources.clean import Clean
+from nibbet.sources.profile import WEB
 
 if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
@@ -59,7 +60,9 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
     used = table.filter(table.aside.isnull())
     days = engine.fetch(used.select("file", "date").distinct().filter(ibis._.date.notnull()))
     days = days.assign(date=pd.to_datetime(days["date"]))
-    layers, of_file = _layers(cleans, days, kind)
+    lone = _lone_surfaces(engine, used, cleans) if kind == "search" else {}
+    layers, of_file = _layers(cleans, days, kind, lone)
+    apart = {of_file[file]: surface for file, surface in lone.items()}
     days["layer"] = days["file"].map(of_file)
     if len(layers) > 1:
         numbers = engine.frame(pd.DataFrame({"file_of_layer": list(of_file), "layer": list(of_file.values())}).astype("int32"))
@@ -70,7 +73,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
     table, copied = _without_copies(engine, table, days, kind)
     notes += copied
     per_layer = days[["layer", "date"]].drop_duplicates()
-    chosen = _chosen(per_layer, layers, kind)
+    chosen = _chosen(per_layer, layers, kind, apart)
     replaced = chosen[chosen["instead"].notna()]
     if len(replaced):
         marks = engine.frame(replaced.astype({"layer": "int32", "instead": "str"}))
@@ -86,7 +89,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
                 {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
             )
     kept = chosen[chosen["instead"].isna()]
-    dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated").astype(bool)]
+    dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated" and n not in apart).astype(bool)]
     days_of_grain = {
         grain: set(covered_days(rows, layers)["date"].dt.date)
         for grain, rows in dated.groupby(dated["layer"].map(lambda n: layers[n].grain))
@@ -190,8 +193,23 @@ def _at_their_end(table: ibis.Table, layers: dict[int, Layer]) -> ibis.Table:
     return table
 
 
-def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str) -> tuple[dict[int, Layer], dict[int, int]]:
-    """The layers, and the layer of each file: files of one grain, split, period and step of dates."""
+def _lone_surfaces(engine: AnyEngine, used: ibis.Table, cleans: list[Clean]) -> dict[int, str]:
+    """The files whose rows are all of one surface other than web search, with its name: they hold traffic that no other file holds."""
+    files = [number for one in cleans if "surface" in one.reading.matches for number in one.numbers]
+    if not files:
+        return {}
+    rows = used.filter(used.file.isin(files))
+    ends = engine.fetch(
+        rows.group_by("file").aggregate(first=rows.surface.min(), last=rows.surface.max(), bare=rows.surface.isnull().any())
+    )
+    alone = ends[
+        ends["first"].eq(ends["last"]) & ~ends["bare"].astype(bool) & ~ends["first"].astype("str").str.strip().str.casefold().isin(WEB)
+    ]
+    return {int(file): str(name) for file, name in zip(alone["file"], alone["first"], strict=True)}
+
+
+def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str, lone: dict[int, str]) -> tuple[dict[int, Layer], dict[int, int]]:
+    """The layers, and the layer of each file: files of one grain, split, period, step of dates, and surface where they hold one alone."""
     layers: dict[int, Layer] = {}
     of_file: dict[int, int] = {}
     shapes: dict[object, int] = {}
@@ -203,30 +221,32 @@ def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str) -> tuple[dict[in
         for number, (name, _) in zip(one.numbers, one.files, strict=True):
             known = dates.get_group(number) if number in dates.groups else days["date"].head(0)
             step = "undated" if one.undated else pooled if number in small else step_of(known)
-            layer = shapes.setdefault((one.grain, split, one.period if one.undated else None, step), len(shapes))
+            layer = shapes.setdefault((one.grain, split, one.period if one.undated else None, step, lone.get(number)), len(shapes))
             layers.setdefault(layer, Layer(layer, one.grain, step, split, name, one.period if one.undated else None))
             of_file[number] = layer
     return layers, of_file
 
 
-def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
-    """layer, date, instead: see choose_days; undated layers are settled later, page by page."""
+def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apart: dict[int, str]) -> pd.DataFrame:
+    """layer, date, instead: see choose_days; undated layers are settled later, page by page. apart: the surface of layers that hold one alone."""
     undated = days["layer"].map(lambda number: layers[number].step == "undated").astype(bool)
     dated = days[~undated]
     grain = dated["layer"].map({number: layer.grain for number, layer in layers.items()})
+    surface = dated["layer"].map(lambda number: apart.get(number, "")).astype("str")
     parts = [
-        choose_days(rows, layers, prefer=PREFER["landings" if kind == "landings" else str(name)]) for name, rows in dated.groupby(grain)
+        choose_days(rows, layers, prefer=PREFER["landings" if kind == "landings" else str(name)])
+        for (name, _), rows in dated.groupby([grain, surface])
     ]
-    return pd.concat([*parts, _chosen_periods(days[undated], layers, kind)], ignore_index=True)
+    return pd.concat([*parts, _chosen_periods(days[undated], layers, kind, apart)], ignore_index=True)
 
 
-def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str) -> pd.DataFrame:
+def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apart: dict[int, str]) -> pd.DataFrame:
     """Of several tables of one grain and period, split in different ways, the one that serves: the best split, then the least."""
     result = days.assign(instead=None)
-    same: dict[tuple[str, object], list[Layer]] = {}
+    same: dict[tuple[str, object, str], list[Layer]] = {}
     for number in sorted(days["layer"].unique()):
-        same.setdefault((layers[number].grain, layers[number].period), []).append(layers[number])
-    for (grain, _), alike in ((key, group) for key, group in same.items() if len(group) > 1):
+        same.setdefault((layers[number].grain, layers[number].period, apart.get(number, "")), []).append(layers[number])
+    for (grain, *_), alike in ((key, group) for key, group in same.items() if len(group) > 1):
         prefer = PREFER["landings" if kind == "landings" else str(grain)]
         best = min(alike, key=lambda x: (*[p not in x.dimensions for p in prefer], len(x.dimensions), x.number))
         others = [layer.number for layer in alike if layer is not best]

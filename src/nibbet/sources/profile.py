@@ -32,6 +32,12 @@ DEVICES = set(
 SURFACES = set(
     "web image images video videos news feed bild bilder imagen imagenes immagini vidéo vídeo noticias nieuws nachrichten".split()
 )
+#: what rows call web search
+WEB = set(
+    "web|websuche|web search|websearch|web results|websökning|recherche web|búsqueda web|ricerca web|pesquisa na web|ウェブ|网页|веб".split(
+        "|"
+    )
+)
 STATUSES = {200, 204, 206, 301, 302, 303, 304, 307, 308, 400, 401, 403, 404, 405, 410, 429, 451, 500, 502, 503, 504}
 #: values so close to a ratio of two columns that they are that ratio, as rounded as people round
 RATIO_SLACK = 0.0051
