@@ -31,6 +31,7 @@ COLUMN_MEANINGS = {
     "changed_by": "the first day on which an inventory shows the new text",
     "clicks_after": "clicks in the days after a change, without the brand",
     "clicks_before": "clicks in the days before a change, without the brand",
+    "crawled": "the day on which the inventory was taken",
     "ctr_after": "clicks / impressions in the days after a change, without the brand",
     "ctr_before": "clicks / impressions in the days before a change, without the brand",
     "position_after": "mean position in the days after a change, weighted by impressions",

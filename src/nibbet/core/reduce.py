@@ -424,6 +424,7 @@ def with_detail(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
         "detail",
         "page_key",
         "aside",
+        "apart",
     }
     aside = ibis.cases((rows.detail & rows.aside.isnull(), detail), else_=rows.aside) if "detail" in rows.columns else rows.aside
     money = {name: rows[name].cast("float64") for name in rows.columns if rows[name].type().is_decimal()}
