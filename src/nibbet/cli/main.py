@@ -26,9 +26,9 @@ from nibbet.cli.options import (
     SiteFolder,
     Top,
     Verbose,
-    Verdict,
     Where,
 )
+from nibbet.core.verdict import Verdict
 from nibbet.errors import NibbetError, is_interrupt
 
 if TYPE_CHECKING:

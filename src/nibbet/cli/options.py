@@ -18,17 +18,6 @@ class Form(StrEnum):
     json = "json"
 
 
-class Verdict(StrEnum):
-    """The six verdicts."""
-
-    watch = "watch"
-    prune = "prune"
-    consolidate = "consolidate"
-    refresh = "refresh"
-    expand = "expand"
-    keep = "keep"
-
-
 class Hardness(StrEnum):
     """How hard a demo is to judge."""
 

@@ -8,6 +8,7 @@ import pandas as pd
 from nibbet.core import sentences as say
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub
 from nibbet.core.ledger import NEW_DAYS
+from nibbet.core.verdict import Verdict
 
 #: how sure it is that too little is known: the next export may tell
 TOLD_LITTLE = 0.8
@@ -28,7 +29,7 @@ def young(facts: Facts) -> Finding:
         say.count(age[chosen]),
         f" days ago: too young to judge before {limit}.",
     )
-    return Finding("watch", "young", finding_rows(pages, chosen, "young", because, 1.0), checks)
+    return Finding(Verdict.WATCH, "young", finding_rows(pages, chosen, "young", because, 1.0), checks)
 
 
 def _known_days(facts: Facts) -> int:
@@ -45,7 +46,7 @@ def unsettled(facts: Facts) -> Finding:
         Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search, landings", days < t.covered_days),
     ]
     why = pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages.index)
-    return Finding("watch", "thin", finding_rows(pages, all_passed(checks), "thin", why, TOLD_LITTLE), checks)
+    return Finding(Verdict.WATCH, "thin", finding_rows(pages, all_passed(checks), "thin", why, TOLD_LITTLE), checks)
 
 
 def _nothing_earned(facts: Facts) -> list[Check]:
@@ -124,7 +125,7 @@ def undated(facts: Facts) -> Finding:
         ),
         f", and no page is judged before {facts.settled}. Its date of publication would tell.",
     )
-    return Finding("watch", "age unknown", finding_rows(pages, chosen, "age unknown", because, TOLD_LITTLE), checks)
+    return Finding(Verdict.WATCH, "age unknown", finding_rows(pages, chosen, "age unknown", because, TOLD_LITTLE), checks)
 
 
 def _told(facts: Facts) -> Check:
@@ -163,7 +164,7 @@ def untold(facts: Facts) -> Finding:
         pd.Series(missing, index=here.index),
         ": add it before you remove the page.",
     )
-    return Finding("watch", "untold", finding_rows(pages, chosen, "untold", because, TOLD_LITTLE), checks)
+    return Finding(Verdict.WATCH, "untold", finding_rows(pages, chosen, "untold", because, TOLD_LITTLE), checks)
 
 
 def prune(facts: Facts) -> Finding:
@@ -190,7 +191,7 @@ def prune(facts: Facts) -> Finding:
     )
     sure = known.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
-    return Finding("prune", "dead", finding_rows(pages, chosen, "dead", because, sure, zero, target), checks)
+    return Finding(Verdict.PRUNE, "dead", finding_rows(pages, chosen, "dead", because, sure, zero, target), checks)
 
 
 def consolidate(facts: Facts) -> Finding:
@@ -201,7 +202,9 @@ def consolidate(facts: Facts) -> Finding:
         never = Check(
             "overlap", pd.Series(np.nan, index=pages.index), f">= {facts.limits.overlap}", str(facts.windows.recent), "search", none
         )
-        return Finding("consolidate", "duplicate", finding_rows(pages, none, "duplicate", pd.Series("", index=pages.index), 1.0), [never])
+        return Finding(
+            Verdict.CONSOLIDATE, "duplicate", finding_rows(pages, none, "duplicate", pd.Series("", index=pages.index), 1.0), [never]
+        )
     survivor = groups[groups["survivor"]].set_index("group")["page"]
     leaving = groups[~groups["survivor"]].merge(facts.group_gains, on="group", how="left").set_index("page")
     part = leaving["shared_impressions"] / leaving.groupby("group")["shared_impressions"].transform("sum")
@@ -229,4 +232,4 @@ def consolidate(facts: Facts) -> Finding:
         Check("each_answers", figures["each_answers"], f">= {t.each_answers}", recent, "search, crawl"),
         Check("shared_impressions", figures["shared_impressions"], "", recent, "search"),
     ]
-    return Finding("consolidate", "duplicate", finding_rows(pages, chosen, "duplicate", because, sure, gains, target), checks)
+    return Finding(Verdict.CONSOLIDATE, "duplicate", finding_rows(pages, chosen, "duplicate", because, sure, gains, target), checks)

@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from nibbet.core.verdict import IDLE
+
 PAGES = (
     "page section clicks impressions ctr position queries withheld_share pull sessions sessions_organic engaged_sessions engagement_rate seconds_per_session "
     "conversions revenue status indexable title words inlinks backlinks published modified in_search in_landings in_crawl clicks_long impressions_long "
@@ -22,8 +24,6 @@ PARTS = ["demand", "rank", "pull", "access", "untold"]
 NARROWED = "narrowed"
 #: with fewer expected clicks nothing can be said of a rate: it is marked thin
 THIN_CLICKS = 3.0
-#: verdicts that ask for no work
-IDLE = ("keep", "watch")
 
 
 def rows_of(frame: pd.DataFrame) -> Iterator[Any]:

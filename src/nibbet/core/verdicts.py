@@ -8,10 +8,15 @@ import pandas as pd
 from nibbet.core import sentences as say
 from nibbet.core.findings import EVIDENCE, GAINS, Facts, Finding
 from nibbet.core.rules import consolidate, prune, undated, unsettled, untold, young
+from nibbet.core.verdict import Verdict
 from nibbet.core.work import climb, decay, engagement, expand, snippet
 
 #: what the rules may say of pages that are not there for search; the rest asks what search should bring
-OF_PURPOSE = {"campaign": ("watch", "prune"), "support": ("watch", "prune", "engagement"), "account": ("watch", "prune")}
+OF_PURPOSE = {
+    "campaign": (Verdict.WATCH, Verdict.PRUNE),
+    "support": (Verdict.WATCH, Verdict.PRUNE, "engagement"),
+    "account": (Verdict.WATCH, Verdict.PRUNE),
+}
 WATCHING = (young, unsettled, untold, undated)
 RULES = (*WATCHING, prune, consolidate, decay, climb, snippet, engagement, expand)
 #: watch for any reason comes first, then prune, then consolidate; the rest stand side by side
@@ -59,12 +64,14 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     proposals = proposals[~none.loc[proposals.index].to_numpy()]
     proposals = proposals[_of_purpose(proposals, pages["purpose"])]
     over = pages["event_to"].notna()  # what nobody searches for any more is not refreshed
-    proposals = proposals[~(proposals["verdict"].eq("refresh") & over.reindex(proposals.index).to_numpy())]
+    proposals = proposals[~(proposals["verdict"].eq(Verdict.REFRESH) & over.reindex(proposals.index).to_numpy())]
     if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
-        proposals = proposals[~((proposals["verdict"] == "expand") & proposals.index.isin(survivors.index))]
+        proposals = proposals[~((proposals["verdict"] == Verdict.EXPAND) & proposals.index.isin(survivors.index))]
         proposals = proposals.assign(
-            **proposals[GAINS].mul(survivors.reindex(proposals.index).fillna(1.0).where(proposals["verdict"] == "refresh", 1.0), axis=0)
+            **proposals[GAINS].mul(
+                survivors.reindex(proposals.index).fillna(1.0).where(proposals["verdict"] == Verdict.REFRESH, 1.0), axis=0
+            )
         )
         little = (
             proposals["cause"].isin(["climb", "snippet"])
@@ -80,10 +87,10 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     table = _keep(facts)
     columns = ["verdict", "cause", "because", "target", "sure", *GAINS]
     table.loc[first.index, columns] = first[columns]
-    second = later[later["verdict"] != "watch"].drop_duplicates("page")
+    second = later[later["verdict"] != Verdict.WATCH].drop_duplicates("page")
     table["also"] = (second["verdict"] + ", " + second["cause"]).reindex(table.index).fillna("")
     table["confidence"] = np.select([table["sure"] >= HIGH, table["sure"] >= MEDIUM], ["high", "medium"], "low")
-    table.loc[table["verdict"] == "watch", GAINS] = np.nan
+    table.loc[table["verdict"] == Verdict.WATCH, GAINS] = np.nan
     table.loc[pages.index[none], ["verdict", "cause", "because", "confidence", "also"]] = None
     won = [f.evidence(f.rows.index[_said(table, f)]) for f in findings]
     evidence = pd.concat([part for part in won if len(part)] or [pd.DataFrame(columns=EVIDENCE)], ignore_index=True)
@@ -152,7 +159,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
     because = say.joined(clicks, trend.where(pages["reference_known"] & (pages["base"] > 0), ""), reason)
     return pd.DataFrame(
         {
-            "verdict": "keep",
+            "verdict": Verdict.KEEP,
             "cause": np.where(over, "event over", ""),
             "target": np.nan,
             "gain": np.nan,

@@ -12,6 +12,7 @@ from nibbet.core.languages import asked_words
 from nibbet.core.pull import false_discovery, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.verdict import Verdict
 from nibbet.core.windows import MONTH_DAYS
 
 #: clicks of the reference from which a share of them is told
@@ -82,7 +83,7 @@ def decay(facts: Facts) -> Finding:
         ", and the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
     )
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
-    return Finding("refresh", "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
+    return Finding(Verdict.REFRESH, "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
 
 
 def climb(facts: Facts) -> Finding:
@@ -126,7 +127,9 @@ def climb(facts: Facts) -> Finding:
         ". No queries tell what it is shown for.",
     )
     sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
-    return Finding("refresh", "climb", finding_rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks)
+    return Finding(
+        Verdict.REFRESH, "climb", finding_rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks
+    )
 
 
 def snippet(facts: Facts) -> Finding:
@@ -166,7 +169,7 @@ def snippet(facts: Facts) -> Finding:
         ". Rewrite title and description.",
     )
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
-    return Finding("refresh", "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
+    return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 
 
 def engagement(facts: Facts) -> Finding:
@@ -202,7 +205,7 @@ def engagement(facts: Facts) -> Finding:
         ": it does not give what they came for.",
     )
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
-    return Finding("refresh", "engagement", finding_rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
+    return Finding(Verdict.REFRESH, "engagement", finding_rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
 
 
 def expand(facts: Facts) -> Finding:
@@ -233,4 +236,4 @@ def expand(facts: Facts) -> Finding:
         say.place(texts["position"]),
         ".",
     )
-    return Finding("expand", "strays", finding_rows(pages, chosen, "strays", because, 0.9, sums), checks)
+    return Finding(Verdict.EXPAND, "strays", finding_rows(pages, chosen, "strays", because, 0.9, sums), checks)

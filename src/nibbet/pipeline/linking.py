@@ -12,6 +12,7 @@ from nibbet.core import link_rows
 from nibbet.core.kinship import unit_rows
 from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_flows, link_suggestions
 from nibbet.core.redirects import end_of
+from nibbet.core.verdict import LEAVING
 from nibbet.core.words import rarity
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -69,7 +70,7 @@ class Linking:
             return pd.DataFrame(columns=SUGGESTED)
         self.context.say("looking for missing links")
         pages = self.measures.ledger
-        leaves = self.decisions.outcome[0]["verdict"].isin(["prune", "consolidate"]).reindex(pages.index).eq(True)
+        leaves = self.decisions.outcome[0]["verdict"].isin(LEAVING).reindex(pages.index).eq(True)
         anchor = (
             self._answered.sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
             .drop_duplicates("page")

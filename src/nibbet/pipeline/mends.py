@@ -11,6 +11,7 @@ from nibbet.core.redirects import (
     straighten,
 )
 from nibbet.core.repairs import alike_anchors, find_repairs, missed_addresses
+from nibbet.core.verdict import LEAVING
 from nibbet.pipeline.anchors import Anchors
 from nibbet.pipeline.decisions import Decisions
 from nibbet.pipeline.inputs import Inputs
@@ -64,7 +65,7 @@ class Mends:
     def redirects(self) -> pd.DataFrame:
         """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
         pages, verdicts = self.measures.ledger, self.decisions.outcome[0]
-        leaving = verdicts["verdict"].isin(["prune", "consolidate"])
+        leaving = verdicts["verdict"].isin(LEAVING)
         rows = pd.DataFrame(
             {"from": pages["page"], "to": verdicts["target"].map(pages["page"]), "because": "verdict " + verdicts["verdict"].fillna("")}
         )[leaving]

@@ -17,6 +17,7 @@ from nibbet.core.ideas import between, check_ideas
 from nibbet.core.shares import earned_by, nothing_earned
 from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_peaks, topic_table
+from nibbet.core.verdict import LEAVING
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import as_typed
 from nibbet.errors import NotFoundError
@@ -130,7 +131,7 @@ class Topics:
     @once
     def _neighbours(self) -> Neighbours:
         """What a brief says of the topics and pages beside its own."""
-        leaves = self.decisions.outcome[0]["verdict"].isin(["prune", "consolidate"])
+        leaves = self.decisions.outcome[0]["verdict"].isin(LEAVING)
         return Neighbours(self.table(), self.measures.ledger.assign(leaves=leaves), self.context.config.site.language)
 
     def brief(self, topic: str) -> Brief:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from nibbet.core.tables import IDLE
+from nibbet.core.verdict import IDLE, Verdict
 from nibbet.core.windows import whole_weeks
 from nibbet.render.canvas import INK, MAIN, SECOND, SHADE, blank, in_style, inert, label_beside, saying, short_paths, titled
 
@@ -27,12 +27,12 @@ MOST_DOTS = 2500
 LEAST_SHOWN = 20
 #: the verdicts: colour and hatch
 VERDICT_LOOKS = {
-    "refresh": (MAIN, ""),
-    "expand": ("#58a8bd", "//"),
-    "consolidate": (SECOND, ""),
-    "prune": ("#8c3b2e", "xx"),
-    "watch": ("#b9a44c", ".."),
-    "keep": ("#d7dfe4", ""),
+    Verdict.REFRESH: (MAIN, ""),
+    Verdict.EXPAND: ("#58a8bd", "//"),
+    Verdict.CONSOLIDATE: (SECOND, ""),
+    Verdict.PRUNE: ("#8c3b2e", "xx"),
+    Verdict.WATCH: ("#b9a44c", ".."),
+    Verdict.KEEP: ("#d7dfe4", ""),
 }
 
 
@@ -264,7 +264,7 @@ def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
         axes.barh(place, size, left=left, color=colour, hatch=hatch, edgecolor="white", linewidth=0.4, height=0.7, label=verdict)
         for y, x, n in zip(place, left, size, strict=True):
             if n >= 0.035 * whole.max():
-                dark = verdict in ("refresh", "prune")
+                dark = verdict in (Verdict.REFRESH, Verdict.PRUNE)
                 box = {"boxstyle": "round,pad=0.12", "facecolor": colour, "edgecolor": "none"}
                 axes.text(x + n / 2, y, f"{n:,.0f}", ha="center", va="center", fontsize=8, color="white" if dark else INK, bbox=box)
         left += size

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from nibbet.core.tables import records, to_act_on
+from nibbet.core.verdict import Verdict
 from nibbet.render.dossiers import chosen_pages, facts
 from nibbet.render.glance import glance
 from nibbet.render.safe import page_name
@@ -43,13 +44,13 @@ PARTS = [
     ("redirects", "Redirects"),
     ("data", "Data"),
 ]
-MEANING = {
-    "refresh": "lost, near or unattractive: rework the page",
-    "expand": "draws a topic that nothing on the site answers",
-    "consolidate": "answers what another page answers: merge into it",
-    "prune": "earns nothing anywhere: remove or redirect",
-    "watch": "too young or too little known to judge",
-    "keep": "leave as it is",
+MEANING: dict[str, str] = {
+    Verdict.REFRESH: "lost, near or unattractive: rework the page",
+    Verdict.EXPAND: "draws a topic that nothing on the site answers",
+    Verdict.CONSOLIDATE: "answers what another page answers: merge into it",
+    Verdict.PRUNE: "earns nothing anywhere: remove or redirect",
+    Verdict.WATCH: "too young or too little known to judge",
+    Verdict.KEEP: "leave as it is",
 }
 
 

@@ -16,6 +16,7 @@ from rich.text import Text
 
 from nibbet.core.meanings import FORMAT_OF, SHARES
 from nibbet.core.tables import NARROWED
+from nibbet.core.verdict import Verdict
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, page_name, path_of
 
@@ -31,7 +32,14 @@ NARROW = 120
 SENTENCES = ("because", "text", "reason")
 ADDRESSES = ("page", "source", "target", "from", "to")
 #: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
-TINT = {"prune": "red", "consolidate": "magenta", "refresh": "blue", "expand": "cyan", "watch": "", "keep": "green"}
+TINT: dict[str, str] = {
+    Verdict.PRUNE: "red",
+    Verdict.CONSOLIDATE: "magenta",
+    Verdict.REFRESH: "blue",
+    Verdict.EXPAND: "cyan",
+    Verdict.WATCH: "",
+    Verdict.KEEP: "green",
+}
 
 
 def console() -> Console:
