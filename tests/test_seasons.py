@@ -10,7 +10,7 @@ import pytest
 
 import nibbet
 from nibbet.core.life import events_of_pages
-from nibbet.core.season import annual_index, page_waves, season_calendar
+from nibbet.core.season import annual_index, page_waves, season_calendar, weekend_shares
 from nibbet.core.split import ASSUMPTION, PLACES, learn_sight
 from nibbet.core.standing import learn_standing
 
@@ -135,3 +135,27 @@ def test_good_places_are_not_taken_from_the_best_alone() -> None:
     assert found.place == pytest.approx(4.0, rel=0.06)
     assert found.spread == pytest.approx(0.5, rel=0.1)
     assert learn_standing(pages.head(5), below=5.5).place == 3.0
+
+
+def test_pages_with_weekdays_of_their_own_are_told_from_their_section() -> None:
+    rng, named = np.random.default_rng(9), []
+    for _ in range(5):
+        clicks = np.round(rng.lognormal(6.0, 0.8, 400))
+        true = np.exp(rng.normal(np.log(0.8), 0.05, 400))
+        true[:10] = 1.6  # of trips, planned at the weekend
+        weekend = rng.binomial(clicks.astype(int), np.clip(true * 2 / 7, 0, 1)).astype(float)
+        values, own = weekend_shares(clicks, weekend, np.full(400, 0.8), 2 / 7)
+        assert own[:10].mean() >= 0.8
+        named.append(own[10:].mean())
+        assert np.abs(values - true)[clicks > 300].mean() < 0.08
+    assert np.mean(named) < 0.01
+    none, own = weekend_shares(np.zeros(3), np.zeros(3), np.ones(3), 2 / 7)
+    assert np.isnan(none).all()
+    assert not own.any()
+    days = pd.DataFrame({"date": DAYS.repeat(2), "page": [HOME + "a/trip", HOME + "a/work"] * len(DAYS)})
+    late = days["date"].dt.day_of_week >= 5
+    days["clicks"] = np.where(days["page"].str.endswith("trip") == late, 8, 2)
+    with nibbet.Site(home=HOME, search=days.assign(impressions=100, position=3.0)) as site:
+        seasons = site.seasons().set_index("key")
+    assert seasons.loc[HOME + "a/trip", "weekend"] > 1.5 > 0.8 > seasons.loc[HOME + "a/work", "weekend"]
+    assert seasons.loc[[HOME + "a/trip", HOME + "a/work"], "weekdays"].tolist() == ["own", "own"]

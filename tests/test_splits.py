@@ -198,13 +198,20 @@ def test_other_surfaces_stand_beside_pages_and_are_not_added(words: tuple[str, s
 def test_a_table_of_one_surface_never_takes_the_place_of_web_search(tmp_path: Path, undated: bool) -> None:
     parts = of_surfaces(web={"device": "mobile"}, image={})
     for name, rows in parts.items():
-        whole = rows.drop(columns="date").groupby([c for c in rows if c in ("page", "device")], as_index=False).agg(
-            {"clicks": "sum", "impressions": "sum", "position": "mean"}
+        whole = (
+            rows.drop(columns="date")
+            .groupby([c for c in rows if c in ("page", "device")], as_index=False)
+            .agg({"clicks": "sum", "impressions": "sum", "position": "mean"})
         )
         (whole if undated else rows).to_csv(tmp_path / f"{name}.csv", index=False)
     period = 'period = ["2026-05-01", "2026-10-31"]\n' if undated else ""
     source = '[[source]]\nkind = "search"\nfiles = "{}.csv"\n' + period
-    settings = '[site]\nhome = "https://tarnbrook.example/"\n' + source.format("image") + 'constant = { surface = "image" }\n' + source.format("web")
+    settings = (
+        '[site]\nhome = "https://tarnbrook.example/"\n'
+        + source.format("image")
+        + 'constant = { surface = "image" }\n'
+        + source.format("web")
+    )
     (tmp_path / "nibbet.toml").write_text(settings)
     with nibbet.open_site(tmp_path) as site:
         account, pages = site.account, site.pages()

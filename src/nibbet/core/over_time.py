@@ -7,7 +7,8 @@ from datetime import date
 import ibis
 from ibis import _
 
-from nibbet.core.reduce import page_rows, pair_rows, whole_sum
+from nibbet.core.reduce import inside, page_rows, pair_rows, whole_sum
+from nibbet.core.windows import Window
 
 
 def visit_days(landings: ibis.Table) -> ibis.Table:
@@ -59,6 +60,14 @@ def page_days(search: ibis.Table) -> ibis.Table:
         impressions=whole_sum(_.impressions),
         position=_.position_sum.sum() / _.placed.sum().nullif(0),
     )
+
+
+def weekends(search: ibis.Table, window: Window) -> ibis.Table:
+    """One row per page_id in whole days of the window: clicks, weekend (those of Saturdays and Sundays)."""
+    rows = page_rows(search)
+    rows = rows.filter(~rows.coarse, inside(rows, window))
+    free = ibis.cases((rows.date.day_of_week.index() >= 5, rows.clicks), else_=0)
+    return rows.group_by("page_id").aggregate(clicks=whole_sum(rows.clicks), weekend=whole_sum(free))
 
 
 def section_days(search: ibis.Table, pages: ibis.Table) -> ibis.Table:

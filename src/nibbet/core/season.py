@@ -28,6 +28,8 @@ PEAK, BEGINS, LEAD_WEEKS = 1.25, 1.1, 8
 SECOND_DAYS, VALLEY = 60, 0.9
 #: clicks from which a page's own season is looked for, and the waves a year that are; of such findings one in twenty may be chance
 SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
+#: clicks from which a page's own weekend is looked for: some thirty on Saturdays and Sundays
+WEEKEND_CLICKS = 100
 #: weeks that a page must have been there: of less than a year, a start looks like a season
 YEAR_WEEKS = 52
 #: variance of the logarithm by which single weeks of a section, and of a page, stray beyond counting
@@ -205,6 +207,33 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
     is_own = np.zeros(len(section), dtype=bool)
     is_own[enough] = real
     return Annual(pd.DataFrame(table, index=waves.index, columns=NAMES), True), pd.Series(is_own, index=section.index)
+
+
+def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float) -> tuple[Floats, NDArray[np.bool_]]:
+    """Clicks of a weekend day over those of the mean day, page by page, drawn to its section's; and which pages have weeks of their own.
+
+    Args:
+        clicks, weekend: of each page in the window, and those of Saturdays and Sundays; usual: the figure of its section; share: of the days
+            that are Saturdays and Sundays.
+    Returns:
+        (the figure, null where there are no clicks; whether it departs from the section's beyond chance at 5% false discovery). Pages stray from
+        their section by a variance that is learnt by moments; the test counts what the middle of all pages shows as chance.
+    """
+    expected = np.clip(usual * share, 1e-3, 1 - 1e-3)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        off = weekend / clicks - expected
+        variance = expected * (1 - expected) / clicks
+    known = clicks >= WEEKEND_CLICKS
+    if not known.any():
+        return np.where(clicks > 0, usual, np.nan), known
+    ordinary = max(1.0, float(np.median(off[known] ** 2 / variance[known])) / special.chdtri(1, 0.5))
+    variance = variance * ordinary
+    own = np.zeros(len(clicks), dtype=bool)
+    own[known] = false_discovery(special.chdtrc(1, off[known] ** 2 / variance[known])) < CHANCE
+    between = max(float(np.mean(off[known] ** 2 - variance[known])), LEAST_BETWEEN)
+    held = np.where(clicks > 0, between / (between + variance), 0.0)
+    result = np.where(clicks > 0, (expected + np.where(own, off, held * np.nan_to_num(off))) / share, np.nan)
+    return result, own
 
 
 CALENDAR = "height peak begins ready_by second_height second_peak low quiet".split()

@@ -13,14 +13,14 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ledger import (
     NEW_DAYS,
 )
-from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index
+from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index, weekend_shares
 from nibbet.core.starts import starts
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.sums import Sums
 
-SEASONS = ["level", "key", "season", *CALENDAR, "weekend"]
+SEASONS = ["level", "key", "season", *CALENDAR, "weekend", "weekdays"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,10 +148,26 @@ class History:
         sections["season"] = np.where(has, "own", "evergreen" if self.annual.known else "unknown")
         (waves, own), pages = self.page_waves, self.page_calendar
         kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
-        pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index), weekend=np.nan)
+        pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index))
+        weekend = sections.set_index("key")["weekend"]
+        pages["weekend"], pages["weekdays"] = self._weekends(pages.index, self.inputs.pages["section"].reindex(pages.index).map(weekend))
+        sections = sections.assign(weekdays="own")
         pages = pages.sort_values(["height", "key"], ascending=[False, True])
         result = pd.concat([sections.sort_values("key"), pages] if waves.known else [sections], ignore_index=True)
         return result.astype({"weekend": "float64"})[SEASONS]
+
+    def _weekends(self, pages: pd.Index, usual: pd.Series) -> tuple[np.ndarray, np.ndarray]:
+        """weekend and weekdays (own, section; unknown where rows have no days) of pages; usual: the weekend of their sections."""
+        windows = self.sums.windows
+        if windows.step != "day":
+            return np.full(len(pages), np.nan), np.full(len(pages), "unknown")
+        window = windows.long
+        rows = self.context.fetch("weekends", lambda: over_time.weekends(self.inputs.joined.search, window))
+        sums = rows.set_index("page_id").reindex(pages).fillna(0.0)
+        share = float((pd.date_range(window.start, window.end).day_of_week >= 5).mean())
+        clicks, weekend = (sums[name].to_numpy(float) for name in ("clicks", "weekend"))
+        values, own = weekend_shares(clicks, weekend, usual.fillna(1.0).to_numpy(float), share)
+        return values, np.where(own, "own", "section")
 
     def trend_table(self) -> pd.DataFrame:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""
