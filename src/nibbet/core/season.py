@@ -30,6 +30,8 @@ SECOND_DAYS, VALLEY = 60, 0.9
 SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
 #: clicks from which a page's own weekend is looked for: some thirty on Saturdays and Sundays
 WEEKEND_CLICKS = 100
+#: times the variance of counting that days may show by themselves, for clicks come in bursts; where most pages show more, they differ
+MOST_BURSTS = 3.0
 #: weeks that a page must have been there: of less than a year, a start looks like a season
 YEAR_WEEKS = 52
 #: variance of the logarithm by which single weeks of a section, and of a page, stray beyond counting
@@ -226,7 +228,7 @@ def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float)
     known = clicks >= WEEKEND_CLICKS
     if not known.any():
         return np.where(clicks > 0, usual, np.nan), known
-    ordinary = max(1.0, float(np.median(off[known] ** 2 / variance[known])) / special.chdtri(1, 0.5))
+    ordinary = np.clip(float(np.median(off[known] ** 2 / variance[known])) / special.chdtri(1, 0.5), 1.0, MOST_BURSTS)
     variance = variance * ordinary
     own = np.zeros(len(clicks), dtype=bool)
     own[known] = false_discovery(special.chdtrc(1, off[known] ** 2 / variance[known])) < CHANCE
