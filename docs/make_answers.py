@@ -68,6 +68,8 @@ ANSWERS = [
     ("What works", "Do titles keep people from choosing us?", "nibbet titles --top 2", "Each trait beside other pages at the same place; a gain stands only where this site proves the cost."),
     ("What works", "Which sections earn most per search?", "nibbet sql \"SELECT key, pages, clicks_per_page, clicks_per_search, strength FROM strengths WHERE level = 'section' ORDER BY strength DESC LIMIT 4\"", "strength 1 = usual; few searches are drawn to 1."),
     ("What works", "Do long pages do better?", "nibbet sql \"SELECT key, pages, clicks_per_page, strength, strength_low, strength_high FROM strengths WHERE level = 'length'\"", "With an 80% interval: most differences are none."),
+    ("What works", "Did the new titles help?", "nibbet titles --changes --top 3", "After beside before at the same place, less what pages with the same title as before did meanwhile. Between the two inventories nothing counts, or from the day that the page itself tells."),
+    ("What works", "How do we do in image search?", "nibbet split --by surface", "Beside web search, never added to it."),
     ("What works", "Which forms of titles do better?", "nibbet sql \"SELECT key, pages, strength, strength_low, strength_high FROM strengths WHERE level = 'title' ORDER BY strength DESC LIMIT 4\"", "Beside the usual of the site."),
     ("Faults", "What is broken between pages and their traffic?", 'nibbet sql "SELECT repair, count(*) AS pages, sum(weight) AS visits FROM repairs GROUP BY repair ORDER BY visits DESC"', "By visits at stake in a year."),
     ("Faults", "Which pages does nothing link to?", "nibbet sql \"SELECT page, weight, because FROM repairs WHERE repair = 'orphan' LIMIT 4\"", "They live, and no page of the site leads to them."),

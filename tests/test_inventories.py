@@ -135,10 +135,20 @@ def test_planted_titles_are_found_with_what_they_cost(ran: Path, capsys: pytest.
     truth = pd.read_csv(ran.parent / "truth.csv") if (ran.parent / "truth.csv").exists() else None
     with nibbet.open_site(ran) as site:
         rows, pages = site.title_changes().set_index("page"), site.pages().set_index("page")
+        search = site.sql(
+            "SELECT page, date, clicks FROM search WHERE query IS NOT NULL AND NOT regexp_matches(query, 'tarn ?brook') "
+            "AND (set_aside IS NULL OR set_aside = 'detail of page rows')"
+        )
+    day, counted = pd.to_datetime(search["date"]), rows[[]].copy()
+    for page, changed in rows["changed_by"].items():  # ninety days before, and after the week in which engines learn of it
+        mine = search[search["page"] == page].assign(back=(day - changed).dt.days)
+        counted.loc[page, "before"] = mine.loc[mine["back"].between(-90, -1), "clicks"].sum()
+        counted.loc[page, "after"] = mine.loc[mine["back"].between(8, 97), "clicks"].sum()
     assert truth is None or set(rows.index) == set(truth.loc[truth["case"] == "retitled", "page"])
     assert len(rows) >= 2
     assert rows["real"].any()
     assert (rows.loc[rows["real"], "effect"] < 0.75).all(), "planted titles are chosen less"
+    assert (counted[["before", "after"]].to_numpy() == rows[["clicks_before", "clicks_after"]].to_numpy()).all(), "as the rows say"
     assert rows["title"].tolist() == pages.loc[rows.index, "title"].tolist()
     assert rows["because"].str.contains("since its title and description changed on 2026-").all()
     assert main(["page", rows.index[0], "--site", str(ran), "-q"]) == 0
