@@ -120,8 +120,8 @@ def test_init_writes_settings_that_run(workspace: Path, capsys: pytest.CaptureFi
     text = (workspace / "nibbet.toml").read_text()
     assert 'home = "https://tarnbrook.example/"' in text
     for line in (
-        r"search +page by day, device +in the rows +search/pages-\S+ and 5 more like it",
-        r"landings +page by day, channel, source +in the rows +visits/landing-pages.csv",
+        r"search +page by day, country, device +in the rows +search/pages-\S+ and 5 more like it",
+        r"landings +page by day, country, channel, source +in the rows +visits/landing-pages.csv",
         r"crawl +inventory.*xlsx",
         r"left out: notes.txt: no kind of table was recognised",
     ):
