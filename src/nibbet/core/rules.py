@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
+from nibbet.core import wording
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub
 from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.verdict import Verdict
@@ -20,15 +20,7 @@ def young(facts: Facts) -> Finding:
     age = age_of(pages)
     checks = [Check("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen", age < limit)]
     chosen = all_passed(checks)
-    here = pages[chosen]
-    since = np.where(here["published"].notna(), "Published ", "First seen ")
-    because = say.joined(
-        pd.Series(since, index=here.index),
-        say.named(here["born"].dt.strftime("%Y-%m-%d")),
-        ", ",
-        say.count(age[chosen]),
-        f" days ago: too young to judge before {limit}.",
-    )
+    because = wording.too_young(pages[chosen], age[chosen], limit)
     return Finding(Verdict.WATCH, "young", finding_rows(pages, chosen, "young", because, 1.0), checks)
 
 
@@ -45,7 +37,7 @@ def unsettled(facts: Facts) -> Finding:
         *_nothing_earned(facts),
         Check("covered_days", days, f"< {t.covered_days}", str(facts.windows.long), "search, landings", days < t.covered_days),
     ]
-    why = pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages.index)
+    why = wording.short_history(pages.index, covered)
     return Finding(Verdict.WATCH, "thin", finding_rows(pages, all_passed(checks), "thin", why, TOLD_LITTLE), checks)
 
 
@@ -112,19 +104,7 @@ def undated(facts: Facts) -> Finding:
         new,
     ]
     chosen = all_passed(checks)
-    here = pages[chosen]
-    first = here["known_days"].notna()
-    because = say.joined(
-        pd.Series(
-            np.where(
-                first,
-                "It may be new: its first sign is " + here["known_days"].astype("Int64").astype("str") + " days old",
-                "It may be new: no source tells since when it is there",
-            ),
-            index=here.index,
-        ),
-        f", and no page is judged before {facts.settled}. Its date of publication would tell.",
-    )
+    because = wording.of_unknown_age(pages["known_days"][chosen], facts.settled)
     return Finding(Verdict.WATCH, "age unknown", finding_rows(pages, chosen, "age unknown", because, TOLD_LITTLE), checks)
 
 
@@ -151,19 +131,7 @@ def untold(facts: Facts) -> Finding:
     here = pages[chosen]
     visits = _visits_known(facts).reindex(here.index)
     year = f" over {facts.limits.covered_days} days" if facts.windows.visit_days else ""
-    missing = np.select(
-        [~visits & ~here["backlinks_known"], ~visits],
-        [f"visits{year} and links from outside", f"visits and conversions{year}"],
-        "links from outside",
-    )
-    because = say.joined(
-        say.plural(here["clicks_long"], "click"),
-        ", ",
-        say.plural(here["impressions_long"], "impression"),
-        f" in {facts.windows.covered_days} days, but no source tells of ",
-        pd.Series(missing, index=here.index),
-        ": add it before you remove the page.",
-    )
+    because = wording.source_missing(here, visits, year, facts.windows.covered_days)
     return Finding(Verdict.WATCH, "untold", finding_rows(pages, chosen, "untold", because, TOLD_LITTLE), checks)
 
 
@@ -174,21 +142,8 @@ def prune(facts: Facts) -> Finding:
     chosen = all_passed(checks)
     here = pages[chosen]
     target = facts.covers.reindex(here.index)
-    visits = say.joined(say.plural(here["sessions_long"], "session"), ", no conversion").where(here["sessions_known"], "visits unknown")
-    links = pd.Series(np.where(here["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=here.index)
-    cover = ("; " + pages["path"].reindex(target).set_axis(here.index) + " covers its subject.").where(
-        target.notna(), "; no page covers its subject."
-    )
-    because = say.joined(
-        say.plural(here["clicks_long"], "click"),
-        ", ",
-        say.plural(here["impressions_long"], "impression"),
-        ", ",
-        visits,
-        links,
-        f" in {facts.windows.covered_days} days",
-        cover,
-    )
+    cover = pages["path"].reindex(target).set_axis(here.index)
+    because = wording.earns_nothing(here, cover, facts.windows.covered_days)
     sure = known.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding(Verdict.PRUNE, "dead", finding_rows(pages, chosen, "dead", because, sure, zero, target), checks)
@@ -210,15 +165,7 @@ def consolidate(facts: Facts) -> Finding:
     part = leaving["shared_impressions"] / leaving.groupby("group")["shared_impressions"].transform("sum")
     gains = leaving[GAINS].fillna(0.0).mul(part, axis=0)
     target = leaving["group"].map(survivor)
-    because = say.joined(
-        "It and ",
-        pages["path"].reindex(target).set_axis(leaving.index),
-        " answer the same searches: ",
-        say.share(leaving["overlap"]),
-        " of the impressions of one fall on queries of both",
-        say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the lead changes").where(leaving["turn_taking"].notna(), ""),
-        ".",
-    )
+    because = wording.same_searches(leaving, pages["path"].reindex(target).set_axis(leaving.index))
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more

@@ -7,8 +7,8 @@ import pandas as pd
 from scipy import special
 
 from nibbet.core import sentences as say
+from nibbet.core import wording
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
-from nibbet.core.languages import asked_words
 from nibbet.core.pull import false_discovery, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.tables import THIN_CLICKS
@@ -57,31 +57,7 @@ def decay(facts: Facts) -> Finding:
             for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
-    here = pages[chosen]
-    by_rank = -here["rank"] >= -here["pull_part"]
-    how = (
-        "Rank cost "
-        + say.count(-here["rank"])
-        + " clicks (position "
-        + say.place(here["position_reference"])
-        + " to "
-        + say.place(here["position"])
-        + ")"
-    ).where(by_rank, "Pull cost " + say.count(-here["pull_part"]) + " clicks (CTR fell at the same place)")
-    dated = here["since"].notna() & here["trend"].isin(["collapse", "slow decay"])
-    since = (" since the week of " + here["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
-    other = pd.Series(np.where(here["demand"] < 0, "demand cost ", "demand gave "), index=here.index) + say.count(here["demand"].abs())
-    because = say.joined(
-        how,
-        since,
-        "; ",
-        other,
-        ". ",
-        say.count(base[chosen]),
-        " clicks became ",
-        say.count(recent[chosen]),
-        ", and the last four weeks are still down." if w.is_daily else "; no days tell of the last weeks.",
-    )
+    because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
     return Finding(Verdict.REFRESH, "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
 
@@ -103,33 +79,9 @@ def climb(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    here = pages[chosen]
-    by_queries = say.joined(
-        "It stands at position ",
-        say.place(here["position_answered"]),
-        ", just below the clicks, for ",
-        say.plural(queries[chosen], "query").str.replace("querys", "queries"),
-        " that it answers, first ",
-        '"' + best[chosen] + '"',
-        ": ",
-        say.count(on_climb[chosen]),
-        " impressions, ",
-        say.plural(here["clicks_answered"], "click"),
-        ".",
-    )
-    as_one = say.joined(
-        "It stands at position ",
-        say.place(here["position_answered"]),
-        ", just below the clicks: ",
-        say.count(on_climb[chosen]),
-        " impressions, ",
-        say.plural(here["clicks_answered"], "click"),
-        ". No queries tell what it is shown for.",
-    )
+    because = wording.below_the_clicks(pages[chosen], queries[chosen], on_climb[chosen], best[chosen])
     sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
-    return Finding(
-        Verdict.REFRESH, "climb", finding_rows(pages, chosen, "climb", by_queries.where(~here["as_one"], as_one), sure, gains), checks
-    )
+    return Finding(Verdict.REFRESH, "climb", finding_rows(pages, chosen, "climb", because, sure, gains), checks)
 
 
 def snippet(facts: Facts) -> Finding:
@@ -154,20 +106,7 @@ def snippet(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    here = pages[chosen]
-    because = say.joined(
-        "Its CTR is ",
-        say.percent(here["clicks_answered"] / here["impressions_answered"]),
-        " at position ",
-        say.place(here["position_answered"]),
-        ", where this site usually has ",
-        say.percent(usual[chosen] / here["impressions_answered"]),
-        ": ",
-        say.count(here["clicks_answered"]),
-        " clicks instead of ",
-        say.count(usual[chosen]),
-        ". Rewrite title and description.",
-    )
+    because = wording.seldom_chosen(pages[chosen], usual[chosen])
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 
@@ -194,16 +133,7 @@ def engagement(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = say.joined(
-        say.share(rate[chosen]),
-        " of ",
-        say.plural(sessions[chosen], "session"),
-        " from search engaged, against ",
-        say.share(usual[chosen]),
-        " on other pages of ",
-        section[chosen],
-        ": it does not give what they came for.",
-    )
+    because = wording.disappoints(rate[chosen], sessions[chosen], usual[chosen], section[chosen])
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding(Verdict.REFRESH, "engagement", finding_rows(pages, chosen, "engagement", because, (1 - q).clip(0, 0.99), zero), checks)
 
@@ -222,18 +152,5 @@ def expand(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    texts = at[chosen]
-    because = say.joined(
-        "No page answers ",
-        say.plural(texts["queries"], "query").str.replace("querys", "queries"),
-        ' on "',
-        say.named(texts["topic"]),
-        '", ',
-        asked_words(texts["language"], "asked in ", ", "),
-        "for which it is shown ",
-        say.count(texts["impressions"]),
-        " times at position ",
-        say.place(texts["position"]),
-        ".",
-    )
+    because = wording.draws_unanswered(at[chosen])
     return Finding(Verdict.EXPAND, "strays", finding_rows(pages, chosen, "strays", because, 0.9, sums), checks)

@@ -1,0 +1,151 @@
+"""The sentences of verdicts, apart from the rules that choose them: each takes the pages it speaks of and their figures, one row a page."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from nibbet.core import sentences as say
+from nibbet.core.languages import asked_words
+
+
+def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
+    """Pages: published, born; age: days; settled: days from which pages are judged."""
+    since = pd.Series(np.where(pages["published"].notna(), "Published ", "First seen "), index=pages.index)
+    day = say.named(pages["born"].dt.strftime("%Y-%m-%d"))
+    return say.joined(since, day, ", ", say.count(age), f" days ago: too young to judge before {settled}.")
+
+
+def of_unknown_age(days: pd.Series, settled: int) -> pd.Series:
+    """Days: since the first sign of each page, null without one."""
+    seen = "It may be new: its first sign is " + days.astype("Int64").astype("str") + " days old"
+    sign = pd.Series(np.where(days.notna(), seen, "It may be new: no source tells since when it is there"), index=days.index)
+    return say.joined(sign, f", and no page is judged before {settled}. Its date of publication would tell.")
+
+
+def short_history(pages: pd.Index, covered: int) -> pd.Series:
+    """Covered: days of a year that the data hold."""
+    return pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages)
+
+
+def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: int) -> pd.Series:
+    """Pages: clicks_long, impressions_long, backlinks_known; visits: whether they are known; year: over how many days they are asked for."""
+    kinds = [~visits & ~pages["backlinks_known"], ~visits]
+    missing = np.select(kinds, [f"visits{year} and links from outside", f"visits and conversions{year}"], "links from outside")
+    return say.joined(
+        say.plural(pages["clicks_long"], "click"),
+        ", ",
+        say.plural(pages["impressions_long"], "impression"),
+        f" in {covered} days, but no source tells of ",
+        pd.Series(missing, index=pages.index),
+        ": add it before you remove the page.",
+    )
+
+
+def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Series:
+    """Pages: clicks_long, impressions_long, sessions_long, sessions_known, backlinks_known; cover: path of the page that covers it, or null."""
+    visits = say.joined(say.plural(pages["sessions_long"], "session"), ", no conversion").where(pages["sessions_known"], "visits unknown")
+    links = pd.Series(np.where(pages["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=pages.index)
+    return say.joined(
+        say.plural(pages["clicks_long"], "click"),
+        ", ",
+        say.plural(pages["impressions_long"], "impression"),
+        ", ",
+        visits,
+        links,
+        f" in {covered} days",
+        ("; " + cover + " covers its subject.").where(cover.notna(), "; no page covers its subject."),
+    )
+
+
+def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
+    """Leaving: overlap, turn_taking; survivor: path of the page that stays."""
+    turns = say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the lead changes")
+    return say.joined(
+        "It and ",
+        survivor,
+        " answer the same searches: ",
+        say.share(leaving["overlap"]),
+        " of the impressions of one fall on queries of both",
+        turns.where(leaving["turn_taking"].notna(), ""),
+        ".",
+    )
+
+
+def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily: bool) -> pd.Series:
+    """Pages: rank, pull_part, demand, position, position_reference, since, trend; base, recent: clicks before and now."""
+    places = say.joined(" clicks (position ", say.place(pages["position_reference"]), " to ", say.place(pages["position"]), ")")
+    by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), places)
+    by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell at the same place)")
+    dated = pages["since"].notna() & pages["trend"].isin(["collapse", "slow decay"])
+    since = (" since the week of " + pages["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
+    other = pd.Series(np.where(pages["demand"] < 0, "demand cost ", "demand gave "), index=pages.index)
+    return say.joined(
+        by_rank.where(-pages["rank"] >= -pages["pull_part"], by_pull),
+        since,
+        "; ",
+        other,
+        say.count(pages["demand"].abs()),
+        ". ",
+        say.count(base),
+        " clicks became ",
+        say.count(recent),
+        ", and the last four weeks are still down." if is_daily else "; no days tell of the last weeks.",
+    )
+
+
+def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, first: pd.Series) -> pd.Series:
+    """Pages: position_answered, clicks_answered, as_one; queries: how many stand there; shown: their impressions; first: the largest of them."""
+    stands = say.joined("It stands at position ", say.place(pages["position_answered"]), ", just below the clicks")
+    drawn = say.joined(say.count(shown), " impressions, ", say.plural(pages["clicks_answered"], "click"), ".")
+    count = say.plural(queries, "query").str.replace("querys", "queries")
+    by_queries = say.joined(stands, ", for ", count, ' that it answers, first "', first, '": ', drawn)
+    return by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " No queries tell what it is shown for."))
+
+
+def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
+    """Pages: clicks_answered, impressions_answered, position_answered; usual: clicks that this site's pages would have there."""
+    return say.joined(
+        "Its CTR is ",
+        say.percent(pages["clicks_answered"] / pages["impressions_answered"]),
+        " at position ",
+        say.place(pages["position_answered"]),
+        ", where this site usually has ",
+        say.percent(usual / pages["impressions_answered"]),
+        ": ",
+        say.count(pages["clicks_answered"]),
+        " clicks instead of ",
+        say.count(usual),
+        ". Rewrite title and description.",
+    )
+
+
+def disappoints(rate: pd.Series, sessions: pd.Series, usual: pd.Series, section: pd.Series) -> pd.Series:
+    """Rate, usual: share of sessions that engaged, here and on other pages of the section."""
+    return say.joined(
+        say.share(rate),
+        " of ",
+        say.plural(sessions, "session"),
+        " from search engaged, against ",
+        say.share(usual),
+        " on other pages of ",
+        section,
+        ": it does not give what they came for.",
+    )
+
+
+def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
+    """Topics: topic, queries, language, impressions, position of the largest that each page draws."""
+    return say.joined(
+        "No page answers ",
+        say.plural(topics["queries"], "query").str.replace("querys", "queries"),
+        ' on "',
+        say.named(topics["topic"]),
+        '", ',
+        asked_words(topics["language"], "asked in ", ", "),
+        "for which it is shown ",
+        say.count(topics["impressions"]),
+        " times at position ",
+        say.place(topics["position"]),
+        ".",
+    )
