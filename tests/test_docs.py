@@ -77,8 +77,8 @@ def test_every_table_tells_what_its_columns_mean(ran: Path) -> None:
 
 
 def test_the_glossary_holds_every_own_word() -> None:
-    from nibbet.cli.options import Verdict
     from nibbet.core.tables import PARTS
+    from nibbet.core.verdict import Verdict
 
     text = (ROOT / "docs" / "glossary.md").read_text("utf-8")
     words = re.findall(r"^\| ([\w -]+) \|", text, re.M)[1:]

@@ -233,8 +233,8 @@ def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float)
     own = np.zeros(len(clicks), dtype=bool)
     own[known] = false_discovery(special.chdtrc(1, off[known] ** 2 / variance[known])) < CHANCE
     between = max(float(np.mean(off[known] ** 2 - variance[known])), LEAST_BETWEEN)
-    held = np.where(clicks > 0, between / (between + variance), 0.0)
-    result = np.where(clicks > 0, (expected + np.where(own, off, held * np.nan_to_num(off))) / share, np.nan)
+    kept_share = np.where(clicks > 0, between / (between + variance), 0.0)
+    result = np.where(clicks > 0, (expected + np.where(own, off, kept_share * np.nan_to_num(off))) / share, np.nan)
     return result, own
 
 
