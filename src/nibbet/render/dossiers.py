@@ -62,6 +62,15 @@ LISTS: dict[str, list[tuple[str, str, str, str]]] = {
         ("title", "title", "text", "As it stands"),
         ("because", "because", "text", "The reason, with its figures"),
     ],
+    "title_changes": [
+        ("page", "page", "page", "Its path; opens the dossier"),
+        ("title_before", "before", "text", "The title as it stood"),
+        ("title", "now", "text", "The title as it stands"),
+        ("effect", "times", "hundredth", "How many times as often it is chosen since, at the same place"),
+        ("clicks_after", "clicks", "whole", "Clicks in the days after the change, without the brand"),
+        ("real", "real", "text", "Beyond chance at 5% false discovery"),
+        ("because", "because", "text", "The reason, with its figures"),
+    ],
     "absent": [
         ("page", "page", "page", "Its path; opens the dossier"),
         ("cause", "cause", "text", "The first cause in the chain that holds"),
@@ -164,6 +173,7 @@ GROW = {
     "query": 3,
     "topic": 2,
     "title": 3,
+    "title_before": 3,
     "anchor": 2,
     "key": 3,
     "host": 2,
@@ -216,6 +226,7 @@ def facts(site: Results) -> dict[str, Any]:
     tables = {"pages": chosen, "topics": site.topics(), "repairs": site.repairs(), "redirects": site.redirects()}
     tables |= {
         "titles": site.titles(),
+        "title_changes": site.title_changes().assign(real=lambda t: t["real"].map({True: "yes", False: "no"})),
         "absent": site.absent(),
         "backlink_faults": site.backlink_faults().assign(first_seen=lambda t: pd.to_datetime(t["first_seen"]).dt.strftime("%Y-%m-%d")),
         "broken_links": site.broken_links(),
