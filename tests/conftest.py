@@ -29,6 +29,9 @@ IN_PORTIONS = {
 }
 
 
+#: the file whose worker makes the workspace that others share
+FIRST = "test_about.py"
+
 #: tests with many cases of one kind: the quick run takes every so many, `make test-all` each
 SAMPLED = {
     "test_every_habit_gives_the_same_ledger": 4,
@@ -75,6 +78,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         number = count[name] = count.get(name, -1) + 1
         portion = f" {number // IN_PORTIONS[name]}" if name in IN_PORTIONS else ""
         item.add_marker(pytest.mark.xdist_group(f"{name}{portion}"))
+    of_run = {item.path.name for item in items if "ran" in getattr(item, "fixturenames", ())} - {FIRST}
+    items.sort(key=lambda item: (item.path.name != FIRST, item.path.name in of_run))  # one worker makes it while others do what needs it not
 
 
 @pytest.fixture(scope="session")
