@@ -216,6 +216,7 @@ def _write_images(path: Path, per_page: pd.DataFrame, *, first: bool) -> None:
     """What pages of things to look at get from image search: seen often and seldom chosen, beside web search and not in it."""
     days = pd.Series(calendar())
     rows = per_page[per_page["spelt"].str.contains("/(?:kit|shop|lakes)/", regex=True) & (per_page["device"] == "mobile")]
+    rows = rows.drop_duplicates(["day", "page", "spelt"])
     count = rows["impressions"].to_numpy() * 2
     table = {
         "Day": days.dt.strftime("%Y-%m-%d")[rows["day"]].to_numpy(),
