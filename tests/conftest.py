@@ -79,7 +79,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         portion = f" {number // IN_PORTIONS[name]}" if name in IN_PORTIONS else ""
         item.add_marker(pytest.mark.xdist_group(f"{name}{portion}"))
     of_run = {item.path.name for item in items if "ran" in getattr(item, "fixturenames", ())} - {FIRST}
-    items.sort(key=lambda item: (item.path.name != FIRST, item.path.name in of_run))  # one worker makes it while others do what needs it not
+    items.sort(
+        key=lambda item: (item.path.name != FIRST, item.path.name in of_run)
+    )  # one worker makes it while others do what needs it not
 
 
 @pytest.fixture(scope="session")

@@ -131,6 +131,15 @@ def test_changes_without_days_on_both_sides_are_told_as_such(crawls: tuple[str, 
     assert not rows["real"].any()
 
 
+def test_rows_without_days_do_not_tell_what_a_title_did(tmp_path: Path) -> None:
+    workspace(tmp_path, "2026-06-01", "2026-07-01").close()
+    rows = pd.read_csv(tmp_path / "search.csv")
+    rows = rows.assign(month=rows.pop("date").str[:7]).groupby(["page", "query", "month"], as_index=False)
+    rows.agg({"clicks": "sum", "impressions": "sum", "position": "mean"}).to_csv(tmp_path / "search.csv", index=False)
+    with nibbet.open_site(tmp_path) as site:
+        assert site.title_changes()["because"].str.contains("rows without days do not tell").tolist() == [True]
+
+
 def test_planted_titles_are_found_with_what_they_cost(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     truth = pd.read_csv(ran.parent / "truth.csv") if (ran.parent / "truth.csv").exists() else None
     with nibbet.open_site(ran) as site:

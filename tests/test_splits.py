@@ -194,6 +194,20 @@ def test_other_surfaces_stand_beside_pages_and_are_not_added(words: tuple[str, s
         assert one["rows_read"] == one["rows_used"] + sum(part["rows"] for part in one["set_aside"])
 
 
+def test_where_no_row_is_of_web_search_all_count(tmp_path: Path) -> None:
+    whole = (
+        of_surfaces(web={}, image={})["image"]
+        .groupby("page", as_index=False)
+        .agg({"clicks": "sum", "impressions": "sum", "position": "mean"})
+    )
+    whole.to_csv(tmp_path / "image.csv", index=False)
+    source = '[[source]]\nkind = "search"\nfiles = "image.csv"\nconstant = { surface = "image" }\nperiod = ["2026-05-01", "2026-10-31"]\n'
+    (tmp_path / "nibbet.toml").write_text('[site]\nhome = "https://tarnbrook.example/"\n' + source)
+    with nibbet.open_site(tmp_path) as site:
+        assert site.pages()["clicks"].sum() == whole["clicks"].sum()
+        assert str(site.windows.recent) == "2026-05-01..2026-10-31"
+
+
 @pytest.mark.parametrize("undated", [False, True])
 def test_a_table_of_one_surface_never_takes_the_place_of_web_search(tmp_path: Path, undated: bool) -> None:
     parts = of_surfaces(web={"device": "mobile"}, image={})

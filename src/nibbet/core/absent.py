@@ -77,7 +77,7 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
             "importance": signs.loc[at, "importance"],
             "cause": first,
             "mend": first.map(CAUSES).astype("str"),
-            "because": say.joined(why, " It matters: ", signs.loc[at, "said"], ".", also),
+            "because": say.joined(why, " It matters: ", signs.loc[at, "signs"], ".", also),
             "impressions": pages.loc[at, "impressions"].fillna(0).astype("int64"),
             "sessions": pages.loc[at, "sessions"].astype("Int64"),
             "strength": (pages.loc[at, "conversions_long"].fillna(0).astype(float) + pages.loc[at, "sessions"].fillna(0).astype(float)),
@@ -112,7 +112,7 @@ def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
         true = holds.astype(bool)
         text = text.where(~true, say.joined(text, text.ne("").map({True: ", ", False: ""}).astype("str"), words))
         importance += true.astype(int)
-    return pd.DataFrame({"importance": importance, "said": text})
+    return pd.DataFrame({"importance": importance, "signs": text})
 
 
 def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:

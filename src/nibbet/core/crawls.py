@@ -82,9 +82,9 @@ def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
     text was surely there; crawled_after: the first on which the new one was.
     """
     texts = [name for name in ("title", "description") if name in rows]
-    own = rows[rows["last"].notna()].sort_values(["page_id", "last", "rank", "page"], kind="stable").drop_duplicates(["page_id", "last"])
-    if own["last"].nunique() < 2 or not texts:
+    if rows["last"].nunique() < 2 or not texts:
         return pd.DataFrame(columns=CHANGED).rename_axis("page_id")
+    own = rows[rows["last"].notna()].sort_values(["page_id", "last", "rank", "page"], kind="stable").drop_duplicates(["page_id", "last"])
     for name in texts:
         own[f"{name}_before"] = own.groupby("page_id")[name].shift()
     own["crawled_before"] = own.groupby("page_id")["first"].shift()

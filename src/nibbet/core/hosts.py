@@ -38,12 +38,12 @@ def seen_hosts(
     rows = pd.concat(parts, ignore_index=True)
     old = pd.concat([then.assign(level="all", key="all"), then.assign(level="topic", key=then["query"].map(topics))], ignore_index=True).dropna(subset=["key"])  # fmt: skip
     keys = ["level", "key"]
-    totals = rows.drop_duplicates([*keys, "query"]).groupby(keys).agg(asked=("query", "size"), searches=("demand", "sum"))
+    totals = rows.drop_duplicates([*keys, "query"]).groupby(keys).agg(topic_queries=("query", "size"), searches=("demand", "sum"))
     whole = rows.groupby(keys)["weight"].sum()
     both = rows[rows["query"].isin(old["query"])]
     table = _of_hosts(rows, keys).join(totals, on=keys)
     level = pd.MultiIndex.from_frame(table[keys])
-    table["query_share"] = table["queries"] / table["asked"]
+    table["query_share"] = table["queries"] / table["topic_queries"]
     table["share"] = table["weight"] / whole.reindex(level).to_numpy()
     before = old[old["query"].isin(both["query"])]
     before = before.assign(part=before["weight"] / before.groupby(keys)["weight"].transform("sum"))

@@ -43,13 +43,13 @@ def topic_weeks(search: ibis.Table, topics: ibis.Table, as_of: date) -> ibis.Tab
     """One row per (topic, back): clicks of whole weeks, counted back from the one that ends with `as_of` (0).
 
     Args:
-        topics: asked (query), topic (number).
+        topics: wanted (query), topic (number).
     """
     rows = pair_rows(search).filter(~_.coarse)
     back = (ibis.literal(as_of, "date").delta(rows.date, unit="day") / 7).floor().cast("int32")
     rows = rows.mutate(back=back).filter(_.back >= 0)
     rows = rows.group_by("query", "back").aggregate(clicks=whole_sum(_.clicks))
-    return rows.join(topics, rows["query"] == topics.asked).group_by("topic", "back").aggregate(clicks=whole_sum(_.clicks))
+    return rows.join(topics, rows["query"] == topics.wanted).group_by("topic", "back").aggregate(clicks=whole_sum(_.clicks))
 
 
 def page_days(search: ibis.Table) -> ibis.Table:

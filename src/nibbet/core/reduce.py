@@ -392,10 +392,10 @@ def _named(rows: ibis.Table, dimension: str) -> Any:
 
 
 def asked_from(search: ibis.Table, queries: ibis.Table, window: Window) -> ibis.Table:
-    """One row per country ("" where none is told) and query of `asked` (a column of that name) in a window: clicks, impressions, position_sum, placed."""
+    """One row per country ("" where none is told) and query of `queries` (its column wanted) in a window: clicks, impressions, position_sum, placed."""
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, window, "pair")).mutate(country=rows.country.cast("string").fill_null(""))
-    rows = rows.join(queries, rows["query"] == queries.asked)
+    rows = rows.join(queries, rows["query"] == queries.wanted)
     return rows.group_by("country", "query").aggregate(**{name: exact_sum(rows[name]) for name in SUMS})
 
 

@@ -120,7 +120,7 @@ def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
     """How many times as often each changed page is chosen after as before, at the same place, beyond what pages that stayed did meanwhile.
 
     Args:
-        changed: page, changed, title_before, title, crawled_before, crawled_after, changed_on, tells_from (the day from which it can be told), early (whether that lies ahead), the sums of
+        changed: page, changed, title_before, title, crawled_before, crawled_after, changed_on, tells_from (the day from which it can be told), early (whether that lies ahead), has_days (whether rows have days), the sums of
             `estimated`, impressions and position on both sides; null sums where no days are known.
     Returns:
         CHANGES, the surest first; effect_low and effect_high hold 95%. Real: beyond chance at 5% false discovery among the pages told.
@@ -180,9 +180,10 @@ def _because(table: pd.DataFrame) -> pd.Series:
         "open": say.joined(chosen, "chance does as much."),
         "few": say.joined(its, "; too few clicks tell what that did."),
         "early": say.joined(its, "; too early to tell: ask again from ", day[2], "."),
+        "dayless": say.joined(its, "; rows without days do not tell what that did."),
         "old": say.joined(its, f"; the data hold no {LEAST_DAYS} days before that."),
     }
     real, better = table["real"], table["effect"] > 1
-    conditions = [real & better, real, table["effect"].notna(), table["clicks_after"].notna(), table["early"]]
-    state = np.select(conditions, ["better", "worse", "open", "few", "early"], "old")
+    conditions = [real & better, real, table["effect"].notna(), table["clicks_after"].notna(), ~table["has_days"], table["early"]]
+    state = np.select(conditions, ["better", "worse", "open", "few", "dayless", "early"], "old")
     return say.chosen(sentences, pd.Series(state, index=table.index))

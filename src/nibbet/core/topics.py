@@ -275,10 +275,10 @@ def topic_table(
         position_sum=("position_sum", "sum"),
         placed=("placed", "sum"),
     )
-    totals = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), told=("demand", "count"))
+    totals = wanted.groupby("topic").agg(queries=("query", "size"), demand=("demand", "sum"), volumes=("demand", "count"))
     table = sums.reindex(totals.index).fillna(0.0).join(totals)
     table["position"] = weighted_position(table["position_sum"], table["placed"])
-    known = table["told"] * 2 >= table["queries"]
+    known = table["volumes"] * 2 >= table["queries"]
     table["volume"] = table["demand"].where(known, table["impressions"]).round().astype("int64")
     table["volume_kind"] = np.where(known, "searches a month", "impressions")
     table["shown_share"] = (
@@ -349,9 +349,9 @@ def topic_languages(wanted: pd.DataFrame) -> pd.Series:
     Args:
         wanted: topic, language (null for the site's own, and where it is not told).
     """
-    known = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("told").reset_index()
-    first = known.sort_values(["topic", "told", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
-    return first.loc[first["told"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
+    known = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("votes").reset_index()
+    first = known.sort_values(["topic", "votes", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
+    return first.loc[first["votes"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
 
 
 def _restored(table: pd.DataFrame, lost: pd.DataFrame) -> tuple[pd.Series, pd.Series]:

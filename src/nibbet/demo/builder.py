@@ -95,7 +95,7 @@ class Builder:
         self.later = np.random.default_rng([seed, 3])
         self.count = pages
         self.pages: list[dict[str, Any]] = []
-        self.asked: defaultdict[int, list[dict[str, Any]]] = defaultdict(list)
+        self.queries: defaultdict[int, list[dict[str, Any]]] = defaultdict(list)
         self.unit = 0
 
     def page(self, kind: str, subject: str, path: str, **given: Any) -> dict[str, Any]:
@@ -153,7 +153,7 @@ class Builder:
 
     def add(self, row: dict[str, Any]) -> None:
         """One query that a page is shown for."""
-        self.asked[row["page"]].append(row)
+        self.queries[row["page"]].append(row)
 
     def asks(
         self,

@@ -43,7 +43,7 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
     _abroad(b)
     _events(b)
     frame = pd.DataFrame(b.pages)
-    pairs = pd.DataFrame([row for rows in b.asked.values() for row in rows])
+    pairs = pd.DataFrame([row for rows in b.queries.values() for row in rows])
     pairs["mended_position"], pairs["mended_pull"] = (pairs[f"mended_{name}"].fillna(pairs[name]) for name in ("position", "pull"))
     carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
         columns={"pull": "page_pull"}
@@ -182,7 +182,7 @@ def _look_alikes(b: Builder) -> None:
     for item in list(guides)[: round(b.count * 0.03)]:
         guide = guides[item]
         guide.update(case="look_alike", position=float(b.rng.uniform(1.8, 3.2)))
-        for row in b.asked[guide["page"]]:
+        for row in b.queries[guide["page"]]:
             row["position"] = row["mended_position"] = guide["position"] * float(np.exp(b.rng.normal(0, 0.16)))
         page = b.page("shop", item, f"/shop/{slug(item)}/", case="look_alike", unit=guide["unit"])
         b.asks(page, "shop", item)
@@ -197,8 +197,8 @@ def _look_alikes(b: Builder) -> None:
             role="shared",
             rare=0.02,
         )
-        wanted = {row["query"]: row["demand"] for row in b.asked[guide["page"]]}
-        for row in (row for row in b.asked[page["page"]] if row["role"] == "shared" and row["query"]):
+        wanted = {row["query"]: row["demand"] for row in b.queries[guide["page"]]}
+        for row in (row for row in b.queries[page["page"]] if row["role"] == "shared" and row["query"]):
             row.update(demand=wanted[row["query"]], season=guide["season"])  # they are the same searches
 
 
@@ -219,7 +219,7 @@ def _duplicates(b: Builder) -> None:
         first = guides[index]
         extra = 2 if b.rng.random() < 0.25 else 1
         alone = float(b.rng.uniform(2.0, 3.6))
-        b.asked[first["page"]].clear()
+        b.queries[first["page"]].clear()
         first.update(
             case="duplicate_survivor",
             also_right="refresh",
@@ -250,9 +250,9 @@ def _duplicates(b: Builder) -> None:
             )
             shown = [
                 dict(row, page=page["page"], position=row["position"] * float(np.exp(b.rng.normal(0.08, 0.05))))
-                for row in b.asked[first["page"]]
+                for row in b.queries[first["page"]]
             ]
-            b.asked[page["page"]].extend(shown)
+            b.queries[page["page"]].extend(shown)
 
 
 def _dead(b: Builder) -> None:
@@ -369,7 +369,7 @@ def _cases(b: Builder) -> None:
                     repair="redirected",
                 )
                 _moved_to(b, page)
-            for row in b.asked[page["page"]]:
+            for row in b.queries[page["page"]]:
                 row.update(
                     demand=row["demand"] * factor,
                     position=max(1.02, row["position"] * shift),
@@ -414,7 +414,7 @@ def _overshadowed(b: Builder) -> None:
     for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.008))]:
         page, hub = free[number], hubs[free[number]["kind"]]
         page.update(case="overshadowed", repair="theme")
-        for row in [row for row in b.asked[page["page"]] if row["query"]]:
+        for row in [row for row in b.queries[page["page"]] if row["query"]]:
             taken = dict(row, page=hub["page"], demand=row["demand"] * 0.72, position=row["position"] * 1.1, role="taken", pull=0.8)
             row.update(demand=row["demand"] * 0.28, position=row["position"] * 1.2)
             b.add(taken)
@@ -437,7 +437,7 @@ def _events(b: Builder) -> None:
     for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.006))]:
         page = free[number]
         page.update(case="event", trend="event", season="level")
-        for row in b.asked[page["page"]]:
+        for row in b.queries[page["page"]]:
             row.update(trend="event", season="level", demand=row["demand"] * 2.0)
 
 
@@ -452,4 +452,4 @@ def _moved_to(b: Builder, old: dict[str, Any]) -> None:
         season=old["season"],
         onset=-old["onset"],
     )
-    b.asked[page["page"]] = [dict(row, page=page["page"]) for row in b.asked[old["page"]]]
+    b.queries[page["page"]] = [dict(row, page=page["page"]) for row in b.queries[old["page"]]]

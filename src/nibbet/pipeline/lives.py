@@ -49,7 +49,7 @@ class Lives:
         grouped, pairs = self.query_map.grouping.grouped, self.query_map.pairs
         names = pd.Index(sorted(grouped["topic"].unique()))
         known = grouped[["query", "topic"]].assign(topic=names.get_indexer(pd.Index(grouped["topic"])))
-        frame = self.context.engine.frame(known.astype({"query": "str", "topic": "int64"}).rename(columns={"query": "asked"}))
+        frame = self.context.engine.frame(known.astype({"query": "str", "topic": "int64"}).rename(columns={"query": "wanted"}))
         rows = self.context.fetch("topic-weeks", lambda: over_time.topic_weeks(self.inputs.joined.search, frame, self.sums.windows.as_of))
         ends = self.history.week_ends
         rows = rows[rows["back"] < len(ends)]

@@ -48,7 +48,7 @@ class Markets:
         names = ["country", "query", "language", *SUMMED, "gain", "gain_low", "gain_high"]
         if known.empty or not self.inputs.is_paired:
             return pd.DataFrame(columns=names)
-        frame = self.context.engine.frame(known[["query"]].astype("str").rename(columns={"query": "asked"}))
+        frame = self.context.engine.frame(known[["query"]].astype("str").rename(columns={"query": "wanted"}))
         window = self.sums.windows.recent
         rows = self.context.fetch("asked-from", lambda: reductions.asked_from(self.inputs.joined.search, frame, window))
         rows = rows.sort_values(["country", "query"], ignore_index=True).astype(dict.fromkeys(SUMMED, "float64"))

@@ -114,12 +114,12 @@ class Titles:
         texts = self.inputs.joined.changed_texts()
         texts = texts[texts.index.isin(pages.index)].drop(columns="page")
         windows = self.sums.windows
-        if texts.empty or not windows.is_daily:
-            return texts.assign(page=[]) if texts.empty else texts.head(0).assign(page=[]), Estimate(np.zeros(0), np.zeros(0))
+        if texts.empty:
+            return texts, Estimate(np.zeros(0), np.zeros(0))
         first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
         known = pages.loc[texts.index]
         texts = dated(texts, known["modified"])
-        own = spans(texts, first, last)
+        own = spans(texts if windows.is_daily else texts.head(0), first, last)
         stayed = pd.Index(np.setdiff1d(rows["page"].unique(), texts.index), name=own.index.name)
         places = with_stand_ins(own, stayed)
         sums = pd.DataFrame(index=places.index)
@@ -140,7 +140,7 @@ class Titles:
         described = table["description_before"].notna() & table["description_before"].ne(table["description"])
         table["changed"] = np.select([titled & described, titled], ["title and description", "title"], "description")
         start = pd.to_datetime(table["crawled_after"]) + pd.Timedelta(days=SETTLING_DAYS + LEAST_DAYS)
-        return table.assign(tells_from=start, early=start > last), estimated(sums.reindex(stayed))
+        return table.assign(tells_from=start, early=start > last, has_days=windows.is_daily), estimated(sums.reindex(stayed))
 
     def changes(self) -> pd.DataFrame:
         """One row per page whose title or description changed between two inventories: `core.title_changes.CHANGES`."""

@@ -349,7 +349,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
             "address": page,
             **{name: row[name] for name in ("title", "verdict", "cause", "confidence")},
             "target": row["target"] and page_name(row["target"], home),
-            "said": [line for line in sentences if line],
+            "sentences": [line for line in sentences if line],
             "weeks": lines.get(page),
             "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in MEASURES],
             "queries": queries.get(page, []),

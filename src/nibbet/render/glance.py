@@ -34,7 +34,7 @@ def _figures(site: Results) -> list[dict[str, str]]:
         sums = {"clicks": pages["clicks"].sum(), "impressions": pages["impressions"].sum()}
         sums |= {name: pages[name].sum() for name in ("sessions", "conversions") if pages[name].notna().any()}
         share = {"CTR": sums["clicks"] / sums["impressions"]} if sums["impressions"] else {}
-        return [{"name": name, "value": _text(value, name), "told": ""} for name, value in (sums | share).items()]
+        return [{"name": name, "value": _text(value, name), "change": ""} for name, value in (sums | share).items()]
     clicks = known.loc["clicks"]
     pairs: dict[str, tuple[Any, Any]] = {
         "clicks": (clicks["recent"], clicks["reference"]),
@@ -48,7 +48,7 @@ def _figures(site: Results) -> list[dict[str, str]]:
             pairs[name] = (known.loc[name, "recent"], known.loc[name, "reference"])
     proof = known["real"].to_dict()
     return [
-        {"name": name, "value": _text(now, name), "told": _told(now, then, name, proof.get(name))} for name, (now, then) in pairs.items()
+        {"name": name, "value": _text(now, name), "change": _told(now, then, name, proof.get(name))} for name, (now, then) in pairs.items()
     ]
 
 

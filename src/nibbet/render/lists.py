@@ -454,6 +454,8 @@ def show_title_changes(changes: pd.DataFrame, together: pd.DataFrame, style: str
     else:
         between = [f"{low:.2f} to {high:.2f}" for low, high in zip(together["effect_low"], together["effect_high"], strict=True)]
         out.print(grid(together.assign(**{"95% between": between})[["change", "pages", "effect", "95% between", "real"]]))
+        if len(together) > 1:
+            out.print(Text("Kinds of change that befell the same pages cannot be told apart.", style="dim"))
     out.print()
     out.print(Text(f"Pages with another title or description ({len(changes):,})", style="bold"))
     for row in records(changes.head(top)):

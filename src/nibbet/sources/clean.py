@@ -159,7 +159,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
                 raise
             loose, table = True, read(at, "dated", texts, habits)
         if (result := _met(table)) is not None:
-            spellings.append(place.store.table(place.engine, "met", key(at), partial(_same, result)))
+            spellings.append(place.store.table(place.engine, "spellings-met", key(at), partial(_same, result)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
     return _below(parts), _below(spellings).distinct() if len(spellings) > 1 else spellings[0] if spellings else None, notes

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
 
 CRAWL_ADDRESSES = ("redirect_to", "canonical", "parent")
 
+#: columns of a crawl by which one inventory is told from another: its texts are not among them
+TOLD_APART = ("file", "page", "aside", "crawled", "status", "title", "description", *CRAWL_ADDRESSES)
+
 #: why the spelling of a failed hit has no page
 MISSED = "known only from failed hits"
 
@@ -205,10 +208,10 @@ class Matching:
         if len(set(place.values())) < 2:
             return links
         aged = links.mutate(age=ibis.cases(*[(links.file == file, age) for file, age in place.items()], else_=0))
-        newest = aged.filter(aged.aside.isnull()).group_by(told="source").aggregate(newest=lambda rows: rows.age.min())
-        joined = aged.left_join(newest, aged.source == newest.told)
+        newest = aged.filter(aged.aside.isnull()).group_by(linking="source").aggregate(newest=lambda rows: rows.age.min())
+        joined = aged.left_join(newest, aged.source == newest.linking)
         older = joined.aside.isnull() & (joined.age > joined.newest)
-        return joined.mutate(aside=ibis.cases((older, "older export"), else_=joined.aside)).drop("age", "told", "newest")
+        return joined.mutate(aside=ibis.cases((older, "older export"), else_=joined.aside)).drop("age", "linking", "newest")
 
     def _days_of_names(self, kind: str) -> dict[int, Taken | None]:
         """When each file of a kind was taken, as its name tells."""
@@ -235,28 +238,32 @@ class Matching:
             return None
 
         def make() -> pd.DataFrame:
-            return newest_facts(self._placed)
+            assert self._crawl is not None, "there is a crawl"
+            return newest_facts(self._stands(self._crawl))
 
         return self._frame("inventory", make)
 
     def changed_texts(self) -> pd.DataFrame:
         """Pages whose title or description changed between two inventories: see `core.crawls.changed_texts`."""
-        if self._tables["crawl"] is None:
-            return pd.DataFrame(columns=CHANGED)
-        return self._frame("changed-texts", lambda: changed_texts(self._placed))
+        return self._frame("changed-texts", lambda: changed_texts(self._several)) if len(self._several) else pd.DataFrame(columns=CHANGED)
 
     def inventory_doubts(self) -> tuple[list[int], list[str]]:
         """The numbers of pages that stand only in inventories older than the newest; the files of unknown days that contradict one another."""
-        if self._tables["crawl"] is None:
-            return [], []
         names = {number: name for one in self._cleans for number, (name, _) in zip(one.numbers, one.files, strict=True)}
-        return only_in_older(self._placed), [names[file] for file in undated_twins(self._placed)]
+        rows = self._several
+        return (only_in_older(rows), [names[file] for file in undated_twins(rows)]) if len(rows) else ([], [])
 
     @once
-    def _placed(self) -> pd.DataFrame:
-        """The rows of all inventories with their page_id, where they lead, and rank: a living page before one that leads elsewhere or fails."""
-        assert self._crawl is not None, "there is a crawl"
-        rows = with_days(self._crawl, self._days_of_names("crawl"))
+    def _several(self) -> pd.DataFrame:
+        """What tells inventories from one another, of all their rows; no rows where there is one inventory alone."""
+        crawl = self._crawl
+        if crawl is None or (crawl["file"].nunique() < 2 and ("crawled" not in crawl or crawl["crawled"].nunique() < 2)):
+            return pd.DataFrame()
+        return self._stands(crawl[[name for name in TOLD_APART if name in crawl]])
+
+    def _stands(self, crawl: pd.DataFrame) -> pd.DataFrame:
+        """Rows of inventories with their page_id, their days, where they lead, and rank: a living page before one that leads elsewhere or fails."""
+        rows = with_days(crawl, self._days_of_names("crawl"))
         return _placed(_resolved(rows, self._keys), self.addresses, self._home, self._number)
 
 

@@ -89,7 +89,8 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
                 {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
             )
     kept = chosen[chosen["instead"].isna()]
-    dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated" and n not in apart).astype(bool)]
+    aside = set() if apart.keys() >= layers.keys() else set(apart)  # where there is web search, other surfaces cover none of its days
+    dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated" and n not in aside).astype(bool)]
     days_of_grain = {
         grain: set(covered_days(rows, layers)["date"].dt.date)
         for grain, rows in dated.groupby(dated["layer"].map(lambda n: layers[n].grain))

@@ -191,7 +191,7 @@ function openDossier(path) {
     element("h2", { id: "dossier-name", tabindex: "-1" }, path),
     element("p", { class: "soft" }, page.title || "", " ", element("a", { href: page.address, rel: "noopener noreferrer", target: "_blank" }, "open the page")),
     element("p", null, element("strong", null, state)),
-    ...page.said.map((line) => element("p", null, line)),
+    ...page.sentences.map((line) => element("p", null, line)),
     page.target ? element("p", null, "To ", link(page.target)) : null,
     trendLine(page.weeks),
     element("dl", null, ...page.measures.flatMap(([name, kind, value]) => [element("div", null, element("dt", null, name), element("dd", null, told(kind, value) || "unknown"))])),
