@@ -146,7 +146,7 @@ def links(
 
 
 @dataclass(frozen=True)
-class Asked:
+class ListOptions:
     """What is asked of a list: which rows, in what form, how many."""
 
     where: str | None
@@ -158,7 +158,7 @@ class Asked:
         return chosen_rows(frame, self.where, None if self.form == Form.table.value else self.top)
 
 
-Listing = Callable[["Site", Asked], Callable[[], None]]
+Listing = Callable[["Site", ListOptions], Callable[[], None]]
 
 
 def listing(short_help: str) -> Callable[[Listing], Listing]:
@@ -175,7 +175,7 @@ def listing(short_help: str) -> Callable[[Listing], Listing]:
             quiet: Quiet = False,
             verbose: Verbose = False,
         ) -> None:
-            with_site(folder, site, quiet, verbose, lambda s: read(s, Asked(where, form.value, top)), as_of=as_of)()
+            with_site(folder, site, quiet, verbose, lambda s: read(s, ListOptions(where, form.value, top)), as_of=as_of)()
 
         command.__doc__ = read.__doc__
         app.command(read.__name__, short_help=short_help)(command)
@@ -185,7 +185,7 @@ def listing(short_help: str) -> Callable[[Listing], Listing]:
 
 
 @listing("How visitors stay and what they do, beside pages alike.")
-def engagement(s: Site, options: Asked) -> Callable[[], None]:
+def engagement(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print pages to praise and pages to improve: how visitors of each channel stay, and what they do (events), beside pages of the same kind."""
     from nibbet.render.lists import show_engagement
 
@@ -194,7 +194,7 @@ def engagement(s: Site, options: Asked) -> Callable[[], None]:
 
 
 @listing("Countries and languages: who asks, who buys, what to translate.")
-def markets(s: Site, options: Asked) -> Callable[[], None]:
+def markets(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print from which country what is asked in which language, how visitors from there buy, and what pages in that language would be worth."""
     from nibbet.render.lists import show_markets
 
@@ -203,7 +203,7 @@ def markets(s: Site, options: Asked) -> Callable[[], None]:
 
 
 @listing("What visitors like, and what to write beside it.")
-def popular(s: Site, options: Asked) -> Callable[[], None]:
+def popular(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
     from nibbet.render.lists import show_popular
 
@@ -212,7 +212,7 @@ def popular(s: Site, options: Asked) -> Callable[[], None]:
 
 
 @listing("How fast pages are for visitors, and what slowness costs.")
-def speed(s: Site, options: Asked) -> Callable[[], None]:
+def speed(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""
     from nibbet.render.lists import show_speed
 
@@ -221,7 +221,7 @@ def speed(s: Site, options: Asked) -> Callable[[], None]:
 
 
 @listing("When to be ready, and what lives, fades and is over.")
-def calendar(s: Site, options: Asked) -> Callable[[], None]:
+def calendar(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print what comes into season and when to be ready for it, and what pages and topics live on, fade, grow or are over."""
     from nibbet.render.lists import show_calendar
 
@@ -230,7 +230,7 @@ def calendar(s: Site, options: Asked) -> Callable[[], None]:
 
 
 @listing("Pages that matter and that search hardly shows.")
-def absent(s: Site, options: Asked) -> Callable[[], None]:
+def absent(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print pages that matter and that search hardly shows, by what keeps them out: fails, closed, not linked, never fetched, a copy, too young ..."""
     from nibbet.render.lists import show_absent
 
