@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import unicodedata
+from urllib.parse import quote, unquote
+
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from nibbet.core.address import Home, fold
+from nibbet.core.address import Home, fold, readable
 
 HOME = Home("https://tarnbrook.example/", ("shop.tarnbrook.example", "bücher.example"))
 ROOT = "https://tarnbrook.example"
@@ -36,6 +41,7 @@ def folded(rows: list[tuple[str, str]], crawl: list[tuple[str, str | None, str |
         ("/%7euser/", "/~user/"),
         ("/caf%c3%a9/", "/caf%C3%A9/"),
         ("/café/", "/caf%C3%A9/"),
+        ("/cafe%CC%81/", "/caf%C3%A9/"),
         ("/a/#part", "/a/"),
         ("/a/?utm_source=x&utm_medium=y", "/a/"),
         ("/a/?xyclid=123", "/a/"),
@@ -56,6 +62,14 @@ def folded(rows: list[tuple[str, str]], crawl: list[tuple[str, str | None, str |
 )
 def test_what_never_distinguishes_is_folded(spelling: str, page: str | None) -> None:
     assert folded([(spelling, "search")])[spelling] == (None if page is None else ROOT + page)
+
+
+@given(st.text(alphabet=st.characters(blacklist_categories=("Cs",)), max_size=8))
+def test_what_people_read_stands_for_one_address(name: str) -> None:
+    path = "/" + quote(name, safe="")
+    shown = readable(path)
+    assert not {character for character in shown if unicodedata.category(character)[0] not in "LMN" and not character.isascii()}
+    assert [quote(unquote(one), safe="") for one in shown.split("/")] == [quote(unquote(one), safe="") for one in path.split("/")]
 
 
 def test_a_slash_is_decided_by_the_only_spelling_the_crawl_knows() -> None:

@@ -189,6 +189,9 @@ def test_a_short_history_is_never_called_dead() -> None:
     quiet = site.verdicts().set_index("page").loc[HOME + "quiet/"]
     assert quiet["verdict"] == "watch"
     assert "hold only 153 days" in quiet["because"]
+    told = site.pages()[["sessions_organic", "engaged_sessions", "engagement_rate", "revenue", "sessions", "conversions"]].notna().any()
+    assert told.tolist() == [False] * 4 + [True] * 2, "what no column tells is unknown, not 0"
+    assert site.compare(by="site")["measure"].isin(["clicks", "conversions"]).all()
     site.close()
 
 

@@ -41,6 +41,23 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
     assert (found.kind if found else None) == kind
 
 
+@pytest.mark.parametrize(("header", "rows", "kind", "columns"), [  # headers that nobody prepared, and old addresses with where they lead
+    ("Διεύθυνση|Κωδικός|Τίτλος", [f"https://s.example/{n}|{200 if n else 404}|Ελιά {n} και λάδι" for n in range(9)], "crawl",
+     {"page": "Διεύθυνση", "status": "Κωδικός", "title": "Τίτλος"}),
+    ("Ημέρα|Σελίδα|Φορές|Άλλα", [f"2026-05-{day:02}|/{page}|{3 + page}|0" for day in range(1, 9) for page in range(3)], "landings",
+     {"page": "Σελίδα", "date": "Ημέρα", "sessions": "Φορές"}),
+    ("Source|Target|Status", [f"http://old.example/{n}.asp|https://s.example/{n}|301" for n in range(9)], "crawl",
+     {"page": "Source", "redirect_to": "Target", "status": "Status"}),
+    ("Source|Target|Status", [f"https://s.example/{n % 3}|https://s.example/{n}|301" for n in range(9)], "links", {"source": "Source"}),
+    ("Old URL|New URL", [f"/{n}.asp|/{n}" for n in range(9)], "crawl", {"page": "Old URL", "redirect_to": "New URL"}),
+])  # fmt: skip
+def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, columns: dict[str, str]) -> None:
+    found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.split("|") for row in rows], ""))
+    assert found is not None
+    assert found.kind == kind
+    assert {name: found.matches[name].header for name in columns} == columns
+
+
 def test_values_stand_in_for_words_and_beat_them() -> None:
     found = read_as(sheet("wann|wo|Klicks|Einblendungen|womit", "2026-10-01|/a/|1|9|mobile"), "search").matches
     assert {name: match.header for name, match in found.items()} == {

@@ -18,6 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import nibbet
+from nibbet.cli.init import write_settings
 from nibbet.cli.main import main
 from nibbet.config import make_config
 from nibbet.demo.shapes import daily_pages, daily_pairs, reshape, within
@@ -495,3 +496,37 @@ def test_the_demo_comes_in_other_shapes(world: Callable[..., Path], tmp_path: Pa
     judged = both[both["verdict_true"] != ""]
     assert macro_f1(judged["verdict_true"], judged["said"]) > {"undated": 0.85, "screens": 0.5}[shape]
     site.close()
+
+
+@pytest.mark.parametrize(("days", "dated"), [(28, False), (40, True), (12, True)])
+def test_queries_of_one_window_alone_tell_no_change(days: int, dated: bool, tmp_path: Path) -> None:
+    """Totals of pages over 16 months, their queries over the last days alone: a page's demand fell to a third, nothing else changed."""
+    chance, end, rows = Random(3), date(2026, 10, 31), []
+    for number, subject in enumerate(("boiler", "valve", "pump", "flue", "tank", "pipe")):
+        for back in range(480):
+            for query in (f"{subject} noise", f"replace {subject}"):
+                shown = chance.randint(50, 70) * (3 if subject == "pump" and back > 200 else 1)
+                rows.append((end - timedelta(back), f"https://heat.example/{subject}", query, shown // (4 + number), shown, 2.0 + number))
+    table = pd.DataFrame(rows, columns=["Date", "Page", "Query", "Clicks", "Impressions", "Position"])
+    pages = table.groupby(["Date", "Page"], as_index=False).agg({"Clicks": "sum", "Impressions": "sum", "Position": "mean"})
+    pages.to_csv(tmp_path / "pages.csv", index=False)
+    first = end - timedelta(days - 1)
+    named = table[table["Date"] >= first]
+    if not dated:
+        named = named.groupby(["Page", "Query"], as_index=False).agg({"Clicks": "sum", "Impressions": "sum", "Position": "mean"})
+    named.to_csv(tmp_path / f"queries {first} {end}.csv", index=False)
+    write_settings(tmp_path, "https://heat.example/", force=False)
+    with nibbet.open_site(tmp_path) as site:
+        ledger, windows = site.pages().set_index("page"), site.windows
+        assert windows.recent.days == (90 if days < 28 else days), "the days on which queries are named, where they are enough"
+        assert site.compare(by="query").empty
+        assert site.compare(by="topic").empty
+        assert "queries_alone" in {note["code"] for note in site.account["notes"]}
+        assert not (site.lives()["level"] == "topic").any(), "nothing is told of the lives of topics"
+        parts = site.compare(by="page").set_index("key")
+    fell = parts.loc["https://heat.example/pump"]
+    assert fell["why"] == "demand"
+    assert fell["demand"] < 0.8 * fell["change"], "most of the fall"
+    assert parts["rank"].abs().max() < 1
+    assert parts["pull"].abs().max() < 0.1 * abs(fell["change"])
+    assert not ledger["cause"].eq("decay").any()

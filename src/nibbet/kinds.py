@@ -129,12 +129,18 @@ LANDINGS = [
 ]
 
 CRAWL = [
-    _column("page", "address", PAGE_WORDS, required=True),
+    _column(
+        "page",
+        "address",
+        PAGE_WORDS
+        + "|old url|old address|old page|old path|alte adresse|alte url|ancienne adresse|ancienne url|url antigua|vecchio url|oude url",
+        required=True,
+    ),
     _column("status", "count", "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|stato"),
     _column(
         "redirect_to",
         "address",
-        "redirect|redirect to|leads to|goes to|redirected to|redirect url|redirect target|weiterleitung|weiterleitungsziel|weitergeleitet nach|redirection|redirige vers|redirigee vers|redirige a|redirigido a|"
+        "redirect|redirect to|new url|new address|new page|new path|neue adresse|neue url|nouvelle adresse|nouvelle url|nueva url|nueva direccion|nuovo url|nieuwe url|leads to|goes to|redirected to|redirect url|redirect target|weiterleitung|weiterleitungsziel|weitergeleitet nach|redirection|redirige vers|redirigee vers|redirige a|redirigido a|"
         "redireccion|redirecionado para|reindirizzamento|reindirizzata a|reindirizza a|omgeleid naar|doorverwijzing|omdirigerad till|omdirigeret til|przekierowanie|przekierowany na|リダイレクト先|重定向|перенаправление|destination",
     ),
     _column(

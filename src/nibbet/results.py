@@ -237,7 +237,7 @@ class Results(KeptTables):
 
         if by not in ("query", "topic"):
             raise NotFoundError(f"There is no {by} to rise. Levels: query, topic.")
-        self._needs_days("What rises", "Between the periods that they serve: nibbet compare --by query")
+        self._needs_days("What rises", "Between the periods that they serve: nibbet compare --by query", "pair")
         return self._compared(days, "before", f"rising-{by}", RISING, lambda comparison: comparison.rising(by))
 
     def trends(self) -> pd.DataFrame:
@@ -349,8 +349,8 @@ class Results(KeptTables):
 
         return chosen_windows(self.windows, recent, against)
 
-    def _needs_days(self, what: str, instead: str) -> None:
-        if not self.windows.is_daily:
+    def _needs_days(self, what: str, instead: str, of: str = "page") -> None:
+        if not (self.windows.is_daily if of == "page" else self.windows.has_daily_pairs):
             raise NotFoundError(
                 f"{what} is told only by search rows by day or week, and the newest ones here are of longer periods. {instead}"
             )

@@ -1,18 +1,19 @@
 """The one address behind all spellings of a page: what never distinguishes is folded, the rest is decided by evidence.
 
 Parsing follows the WHATWG URL standard (ada). Folded without asking: scheme, host case, default port, punycode form,
-sibling hosts and `www.`, dot segments, percent-encoding of unreserved characters and its case, fragments, tracking
-parameters, the order of parameters, index file names. Decided by evidence: trailing slash, letter case of the path,
+sibling hosts and `www.`, dot segments, percent-encoding of unreserved characters and its case, accents written apart from their letter,
+fragments, tracking parameters, the order of parameters, index file names. Decided by evidence: trailing slash, letter case of the path,
 other parameters, print and mobile versions.
 """
 
 from __future__ import annotations
 
 import re
+import unicodedata
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, unquote, urlsplit
 
 import ada_url
 import numpy as np
@@ -220,7 +221,32 @@ def _decoded(text: str) -> str:
         character = chr(int(match[1], 16))
         return character if character in UNRESERVED else match[0].upper()
 
-    return re.sub(r"%([0-9A-Fa-f]{2})", one, text) if "%" in text else text
+    if "%" not in text:
+        return text
+    return COMPOSED.sub(_composed, re.sub(r"%([0-9A-Fa-f]{2})", one, text))
+
+
+#: a letter with encoded ones behind it; and encoded ones by themselves
+COMPOSED, BEYOND_ASCII = re.compile(r"[A-Za-z]?(?:%[89A-F][0-9A-F])+"), re.compile(r"(?:%[89A-F][0-9A-F])+")
+
+
+def _composed(match: re.Match[str]) -> str:
+    """Encoded letters in their composed form (Unicode NFC), as some systems write an accent apart from its letter."""
+    text = unquote(match[0], errors="surrogateescape")
+    return match[0] if unicodedata.is_normalized("NFC", text) else quote(unicodedata.normalize("NFC", text), errors="surrogateescape")
+
+
+def readable(path: str) -> str:
+    """A path with letters and digits of any script as people write them; all other encoded characters stay as they are."""
+    return BEYOND_ASCII.sub(_written, path) if "%" in path else path
+
+
+def _written(match: re.Match[str]) -> str:
+    try:
+        text = unquote(match[0], errors="strict")
+    except UnicodeDecodeError:
+        return match[0]
+    return "".join(one if unicodedata.category(one)[0] in "LMN" else quote(one) for one in text)
 
 
 def _kept(query: str, home: Home) -> str:

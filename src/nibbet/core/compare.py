@@ -227,12 +227,14 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
 
     Args:
         rows: key, then clicks, sessions_organic, engaged_organic, conversions_organic, sessions, conversions with `_recent` and `_reference`
-            behind the name.
+            behind the name; a chain is left out where one of its counts is.
     Returns:
         The columns CHANGES: `volume` is what the change owes to the count before it in the chain, `rate` what it owes to its share of that.
     """
     result = []
     for measure, (first, last) in CHAINS.items():
+        if not {f"{first}_recent", f"{last}_recent"} <= set(rows):
+            continue
         counts = pd.DataFrame({"key": rows["key"], "recent": rows[f"{last}_recent"], "reference": rows[f"{last}_reference"]})
         table = compared(counts, level, terms, measure=measure, noise=noise, season=season)
         now = rows[[f"{first}_recent", f"{last}_recent"]].set_axis([first, last], axis=1)
@@ -244,7 +246,7 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
         before = BEFORE[first]
         table["why"] = np.where(known, np.where(share, f"{measure.split(' from')[0]} per {before.split(' from')[0][:-1]}", before), "")
         result.append(table)
-    return pd.concat(result, ignore_index=True)
+    return pd.concat(result, ignore_index=True) if result else nothing(CHANGES)
 
 
 def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:

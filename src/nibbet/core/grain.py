@@ -135,3 +135,15 @@ def covered_days(days: pd.DataFrame, layers: dict[int, Layer]) -> pd.DataFrame:
     until = days["date"].where(step != "week", days["date"] + pd.Timedelta(days=6))
     until = until.where(step != "month", days["date"] + pd.offsets.MonthEnd(0))
     return pd.DataFrame({"date": pd.DatetimeIndex(sorted(set(_every_day(days["date"], until))))})
+
+
+def stretches(days: set[date], others: set[date]) -> list[tuple[date, date]]:
+    """First and last days of the stretches that days make; a pause of over QUIET_DAYS ends one where `others` (days of other rows) lie in it."""
+    result: list[tuple[date, date]] = []
+    for day in sorted(days):
+        pause = (day - result[-1][1]).days if result else 0
+        if result and (pause <= QUIET_DAYS or not any(result[-1][1] < other < day for other in others)):
+            result[-1] = (result[-1][0], day)
+        else:
+            result.append((day, day))
+    return result

@@ -96,7 +96,9 @@ def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Wind
     for name in names:
         for window, suffix in (("recent", ""), ("long", "_long")):
             unknown = visits is None or (window == "recent" and "recent" not in windows.visits_in)
-            value: Any = np.nan if unknown or visits is None else visits[f"{name}_{window}"].reindex(table.index).fillna(0)
+            sums = None if unknown or visits is None else visits[f"{name}_{window}"]
+            unknown = sums is None or bool(len(sums) and sums.isna().all())  # no table has the column
+            value: Any = np.nan if unknown or sums is None else sums.reindex(table.index).fillna(0)
             table[name + suffix] = value if unknown or name in ("conversions", "revenue", "engagement_seconds") else value.astype("int64")
             if not unknown and name in ("conversions", "revenue", "engagement_seconds"):
                 table[name + suffix] = value.astype(float)
@@ -263,7 +265,9 @@ def with_others(
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
     elsewhere = ~table["page"].str.startswith(home + "/")
-    leads_to = table["redirects_to"].astype("object").where(~elsewhere, home + table["path"])
+    leads_to = (
+        table["redirects_to"].astype("object").where(~elsewhere, home + table["page"].str.replace(r"^https?://[^/]+", "", regex=True))
+    )
     number = pd.Series(table.index, index=table["page"])
     moved = pd.DataFrame({"to": leads_to.map(number), "page": table["page"], "clicks": table["clicks_long"]}).dropna(subset=["to"])
     moved = moved[moved["to"] != moved.index].sort_values(["clicks", "page"], ascending=[False, True])

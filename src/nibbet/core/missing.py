@@ -142,6 +142,13 @@ def missing_evidence(
         "search by day, page and query",
     )
     gap(
+        windows.has_reference and "pair" in search and not windows.compares_queries,
+        "queries of both windows",
+        "what changed is told of pages alone, not of queries, topics and the brand",
+        living,
+        f"search by page and query over {windows.reference} and {windows.recent}",
+    )
+    gap(
         not windows.reference_known,
         "an earlier window",
         "no change is told, and no decay",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -30,13 +30,14 @@ def notes(
     *,
     grains: Mapping[str, str] | None = None,
     is_set: bool = False,
+    queries: Sequence[Window] = (),
 ) -> list[Note]:
     """The notes of the account, most consequential first: [{code, text}].
 
     Args:
         days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are unknown),
             empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; is_set: whether the
-            settings name the last day.
+            settings name the last day; queries: see `core.windows.Windows`.
     """
     result = [
         _incomplete(account, as_of, grains or {}, is_set=is_set),
@@ -48,7 +49,7 @@ def notes(
         _shifted(days, visits),
         _other_hosts(account),
         _other_surfaces(account),
-        _withheld(account),
+        _withheld(account, days, queries),
         _gaps(days),
         _strangers(pages),
         _merged(addresses),
@@ -190,14 +191,18 @@ def _other_surfaces(account: dict[str, Any]) -> Note | None:
     )
 
 
-def _withheld(account: dict[str, Any]) -> Note | None:
+def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Window]) -> Note | None:
+    """How much comes without its query, on the days that have any."""
     detail = sum(gone["measures"].get("impressions", 0) for _, gone in _aside(account, DETAIL))
     whole = sum(one["measures"].get("impressions", {}).get("ledger", 0) for one in account["sources"] if one["kind"] == "search")
+    named = sum((one.holds(days["date"]) for one in queries), pd.Series(False, index=days.index)) > 0
+    on_days = "" if not queries or named.all() else f" on the {int(named.sum()):,} days with queries"
+    whole = int(days.loc[named, "impressions"].sum()) if on_days else whole
     if not detail or detail >= whole:
         return None
     return _note(
         "withheld",
-        f"{1 - detail / whole:.0%} of impressions come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
+        f"{1 - detail / whole:.0%} of impressions{on_days} come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
     )
 
 

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
-from nibbet.core.windows import RECENT_DAYS, Span, Window, Windows, make_windows, whole_steps, year_before
+from nibbet.core.windows import RECENT_DAYS, WHOLE, Span, Window, Windows, make_windows, whole_steps, year_before
 
 #: days by which the end of a period may miss the newest day and still be called now
 NOW_DAYS = 10
@@ -21,6 +21,8 @@ YEAR_SLACK = 12
 SAME_DAYS = 0.75
 #: share of a window's days that dated rows must cover to serve it
 ENOUGH_DAYS = 0.5
+#: days from which on the rows that name queries may make the recent window, where those of pages reach further back: four whole weeks
+LEAST_RECENT = 28
 #: how much longer than the recent window a reference may be, or shorter
 LENGTHS = 2.5
 
@@ -57,11 +59,21 @@ def disjoint(periods: Iterable[tuple[date, date]]) -> list[tuple[date, date]]:
     return sorted(kept)
 
 
-def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | None, long: int, reference: str | None) -> Windows:
+def chosen(
+    covers: Sequence[Cover],
+    first: date,
+    as_of: date,
+    *,
+    recent: int | None,
+    long: int,
+    reference: str | None,
+    queries: Sequence[tuple[date, date]] = (),
+) -> Windows:
     """The windows that the rows allow: the usual ones where they carry days, else their periods that come nearest.
 
     Args:
-        covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference: see `make_windows`.
+        covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference: see `make_windows`;
+        queries: the stretches of days on which dated rows name queries of pages.
     Returns:
         Windows whose `spans` name the periods that serve them; months and weeks move their edges.
     """
@@ -69,6 +81,11 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | N
     dated = [c for c in search if c.is_dated]
     periods = [c for c in search if not c.is_dated]
     usual = make_windows(first, as_of, recent=recent, long=long, reference=reference)
+    since = next((start for start, end in queries if (end - start).days + 1 >= WHOLE * ((as_of - start).days + 1)), as_of)
+    if recent is None and any(c.grain == "page" for c in dated) and LEAST_RECENT <= (as_of - since).days + 1 < WHOLE * usual.recent.days:
+        # rows of pages often reach further back than those that name their queries
+        usual = make_windows(first, as_of, recent=(as_of - since).days + 1, long=long, reference=reference)
+    usual = replace(usual, queries=tuple(Window(start, end) for start, end in queries))
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
@@ -95,6 +112,7 @@ def chosen(covers: Sequence[Cover], first: date, as_of: date, *, recent: int | N
         reference_known=then is not None,
         is_daily=_is_daily(dated) and not any(s.role == "page" for s in spans["recent"]),
         has_daily_pairs=_is_daily([c for c in dated if c.grain == "pair"]) and not any(s.role == "pair" for s in spans["recent"]),
+        queries=usual.queries,
     )
     return _with_visits(windows, covers, long)
 
@@ -111,7 +129,7 @@ def _reference(
     year = Window(year_before(now.start), year_before(now.end))
     before = usual_before(now)
     earlier = [w for w in whole if w.end < now.start and 1 / LENGTHS <= w.days / now.days <= LENGTHS]
-    earlier += [w for w in (year, before) if any(c.is_dated and _days_in(c, w) >= 0.95 * w.days for c in dated)]
+    earlier += [w for w in (year, before) if any(c.is_dated and _days_in(c, w) >= WHOLE * w.days for c in dated)]
     earlier = [w for w in earlier if _roles(w, search)]
     of_year = [w for w in earlier if abs((w.start - year.start).days) <= YEAR_SLACK or overlap(w, year) > 0.8]
     just = [w for w in earlier if w not in of_year]

@@ -48,6 +48,8 @@ class Window:
         return days.between(pd.Timestamp(self.start), pd.Timestamp(self.end))
 
 
+#: share of a window's days that rows must cover to stand for all of it
+WHOLE = 0.95
 #: the fields of `Windows` that are written as they are
 PLAIN = ("reference_kind", "reference_known", "is_daily", "has_daily_pairs", "step")
 
@@ -59,7 +61,7 @@ class Windows:
     reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
     last weeks can be looked at; has_daily_pairs: the same of queries; visits: the long window of visits (null without landings), which may reach
     further back than searches do, and visit_days: how many of its days they cover; visits_in: which of recent and reference visits cover;
-    step: day, week or month, what the newest rows are of and no window cuts.
+    step: day, week or month, what the newest rows are of and no window cuts; queries: the stretches of days on which dated rows name queries of pages.
     """
 
     recent: Window
@@ -74,6 +76,7 @@ class Windows:
     visit_days: int = 0
     visits_in: tuple[str, ...] = ("recent", "reference")
     step: str = "day"
+    queries: tuple[Window, ...] = ()
 
     @property
     def has_reference(self) -> bool:
@@ -96,6 +99,22 @@ class Windows:
             by_days or any(span.role == role for span in window.spans) or not any(w.spans for w in (self.recent, self.reference, self.long))
         )
 
+    def query_days(self, window: Window) -> int:
+        """On how many days of a window rows name queries of pages."""
+        if any(span.role == "pair" for span in window.spans):
+            return window.days
+        return sum(max((min(one.end, window.end) - max(one.start, window.start)).days + 1, 0) for one in self.queries)
+
+    @property
+    def compares_queries(self) -> bool:
+        """Whether rows name the queries of both windows all through; else what changed is told of pages alone."""
+        return all(self.query_days(window) >= WHOLE * window.days for window in (self.recent, self.reference))
+
+    @property
+    def has_queries_throughout(self) -> bool:
+        """Whether rows name the queries of all days of the long window that the data reach: what a life of weeks is told from."""
+        return self.query_days(replace(self.long, start=max(self.long.start, self.first))) >= WHOLE * self.covered_days
+
     def as_dict(self) -> dict[str, Any]:
         """All of it as texts and numbers; see `from_dict`."""
         three = {"recent": self.recent, "reference": self.reference, "long": self.long}
@@ -105,6 +124,7 @@ class Windows:
             spans["visits"] = [str(self.visits.start), str(self.visits.end)]
         tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
         more = {name: getattr(self, name) for name in PLAIN}
+        more["queries"] = [[str(one.start), str(one.end)] for one in self.queries]
         return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days, "visits_in": list(self.visits_in)}
 
     @classmethod
@@ -125,6 +145,7 @@ class Windows:
             visits=window("visits") if "visits" in known else None,
             visit_days=known["visit_days"],
             visits_in=tuple(known["visits_in"]),
+            queries=tuple(Window(date.fromisoformat(a), date.fromisoformat(b)) for a, b in known["queries"]),
             **more,
         )
 

@@ -15,7 +15,8 @@ from nibbet.core.ledger import (
 )
 from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
-from nibbet.core.windows import RECENT_DAYS
+from nibbet.core.windows import RECENT_DAYS, WHOLE
+from nibbet.core.wording import NOT_OF_QUERIES
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
@@ -49,10 +50,22 @@ class Balance:
         grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
         is_set = self.context.sum_settings.site.as_of is not None
         pages, recent = self.pages.table, self.sums.windows.recent
-        all_notes = notes(account, joined.as_of, self.inputs.days, pages, joined.addresses, visits, recent, grains=grains, is_set=is_set)
+        all_notes = notes(
+            account,
+            joined.as_of,
+            self.inputs.days,
+            pages,
+            joined.addresses,
+            visits,
+            recent,
+            grains=grains,
+            is_set=is_set,
+            queries=self.sums.windows.queries,
+        )
         all_notes += (
             self._doubts_of_flags
             + self._moved_windows
+            + self._days_of_queries
             + self._patterns_without_page
             + self._closed_alone
             + self._doubts_of_files
@@ -80,9 +93,29 @@ class Balance:
         w, asked_days = self.sums.windows, self.context.config.windows.recent or RECENT_DAYS
         if w.recent.days == asked_days and not w.recent.spans:
             return []
-        why = "rows without days serve whole periods" if w.recent.spans else "the data have no days to cut otherwise"
+        dated = w.step == "day" and self.inputs.is_paired
+        why = (
+            "rows without days serve whole periods"
+            if w.recent.spans
+            else "rows of queries reach no further back"
+            if dated and any(one.start == w.recent.start for one in w.queries)
+            else "the data have no days to cut otherwise"
+        )
         against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"
         return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
+
+    @property
+    def _days_of_queries(self) -> list[dict[str, str]]:
+        """Notes where rows name queries on only some days of a window."""
+        w = self.sums.windows
+        if not self.inputs.is_paired:
+            return []
+        days = w.query_days(w.recent)
+        text = f"Queries of pages are named on {days} of the {w.recent.days} days of {w.recent}: figures of queries rest on these."
+        some = [{"code": "query_days", "text": text}] if days < WHOLE * w.recent.days else []
+        if w.has_reference and not w.compares_queries:
+            some.append({"code": "queries_alone", "text": f"{NOT_OF_QUERIES} Pages are compared by their own rows."})
+        return some
 
     @property
     def _closed_alone(self) -> list[dict[str, str]]:

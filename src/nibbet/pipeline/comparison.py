@@ -16,7 +16,9 @@ from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.rising import RISING, rising
 from nibbet.core.split import ROWS, row_parts, scaled_pairs
+from nibbet.core.wording import NOT_OF_QUERIES
 from nibbet.core.words import numbered
+from nibbet.errors import NotFoundError
 from nibbet.once import once
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
@@ -62,9 +64,9 @@ class Comparison:
 
     @once
     def _pairs(self) -> pd.DataFrame:
-        """Pairs with both windows, the reference scaled, and the parts of their change."""
+        """The rows that tell both windows, the reference scaled, and the parts of their change."""
         parts = self.changes.row_parts
-        return scaled_pairs(self.expectation.pairs, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
+        return scaled_pairs(self.expectation.told, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     @once
     def pages(self) -> pd.DataFrame:
@@ -73,8 +75,8 @@ class Comparison:
         return core.with_parts(
             self.changes.page_changes,
             self.changes.row_parts,
-            self.expectation.pairs["page"],
-            self.expectation.pairs["page"].map(kind),
+            self.expectation.told["page"],
+            self.expectation.told["page"].map(kind),
             whole=self._pages["kind"],
         )
 
@@ -234,7 +236,12 @@ class Comparison:
         rows = self.sums.visits_by("page_id")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
-        table = rows.set_index("page_id").join(self.sums.pages[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
+        table = (
+            rows.set_index("page_id")
+            .dropna(axis="columns", how="all")
+            .join(self.sums.pages[["clicks_recent", "clicks_reference"]], how="outer")
+            .fillna(0)
+        )
         numbers = table.select_dtypes("number").reindex(self._pages["key"]).fillna(0)
         whole = numbers.sum().to_frame().T.assign(key="site")
         code, keys = pd.factorize(self._pages["section"], sort=True)
@@ -285,7 +292,9 @@ class Comparison:
         )
 
     def rising(self, level: str) -> pd.DataFrame:
-        """Queries or topics that are new, rise or fade: the columns `core.rising.RISING`."""
+        """Queries or topics that are new, rise or fade: the columns `core.rising.RISING`. Raises NotFoundError where one window has no queries."""
+        if self.inputs.is_paired and not self.sums.windows.compares_queries:
+            raise NotFoundError(f"{NOT_OF_QUERIES} Name shorter windows, as: --days 14")
         if self._named.empty:
             return pd.DataFrame(columns=RISING)
         table = self._queries(0.0) if level == "query" else self._topics(0.0)
@@ -309,7 +318,7 @@ class Comparison:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw, named = self.expectation.pairs, (self.expectation.pairs["query"] != "").to_numpy()
+        raw, named = self.expectation.told, (self.expectation.told["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
         parts = self.changes.row_parts[named].reset_index(drop=True)
         result = core.losing_subjects(

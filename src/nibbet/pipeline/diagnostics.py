@@ -59,6 +59,7 @@ class Diagnostics:
                 result = result.rename(
                     columns={"page_id": "page", one: "value", "sessions_recent": "sessions", "engaged_sessions_recent": "engaged_sessions"}
                 )
+                result = self.inputs.visits_as_given(result)
                 visits.append(result[["page", "value", "sessions", "engaged_sessions"]].dropna().assign(dimension=one))
         if not rows:
             return pd.DataFrame(columns=SEGMENTS)
@@ -87,9 +88,8 @@ class Diagnostics:
         """Visits by page and channel beside the same channel in the section."""
         if (landings := self.inputs.joined.landings) is None:
             return pd.DataFrame(columns=ENGAGEMENT)
-        rows = self.context.fetch("visits-page-channel", lambda: reductions.channel_sums(landings, self.sums.windows)).rename(
-            columns={"page_id": "page"}
-        )
+        rows = self.context.fetch("visits-page-channel", lambda: reductions.channel_sums(landings, self.sums.windows))
+        rows = self.inputs.visits_as_given(rows).rename(columns={"page_id": "page"})
         rows = rows.astype({name: "float64" for name in rows if name not in ("page", "channel")}).sort_values(
             ["page", "channel"], ignore_index=True
         )

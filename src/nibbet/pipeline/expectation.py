@@ -125,17 +125,25 @@ class Expectation:
             numbers = numbers.sort_values("query_id")
         texts = pd.Index(numbers["query"].astype("str"))
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
-        seen = [name for name in map(str, pairs) if name.startswith("seen_")]
-        days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
-        pairs = pairs.drop(columns=seen).assign(days=days)
-        for suffix in ("", "_reference"):
-            pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+        pairs = _with_places(pairs)
         if (demand := self.inputs.demand_rows) is not None:
             known = searched(demand, self.sums.windows).set_index("query")
             number = known.index.get_indexer(texts)[pairs["query"].cat.codes]
             for name in known:
                 pairs[name] = np.where(number >= 0, known[name].to_numpy(float)[number], np.nan)
         return pairs
+
+    @once
+    def told(self) -> pd.DataFrame:
+        """The rows that tell both windows: `pairs`, or, where queries are named in one of them alone, the totals of pages with an empty query."""
+        if not self.inputs.is_paired or not self.sums.windows.has_reference or self.sums.windows.compares_queries:
+            return self.pairs
+        rates = self.rates
+        rows = self.context.fetch(
+            "page-pairs", lambda: reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of="page")
+        )
+        rows = _with_places(rows.sort_values("page", ignore_index=True))
+        return rows.assign(query=rows["query"].astype("category"))
 
     @once
     def pageless_queries(self) -> pd.DataFrame:
@@ -164,9 +172,19 @@ class Expectation:
     @once
     def sight(self) -> Sight:
         """How far this site's searchers look, learnt from pairs that moved between the windows."""
-        return self.given.sight if self.given is not None else learn_sight(self.pairs)
+        return self.given.sight if self.given is not None else learn_sight(self.told)
 
     @property
     def calibration(self) -> Calibration:
         """The curve, the levels of countries and the sight."""
         return Calibration(self.curve, self.countries, self.sight)
+
+
+def _with_places(pairs: pd.DataFrame) -> pd.DataFrame:
+    """Sums of `core.reduce.pair_sums` with days on which they were shown, and the position in both windows."""
+    seen = [name for name in map(str, pairs) if name.startswith("seen_")]
+    days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
+    pairs = pairs.drop(columns=seen).assign(days=days)
+    for suffix in ("", "_reference"):
+        pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+    return pairs

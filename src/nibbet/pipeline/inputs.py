@@ -26,6 +26,15 @@ from nibbet.pipeline.context import Context
 #: ways in which rows of one page and query may be split
 DIMENSIONS = ("device", "country", "surface")
 
+#: a sum of visits with this in its name is told only by tables with one of these columns
+TOLD_BY = {
+    "engaged": {"engaged_sessions", "engaged_share"},
+    "engagement_seconds": {"engagement_seconds", "seconds_each"},
+    "conversions": {"conversions"},
+    "revenue": {"revenue"},
+    "organic": {"channel", "medium"},
+}
+
 
 @dataclass(frozen=True, eq=False)
 class Inputs:
@@ -61,12 +70,26 @@ class Inputs:
     def windows(self) -> Windows:
         """The recent, reference and long window that the settings ask for and the data allow."""
         settings, joined = self.context.sum_settings.windows, self.joined
-        return chosen(joined.covers, joined.first, joined.as_of, recent=settings.recent, long=settings.long, reference=settings.reference)
+        return chosen(
+            joined.covers,
+            joined.first,
+            joined.as_of,
+            recent=settings.recent,
+            long=settings.long,
+            reference=settings.reference,
+            queries=joined.query_days,
+        )
 
     @property
     def source_kinds(self) -> list[str]:
         """The kinds of sources that were given."""
         return self.joined.kinds
+
+    def visits_as_given(self, sums: pd.DataFrame) -> pd.DataFrame:
+        """Sums of visits in which what no table of landings tells is unknown, not 0."""
+        given = self.joined.given["landings"]
+        unknown = [name for name in map(str, sums) if any(not given & columns for sign, columns in TOLD_BY.items() if sign in name)]
+        return sums.assign(**dict.fromkeys(unknown, np.nan))
 
     def has_grain(self, grain: str) -> bool:
         """Whether some search table has rows of this grain: page, query or pair."""

@@ -35,7 +35,7 @@ class Lives:
         if not self.sums.windows.is_daily:
             return pd.DataFrame(columns=LIVES)
         pages = self._pages().assign(key=lambda t: t["key"].map(self.inputs.pages["page"]))
-        parts = [pages] + ([self._topics()] if self.inputs.is_paired else [])
+        parts = [pages] + ([self._topics()] if self.inputs.is_paired and self.sums.windows.has_queries_throughout else [])
         table = pd.concat([part for part in parts if len(part)] or [pages], ignore_index=True)
         return table.sort_values(["level", "clicks", "key"], ascending=[True, False, True], ignore_index=True)
 

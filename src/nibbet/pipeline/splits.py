@@ -69,6 +69,7 @@ class Splits:
             if rows["value"].nunique() < 2:
                 continue
             rows = rows.rename(columns={"page_id": "page", **{f"{name}_recent": name for name in VISITED}}).assign(dimension=one)
+            rows = self.inputs.visits_as_given(rows)
             rows["sessions_reference"] = rows["sessions_reference"].astype("float64") * self.sums.scale
             parts.append(rows[["dimension", "value", "page", *VISITED]])
         return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(VISITED, "float64")).astype({"page": "int64"})
@@ -78,7 +79,8 @@ class Splits:
         if (landings := self.inputs.joined.landings) is None:
             return pd.DataFrame(columns=VISIT_SOURCES)
         rows = self.context.fetch("visits-page-source", lambda: reductions.source_sums(landings, self.sums.windows))
-        rows = rows.rename(columns={f"{name}_recent": name for name in VISITED}).astype(dict.fromkeys(VISITED, "float64"))
+        rows = rows.rename(columns={f"{name}_recent": name for name in VISITED})
+        rows = self.inputs.visits_as_given(rows.astype(dict.fromkeys(VISITED, "float64")))
         sessions = rows["sessions"].where(rows["sessions"] > 0)
         has_reference = "reference" in self.sums.windows.visits_in
         table = rows.assign(

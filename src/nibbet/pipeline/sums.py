@@ -51,14 +51,14 @@ class Sums:
         if (landings := self.inputs.joined.landings) is None:
             return None
         sums = self.context.fetch("visits", lambda: reductions.visit_sums(landings, self.windows))
-        return sums.set_index("page_id").astype(float, errors="ignore")
+        return self.inputs.visits_as_given(sums.set_index("page_id").astype(float, errors="ignore"))
 
     def visits_by(self, by: str) -> pd.DataFrame | None:
         """Visits of both windows by page_id, channel or source; None where landings do not cover both."""
         if (landings := self.inputs.joined.landings) is None or len(self.windows.visits_in) < 2:
             return None
         sums = self.context.fetch(f"visits-{by}", lambda: reductions.visit_windows(landings, self.windows, by))
-        return sums.astype({name: "float64" for name in sums if name != by})
+        return self.inputs.visits_as_given(sums.astype({name: "float64" for name in sums if name != by}))
 
     def by_dimension(self, dimension: str) -> pd.DataFrame:
         """Sums of pages by device, country or surface: page_id, value, and both windows."""

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import reduce as reductions
+from nibbet.core.address import readable
 from nibbet.core.findings import is_hub
 from nibbet.core.likeness import title_likeness
 from nibbet.core.querymap import main_pages, page_words
@@ -97,7 +98,7 @@ class Targets:
         pages, t = self.measures.ledger, self.context.config.verdicts
         known = pages[["title", "h1", "path", "clicks_long"]]
         candidates = pd.concat(
-            [known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root), clicks_long=0)], ignore_index=True
+            [known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root).map(readable), clicks_long=0)], ignore_index=True
         )
         leaving, alive = np.arange(len(known), len(candidates)), ~pages["gone"] & ~pages["blocked"]
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand

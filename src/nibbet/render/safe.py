@@ -7,6 +7,8 @@ from typing import Any
 
 import pandas as pd
 
+from nibbet.core.address import readable
+
 #: a workbook whose texts are texts, whatever they begin with, and that is equal where its tables are
 NOTHING_RUNS = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 UNDATED = {"created": datetime(2000, 1, 1)}
@@ -45,15 +47,15 @@ def large(text: str) -> Any:
 
 
 def path_of(address: str) -> str:
-    """An address without scheme and host."""
-    return "/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address
+    """An address without scheme and host, as people read it."""
+    return readable("/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address)
 
 
 def page_name(address: str, home: str) -> str:
     """The path of a page of the home's host; of any other, host and path, so that no two pages share a name."""
     host = home.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
     own = address.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
-    return path_of(address) if own == host or "://" not in address else address.split("://", 1)[1]
+    return path_of(address) if own == host or "://" not in address else readable(address.split("://", 1)[1])
 
 
 def for_terminal(text: str) -> str:

@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nibbet.core.tables import PARTS, records, rows_of
+from nibbet.core.wording import NOT_OF_QUERIES
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 
@@ -62,6 +63,9 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), {whole}scaled to equal length and weekdays", style="bold"))
     if changes.empty and windows.reference.start < windows.first:
         out.print(f"The data begin with {windows.first}, after these windows. Name shorter ones, as: --recent 14 --against before")
+        return
+    if changes.empty and not windows.compares_queries:
+        out.print(f"{NOT_OF_QUERIES} Of pages: nibbet compare --by page")
         return
     if changes.empty:
         out.print("Nothing to compare. Loosen --where, or choose another level with --by.")

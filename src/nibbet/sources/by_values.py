@@ -11,6 +11,8 @@ from nibbet.sources.profile import Profile, is_ratio, never_above
 
 #: how sure a column is that only its values tell: it serves, and is marked
 BY_VALUES = 0.6
+#: share of different addresses from which on a table has one row a page
+ONCE = 0.9
 #: the most results that a page of them has, by rank
 MOST_RANK = 200
 
@@ -86,7 +88,8 @@ class ByValues:
         return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
 
     def _counts(self) -> list[int]:
-        return [place for place in self._numbers() if self._seen[place].whole and not self._seen[place].yes_no]
+        seen = self._seen
+        return [place for place in self._numbers() if seen[place].whole and not seen[place].yes_no and not seen[place].status]
 
     def _statuses(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].status]
@@ -161,6 +164,7 @@ class ByValues:
 
     def _crawl(self) -> None:
         """page: the address column that is always filled, each value once; canonical: the one that mostly repeats it."""
+        self._redirects()
         seen, places = self._seen, self._addresses()
         full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
         self._take("page", full[0] if full else self._only(places))
@@ -171,10 +175,25 @@ class ByValues:
         self._take("status", self._only(self._statuses()))
         self._take("noindex", self._only([p for p in self._spare() if seen[p].index_words]))
         self._take("media", self._only([p for p in self._spare() if seen[p].media > 0.6]))
+        if not {"title", "h1", "description", "text"} & set(self.matches):
+            self._take("title", self._wordiest())
+
+    def _redirects(self) -> None:
+        """Where all rows redirect, the other column of addresses is where to: the second of two that no word tells apart."""
+        own = self.matches.get("page")
+        if "redirect_to" in self.matches or not any(seen.redirects for seen in self._seen):
+            return
+        if own is None or own.confidence < BY_VALUES:
+            places = sorted([*self._addresses(), *([own.place] if own else [])])
+            if len(places) != 2:
+                return
+            self.matches["page"] = Match("page", self._header[places[0]], places[0], BY_VALUES)
+        self._take("redirect_to", self._only(self._addresses()))
 
     def _editorial(self) -> None:
         self._take("page", self._only(self._addresses()))
-        self._take("published", self._only(self._days()))
+        if "page" in self.matches and self._seen[self.matches["page"].place].distinct > ONCE:  # else they are days of rows
+            self._take("published", self._only(self._days()))
         self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # to protect is never wrong
 
     def _ends(self, one: str, other: str) -> None:

@@ -171,6 +171,11 @@ class Joined:
         return [Cover(kind, grain, step, iso(a), iso(b), n) for kind, grain, step, a, b, n in self._balance["covers"]]
 
     @property
+    def query_days(self) -> list[tuple[date, date]]:
+        """First and last days of the stretches on which dated rows name queries of pages."""
+        return [(date.fromisoformat(a), date.fromisoformat(b)) for a, b in self._balance["query_days"]]
+
+    @property
     def days(self) -> pd.DataFrame:
         """One row per complete day of the site: date, clicks, impressions."""
         days = pd.DataFrame(self._balance["days"])
@@ -212,6 +217,7 @@ class Joined:
                 "notes": notes,
                 "days": days.assign(date=days["date"].dt.strftime("%Y-%m-%d")).to_dict("list"),
                 "covers": [[c.kind, c.grain, c.step, str(c.start), str(c.end), c.days] for c in covers],
+                "query_days": [[str(a), str(b)] for a, b in settled["search"].query_days],
             }
 
         return dict(self._store.value("joined", self._key, make))

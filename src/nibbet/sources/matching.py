@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nibbet.core.address import Home, fold
+from nibbet.core.address import Home, fold, readable
 from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
 from nibbet.core.join import with_pages
 from nibbet.core.words import among
@@ -291,8 +291,10 @@ def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
 
 def _pages(addresses: pd.DataFrame) -> pd.DataFrame:
     named = addresses["page"].dropna()
-    page: Any = pa.array(named[named.ne(named.shift()).to_numpy()], pa.string())  # they stand in order
+    page: Any = pa.array(named[named.ne(named.shift()).to_numpy()].to_numpy(object), pa.string())  # they stand in order
     path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
+    if pc.any(encoded := pc.match_substring(path, "%")).as_py():
+        path = pc.replace_with_mask(path, encoded, pa.array([readable(one) for one in path.filter(encoded).to_pylist()], pa.string()))
     section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
     return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
 

@@ -13,7 +13,7 @@ import ibis
 import numpy as np
 import pandas as pd
 
-from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of
+from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of, stretches
 from nibbet.core.spans import Cover, disjoint
 from nibbet.sources.clean import Clean
 from nibbet.sources.profile import WEB
@@ -40,7 +40,7 @@ class Settled:
     table: all rows, with coarse (a month or a period, not days) and nested (counted in the ledger through the rows of a longer period);
     page_days: the days that dated page rows cover (one column, date); notes: what was preferred; covers: the days that rows serve;
     step_of_file: day, week, month or undated, by number; covered_periods: the files without days whose days dated rows cover, with their
-    first and last day.
+    first and last day; query_days: first and last days of the stretches on which dated rows name queries of pages.
     """
 
     table: ibis.Table
@@ -49,6 +49,7 @@ class Settled:
     covers: list[Cover]
     step_of_file: dict[int, str]
     covered_periods: dict[int, tuple[date, date]]
+    query_days: list[tuple[date, date]]
 
 
 def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], kind: str) -> Settled:
@@ -112,6 +113,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
         _covers(kind, dated, serving, layers),
         {file: layers[number].step for file, number in of_file.items()},
         {file: layers[n].period for file, n in of_file.items() if n in covered and layers[n].period},  # type: ignore[misc]
+        stretches(days_of_grain.get("pair", set()), days_of_grain.get("page", set())),
     )
 
 

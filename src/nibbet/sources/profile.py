@@ -72,6 +72,11 @@ class Profile:
         return self.number >= 0.9 and not self.percent and bool(len(known)) and bool(np.all((known == np.floor(known)) & (known >= 0)))
 
     @property
+    def redirects(self) -> bool:
+        """Answers of a server that all lead elsewhere."""
+        return self.status and self.filled == self.rows and bool(np.all(self.numbers // 100 == 3))
+
+    @property
     def is_text(self) -> bool:
         """Words of people: neither addresses nor numbers, days, flags or media types."""
         return self.filled > 0 and max(self.address, self.date, self.number, self.media) < 0.6 and not (self.yes_no or self.index_words)

@@ -13,7 +13,7 @@ import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import TABLES, Column
-from nibbet.sources.by_values import BY_VALUES, ByValues, Match
+from nibbet.sources.by_values import BY_VALUES, ONCE, ByValues, Match
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
@@ -286,9 +286,15 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
     if reading.kind == "crawl" and "status" in result:
         least = 1  # answers of a server stand nowhere else beside addresses, but in its log
+    if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
+        least = 0  # a list of old and new addresses
+    if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
+        return sheet.profiles[reading.matches["page"].place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
     if reading.kind in ("links", "backlinks"):
+        if _maps_redirects(sheet, reading):
+            return False
         return (reading.kind == "links") == _within_one_site(sheet, reading)
     if reading.kind == "landings":  # a lone count beside addresses may be anything: words, a day or a channel must speak for visits
         return reading.matches["sessions"] in by_words or bool(
@@ -305,6 +311,13 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     if reading.kind == "search":
         return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(result & {"page", "query", "date"})
     return True
+
+
+def _maps_redirects(sheet: Sheet, reading: Reading) -> bool:
+    """Whether a table of links is a list of redirects: each address leads to one other, and all of them answer so."""
+    source = reading.matches.get("source") or reading.matches.get("from_url")
+    moved = any(seen.redirects for seen in sheet.profiles)
+    return moved and source is not None and sheet.profiles[source.place].distinct > ONCE
 
 
 def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
