@@ -530,3 +530,36 @@ def test_queries_of_one_window_alone_tell_no_change(days: int, dated: bool, tmp_
     assert parts["rank"].abs().max() < 1
     assert parts["pull"].abs().max() < 0.1 * abs(fell["change"])
     assert not ledger["cause"].eq("decay").any()
+
+
+def test_hosts_of_a_site_are_told_apart_by_what_they_serve(tmp_path: Path) -> None:
+    """A language on a host of its own, a host for phones with the same pages, and one that the site has moved from."""
+    hosts = {
+        "www.pier.example": "/a /b /c",
+        "de.pier.example": "/a /hafen /markt",
+        "m.pier.example": "/a /b /c",
+        "oldpier.example": "/1.asp /2.asp",
+    }
+    rows = [
+        (date(2026, 5, 1) + timedelta(day), f"https://{host}{path}", f"{path[1:]} pier", 2, 20, 3.0)
+        for day in range(120)
+        for host, paths in hosts.items()
+        for path in paths.split()
+    ]
+    table = pd.DataFrame(rows, columns=["Date", "Page", "Query", "Clicks", "Impressions", "Position"])
+    table.to_csv(tmp_path / "search.csv", index=False)
+    moved = [(f"http://oldpier.example/{n}.asp", f"https://www.pier.example/{path}", 301) for n, path in enumerate("abc", 1)]
+    pd.DataFrame(moved, columns=["Source", "Target", "Status"]).to_csv(tmp_path / "moves.csv", index=False)
+    write_settings(tmp_path, "https://www.pier.example/", force=False)
+    written = (tmp_path / "nibbet.toml").read_text("utf-8")
+    for line in ('hosts = ["m.pier.example"]', 'more_hosts = ["de.pier.example"]', 'old_hosts = ["oldpier.example"]'):
+        assert line in written
+    with nibbet.open_site(tmp_path) as site:
+        pages = site.pages().set_index("page")
+        assert pages["clicks"].sum() == 2 * 11 * min(site.windows.recent.days, 120), "nothing is set aside"
+        assert pages.loc["https://pier.example/a", "clicks"] == 2 * pages.loc["https://de.pier.example/a", "clicks"]
+        assert pages.loc["https://de.pier.example/a", "section"] == "de.pier.example/"
+        assert pages.loc["https://pier.example/a", "moved_from"] == "https://oldpier.example/1.asp"
+        verdicts = site.verdicts()["page"]
+    assert verdicts.str.contains("//de.pier").sum() == 3
+    assert not verdicts.str.contains("oldpier").any()

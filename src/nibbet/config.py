@@ -56,8 +56,10 @@ class SiteSettings(Section):
     "The site's home address."
     hosts: Texts = []
     "Sibling hosts that serve the same pages."
+    more_hosts: Texts = []
+    "Hosts of the site with pages of their own, as a shop or a language on a host of its own has."
     old_hosts: Texts = []
-    "Hosts on which the same paths lived before a move: their pages keep rows of their own, shown beside the new ones."
+    "Hosts from which the site has moved: their pages keep rows of their own, shown beside those that they redirect to, or those of the same paths."
     brand: Texts = []
     'Names by which people ask for you: whole words, joined, spaced or hyphened; from six letters on also with one slip, unless written `"=name"`.'
     as_of: date | None = None

@@ -471,8 +471,7 @@ class Results(KeptTables):
         pages = self.pages()
         spellings = self.addresses
         known = spellings[spellings["spelling"] == address]["page"].dropna()
-        settings = self.config.site
-        home = Home(settings.home, tuple(settings.hosts), tuple(settings.tracking), tuple(settings.old_hosts))
+        home = Home.of(self.config.site)
         wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
         rows: pd.DataFrame = pages[pages["page"] == wanted]
         if rows.empty and isinstance(wanted, str):

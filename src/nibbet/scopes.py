@@ -11,7 +11,7 @@ from nibbet.config import Config
 
 #: settings on which the sums of rows rest: what is read, which address is which page, what is counted when
 SUMS = (
-    *(f"site.{name}" for name in ("home", "hosts", "old_hosts", "brand", "as_of", "tracking", "surfaces")),
+    *(f"site.{name}" for name in ("home", "hosts", "more_hosts", "old_hosts", "brand", "as_of", "tracking", "surfaces")),
     "source",
     *(f"windows.{name}" for name in ("recent", "reference", "long")),
     "value.currency",

@@ -33,6 +33,9 @@ LATER = """
 # conversion = 25.0    # what one is worth
 # currency = "EUR"
 """
+#: share of a host's redirects from which on it has moved; of sampled addresses from which on a host belongs to the site; of a host's paths that the
+#: home has too, from which on it serves the same pages
+MOVED_SHARE, HOST_SHARE, SAME_PATHS = 0.9, 0.02, 0.5
 #: share of sampled queries with the host's name from which it is taken for the brand
 BRAND_SHARE = 0.003
 #: home and period where nothing tells them
@@ -146,6 +149,7 @@ def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -
     home = answers("The site's home address", home or EXAMPLE_HOME) or home
     lines = ["# Written by nibbet init; every setting: docs/settings.md", "[site]"]
     lines.append(f"home = {_quoted(home)}" if home else f'# not known: home = "{EXAMPLE_HOME}"   # no file holds a whole address')
+    lines += _more_hosts(survey, home) if home else []
     lines += [*_brand(survey, home, answers), ""]
     for pattern, entries in survey.sources(root):
         lines += [*_source(pattern, entries, answers), ""]
@@ -153,8 +157,27 @@ def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -
     return "\n".join(lines) + LATER
 
 
+def _more_hosts(survey: Survey, home: str) -> list[str]:
+    """Lines for hosts that the site has moved from, as redirects say, and for hosts below its own: with the same pages or with more."""
+    own = (urlsplit(home).hostname or "").removeprefix("www.")
+    counts: Counter[str] = Counter()
+    paths: dict[str, set[str]] = {}
+    for host, count in survey.hosts.items():
+        bare = host.removeprefix("www.")
+        counts[bare] += count
+        paths[bare] = paths.get(bare, set()) | survey.paths[host]
+    old = sorted(host for host, to in survey.moved.items() if host != own and to[own] >= MOVED_SHARE * to.total())
+    below = sorted(
+        host for host, count in counts.items() if host.endswith(f".{own}") and host not in old and count >= HOST_SHARE * counts.total()
+    )
+    same = [host for host in below if len(paths[host] & paths.get(own, set())) > SAME_PATHS * len(paths[host])]
+    more = [host for host in below if host not in same]
+    named = (("hosts", same, "the same pages"), ("more_hosts", more, "pages of their own"), ("old_hosts", old, "they redirect to the home"))
+    return [f"{name} = [{', '.join(map(_quoted, those))}]   # {why}" for name, those, why in named if those]
+
+
 def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
-    name = (urlsplit(home or EXAMPLE_HOME).hostname or "name").split(".")[0]
+    name = (urlsplit(home or EXAMPLE_HOME).hostname or "name").removeprefix("www.").split(".")[0]
     spelt = {name, name.replace("-", " ")} if home else set()
     named = [
         word

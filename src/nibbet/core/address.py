@@ -41,12 +41,20 @@ UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123
 
 @dataclass(frozen=True)
 class Home:
-    """The site: its home address, the sibling hosts that serve the same pages, parameters that only track, and hosts it has moved from."""
+    """The site: its home address, the sibling hosts that serve the same pages, parameters that only track, hosts it has moved from, and hosts
+    with pages of their own.
+    """
 
     address: str
     hosts: tuple[str, ...] = ()
     tracking: tuple[str, ...] = ()
     old: tuple[str, ...] = ()
+    more: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, site: Any) -> Home:
+        """The site as the settings have it: home, hosts, tracking, old_hosts, more_hosts."""
+        return cls(site.home, tuple(site.hosts), tuple(site.tracking), tuple(site.old_hosts), tuple(site.more_hosts))
 
     @cached_property
     def host(self) -> str:
@@ -56,17 +64,22 @@ class Home:
     @cached_property
     def known(self) -> frozenset[str]:
         """All hosts of the site without `www.`, in their punycode form."""
-        return frozenset(
-            {
-                self.host,
-                *(_bare_host(ada_url.idna_to_ascii(host.encode()).decode() if not host.isascii() else host.lower()) for host in self.hosts),
-            }
-        )
+        return frozenset({self.host, *map(_ascii_host, self.hosts)})
 
     @cached_property
     def moved(self) -> frozenset[str]:
         """The old hosts without `www.`."""
-        return frozenset(_bare_host(host) for host in self.old) - self.known
+        return frozenset(map(_ascii_host, self.old)) - self.known
+
+    @cached_property
+    def apart(self) -> frozenset[str]:
+        """The hosts whose pages are their own, without `www.`: those with more pages, and old ones."""
+        return (frozenset(map(_ascii_host, self.more)) - self.known) | self.moved
+
+    @property
+    def every(self) -> frozenset[str]:
+        """All hosts that are the site's, without `www.`."""
+        return self.known | self.apart
 
     @cached_property
     def root(self) -> str:
@@ -158,15 +171,17 @@ def _parsed(spellings: pa.Array, home: Home) -> pd.DataFrame:
     strict = pc.binary_join_element_wise(folded, pc.if_else(pc.equal(kept, ""), "", pc.binary_join_element_wise("?", kept, "")), "")
     bare = pc.replace_substring_regex(host, r"^www\.", "")
     bad = pc.or_(pc.is_null(host), pc.equal(host, "").fill_null(True))
+    apart = pc.is_in(bare, pa.array(sorted(home.apart), pa.string()))
     old = pc.is_in(bare, pa.array(sorted(home.moved), pa.string()))
-    foreign = pc.and_(pc.invert(bad), pc.invert(pc.or_(old, pc.is_in(bare, pa.array(sorted(home.known), pa.string())))))
-    strict = pc.if_else(old, pc.binary_join_element_wise("//", bare, strict, ""), strict)  # its own page, never summed with the new one
+    foreign = pc.and_(pc.invert(bad), pc.invert(pc.or_(apart, pc.is_in(bare, pa.array(sorted(home.known), pa.string())))))
+    strict = pc.if_else(apart, pc.binary_join_element_wise("//", bare, strict, ""), strict)  # its own page, never summed with the new one
     notes = [
         (pc.and_(pc.starts_with(text, "http://"), home.root.startswith("https")), "scheme"),
         (relative, "relative"),
         (pc.starts_with(host, "www."), "www"),
         (old, "old host"),
-        (pc.and_(pc.invert(old), pc.not_equal(bare, home.host)), "sibling host"),
+        (pc.and_(apart, pc.invert(old)), "host of the site"),
+        (pc.and_(pc.invert(apart), pc.not_equal(bare, home.host)), "sibling host"),
         (pc.match_substring(text, "#"), "fragment"),
         (pc.not_equal(path, folded), "index file"),
         (pc.not_equal(pc.coalesce(query, pa.scalar("")), kept), "parameters"),
@@ -201,7 +216,7 @@ def _decoded_all(path: Any) -> Any:
 def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | None]:
     """(host, path, query) of one spelling by the WHATWG standard; (None, None, None) when it is no address."""
     first = re.split(r"[/?#]", text, maxsplit=1)[0].lower()
-    if "://" not in text and not text.startswith("/") and (_bare_host(first.split(":")[0]) in home.known or first.startswith("www.")):
+    if "://" not in text and not text.startswith("/") and (_bare_host(first.split(":")[0]) in home.every or first.startswith("www.")):
         text = "https://" + text
     if not text or (" " in text and "/" not in text) or text.startswith("(") or text.casefold() in ("(other)", "other"):
         return None, None, None
@@ -226,27 +241,14 @@ def _decoded(text: str) -> str:
     return COMPOSED.sub(_composed, re.sub(r"%([0-9A-Fa-f]{2})", one, text))
 
 
-#: a letter with encoded ones behind it; and encoded ones by themselves
-COMPOSED, BEYOND_ASCII = re.compile(r"[A-Za-z]?(?:%[89A-F][0-9A-F])+"), re.compile(r"(?:%[89A-F][0-9A-F])+")
+#: a letter with encoded ones behind it
+COMPOSED = re.compile(r"[A-Za-z]?(?:%[89A-F][0-9A-F])+")
 
 
 def _composed(match: re.Match[str]) -> str:
     """Encoded letters in their composed form (Unicode NFC), as some systems write an accent apart from its letter."""
     text = unquote(match[0], errors="surrogateescape")
     return match[0] if unicodedata.is_normalized("NFC", text) else quote(unicodedata.normalize("NFC", text), errors="surrogateescape")
-
-
-def readable(path: str) -> str:
-    """A path with letters and digits of any script as people write them; all other encoded characters stay as they are."""
-    return BEYOND_ASCII.sub(_written, path) if "%" in path else path
-
-
-def _written(match: re.Match[str]) -> str:
-    try:
-        text = unquote(match[0], errors="strict")
-    except UnicodeDecodeError:
-        return match[0]
-    return "".join(one if unicodedata.category(one)[0] in "LMN" else quote(one) for one in text)
 
 
 def _kept(query: str, home: Home) -> str:
@@ -256,6 +258,11 @@ def _kept(query: str, home: Home) -> str:
 
 def _bare_host(host: str) -> str:
     return host.lower().removeprefix("www.")
+
+
+def _ascii_host(host: str) -> str:
+    """A host as addresses have it: in punycode, without `www.`"""
+    return _bare_host(host if host.isascii() else ada_url.idna_to_ascii(host.encode()).decode())
 
 
 def weak_key(strict: pd.Series) -> pd.Series:

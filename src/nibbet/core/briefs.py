@@ -29,7 +29,8 @@ class Brief:
     covered: word, share of the ranking titles that have it; titles: title, shown; kinds: what kind of page ranks (how its title is put, and
     whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page.
     existing: what the page that serves or catches it already says (title, h1, headings, description, words; null where not known), or None;
-    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share. business: part, text of what [about] says.
+    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share. business: part, text of what [about] says. home: the address of
+    the site's home, whose host need not be named.
     """
 
     topic: pd.Series
@@ -44,6 +45,7 @@ class Brief:
     existing: pd.Series | None
     missing: pd.DataFrame
     business: pd.DataFrame
+    home: str = ""
 
 
 class Neighbours:
@@ -81,7 +83,12 @@ class Neighbours:
 
 
 def make_brief(
-    topic: pd.Series, placed: pd.DataFrame, snapshots: pd.DataFrame | None, neighbours: Neighbours, about: pd.DataFrame | None = None
+    topic: pd.Series,
+    placed: pd.DataFrame,
+    snapshots: pd.DataFrame | None,
+    neighbours: Neighbours,
+    about: pd.DataFrame | None = None,
+    home: str = "",
 ) -> Brief:
     """The brief of one topic.
 
@@ -108,6 +115,7 @@ def make_brief(
         existing,
         _missing(queries, existing, neighbours.language),
         business({}) if about is None else about,
+        home,
     )
 
 

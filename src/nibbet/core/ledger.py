@@ -10,6 +10,7 @@ from urllib.parse import unquote
 import numpy as np
 import pandas as pd
 
+from nibbet.core.address import Home, hosts_of
 from nibbet.core.pull import shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
@@ -70,7 +71,7 @@ def ledger(
 
 def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
     """How many pages lie right below each, by whole parts of their addresses or by their breadcrumbs."""
-    whole = table["path"].str.rstrip("/")  # a site may end its addresses with a slash or without
+    whole = table["page"].str.rstrip("/")  # a site may end its addresses with a slash or without
     above = whole.str.replace(r"/[^/]*$", "", regex=True)
     result = whole.map(above[whole != ""].value_counts()).fillna(0)
     if inventory is not None and ("parent_page" in inventory or "trail" in inventory):
@@ -238,7 +239,7 @@ def without_page(paths: pd.Series, patterns: Sequence[str]) -> list[str]:
 def with_others(
     table: pd.DataFrame,
     *,
-    home: str,
+    home: Home,
     sitemap: pd.DataFrame | None,
     robots: pd.DataFrame | None,
     hits: pd.DataFrame | None,
@@ -255,7 +256,9 @@ def with_others(
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
-    table["robots_blocked"] = disallowed(table["path"], robots, agents).astype("boolean") if robots is not None else pd.NA
+    host = hosts_of(table["page"])
+    ours = ~host.isin(home.apart)  # robots.txt speaks for its own host
+    table["robots_blocked"] = (disallowed(table["path"], robots, agents) & ours).astype("boolean") if robots is not None else pd.NA
     table["hits"] = hits["hits"].reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
     signs = [] if sitemap is None else [pd.to_datetime(sitemap.dropna(subset=["page_id"]).groupby("page_id")["modified"].min())]
     signs += [] if hits is None else [pd.to_datetime(hits["first"])]
@@ -264,10 +267,10 @@ def with_others(
     table["known_days"] = (as_of - table["known_since"]).dt.days
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
-    elsewhere = ~table["page"].str.startswith(home + "/")
-    leads_to = (
-        table["redirects_to"].astype("object").where(~elsewhere, home + table["page"].str.replace(r"^https?://[^/]+", "", regex=True))
-    )
+    elsewhere = host.isin(home.moved)
+    same_path = home.root + table["page"].str.replace(r"^https?://[^/]+", "", regex=True)
+    leads_to = table["redirects_to"].astype("object")
+    leads_to = leads_to.where(leads_to.notna() | ~elsewhere, same_path)
     number = pd.Series(table.index, index=table["page"])
     moved = pd.DataFrame({"to": leads_to.map(number), "page": table["page"], "clicks": table["clicks_long"]}).dropna(subset=["to"])
     moved = moved[moved["to"] != moved.index].sort_values(["clicks", "page"], ascending=[False, True])

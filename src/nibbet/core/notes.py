@@ -174,7 +174,11 @@ def _other_hosts(account: dict[str, Any]) -> Note | None:
         return None
     names = sorted({gone["reason"].split(": ", 1)[1] for _, gone in rows})
     shown = ", ".join(names[:3]) + (" and others" if len(names) > 3 else "")
-    return _note("other_host", f"Rows of {shown} are set aside. If they serve the same pages, add them to hosts in nibbet.toml.")
+    return _note(
+        "other_host",
+        f"Rows of {shown} are set aside. If they are yours, name them in [site] of nibbet.toml: in hosts where they serve the same pages, in more_hosts where they have "
+        "pages of their own, in old_hosts where the site has moved from there.",
+    )
 
 
 def _other_surfaces(account: dict[str, Any]) -> Note | None:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import re
+import unicodedata
 from collections.abc import Mapping
+from urllib.parse import quote, unquote
 
 import numpy as np
 import pandas as pd
@@ -74,3 +77,20 @@ def joined(*parts: pd.Series | str) -> pd.Series:
     flat = [part.combine_chunks() if isinstance(part, pa.ChunkedArray) else part for part in given]
     text = [part.cast(pa.large_string()) for part in flat]
     return pd.Series(pd.array(pc.binary_join_element_wise(*text, pa.scalar("", pa.large_string())), dtype="str"), index=first.index)
+
+
+#: encoded characters beyond ASCII
+ENCODED = re.compile(r"(?:%[89A-F][0-9A-F])+")
+
+
+def readable(path: str) -> str:
+    """A path with letters and digits of any script as people write them; all other encoded characters stay as they are."""
+    return ENCODED.sub(_written, path) if "%" in path else path
+
+
+def _written(match: re.Match[str]) -> str:
+    try:
+        text = unquote(match[0], errors="strict")
+    except UnicodeDecodeError:
+        return match[0]
+    return "".join(one if unicodedata.category(one)[0] in "LMN" else quote(one) for one in text)

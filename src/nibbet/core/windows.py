@@ -15,6 +15,8 @@ from nibbet.errors import NotFoundError
 #: a newest day below this share of what its weekday usually has is taken for incomplete; ordinary days stray by a fifth
 COMPLETE_SHARE = 0.7
 MONTH_DAYS = 30.4
+#: said where rows name queries in one window alone
+NOT_OF_QUERIES = "What changed is not told of queries, topics and the brand: rows name them in one of the two windows only."
 
 
 class Span(NamedTuple):

@@ -8,9 +8,6 @@ import pandas as pd
 from nibbet.core import sentences as say
 from nibbet.core.languages import asked_words
 
-#: said where rows name queries in one window alone
-NOT_OF_QUERIES = "What changed is not told of queries, topics and the brand: rows name them in one of the two windows only."
-
 
 def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
     """Pages: published, born; age: days; settled: days from which pages are judged."""

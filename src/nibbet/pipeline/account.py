@@ -15,8 +15,7 @@ from nibbet.core.ledger import (
 )
 from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
-from nibbet.core.windows import RECENT_DAYS, WHOLE
-from nibbet.core.wording import NOT_OF_QUERIES
+from nibbet.core.windows import NOT_OF_QUERIES, RECENT_DAYS, WHOLE
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs

@@ -110,8 +110,8 @@ class Changes:
 
     @once
     def row_parts(self) -> pd.DataFrame:
-        """Of every row of `Expectation.told`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
-        pairs, w = scaled_pairs(self.expectation.told, self.sums.scale), self.sums.windows
+        """Of every row of `Expectation.both_windows`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
+        pairs, w = scaled_pairs(self.expectation.both_windows, self.sums.scale), self.sums.windows
         over = self.history.events["event_to"]
         ended = over.index[(over < pd.Timestamp(w.recent.start)) & (over >= pd.Timestamp(w.reference.start))]
         pages = {
@@ -129,5 +129,5 @@ class Changes:
         names = ["change", "change_share", "change_low", "change_high", "real"]
         changes = self.page_changes.set_index("key")[names].rename(columns={"real": "change_real"})
         pages = self.pages.table.assign(access=self.access)
-        parts = parts_of_change(pages, self.expectation.told, self.row_parts).rename(columns={"access": "access_part"})
+        parts = parts_of_change(pages, self.expectation.both_windows, self.row_parts).rename(columns={"access": "access_part"})
         return parts.join(changes).assign(access=pages["access"], noise=np.hypot(self.noise, self.terms.noise))

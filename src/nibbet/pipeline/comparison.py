@@ -16,7 +16,7 @@ from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.rising import RISING, rising
 from nibbet.core.split import ROWS, row_parts, scaled_pairs
-from nibbet.core.wording import NOT_OF_QUERIES
+from nibbet.core.windows import NOT_OF_QUERIES
 from nibbet.core.words import numbered
 from nibbet.errors import NotFoundError
 from nibbet.once import once
@@ -66,7 +66,7 @@ class Comparison:
     def _pairs(self) -> pd.DataFrame:
         """The rows that tell both windows, the reference scaled, and the parts of their change."""
         parts = self.changes.row_parts
-        return scaled_pairs(self.expectation.told, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
+        return scaled_pairs(self.expectation.both_windows, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     @once
     def pages(self) -> pd.DataFrame:
@@ -75,8 +75,8 @@ class Comparison:
         return core.with_parts(
             self.changes.page_changes,
             self.changes.row_parts,
-            self.expectation.told["page"],
-            self.expectation.told["page"].map(kind),
+            self.expectation.both_windows["page"],
+            self.expectation.both_windows["page"].map(kind),
             whole=self._pages["kind"],
         )
 
@@ -318,7 +318,7 @@ class Comparison:
         """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw, named = self.expectation.told, (self.expectation.told["query"] != "").to_numpy()
+        raw, named = self.expectation.both_windows, (self.expectation.both_windows["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
         parts = self.changes.row_parts[named].reset_index(drop=True)
         result = core.losing_subjects(

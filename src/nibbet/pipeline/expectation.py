@@ -134,7 +134,7 @@ class Expectation:
         return pairs
 
     @once
-    def told(self) -> pd.DataFrame:
+    def both_windows(self) -> pd.DataFrame:
         """The rows that tell both windows: `pairs`, or, where queries are named in one of them alone, the totals of pages with an empty query."""
         if not self.inputs.is_paired or not self.sums.windows.has_reference or self.sums.windows.compares_queries:
             return self.pairs
@@ -172,7 +172,7 @@ class Expectation:
     @once
     def sight(self) -> Sight:
         """How far this site's searchers look, learnt from pairs that moved between the windows."""
-        return self.given.sight if self.given is not None else learn_sight(self.told)
+        return self.given.sight if self.given is not None else learn_sight(self.both_windows)
 
     @property
     def calibration(self) -> Calibration:

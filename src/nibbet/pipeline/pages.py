@@ -48,7 +48,7 @@ class Pages:
         )
         table = with_others(
             table,
-            home=joined.home.root,
+            home=joined.home,
             sitemap=joined.few("sitemap"),
             robots=self.inputs.robots,
             hits=self.sums.hits,

@@ -66,7 +66,7 @@ class QueryMap:
         if first is not None:
             first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
             home = self.inputs.joined.home  # what its own pages draw, searches tell better
-            first = first[~hosts_of(first["url"]).isin(home.known | home.moved)]
+            first = first[~hosts_of(first["url"]).isin(home.every)]
         return group_pairs(
             pairs,
             len(self.pages.table),

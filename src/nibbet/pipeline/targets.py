@@ -8,7 +8,6 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import reduce as reductions
-from nibbet.core.address import readable
 from nibbet.core.findings import is_hub
 from nibbet.core.likeness import title_likeness
 from nibbet.core.querymap import main_pages, page_words
@@ -23,6 +22,7 @@ from nibbet.core.redirects import (
     subject_of,
 )
 from nibbet.core.repairs import MATTERS
+from nibbet.core.sentences import readable
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs

@@ -116,7 +116,7 @@ class Topics:
         demand = grouped.set_index("query")["impressions"].astype(float) if searches is None else searches.set_index("query")["demand"]
         rate = self.expectation.curve.rate(np.arange(1, FIRST + 1, dtype=np.float64))
         results, before = (rows[rows["kind"] == "result"] for rows in (now, then))
-        return seen_hosts(results, before, self.query_map.query_topics, demand, rate, home.known | home.moved)
+        return seen_hosts(results, before, self.query_map.query_topics, demand, rate, home.every)
 
     def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
         """Ideas held against what the site has: see `core.ideas.check_ideas`."""
@@ -147,4 +147,5 @@ class Topics:
             self.inputs.snapshots,
             self._neighbours,
             business(self.context.config.about.model_dump()),
+            home=self.context.config.site.home,
         )

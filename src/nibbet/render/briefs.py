@@ -11,7 +11,7 @@ import pandas as pd
 from nibbet.core.briefs import Brief
 from nibbet.core.languages import NAMES
 from nibbet.core.tables import rows_of
-from nibbet.render.safe import for_terminal, path_of
+from nibbet.render.safe import for_terminal, page_name
 
 
 def safe(text: object) -> str:
@@ -33,10 +33,10 @@ def brief_text(brief: Brief, window: str) -> str:
     row = brief.topic
     page = row["page"] if isinstance(row["page"], str) else ""
     what = {
-        "extend": f"Extend {safe(path_of(page))}. ",
+        "extend": f"Extend {safe(page_name(page, brief.home))}. ",
         "new page": "Write a new page. ",
-        "restore": f"Restore {safe(path_of(page))}. ",
-        "translate": f"Translate {safe(path_of(page))} into {NAMES.get(row['language'], '')}. ",
+        "restore": f"Restore {safe(page_name(page, brief.home))}. ",
+        "translate": f"Translate {safe(page_name(page, brief.home))} into {NAMES.get(row['language'], '')}. ",
     }.get(row["proposal"], "")
     lines = [f"# {safe(row['label'])}", "", f"{what}{safe(row['because'])}", ""]
     lines.append(f"- {row['queries']:,.0f} queries, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
@@ -47,7 +47,7 @@ def brief_text(brief: Brief, window: str) -> str:
     if pd.notna(row["peak"]):
         lines.append(f"- Most wanted from {row['peak']:%Y-%m-%d} on: be ready some weeks before")
     if page and row["served"] != "covered":
-        lines.append(f"- {safe(path_of(page))} catches it now at position {row['position']:.1f}")
+        lines.append(f"- {safe(page_name(page, brief.home))} catches it now at position {row['position']:.1f}")
     if isinstance(row.get("fit"), str):
         lines.append(f"- {row['fit'].capitalize()}: {safe(row['fit_because'])}")
     lines += [f"- {str(part).capitalize()}: {safe('; '.join(rows['text']))}" for part, rows in brief.business.groupby("part", sort=False)]
@@ -70,12 +70,12 @@ def brief_text(brief: Brief, window: str) -> str:
     if len(brief.links):
         lines += ["", "## Link to it from", ""]
         lines += [
-            f'- {safe(path_of(str(link.page)))} ("{safe(link.title)}", {link.clicks:,.0f} clicks), with the words "{safe(row["label"])}"'
+            f'- {safe(page_name(str(link.page), brief.home))} ("{safe(link.title)}", {link.clicks:,.0f} clicks), with the words "{safe(row["label"])}"'
             for link in rows_of(brief.links)
         ]
     if len(brief.others):
         lines += ["", "## Leave to others, and link to them", ""]
-        lines += [f'- "{safe(o.topic)}" is answered by {safe(path_of(str(o.page)))}' for o in rows_of(brief.others)]
+        lines += [f'- "{safe(o.topic)}" is answered by {safe(page_name(str(o.page), brief.home))}' for o in rows_of(brief.others)]
     return "\n".join(lines) + "\n"
 
 
@@ -93,4 +93,4 @@ def _existing(brief: Brief, page: str) -> list[str]:
         facts.append(f"- {brief.existing['words']:,.0f} words")
     if len(brief.missing):
         facts.append(f"- asked, but in none of these: {', '.join(f'{safe(w.word)} {w.share:.0%}' for w in rows_of(brief.missing))}")
-    return ["", f"## What {safe(path_of(page))} already says", "", *facts] if facts else []
+    return ["", f"## What {safe(page_name(page, brief.home))} already says", "", *facts] if facts else []

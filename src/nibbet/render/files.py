@@ -50,15 +50,16 @@ def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
     from nibbet.render.drawing import FIGURES
     from nibbet.render.workbook import workbook
 
+    home = site.config.site.home
     tables = {name: site.table(name) for name, one in TABLES.items() if one.file}
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name, one in TABLES.items() if one.parquet}
     for brief in site.briefs(brief_text).itertuples():
         writers[f"briefs/{file_name(str(brief.topic))}"] = _text(str(brief.text))
-    writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"]))
-    writers["redirects-apache.conf"] = _text(apache(tables["redirects"]))
-    writers["datapackage.json"] = _text(datapackage(tables, site.config.site.home))
+    writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"], home))
+    writers["redirects-apache.conf"] = _text(apache(tables["redirects"], home))
+    writers["datapackage.json"] = _text(datapackage(tables, home))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
     writers["workbook.xlsx"] = workbook(site)
     for name in FIGURES:

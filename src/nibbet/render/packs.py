@@ -13,7 +13,7 @@ import pandas as pd
 from nibbet.core.business import business
 from nibbet.core.tables import rows_of, to_act_on
 from nibbet.errors import NibbetError
-from nibbet.render.safe import for_terminal, path_of
+from nibbet.render.safe import for_terminal, page_name
 
 if TYPE_CHECKING:
     from nibbet.core.briefs import Brief
@@ -35,7 +35,7 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
     """The evidence of one topic in at most `size` characters. Raises NibbetError where that is too few."""
     row = brief.topic
     gain = "" if pd.isna(row["gain"]) else f", within reach {_range(row)} clicks a month (80%)"
-    shown = f", most on {_quoted(path_of(row['page']))}" if isinstance(row["page"], str) else "; the site is not shown for it"
+    shown = f", most on {_quoted(page_name(row['page'], brief.home))}" if isinstance(row["page"], str) else "; the site is not shown for it"
     head = [
         f"topic {_quoted(row['label'])}: {row['proposal']}, {row['served']}, {row['volume']:,.0f} {row['volume_kind']}, {row['queries']} queries{gain}",
         f"{row['clicks']:,.0f} clicks, {row['impressions']:,.0f} impressions of it in {window}{shown}",
@@ -49,10 +49,13 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
         ("words of those titles beyond the queries: word, share", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.covered)]),
         ("what that page already says", _said(brief)),
         ("words asked that it lacks: word, share of volume", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.missing)]),
-        ("pages of the site to link from: page, clicks", [_line(path_of(str(p.page)), f"{p.clicks:,.0f}") for p in rows_of(brief.links)]),
+        (
+            "pages of the site to link from: page, clicks",
+            [_line(page_name(str(p.page), brief.home), f"{p.clicks:,.0f}") for p in rows_of(brief.links)],
+        ),
         (
             "answered elsewhere, leave to it: topic, page",
-            [_line(o.topic, _quoted(path_of(str(o.page)))) for o in rows_of(brief.others)],
+            [_line(o.topic, _quoted(page_name(str(o.page), brief.home))) for o in rows_of(brief.others)],
         ),
     ]
     return _packed(head, parts, OF_TOPIC, size)
@@ -82,7 +85,7 @@ def site_pack(site: Results, size: int) -> str:
         (
             "actions, most to gain first: page, verdict, gain a month, reason",
             [
-                _line(path_of(str(a.page)), a.verdict, f"{a.gain or 0:,.0f}", _quoted(a.because))
+                _line(page_name(str(a.page), site.config.site.home), a.verdict, f"{a.gain or 0:,.0f}", _quoted(a.because))
                 for a in rows_of(actions.head(200).fillna({"gain": 0}))
             ],
         ),
@@ -108,7 +111,7 @@ def site_pack(site: Results, size: int) -> str:
         ),
         (
             "repairs: page, fault, reason",
-            [_line(path_of(str(r.page)), r.repair, _quoted(r.because)) for r in rows_of(site.repairs().head(50))],
+            [_line(page_name(str(r.page), site.config.site.home), r.repair, _quoted(r.because)) for r in rows_of(site.repairs().head(50))],
         ),
     ]
     return _packed(head, parts, OF_SITE, size)

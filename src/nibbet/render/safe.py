@@ -7,7 +7,7 @@ from typing import Any
 
 import pandas as pd
 
-from nibbet.core.address import readable
+from nibbet.core.sentences import readable
 
 #: a workbook whose texts are texts, whatever they begin with, and that is equal where its tables are
 NOTHING_RUNS = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}

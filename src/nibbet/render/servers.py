@@ -13,34 +13,37 @@ if TYPE_CHECKING:
 SAFE = re.compile(r"[\w!$&()*+,\-./:;=?@%~\[\]|#' ]*")
 
 
-def nginx(redirects: pd.DataFrame) -> str:
-    """Two maps for nginx, from the address asked for to where it leads; an address that is gone answers 410."""
-    rows, left = _told(redirects, nginx=True)
-    moved = [f'    "{path}" "{target}";' for path, target in rows if target]
-    gone = [f'    "{path}" 1;' for path, target in rows if not target]
-    lines = [
-        "# Into the http block:",
-        "map $request_uri $moved_to {",
-        '    default "";',
-        *moved,
-        "}",
-        "map $request_uri $is_gone {",
-        "    default 0;",
-        *gone,
-        "}",
-        "# Into the server block:",
-        "#   if ($moved_to) { return 301 $moved_to; }",
-        "#   if ($is_gone) { return 410; }",
-    ]
+def nginx(redirects: pd.DataFrame, home: str) -> str:
+    """Two maps for nginx for each host, from the address asked for to where it leads; an address that is gone answers 410."""
+    result, left = _told(redirects, home, nginx=True)
+    lines = []
+    for number, (host, rows) in enumerate(result.items(), 1):
+        name = f"_{number}" if number > 1 else ""
+        lines += [
+            "# Into the http block:",
+            f"map $request_uri $moved_to{name} {{",
+            '    default "";',
+            *(f'    "{path}" "{target}";' for path, target in rows if target),
+            "}",
+            f"map $request_uri $is_gone{name} {{",
+            "    default 0;",
+            *(f'    "{path}" 1;' for path, target in rows if not target),
+            "}",
+            f"# Into the server block{f' of {host}' if name else ''}:",
+            f"#   if ($moved_to{name}) {{ return 301 $moved_to{name}; }}",
+            f"#   if ($is_gone{name}) {{ return 410; }}",
+        ]
     return "\n".join([*lines, *left]) + "\n"
 
 
-def apache(redirects: pd.DataFrame) -> str:
+def apache(redirects: pd.DataFrame, home: str) -> str:
     """Rules of Apache httpd (mod_rewrite), for the server or a folder; an address that is gone answers 410."""
-    rows, left = _told(redirects, nginx=False)
-    lines = ["RewriteEngine On"]
-    for path, target in rows:
+    result, left = _told(redirects, home, nginx=False)
+    lines, first = ["RewriteEngine On"], next(iter(result))
+    for host, path, target in ((host, *row) for host, rows in result.items() for row in rows):
         where, _, query = path.partition("?")
+        if host != first:
+            lines.append(f'RewriteCond %{{HTTP_HOST}} "^(www\\.)?{re.escape(host)}$" [NC]')
         lines.append(f'RewriteCond %{{QUERY_STRING}} "^{re.escape(query)}$"')
         pattern = "^/?" + re.escape(unquote(where).removeprefix("/")) + "$"
         lines.append(
@@ -51,15 +54,18 @@ def apache(redirects: pd.DataFrame) -> str:
     return "\n".join([*lines, *left]) + "\n"
 
 
-def _told(redirects: pd.DataFrame, *, nginx: bool) -> tuple[list[tuple[str, str]], list[str]]:
-    """(path with query, target or "") of every address that can be written safely, and a remark on those left out."""
-    rows, left = [], 0
+def _told(redirects: pd.DataFrame, home: str, *, nginx: bool) -> tuple[dict[str, list[tuple[str, str]]], list[str]]:
+    """By host, that of the home first: (path with query, target or "") of every address that can be written safely; and a remark on those left out."""
+    rows: dict[str, list[tuple[str, str]]] = {(urlsplit(home).hostname or "").removeprefix("www."): []}
+    left = 0
     for given, to in zip(redirects["from"], redirects["to"], strict=True):
         parts = urlsplit(given)
         path = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
         target = to if isinstance(to, str) else ""
         if SAFE.fullmatch(unquote(path)) and SAFE.fullmatch(unquote(target)):
-            rows.append((path.replace("$", "%24") if nginx else path, target.replace("$", "%24")))
+            rows.setdefault((parts.hostname or "").removeprefix("www."), []).append(
+                (path.replace("$", "%24") if nginx else path, target.replace("$", "%24"))
+            )
         else:
             left += 1
     return rows, [f"# {left} addresses with unusual signs are left out: see redirects.csv"] if left else []

@@ -293,7 +293,7 @@ def summary(site: Results, folder: str, seconds: float) -> None:
             out.print(
                 Text(
                     for_terminal(
-                        f"  {row['verdict']:<11} {path_of(row['page'])}  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})"
+                        f"  {row['verdict']:<11} {page_name(row['page'], site.config.site.home)}  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})"
                     )
                 ),
                 overflow="ellipsis",

@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from nibbet.core.tables import PARTS, records, rows_of
-from nibbet.core.wording import NOT_OF_QUERIES
+from nibbet.core.windows import NOT_OF_QUERIES
 from nibbet.render.files import as_csv
 from nibbet.render.safe import for_terminal, path_of
 

@@ -41,7 +41,7 @@ class Joined:
         self._engine, self._store, self._key, self._config, self._say = engine, store, key, config, say
         self.files = _number_files(cleans)
         "Every file in the order of the account: its name and the table it is part of."
-        self.home = Home(config.site.home, tuple(config.site.hosts), tuple(config.site.tracking), tuple(config.site.old_hosts))
+        self.home = Home.of(config.site)
         self._cleans = {kind: [one for one in cleans if one.kind == kind] for kind in TABLES}
         self._raw = {kind: _union(engine, own) for kind, own in self._cleans.items()}
         self._named: dict[str, ibis.Table] = {}

@@ -12,9 +12,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nibbet.core.address import Home, fold, readable
+from nibbet.core.address import Home, fold
 from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
 from nibbet.core.join import with_pages
+from nibbet.core.sentences import readable
 from nibbet.core.words import among
 from nibbet.kinds import ADDRESSES, MEASURES
 from nibbet.once import once
@@ -82,7 +83,7 @@ class Matching:
         """page (address), path, section, in_search, in_landings, in_crawl, and is_page (any of them, or editors, know it), by page number."""
 
         def make() -> pd.DataFrame:
-            table, number = _pages(self.addresses), self._page_of_spelling
+            table, number = _pages(self.addresses, self._home), self._page_of_spelling
             code, kinds = pd.factorize(self.addresses["sources"])
             for kind in ("search", "landings", "crawl", "editorial"):
                 knows = np.array([kind in text.split() for text in kinds], dtype=bool)[code] & (number >= 0)
@@ -289,13 +290,17 @@ def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
     ).drop("agent_known", "automated")
 
 
-def _pages(addresses: pd.DataFrame) -> pd.DataFrame:
+def _pages(addresses: pd.DataFrame, home: Home) -> pd.DataFrame:
+    """page, path and section (the first folder, behind the host where that has pages of its own) of every page."""
     named = addresses["page"].dropna()
     page: Any = pa.array(named[named.ne(named.shift()).to_numpy()].to_numpy(object), pa.string())  # they stand in order
     path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
     if pc.any(encoded := pc.match_substring(path, "%")).as_py():
         path = pc.replace_with_mask(path, encoded, pa.array([readable(one) for one in path.filter(encoded).to_pylist()], pa.string()))
     section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
+    if own := home.apart - home.moved:
+        host = pc.struct_field(pc.extract_regex(page, r"^https?://(?P<host>[^/]+)"), "host")
+        section = pc.if_else(pc.is_in(host, pa.array(sorted(own), pa.string())), pc.binary_join_element_wise(host, section, ""), section)
     return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
 
 

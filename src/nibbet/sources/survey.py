@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -51,12 +51,16 @@ class Entry:
 
 @dataclass
 class Survey:
-    """All that a folder holds: entries, what was left out and why, hosts by how often they are met, and sampled queries."""
+    """All that a folder holds: entries, what was left out and why, hosts by how often they are met, and sampled queries; by host, the paths seen
+    there, and the hosts that its addresses redirect to.
+    """
 
     entries: list[Entry]
     left_out: list[tuple[str, str]]
     hosts: Counter[str]
     queries: list[str]
+    paths: defaultdict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
+    moved: defaultdict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
 
     def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
         """The entries that make one source: those of one kind whose files one pattern names; (pattern, entries), in the order of the files."""
@@ -133,11 +137,23 @@ def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
     """Count the hosts of the site's own addresses in a sample, and keep its queries."""
     for name in ADDRESSES.get(reading.kind, ()):
         if name in reading.matches and not (reading.kind == "links" and name == "target"):
-            place = reading.matches[name].place
-            survey.hosts.update(host for row in sheet.sample[:LOOKED_AT] if (host := _host(row[place] if place < len(row) else "")))
+            for cell in _cells(sheet, reading.matches[name].place):
+                if host := _host(cell):
+                    survey.hosts[host] += 1
+                    survey.paths[host].add(cell.partition("://")[2].partition("/")[2].partition("?")[0].strip("/").lower())
+    if reading.kind == "crawl" and {"page", "redirect_to"} <= set(reading.matches):
+        ends = zip(*(_cells(sheet, reading.matches[name].place) for name in ("page", "redirect_to")), strict=True)
+        for start, end in ((_host(a), _host(b)) for a, b in ends if a.strip() and b.strip()):
+            if start and end:
+                survey.moved[start.removeprefix("www.")][end.removeprefix("www.")] += 1
     if reading.kind == "search" and "query" in reading.matches:
         place = reading.matches["query"].place
         survey.queries += [row[place] for row in sheet.sample if place < len(row)]
+
+
+def _cells(sheet: Sheet, place: int) -> list[str]:
+    """The cells of a column in the first rows."""
+    return [row[place] if place < len(row) else "" for row in sheet.sample[:LOOKED_AT]]
 
 
 def _host(cell: str) -> str | None:
