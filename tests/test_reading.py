@@ -142,6 +142,7 @@ WAYS: dict[str, Callable[[Path], object]] = {
     "utf-16 without mark": lambda f: put(f, text(frame()).encode("utf-16-le")),
     "western one-byte": lambda f: put(f, text(frame()).encode("cp1252")),
     "carriage return and line feed": lambda f: put(f, text(frame()).replace("\n", "\r\n")),
+    "line ends of two kinds": lambda f: put(f, "# Search\n# 20250701-20261031\n" + text(frame()).replace("\n", "\r\n")),
     "carriage return": lambda f: put(f, text(frame()).replace("\n", "\r")),
     "all quoted": lambda f: put(f, text(frame(), quoting=1)),
     "newline in a cell": lambda f: put(f, text(frame(Note='say "no",\nthen yes'))),
@@ -383,15 +384,16 @@ def visits(**columns: object) -> pd.DataFrame:
     return pd.DataFrame({**base, **columns})
 
 
-def test_two_meanings_of_engagement_stay_apart() -> None:
-    site = nibbet.Site(
-        home=HOME, search=frame(), landings=visits(**{"Engagement rate": "50%", "Bounce rate": "25%", "Seconds per session": 10})
-    )
+@pytest.mark.parametrize("each", [10, "0:10", "00:00:10", "10s", "0m 10s"])
+def test_two_meanings_of_engagement_stay_apart(each: object) -> None:
+    shares = {"Engagement rate": "50%", "Bounce rate": "25%", "Average time per session": each, "New users": 1}
+    site = nibbet.Site(home=HOME, search=frame(), landings=visits(**shares))
     measures = next(one for one in site.account["sources"] if one["kind"] == "landings")["measures"]
     engaged = (TRUTH["clicks"] * 0.5).map(lambda v: int(v + 0.5)).sum()
     assert measures["engaged_sessions"]["read"] == engaged
     assert measures["single_page_sessions"]["read"] == (TRUTH["clicks"] * 0.25).map(lambda v: int(v + 0.5)).sum()
     assert measures["engagement_seconds"]["read"] == 10 * TRUTH["clicks"].sum()
+    assert "users" not in measures, "new ones are some of them"
     rates = site.pages()[["engagement_rate", "single_page_rate"]].mean()
     assert rates.round(1).tolist() == [0.5, 0.2] or rates.round(1).tolist() == [0.5, 0.3]
     site.close()

@@ -563,3 +563,26 @@ def test_hosts_of_a_site_are_told_apart_by_what_they_serve(tmp_path: Path) -> No
         verdicts = site.verdicts()["page"]
     assert verdicts.str.contains("//de.pier").sum() == 3
     assert not verdicts.str.contains("oldpier").any()
+
+
+def test_rows_without_places_serve_for_what_they_tell(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    chance = Random(5)
+    rows = [
+        (date(2026, 10, 31) - timedelta(back), f"https://oven.example/{name}", f"{name} bread", shown // 5, shown)
+        for back in range(460)
+        for name in ("oat", "rye", "spelt")
+        for shown in [chance.randint(40, 60) // (1 if name != "rye" or back > 200 else 3)]
+    ]
+    pd.DataFrame(rows, columns=["Date", "Page", "Query", "Clicks", "Impressions"]).to_csv(tmp_path / "search.csv", index=False)
+    write_settings(tmp_path, "https://oven.example/", force=False)
+    assert main(["run", str(tmp_path), "-q"]) == 0
+    with nibbet.open_site(tmp_path) as site:
+        pages, changes = site.pages().set_index("page"), site.compare(by="page").set_index("key")
+        fell = changes.loc["https://oven.example/rye"]
+        assert not pages["thin"].any()
+        assert abs(fell["untold"]) > 0.8 * abs(fell["change"]), "shown less: by demand or by rank"
+        assert fell[["demand", "rank"]].abs().max() < 0.001
+        assert not site.topics()["because"].str.contains("position").any()
+    capsys.readouterr()
+    assert main(["query", "rye bread", "--site", str(tmp_path), "-q"]) == 0
+    assert "position 0" not in capsys.readouterr().out

@@ -107,7 +107,7 @@ LANDINGS = [
     _column(
         "seconds_each",
         "number",
-        "seconds per session|average time|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
+        "seconds per session|average time|avg time|avg engagement time|average engagement time per session|avg engagement time per session|time per session|avg session duration|average session duration|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
     ),
     _column(
         "engagement_seconds",
@@ -119,7 +119,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|key events|key actions|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
@@ -376,6 +376,9 @@ ADDRESSES: dict[str, tuple[str, ...]] = {
     "vitals": ("page",),
     "sitemap": ("page",),
 }
+
+#: measures of time, which people also write as 1:05 or 1m 05s
+TIMES = ("seconds_each", "engagement_seconds")
 
 #: measures that must balance, by kind of source
 MEASURES: dict[str, list[str]] = {

@@ -351,9 +351,10 @@ def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFram
     """The PARTS of each page's change (pull as pull_part), and thin: too few clicks to be expected for any rate. Indexed as the ledger.
 
     Args:
-        table: the ledger: clicks, base, access; pairs: page, expected_clicks; parts: their `core.split.row_parts`.
+        table: the ledger: clicks, base, position, access; pairs: page, expected_clicks; parts: their `core.split.row_parts`.
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
+    expected = np.where(table["position"].isna(), table["clicks"], expected)  # what no source places has only its own clicks
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
     result = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
     return result[PARTS].set_axis(table.index).rename(columns={"pull": "pull_part"}).assign(thin=expected < THIN_CLICKS)

@@ -126,7 +126,7 @@ def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window
 def _untagged(pages: pd.DataFrame) -> Note | None:
     if not pages["sessions_known"].any():
         return None
-    silent = pages[(pages["clicks"] >= BUSY_CLICKS) & (pages["sessions"].fillna(0) < 0.1 * pages["clicks"])]
+    silent = pages[(pages["clicks"] >= BUSY_CLICKS) & (pages["sessions"] < 0.1 * pages["clicks"])]
     if silent.empty:
         return None
     first = silent.sort_values("clicks", ascending=False).iloc[0]

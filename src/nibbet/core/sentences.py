@@ -45,6 +45,11 @@ def place(values: pd.Series) -> pd.Series:
     return pd.Series(pd.array(pc.if_else(pa.array(np.isnan(known)), "?", text), dtype="str"), index=values.index)
 
 
+def at_place(values: pd.Series) -> pd.Series:
+    """ " at position 4.2"; nothing where it is unknown."""
+    return joined(" at position ", place(values)).where(values.notna(), "")
+
+
 def hundreds(values: pd.Series) -> pd.Series:
     """3.4 for 0.034: so many per hundred, with one decimal."""
     return place(values.fillna(0) * 100)

@@ -336,6 +336,20 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
     return pd.DataFrame({by: totals[by].to_numpy(), **{name: result[name] for name in PARTS}})
 
 
+def with_usual_rate(pairs: pd.DataFrame) -> tuple[pd.DataFrame, pd.Series]:
+    """Pairs in which rows that no source places expect clicks at the rate that all of these have, and which rows they are."""
+    placeless: pd.Series = (pairs["placed"] == 0) & (pairs["placed_reference"] == 0)
+    if not placeless.any():
+        return pairs, placeless
+    counts = {name: pairs.loc[placeless, [name, f"{name}_reference"]].to_numpy(float).sum() for name in ("clicks", "impressions")}
+    rate = counts["clicks"] / max(counts["impressions"], 1.0)
+    expected = {
+        f"expected_clicks{suffix}": pairs[f"expected_clicks{suffix}"].mask(placeless, pairs[f"impressions{suffix}"] * rate)
+        for suffix in ("", "_reference")
+    }
+    return pairs.assign(**expected), placeless
+
+
 #: reference counts of pairs that are brought to the length of the recent window
 COUNTED = ("impressions_reference", "expected_clicks_reference", "clicks_reference", "demand_reference")
 

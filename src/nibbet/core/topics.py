@@ -373,7 +373,7 @@ def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
 
 def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Series:
     page = say.named(table["page"].map(paths))
-    shown = say.joined(say.count(table["impressions"]), " impressions at position ", say.place(table["position"]), f" ({window})")
+    shown = say.joined(say.count(table["impressions"]), " impressions", say.at_place(table["position"]), f" ({window})")
     answered = say.joined(page, " answers ", say.share(table["answered_share"]), " of its ", shown, ".")
     caught = say.joined(asked_words(table["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, ".")
     once = say.joined(page, " answered it, but fails or is kept out of the index: restore it first.")

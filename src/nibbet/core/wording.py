@@ -76,7 +76,8 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     """Pages: rank, pull_part, demand, position, position_reference, since, trend; base, recent: clicks before and now."""
     places = say.joined(" clicks (position ", say.place(pages["position_reference"]), " to ", say.place(pages["position"]), ")")
     by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), places)
-    by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell at the same place)")
+    fell = pages["position"].notna().map({True: " at the same place", False: "; no source tells at which places"})
+    by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell", fell, ")")
     dated = pages["since"].notna() & pages["trend"].isin(["collapse", "slow decay"])
     since = (" since the week of " + pages["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
     other = pd.Series(np.where(pages["demand"] < 0, "demand cost ", "demand gave "), index=pages.index)
@@ -145,7 +146,7 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
         asked_words(topics["language"], "asked in ", ", "),
         "for which it is shown ",
         say.count(topics["impressions"]),
-        " times at position ",
-        say.place(topics["position"]),
+        " times",
+        say.at_place(topics["position"]),
         ".",
     )

@@ -97,7 +97,7 @@ class Balance:
             "rows without days serve whole periods"
             if w.recent.spans
             else "rows of queries reach no further back"
-            if dated and any(one.start == w.recent.start for one in w.queries)
+            if dated and w.first < w.recent.start and any(one.start == w.recent.start for one in w.queries)
             else "the data have no days to cut otherwise"
         )
         against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"

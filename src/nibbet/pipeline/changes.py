@@ -12,7 +12,7 @@ from nibbet.core.compare import Terms, compared, own_season, page_noise, shared_
 from nibbet.core.ledger import (
     parts_of_change,
 )
-from nibbet.core.split import row_parts, scaled_pairs
+from nibbet.core.split import row_parts, scaled_pairs, with_usual_rate
 from nibbet.core.windows import Window, weekday_scale, year_earlier
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -121,7 +121,10 @@ class Changes:
             "event": self.inputs.pages.index.isin(ended),
         }
         number = pairs["page"].to_numpy()  # pages are numbered from 0
-        return row_parts(pairs.assign(**{name: values[number] for name, values in pages.items()}), self.expectation.sight)
+        pairs, placeless = with_usual_rate(pairs.assign(**{name: values[number] for name, values in pages.items()}))
+        parts = row_parts(pairs, self.expectation.sight)
+        untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # shown more or less, of which places would tell a part
+        return parts.assign(untold=untold, demand=parts["demand"].mask(placeless, 0.0))
 
     @once
     def page_parts(self) -> pd.DataFrame:

@@ -165,6 +165,8 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
     styles = ["-", "--", ":", "-."]
     colours = [MAIN, SECOND, INK, "#6a4c93"]
     kinds = rows.groupby(["device", "surface"])["impressions"].sum().sort_values(ascending=False)
+    if not len(kinds):
+        return saying(figure, "No search row tells how often results are chosen at a place.")
     for number, (device, surface) in enumerate(kinds.index[:4]):
         part = rows[(rows["device"] == device) & (rows["surface"] == surface) & (rows["bin"] < 30)]
         place = np.exp((part["bin"] + 0.5) / 10)
@@ -189,8 +191,6 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
     axes.set_xlabel("position")
     axes.set_ylabel("clicks per impression")
     axes.set_ylim(bottom=0)
-    if not len(kinds):
-        return saying(figure, "No search row tells how often results are chosen.")
     axes.legend(frameon=False)
     first = rows[(rows["device"] == kinds.index[0][0]) & (rows["surface"] == kinds.index[0][1])].set_index("bin")["rate"]
     labels = [f"{first[b]:.0%} at place {p}" for p, b in ((1, 0), (3, 11), (10, 23)) if b in first.index]
@@ -211,9 +211,9 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
     """
     figure = blank(height=4.2)
     axes = figure.axes[0]
-    rows = queries[queries["query"].notna() & queries["page"].notna() & (queries["impressions"] >= least)]
+    rows = queries[queries["query"].notna() & queries["page"].notna() & queries["position"].notna() & (queries["impressions"] >= least)]
     if rows.empty:
-        return saying(figure, "No query of a page is shown often enough to draw.")
+        return saying(figure, "No query of a page with a known place is shown often enough to draw.")
     dots = rows.nlargest(MOST_DOTS, "impressions", keep="first")
     axes.scatter(dots["position"], dots["impressions"], s=9, color="#b6c2ca", linewidth=0, label="a query of a page")
     result = openings.astype({"page": "str", "query": "str"}).merge(rows[["page", "query", "impressions"]], on=["page", "query"])
@@ -362,8 +362,8 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
         .nlargest(MOST_DOTS, "volume", keep="first")
         .assign(place=lambda t: t["position"].fillna(60.0).clip(upper=60.0))
     )
-    if rows.empty:
-        return saying(figure, "No topic is wanted.")
+    if rows.empty or (topics.loc[topics["served"] == "covered", "position"].isna().all() and rows["served"].eq("covered").any()):
+        return saying(figure, "No topic is wanted." if rows.empty else "No search row tells where the site stands.")
     for served, colour, marker in (("covered", "#9fb2bd", "o"), ("partly", SECOND, "s"), ("uncovered", MAIN, "D")):
         part = rows[rows["served"] == served]
         if part.empty:

@@ -213,7 +213,8 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     out, text = console(), str(rows["query"].iloc[0])
     out.print(Text(for_terminal(text), style="bold"))
     clicks, impressions = rows["clicks"].sum(), rows["impressions"].sum()
-    place = (rows["position"] * rows["impressions"]).sum() / impressions if impressions else float("nan")
+    known = rows.loc[rows["position"].notna(), "impressions"].sum()
+    place = (rows["position"] * rows["impressions"]).sum() / known if known else float("nan")
     totals = f"{clicks:,.0f} clicks, {impressions:,.0f} impressions" + ("" if pd.isna(place) else f" at position {place:.1f}")
     out.print(Text(f"{totals}{', names the brand' if rows['brand'].any() else ''}"))
     owner, rivals = rows[rows["role"] == "owner"], rows[rows["role"] == "rival"]

@@ -9,8 +9,9 @@ from typing import Any
 
 import ibis
 
-from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, YES_WORDS, Column
+from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, TIMES, YES_WORDS, Column
 from nibbet.sources.conventions import number_expression, plain_expression
+from nibbet.sources.profile import DURATION
 
 ENGINE_TYPE = {
     "date": "date",
@@ -68,6 +69,15 @@ def no_value(text: Any) -> Any:
     return one_of(cell, NO_TEXT) | (cell.startswith("(") & cell.re_search(r"^\([^()]{1,30}\)\s*$"))
 
 
+def _seconds(text: Any) -> Any:
+    """The seconds of a span of time, as 1:05, 00:01:05 or 1m 05s."""
+    total: Any = ibis.literal(0.0)
+    for unit, seconds in (("h", 3600), ("m", 60), ("s", 1)):
+        total = total + text.re_extract(rf"(\d+(?:\.\d+)?) ?{unit}", 1).nullif("").cast("float64").fill_null(0.0) * seconds
+    parts = [text.re_extract(r"^(?:(\d+):)?(\d+):(\d{2}(?:\.\d+)?)$", n).nullif("").cast("float64").fill_null(0.0) for n in (1, 2, 3)]
+    return ibis.cases((text.contains(":"), parts[0] * 3600 + parts[1] * 60 + parts[2]), else_=total)
+
+
 def number_cell(column: Column, cell: Any, style: str) -> Any:
     """A number of the column's type, null for what is none; `style` says how its texts are written (see conventions)."""
     if column.type == "count" and cell.type().is_floating():
@@ -75,6 +85,11 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
     if not cell.type().is_string():
         return _placed(cell.cast("float64")) if column.type == "place" else cell.cast(ENGINE_TYPE[column.type])
     text = trim(cell)
+    if column.name in TIMES:
+        seconds = _seconds(text)
+        return ibis.cases((text.re_search(DURATION), seconds), else_=number_expression(text, decimal=style[-1:] or ".")).cast(
+            ENGINE_TYPE["number"]
+        )
     if style == "whole":
         return text.try_cast(ENGINE_TYPE[column.type])
     general = (

@@ -222,7 +222,7 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
     with path.open("rb") as file:
         head = file.read(4 * CHUNK)
     encoding = _encoding(head, path, name)
-    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and (b"\r" not in head or b"\r" not in head.replace(b"\r\n", b"")):
+    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and _ends_alike(head):
         return _text(path, name, digest, suffix)
     target = _target(spill, str(path) + ".utf8", suffix or ".csv")
     try:
@@ -234,6 +234,12 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
     except UnicodeDecodeError as fault:
         raise SourceError(f"{name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
     return _text(target, name, digest, suffix)
+
+
+def _ends_alike(head: bytes) -> bool:
+    """Whether lines end in one way that the engine reads: all with a line feed, or all with a carriage return before it."""
+    both = head.count(b"\r\n")
+    return head.count(b"\r") == both and both in (0, head.count(b"\n"))
 
 
 def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:

@@ -21,6 +21,8 @@ DATE = re.compile(
     r"|^[^\W\d]{3,}\.?[- ]\d{4}$|^\d{4}-\d{2}-\d{2}\s*(-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$",
     re.IGNORECASE,
 )
+#: spans of time, as 1:05, 00:01:05 or 1m 05s
+DURATION = r"^(?:\d+:)?\d{1,3}:\d{2}(?:\.\d+)?$|^(?:\d+ ?h)? ?(?:\d+ ?m(?:in)?)? ?\d+(?:\.\d+)? ?s(?:ec)?$"
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
 MEDIA_TYPE = re.compile(r"^(text|image|application|font|video|audio|model|multipart|message)/[\w.+-]+", re.IGNORECASE)
 #: addresses of files that are no pages
@@ -64,6 +66,7 @@ class Profile:
     surface: bool
     status: bool
     combined: float
+    duration: float
 
     @property
     def whole(self) -> bool:
@@ -117,6 +120,7 @@ def profile(cells: Sequence[str]) -> Profile:
         surface=bool(filled) and lower <= SURFACES,
         status=len(known) > 0 and len(known) == len(filled) and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
         combined=sum(" / " in cell for cell in filled) / count,
+        duration=share(re.compile(DURATION)),
     )
 
 

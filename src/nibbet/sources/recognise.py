@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
-from nibbet.kinds import TABLES, Column
+from nibbet.kinds import TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, ByValues, Match
 from nibbet.sources.profile import Profile, is_ratio
 
@@ -49,6 +49,10 @@ def words_of(header: str) -> list[str]:
     return re.findall(r"[^\W_]+", unicodedata.normalize("NFC", plain))
 
 
+#: words of headers that count only some of what the others name
+PART_ONLY = {"new", "returning", "neue", "wiederkehrende", "nouveaux", "nuevos", "recurrentes", "nuovi", "nieuwe", "first", "unique"}
+
+
 @cache
 def _phrases(column: Column) -> list[tuple[list[str], float]]:
     return [(words_of(words), 1.0 - 0.004 * order) for order, words in enumerate((column.name.replace("_", " "), *column.words))]
@@ -61,6 +65,8 @@ def header_score(header: str, column: Column) -> float:
     for phrase, weight in _phrases(column):
         if have == phrase:
             return weight
+        if column.type == "count" and PART_ONLY & (set(have) - set(phrase)):
+            continue
         stems = {word.rstrip("s") for word in have}
         if phrase and {word.rstrip("s") for word in phrase} <= stems:
             best = max(best, weight * (0.55 + 0.35 * len(phrase) / len(have)))
@@ -85,6 +91,8 @@ def value_score(seen: Profile, column: Column) -> float:
         return -1.0 if seen.date < 0.6 else 0.5 if column.name == "date" and seen.date > 0.95 else 0.0
     if column.type in ("count", "number", "place"):
         known = seen.numbers[~np.isnan(seen.numbers)]
+        if column.name in TIMES and seen.duration > 0.6:
+            return 0.0
         if seen.number < 0.6 or (column.type == "place" and len(known) and (seen.percent or float(known.max()) < 1)):
             return -1.0
         return 0.0
