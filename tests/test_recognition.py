@@ -49,6 +49,12 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
     ("Source|Target|Status", [f"http://old.example/{n}.asp|https://s.example/{n}|301" for n in range(9)], "crawl",
      {"page": "Source", "redirect_to": "Target", "status": "Status"}),
     ("Source|Target|Status", [f"https://s.example/{n % 3}|https://s.example/{n}|301" for n in range(9)], "links", {"source": "Source"}),
+    ("URL|Author|Publish date|Focus keyword|Do not delete?|Word count", [f"/{n}|Ann|2021-04-1{n}|topic {n}|No|900" for n in range(9)],
+     "editorial", {"target_query": "Focus keyword", "protected": "Do not delete?"}),
+    ("Type|Source|Destination|Anchor|Status|Target|Place", [f"Link|https://s.example/{n}|https://s.example/{n + 1}|x{n}|200||Main" for n in range(9)],
+     "links", {"target": "Destination"}),
+    ("Referring page|Rating|Target URL|Anchor", [f"https://blog{n}.example/p|{9 * n % 80}|https://s.example/|petal" for n in range(9)],
+     "backlinks", {"from_url": "Referring page", "page": "Target URL"}),
     ("Old URL|New URL", [f"/{n}.asp|/{n}" for n in range(9)], "crawl", {"page": "Old URL", "redirect_to": "New URL"}),
 ])  # fmt: skip
 def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, columns: dict[str, str]) -> None:

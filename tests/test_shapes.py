@@ -532,6 +532,27 @@ def test_queries_of_one_window_alone_tell_no_change(days: int, dated: bool, tmp_
     assert not ledger["cause"].eq("decay").any()
 
 
+def test_searches_with_a_column_for_each_month_are_read_by_month(tmp_path: Path) -> None:
+    """Beside their mean, below a preamble, in a folder whose other files bear like names."""
+    for back in range(40):
+        line = f"{date(2026, 10, 31) - timedelta(back)},/a,oak bench,3,40,2.0\n"
+        with (tmp_path / "export.csv").open("a", encoding="utf-8") as file:
+            file.write(("Date,Page,Query,Clicks,Impressions,Position\n" if not back else "") + line)
+    months = pd.period_range("2025-11", "2026-10", freq="M")
+    head = ["Keyword", "Currency", "Avg. monthly searches", "Competition", *(f"Searches: {month:%b %Y}" for month in months)]
+    body = ["oak bench", "EUR", "100 - 1K", "Low", *(str(10 * month.month) for month in months)]
+    lines = ["Stats of 2026-11-01", "", "\t".join(head), "\t".join(body)]
+    (tmp_path / "export1.csv").write_text("\n".join(lines), "utf-16")
+    (tmp_path / "export2.csv").write_text("Address,Status,Title\nhttps://oak.example/a,200,Oak bench\n", "utf-8")
+    write_settings(tmp_path, "https://oak.example/", force=False)
+    assert '"export*.csv"' not in (tmp_path / "nibbet.toml").read_text("utf-8"), "the files are of several kinds"
+    with nibbet.open_site(tmp_path) as site:
+        rows = site.sql("select month, volume from demand order by month")
+        assert rows["volume"].tolist() == [10 * month.month for month in months]
+        assert pd.to_datetime(rows["month"]).dt.to_period("M").tolist() == list(months)
+        assert site.pages()["clicks"].sum() > 0
+
+
 def test_hosts_of_a_site_are_told_apart_by_what_they_serve(tmp_path: Path) -> None:
     """A language on a host of its own, a host for phones with the same pages, and one that the site has moved from."""
     hosts = {

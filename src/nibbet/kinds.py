@@ -209,17 +209,17 @@ EDITORIAL = [
         "date",
         "published|published on|publication date|first published|publish date|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
     ),
-    _column("updated", "date", "updated|last updated|reviewed|aktualisiert|mis a jour|actualizado"),
+    _column("updated", "date", "updated|last updated|last update|reviewed|aktualisiert|mis a jour|actualizado"),
     _column(
         "target_query",
         "text",
-        "target query|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible",
+        "target query|focus keyword|focus keyphrase|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column(
         "protected",
         "flag",
-        "protected|keep|locked|do not touch|must stay|geschutzt|gesperrt|bleibt|behalten|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
+        "protected|keep|locked|do not touch|do not delete|do not remove|never delete|must stay|geschutzt|gesperrt|bleibt|behalten|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
         "beschermd|behouden|skyddad|beskyttet|beskyttes|chroniony|chroniona|保護|受保护|защищено|защищена",
     ),
 ]
@@ -228,13 +228,14 @@ BACKLINKS = [
     _column(
         "from_url",
         "address",
-        "linking page|from|source|source page|from address|linking address|verweisende seite|quelle|von|page source|page referente|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo",
+        "linking page|referring page|referring url|referring page url|backlink|backlink url|linking url|from|source|source page|from address|linking address|verweisende seite|quelle|von|page source|page referente|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo",
         required=True,
     ),
     _column(
         "page",
         "address",
-        "linked page|target|target page|to|ziel|nach|cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|" + PAGE_WORDS,
+        "linked page|target|target page|target url|linked url|to|ziel|nach|cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|"
+        + PAGE_WORDS,
         required=True,
     ),
     _column("anchor", "text", "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace"),
@@ -252,7 +253,7 @@ LINKS = [
     _column(
         "target",
         "address",
-        "target|to|linked page|to page|target page|destination|ziel|nach|cible|page cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|リンク先|目标|цель",
+        "target|destination|to|linked page|to page|target page|ziel|nach|cible|page cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|リンク先|目标|цель",
         required=True,
     ),
     _column("anchor", "text", "anchor|anchor text|link text|linktext|ankertext|ancre|texto del enlace"),

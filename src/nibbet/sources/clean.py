@@ -11,7 +11,7 @@ import ibis
 
 from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
-from nibbet.kinds import MEASURES, TABLES
+from nibbet.kinds import COUNTED, MEASURES, TABLES
 from nibbet.sources.cells import bare_cell
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
@@ -83,7 +83,7 @@ def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     ways, for a quote that nothing closes, and where records were lost.
     """
     notes = (*sheet.notes, *_doubts(sheet, reading))
-    period = sheet.period if "date" not in reading.matches else None
+    period = sheet.period if "date" not in reading.matches and reading.kind in COUNTED else None
     try:
         table, spellings, hidden = _kept(place, sheet, reading, settings)
     except SourceError as fault:

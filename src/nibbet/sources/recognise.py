@@ -124,13 +124,19 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     fixed = _given(sheet, kind, names, given or {})
     seen = sheet.profiles
     scores = np.zeros((len(sheet.header), len(columns)))
+    needed = {column.name for column in columns if column.required and column.type == "address"}
+    given_elsewhere = sum(one.filled > 0 and one.address > 0.6 for one in seen) >= len(
+        needed
+    )  # an empty column of a fitting name is not meant
     for place, header in enumerate(sheet.header):
         if place in sheet.hidden:
             continue
         for number, column in enumerate(columns):
             by_header, by_value = header_score(header, column), value_score(seen[place], column)
             scores[place, number] = (
-                0.0 if by_value == -1.0 else min(1.0, max(by_header + 0.1 * (by_value > 0) + min(by_value, 0), by_value * 0.9))
+                0.0
+                if by_value == -1.0 or (given_elsewhere and column.name in needed and not seen[place].filled)
+                else min(1.0, max(by_header + 0.1 * (by_value > 0) + min(by_value, 0), by_value * 0.9))
             )
     for name, place in fixed.items():
         scores[place, :], scores[:, names.index(name)] = 0.0, 0.0
@@ -300,6 +306,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return sheet.profiles[reading.matches["page"].place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
+    if reading.kind == "results" and "rank" not in {match.column for match in by_words}:
+        return sum(seen.address > 0.8 for seen in sheet.profiles) <= 1 and _ranks_once(sheet, reading)
     if reading.kind in ("links", "backlinks"):
         if _maps_redirects(sheet, reading):
             return False
@@ -319,6 +327,14 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     if reading.kind == "search":
         return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(result & {"page", "query", "date"})
     return True
+
+
+def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
+    """Whether nearly no rank stands twice for one query, as it does not in results."""
+    if "rank" not in reading.matches:
+        return True
+    keys = [(row[reading.matches["query"].place], row[reading.matches["rank"].place]) for row in sheet.sample]
+    return len(set(keys)) > ONCE * len(keys)
 
 
 def _maps_redirects(sheet: Sheet, reading: Reading) -> bool:

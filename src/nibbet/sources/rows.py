@@ -12,7 +12,7 @@ from ibis import _
 
 from nibbet.core.reduce import is_brand
 from nibbet.errors import SourceError
-from nibbet.kinds import MEASURES, TABLES, TOTAL_WORDS
+from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -308,7 +308,9 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibi
     for column in TABLES[reading.kind]:
         kind = ENGINE_TYPE[column.type]
         columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
-    undated = period is not None and "date" not in reading.matches
+    undated = period is not None and "date" not in reading.matches and reading.kind in COUNTED
+    if reading.kind == "demand" and period and "month" not in reading.matches:
+        columns["month"] = ibis.literal(period[0], "date")
     if undated and period:
         columns["date"] = ibis.literal(period[1], "date")
     for name in MEASURES.get(reading.kind, []):

@@ -29,6 +29,8 @@ def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> li
     Args:
         periods: the days of the windows from left to right, as the settings say them.
     """
+    if kind == "demand":
+        return _months_apart(sheet)
     if kind not in MEASURES:
         return [sheet]
     windows, changes = _windows(sheet, kind)
@@ -57,6 +59,29 @@ def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> li
             )
         )
     return apart
+
+
+def _months_apart(sheet: Sheet) -> list[Sheet]:
+    """A table of searches with a column for each month as one table a month; a mean beside them says nothing more."""
+    months = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
+    if len(months) < 2:
+        return [sheet]
+    volume = next(column for column in TABLES["demand"] if column.name == "volume")
+    means = {place for place, cell in enumerate(sheet.header) if place not in months and header_score(cell, volume) >= NAMED}
+    first = min(months)  # what else the table holds is told once
+    rest = {place for place, cell in enumerate(sheet.header) if place not in months and header_score(cell, TABLES["demand"][0]) < NAMED}
+    return [
+        replace(
+            sheet,
+            notes=sheet.notes if place == first else (),
+            name=f"{sheet.name} [{period[0]:%Y-%m}]",
+            header=["volume" if other == place else cell for other, cell in enumerate(sheet.header)],
+            hidden=sheet.hidden | means | (months.keys() - {place}) | (rest if place != first else set()),
+            period=period,
+            files=[(f"{name} [{period[0]:%Y-%m}]", f"{digest} [{period[0]:%Y-%m}]" if digest else "") for name, digest in sheet.files],
+        )
+        for place, period in months.items()
+    ]
 
 
 def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set[int]]:

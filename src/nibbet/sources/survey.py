@@ -14,7 +14,7 @@ from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period
-from nibbet.sources.recognise import Reading, guess_kind
+from nibbet.sources.recognise import Reading, guess_kind, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
@@ -64,9 +64,14 @@ class Survey:
 
     def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
         """The entries that make one source: those of one kind whose files one pattern names; (pattern, entries), in the order of the files."""
+        kinds: defaultdict[str, defaultdict[str, set[str]]] = defaultdict(lambda: defaultdict(set))
+        for entry in self.entries:
+            kinds[_digits_out(entry.file)][entry.file].add(entry.reading.kind)
         result: dict[tuple[str, str, str], list[Entry]] = {}
         for entry in self.entries:
-            pattern = entry.file if entry.constant else _pattern(entry.file, root)
+            each = list(kinds[_digits_out(entry.file)].values())
+            mixed = any(held != each[0] for held in each)
+            pattern = entry.file if entry.constant or mixed else _pattern(entry.file, root)
             result.setdefault((pattern, entry.reading.kind, repr(sorted(entry.constant.items()))), []).append(entry)
         return [(pattern, entries) for (pattern, _, _), entries in result.items()]
 
@@ -117,7 +122,9 @@ def _why_not(sheet: Sheet) -> str:
 
 def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:
     parts = windows_apart(sheet, reading.kind)
-    if len(parts) > 1 or parts[0] is not sheet:
+    if reading.kind == "demand":
+        reading = read_as(parts[0], reading.kind)
+    elif len(parts) > 1 or parts[0] is not sheet:
         reading = guess_kind(parts[0]) or reading
     elif (wider := combined_apart(sheet, reading.kind)) is not sheet:
         reading = guess_kind(wider) or reading
@@ -168,11 +175,12 @@ def _digits_out(name: str) -> str:
 
 
 def _pattern(name: str, root: Path) -> str:
-    """The name with its numbers as *, when several files fit that; else the name. A name that holds marks of patterns stands as it is."""
+    """The name with its numbers as *, when several files fit that and no other does; else the name. One that holds marks of patterns stands as it is."""
     if re.search(r"[\[\]*?]", name):
         return name
     pattern = _digits_out(name)
-    return pattern if pattern != name and len([*root.glob(pattern)]) > 1 else name
+    alike = [_digits_out(str(path.relative_to(root))) == pattern for path in root.glob(pattern)]
+    return pattern if pattern != name and len(alike) > 1 and all(alike) else name
 
 
 def _is_candidate(path: Path, root: Path) -> bool:
