@@ -553,6 +553,19 @@ def test_searches_with_a_column_for_each_month_are_read_by_month(tmp_path: Path)
         assert site.pages()["clicks"].sum() > 0
 
 
+def test_an_inventory_with_what_editors_keep_serves_as_both(tmp_path: Path) -> None:
+    days = [f"{date(2026, 10, 31) - timedelta(back)},/a,oak bench,3,40,2.0" for back in range(400)]
+    (tmp_path / "search.csv").write_text("\n".join(["Date,Page,Query,Clicks,Impressions,Position", *days]), "utf-8")
+    rows = ["Address,Status,Title,Protected", "https://oak.example/a,200,Oak bench,no", "https://oak.example/old,200,Old,yes"]
+    (tmp_path / "crawl.csv").write_text("\n".join(rows), "utf-8")
+    write_settings(tmp_path, "https://oak.example/", force=False)
+    with nibbet.open_site(tmp_path) as site:
+        assert "unused" not in {note["code"] for note in site.account["notes"]}
+        verdicts = site.verdicts().set_index("page")
+        assert "it is protected" in verdicts.loc["https://oak.example/old", "because"]
+        assert site.pages().set_index("page").loc["https://oak.example/a", "title"] == "Oak bench"
+
+
 def test_hosts_of_a_site_are_told_apart_by_what_they_serve(tmp_path: Path) -> None:
     """A language on a host of its own, a host for phones with the same pages, and one that the site has moved from."""
     hosts = {

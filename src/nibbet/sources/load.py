@@ -67,9 +67,13 @@ def read_sources(
         else:
             gathered(lambda s=settings: [(place, one) for one in _of_files(place, s, config, root, limits, say, faults)])  # type: ignore[misc]
     result: list[Clean] = []
+    idle: dict[str, set[str]] = {}  # of a table that serves as two kinds, what serves as neither
+    for _, one in todo:
+        idle[one.sheet.name] = idle.get(one.sheet.name, set(one.reading.unused)) & set(one.reading.unused)
     for at, one in [] if faults else todo:
         try:
-            cleaned = _cleaned(at, one)
+            unused = [header for header in one.reading.unused if header in idle[one.sheet.name]]
+            cleaned = _cleaned(at, replace(one, reading=replace(one.reading, unused=unused)))
             result.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
         except NibbetError as fault:
             faults.append(fault)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -21,6 +21,8 @@ from nibbet.sources.surroundings import is_settings, page_of_name, settings_line
 
 #: rows of each table in which hosts are looked for
 LOOKED_AT = 60
+#: confidence from which on a header names its column outright
+PLAIN = 0.9
 
 
 @dataclass(frozen=True)
@@ -101,9 +103,23 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             if reading.kind in COUNTED and "date" not in reading.matches:
                 sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
             entries.append(_entry(name, sheet, sheets, reading))
+            if (kept := _kept_by_editors(sheet, reading)) is not None:
+                used = {match.header for match in kept.matches.values()}
+                entries[-1].reading = replace(reading, unused=[header for header in reading.unused if header not in used])
+                entries.append(Entry(name, sheet.name, kept, (None,)))
             _look_at(result, sheet, reading)
         result.entries += entries
     return result
+
+
+def _kept_by_editors(sheet: Sheet, reading: Reading) -> Reading | None:
+    """An inventory read as what editors keep too, where it has a column that protects or names what a page is meant for."""
+    if reading.kind != "crawl":
+        return None
+    kept = read_as(sheet, "editorial")
+    named = {match.column for match in kept.matches.values() if match.confidence >= PLAIN}
+    spare = {name: match for name, match in kept.matches.items() if name in {"page", "protected", "target_query"}}
+    return replace(kept, matches=spare, unused=[]) if named & {"protected", "target_query"} else None
 
 
 def _why_not(sheet: Sheet) -> str:
