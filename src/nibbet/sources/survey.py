@@ -105,7 +105,8 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             entries.append(_entry(name, sheet, sheets, reading))
             if (kept := _kept_by_editors(sheet, reading)) is not None:
                 used = {match.header for match in kept.matches.values()}
-                entries[-1].reading = replace(reading, unused=[header for header in reading.unused if header not in used])
+                rest = [header for header in reading.unused if header not in used]
+                entries[-1] = replace(entries[-1], reading=replace(reading, unused=rest))
                 entries.append(Entry(name, sheet.name, kept, (None,)))
             _look_at(result, sheet, reading)
         result.entries += entries
