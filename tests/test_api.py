@@ -195,6 +195,18 @@ def test_a_short_history_is_never_called_dead() -> None:
     site.close()
 
 
+def test_a_page_dated_anew_is_not_young() -> None:
+    """Who rewrites a page often gives it a new day of publication; search has shown it for over a year."""
+    frame = pd.concat([days(["/old/", "/plain/"]), days(["/new/"], start="2026-10-01")], ignore_index=True)
+    crawl = pd.DataFrame({"page": ["/old/", "/plain/", "/new/"], "published": ["2026-10-05", "2024-01-01", "2026-09-29"], "status": 200})
+    with nibbet.Site(home=HOME, search=frame, crawl=crawl) as site:
+        verdicts = site.verdicts().set_index("page")
+        changes = site.compare(by="page").set_index("key")
+    assert verdicts.loc[HOME + "old/", "verdict"] == verdicts.loc[HOME + "plain/", "verdict"] == "keep"
+    assert changes.loc[HOME + "old/", "why"] != "new"
+    assert "Published 2026-09-29" in verdicts.loc[HOME + "new/", "because"]
+
+
 @pytest.mark.slow
 def test_hostile_text_does_no_harm(tmp_path: Path) -> None:
     frame = days(["/a/"]).assign(query="=cmd|' /c calc'!A1")

@@ -64,6 +64,40 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     assert {name: found.matches[name].header for name in columns} == columns
 
 
+TONGUES = {
+    "search": ["Data|Página|Consulta|Cliques|Impressões|CTR|Posição", "Tarih|Sayfa|Sorgu|Tıklamalar|Gösterimler|TO|Konum",
+               "Дата|Страница|Запрос|Клики|Показы|CTR|Позиция", "날짜|페이지|검색어|클릭수|노출수|CTR|게재순위", "Ημερομηνία|Σελίδα|Ερώτημα|Κλικ|Εμφανίσεις|CTR|Θέση"],
+    "landings": ["Data|Página de destino|Canal|Sessões|Conversões", "Tarih|Açılış sayfası|Kanal|Oturumlar|Dönüşümler",
+                 "Дата|Страница входа|Канал|Визиты|Конверсии", "날짜|방문 페이지|채널|세션수|전환수", "Datum|Vstupní stránka|Kanál|Návštěvy|Konverze"],
+    "crawl": ["Endereço|Código de status|Título|Canônica", "Adres|Durum kodu|Başlık|Standart URL", "Адрес|Код ответа|Заголовок|Канонический URL",
+              "주소|상태 코드|제목|표준 URL", "Adresa|Stavový kód|Titulek|Kanonická adresa"],
+    "editorial": ["Página|Consulta-alvo|Protegida", "Sayfa|Hedef sorgu|Korumalı", "Страница|Целевой запрос|Защищена", "페이지|목표 검색어|보호됨"],
+    "backlinks": ["Página de origem|Página de destino|Texto âncora", "Bağlantı veren sayfa|Hedef sayfa|Bağlantı metni",
+                  "Ссылающаяся страница|Целевая страница|Анкор", "대상 페이지|링크 페이지|앵커 텍스트"],
+}  # fmt: skip
+ROWS = {
+    "search": [f"2026-05-0{n + 1}|https://s.example/{n}|oak {n}|{n + 1}|{20 * (n + 1)}|5.0%|{n + 1}.5" for n in range(8)],
+    "landings": [f"2026-05-0{n + 1}|https://s.example/{n}|Organic Search|{n + 9}|{n % 3}" for n in range(8)],
+    "crawl": [f"https://s.example/{n}|200|Oak {n} guide|https://s.example/{n // 2}" for n in range(8)],
+    "editorial": [f"https://s.example/{n}|oak {n}|{'1' if n == 2 else '0'}" for n in range(8)],
+    "backlinks": [f"https://x{n}.example/a|https://s.example/{n % 3}|oak" for n in range(8)],
+}
+
+
+@pytest.mark.parametrize("kind", TONGUES)
+def test_tables_in_other_tongues_are_told(kind: str) -> None:
+    for header in TONGUES[kind]:
+        rows = [row.split("|") for row in ROWS[kind]]
+        if header.startswith("대상"):  # the other way round
+            rows = [[row[1], row[0], row[2]] for row in rows]
+        found = guess_kind(table_of_rows("t.csv", header.split("|"), rows, ""))
+        assert found is not None, header
+        assert found.kind == kind, header
+        assert set(found.unused) <= {"TO"}, header
+        if kind == "backlinks":
+            assert rows[1][found.matches["from_url"].place] == "https://x1.example/a"
+
+
 def test_values_stand_in_for_words_and_beat_them() -> None:
     found = read_as(sheet("wann|wo|Klicks|Einblendungen|womit", "2026-10-01|/a/|1|9|mobile"), "search").matches
     assert {name: match.header for name, match in found.items()} == {

@@ -25,7 +25,7 @@ def _column(name: str, type: Type, words: str, *, required: bool = False) -> Col
 DATE = _column(
     "date",
     "date",
-    "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день",
+    "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день|tarih|gun|hafta|ay|날짜|일자|ημερομηνια|ημερα|den|tyden|mesic|mesicne|paiva|datum dne|nap|ziua|zi|semana|trimestre|неделя|месяц",
 )
 DEVICE = _column(
     "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"
@@ -33,12 +33,12 @@ DEVICE = _column(
 COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
 PAGE_WORDS = (
     "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
-    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес"
+    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|oldal|cim|страница входа|landing page url"
 )
 
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
-    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос"
+    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
 )
 
 SEARCH = [
@@ -51,28 +51,32 @@ SEARCH = [
     _column(
         "clicks",
         "count",
-        "clicks|click|visits from search|klicks|klick|clics|clic|cliques|clique|klikken|klik|klikniecia|klickningar|kliks|クリック数|クリック|点击|点击次数|клики",
+        "clicks|click|visits from search|klicks|klick|clics|clic|cliques|clique|klikken|klik|klikniecia|klickningar|kliks|クリック数|クリック|点击|点击次数|клики|tiklama|tiklamalar|tiklama sayisi|클릭|클릭수|κλικ|kliknuti|prokliky|klikkaukset|kattintasok|clicuri|клик",
         required=True,
     ),
     _column(
         "impressions",
         "count",
         "impressions|impression|impr|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
-        "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы",
+        "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы|gosterim|gosterimler|gosterim sayisi|노출|노출수|εμφανισεις|zobrazeni|nayttokerrat|megjelenesek|afisari|показ",
         required=True,
     ),
     _column(
         "position",
         "place",
         "position|rank|place|average position|mean position|avg position|avg pos|pos|average rank|mittlere position|durchschnittliche position|rang|platz|position moyenne|posicion media|posicion|posicao|posizione|positie|pozycja|placering|"
-        "掲載順位|排名|позиция",
+        "掲載順位|排名|позиция|konum|ortalama konum|sira|게재순위|순위|평균 게재순위|θεση|μεση θεση|pozice|prumerna pozice|sijainti|pozicio|pozitie|средняя позиция|平均排名",
     ),
 ]
 
 LANDINGS = [
     DATE,
     _column("page", "address", PAGE_WORDS, required=True),
-    _column("channel", "text", "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал"),
+    _column(
+        "channel",
+        "text",
+        "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал|kanal grubu|trafik kanali|채널|καναλι|kanal navstev|csatorna",
+    ),
     _column("source", "text", "source|quelle|fuente|fonte|bron|origine|kalla"),
     _column("medium", "text", "medium|support|medio|mezzo"),
     DEVICE,
@@ -81,7 +85,7 @@ LANDINGS = [
         "sessions",
         "count",
         "sessions|session|visits|entrances|sitzungen|besuche|seances|visites|sesiones|visitas|sessoes|sessioni|visite|sessies|bezoeken|sessioner|besok|sesje|wizyty|"
-        "セッション|会话|会话数|сеансы|визиты",
+        "セッション|会话|会话数|сеансы|визиты|oturum|oturumlar|ziyaretler|세션|세션수|방문수|συνεδριες|επισκεψεις|navstevy|relace|istunnot|kaynnit|munkamenetek|latogatasok|sesiuni|vizite|посещения",
         required=True,
     ),
     _column(
@@ -89,7 +93,7 @@ LANDINGS = [
         "count",
         "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
         "sesiones comprometidas|sesiones activas|sessioni coinvolte|sessioni attive|betrokken sessies|engagierte sitzungen|visites engagees|sessions engagees|sessoes engajadas|sessoes envolvidas|"
-        "engagerade sessioner|engasjerte okter|aktivne sesje|zaangazowane sesje|エンゲージのあったセッション|互动会话|engaged",
+        "engagerade sessioner|engasjerte okter|aktivne sesje|zaangazowane sesje|エンゲージのあったセッション|互动会话|engaged|etkilesimli oturumlar|etkilesimde bulunulan oturumlar|참여 세션|참여 세션수|zapojene navstevy|вовлеченные визиты|вовлеченные сеансы|δεσμευμενες συνεδριες|sessoes com interacao|sesiuni cu implicare",
     ),
     _column(
         "single_page_sessions",
@@ -119,12 +123,12 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|key events|key actions|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|key events|key actions|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
         "number",
-        "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход",
+        "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход|receita|faturamento|gelir|ciro|수익|매출|εσοδα|trzby|prijmy|liikevaihto|bevetel|venituri|выручка",
     ),
 ]
 
@@ -136,7 +140,11 @@ CRAWL = [
         + "|old url|old address|old page|old path|alte adresse|alte url|ancienne adresse|ancienne url|url antigua|vecchio url|oude url",
         required=True,
     ),
-    _column("status", "count", "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|stato"),
+    _column(
+        "status",
+        "count",
+        "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|codigo de status|codigo de estado|stato|durum kodu|durum|상태 코드|κωδικος καταστασης|stavovy kod|tilakoodi|allapotkod|cod de stare|код ответа|код состояния|状态码",
+    ),
     _column(
         "redirect_to",
         "address",
@@ -146,7 +154,7 @@ CRAWL = [
     _column(
         "canonical",
         "address",
-        "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический",
+        "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический|canonica|standart url|standart adres|표준 url|표준 주소|κανονικη διευθυνση|kanonicka adresa|kanonicka url|канонический url|канонический адрес",
     ),
     _column(
         "parent",
@@ -165,7 +173,7 @@ CRAWL = [
         "flag",
         "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"
         "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
-        "インデックス可能|可索引|индексируется",
+        "インデックス可能|可索引|индексируется|dizine eklenebilir|색인 가능|ευρετηριασιμη|indexovatelne|indexovatelna|indeksoitava|indexelheto|indexabil",
     ),
     _column("noindex_for", "text", "noindex for|noindex agents|kept from|robots kept out|noindex fur|noindex pour"),
     _column(
@@ -173,7 +181,11 @@ CRAWL = [
         "text",
         "index state|index status|in the index|state in the index|indexed|indexstatus|im index|etat dans l index|estado en el indice",
     ),
-    _column("title", "text", "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок"),
+    _column(
+        "title",
+        "text",
+        "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок|baslik|제목|τιτλος|titulek|nazev|otsikko|cimsor|titlu",
+    ),
     _column(
         "media",
         "text",
@@ -182,7 +194,11 @@ CRAWL = [
     _column("description", "text", "description|summary|meta description|beschreibung|descripcion|descrizione"),
     _column("h1", "text", "main heading|h1|h1 1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),
     _column("headings", "text", "headings|subheadings|h2|other headings|zwischenuberschriften|uberschriften|sous titres"),
-    _column("words", "count", "words|word count|worter|wortzahl|mots|nombre de mots|palabras|parole"),
+    _column(
+        "words",
+        "count",
+        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数",
+    ),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
     _column(
         "crawled",
@@ -196,7 +212,7 @@ CRAWL = [
     _column(
         "published",
         "date",
-        "published|first published|publication date|published on|publish date|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
+        "published|first published|publication date|published on|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
     ),
     _column("modified", "date", "modified|last changed|updated|last modified|geandert|zuletzt geandert|modifie|modificado"),
     _column("in_sitemap", "flag", "in sitemap|sitemap"),
@@ -207,20 +223,24 @@ EDITORIAL = [
     _column(
         "published",
         "date",
-        "published|published on|publication date|first published|publish date|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
+        "published|published on|publication date|first published|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
     ),
-    _column("updated", "date", "updated|last updated|last update|reviewed|aktualisiert|mis a jour|actualizado"),
+    _column(
+        "updated",
+        "date",
+        "updated|last updated|last update|reviewed|aktualisiert|mis a jour|actualizado|actualizada|actualizado el|atualizado em|atualizada em|ultima atualizacao|aggiornato|aggiornato il|bijgewerkt|uppdaterad|opdateret|zaktualizowano|guncelleme|guncellendi|업데이트|수정일|ενημερωση|ενημερωθηκε|aktualizovano|paivitetty|frissitve|actualizat|обновлено|обновлена|更新日|更新时间",
+    ),
     _column(
         "target_query",
         "text",
-        "target query|focus keyword|focus keyphrase|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible",
+        "target query|focus keyword|focus keyphrase|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column(
         "protected",
         "flag",
         "protected|keep|locked|do not touch|do not delete|do not remove|never delete|must stay|geschutzt|gesperrt|bleibt|behalten|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
-        "beschermd|behouden|skyddad|beskyttet|beskyttes|chroniony|chroniona|保護|受保护|защищено|защищена",
+        "beschermd|behouden|skyddad|beskyttet|beskyttes|chroniony|chroniona|保護|受保护|защищено|защищена|protegida|korumali|korunuyor|보호|보호됨|προστατευμενη|chraneno|chranena|suojattu|vedett|protejat",
     ),
 ]
 
@@ -228,7 +248,7 @@ BACKLINKS = [
     _column(
         "from_url",
         "address",
-        "linking page|referring page|referring url|referring page url|backlink|backlink url|linking url|from|source|source page|from address|linking address|verweisende seite|quelle|von|page source|page referente|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo",
+        "linking page|referring page|referring url|referring page url|backlink|backlink url|linking url|from|source|source page|from address|linking address|verweisende seite|quelle|von|page source|page referente|depuis|origen|origine|desde|da|bron|van|kalla|fran|fra|zrodlo|pagina de origem|pagina de origen|baglanti veren sayfa|링크 페이지|σελιδα προελευσης|odkazujici stranka|ссылающаяся страница|источник",
         required=True,
     ),
     _column(
@@ -238,8 +258,16 @@ BACKLINKS = [
         + PAGE_WORDS,
         required=True,
     ),
-    _column("anchor", "text", "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace"),
-    _column("first_seen", "date", "first seen|seen since|found on|discovered|zuerst gesehen|vu le"),
+    _column(
+        "anchor",
+        "text",
+        "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace|texto ancora|baglanti metni|앵커 텍스트|κειμενο συνδεσμου|text odkazu|анкор",
+    ),
+    _column(
+        "first_seen",
+        "date",
+        "first seen|seen since|found on|discovered|zuerst gesehen|vu le|vista primeiro em|primera vez|ilk gorulme|최초 발견|poprve nalezeno|впервые замечено",
+    ),
     _column("visits", "count", "visits|visitors|clicks|besuche"),
 ]
 
@@ -424,9 +452,11 @@ NO_VALUE = {
 }
 
 YES_WORDS = set(
-    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 是 да on".split()
+    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 是 да 예 ναι on".split()
 )
-NO_WORDS = set("no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 否 нет off".split())
+NO_WORDS = set(
+    "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 否 нет 아니요 아니오 όχι nem nu off".split()
+)
 #: header words after which a yes means that a page may stand in the index; elsewhere a yes keeps it out
 INDEXABLE_WORDS = (
     "indexable",
@@ -436,6 +466,11 @@ INDEXABLE_WORDS = (
     "indexeer",
     "indexer",
     "indeks",
+    "indexov",
+    "indexel",
+    "dizine",
+    "색인",
+    "ευρετηρι",
     "indexavel",
     "indexado",
     "indexacion",

@@ -138,6 +138,8 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
 NEW_DAYS = 42
 #: clicks and impressions of the long window from which a page's first day in search tells its age: fewer come and go by chance
 BORN_IMPRESSIONS = 50
+#: days by which search must have shown a page before the day of its publication for that to be the day of a rewriting
+REDATED_DAYS = 28
 #: share of the pages that search shows which a crawl may keep out of the index, and pages from which that is looked at
 MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
 
@@ -186,7 +188,9 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
 
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
-    """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data."""
+    """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data, and is that
+    day where search showed the page REDATED_DAYS before: who rewrites a page often dates it anew.
+    """
     known = (
         editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
         if editorial is not None
@@ -197,7 +201,8 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     table["modified"] = pd.to_datetime(table["modified"])
     seen = pd.to_datetime(first_seen)
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
-    table["born"] = table["published"].fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
+    born = table["published"].where(~(seen < table["published"] - pd.Timedelta(days=REDATED_DAYS)), seen)
+    table["born"] = born.fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
     table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
     table["known_since"] = pd.concat([table["published"], seen], axis=1).min(axis=1)
     return table

@@ -11,7 +11,7 @@ from nibbet.core.languages import asked_words
 
 def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
     """Pages: published, born; age: days; settled: days from which pages are judged."""
-    since = pd.Series(np.where(pages["published"].notna(), "Published ", "First seen "), index=pages.index)
+    since = pd.Series(np.where(pages["published"].eq(pages["born"]), "Published ", "First seen "), index=pages.index)
     day = say.named(pages["born"].dt.strftime("%Y-%m-%d"))
     return say.joined(since, day, ", ", say.count(age), f" days ago: too young to judge before {settled}.")
 

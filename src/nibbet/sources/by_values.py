@@ -11,6 +11,8 @@ from nibbet.sources.profile import Profile, is_ratio, never_above
 
 #: how sure a column is that only its values tell: it serves, and is marked
 BY_VALUES = 0.6
+#: confidence from which on header words name a column outright
+SAID = 0.9
 #: share of different addresses from which on a table has one row a page
 ONCE = 0.9
 #: the most results that a page of them has, by rank
@@ -53,7 +55,7 @@ class ByValues:
             "crawl": self._crawl,
             "editorial": self._editorial,
             "links": lambda: self._ends("source", "target"),
-            "backlinks": lambda: self._ends("from_url", "page"),
+            "backlinks": self._backlinks,
             "results": self._results,
             "demand": self._demand,
             "hits": self._hits,
@@ -167,10 +169,19 @@ class ByValues:
         self._redirects()
         seen, places = self._seen, self._addresses()
         full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
+        own = self.matches.get("page")
+        if (
+            own is not None
+            and own.confidence < SAID
+            and "page" not in self._fixed
+            and seen[own.place].filled < seen[own.place].rows
+            and full
+        ):
+            del self.matches["page"]  # every row of an inventory has its page
         self._take("page", full[0] if full else self._only(places))
         if "page" in self.matches:
-            own = self.matches["page"].place
-            alike = {p: sum(row[p].rstrip("/") == row[own].rstrip("/") for row in self._sample) for p in self._addresses()}
+            page = self.matches["page"].place
+            alike = {p: sum(row[p].rstrip("/") == row[page].rstrip("/") for row in self._sample) for p in self._addresses()}
             self._take("canonical", self._only([p for p, same in alike.items() if seen[p].filled and same > 0.6 * seen[p].filled]))
         self._take("status", self._only(self._statuses()))
         self._take("noindex", self._only([p for p in self._spare() if seen[p].index_words]))
@@ -204,6 +215,18 @@ class ByValues:
             self._take(other, places[1])
         elif len(places) == 1:
             self._take(one if other in self.matches else other, places[0])
+
+    def _backlinks(self) -> None:
+        """Links from outside come from many hosts and lead to few, whichever column stands first."""
+        self._ends("from_url", "page")
+        ends = [self.matches.get(name) for name in ("from_url", "page")]
+        if not self._fixed & {"from_url", "page"} and all(end is not None and end.confidence < SAID for end in ends):
+            one, other = (end for end in ends if end is not None)
+            if self._hosts(one.place) < self._hosts(other.place):
+                self.matches |= {"from_url": replace(other, column="from_url"), "page": replace(one, column="page")}
+
+    def _hosts(self, place: int) -> int:
+        return len({row[place].partition("://")[2].partition("/")[0] for row in self._sample})
 
     def _results(self) -> None:
         self._take("url", self._only(self._addresses()))

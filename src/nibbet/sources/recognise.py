@@ -42,10 +42,14 @@ class Reading:
         return [match for match in self.matches.values() if match.confidence < SURE]
 
 
+#: letters with a bar or without their dot, which no accent tells from the plain ones
+BARRED = str.maketrans("ıłøđ", "ilod")
+
+
 def words_of(header: str) -> list[str]:
     """The words of a header without case, accents or punctuation."""
     split = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", header)
-    plain = "".join(c for c in unicodedata.normalize("NFKD", split.casefold()) if not unicodedata.combining(c))
+    plain = "".join(c for c in unicodedata.normalize("NFKD", split.casefold().translate(BARRED)) if not unicodedata.combining(c))
     return re.findall(r"[^\W_]+", unicodedata.normalize("NFC", plain))
 
 
@@ -303,7 +307,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
     if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
-        return sheet.profiles[reading.matches["page"].place].distinct > ONCE and len(telling & result) >= least
+        alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1  # two columns of addresses are links
+        return alone and sheet.profiles[reading.matches["page"].place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
     if reading.kind == "results" and "rank" not in {match.column for match in by_words}:

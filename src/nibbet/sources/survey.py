@@ -8,6 +8,8 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
+import numpy as np
+
 from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
@@ -134,6 +136,12 @@ def _why_not(sheet: Sheet) -> str:
             f"a column for each of {len(months)} periods ({months[0]} to {months[-1]}), and nothing names what is counted. Write it above or "
             f'before each, as "clicks {months[0]}", with the other measures beside it, or export a row for each page and month'
         )
+    addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
+    counts = [place for place, seen in enumerate(sheet.profiles) if seen.whole and not seen.yes_no and not seen.status]
+    if len(addresses) == 1 and counts:
+        most = max(counts, key=lambda place: float(np.nansum(sheet.profiles[place].numbers)))
+        example = f'columns = {{ page = "{sheet.header[addresses[0]]}", sessions = "{sheet.header[most]}" }}'
+        return f'no kind of table was recognised {columns}. If it holds visits, add: [[source]] kind = "landings", files = "...", {example}'
     return f"no kind of table was recognised {columns}"
 
 
