@@ -61,6 +61,7 @@ SAMPLED = {
     "test_pages_are_rated_and_repaired": 2,
     "test_chance_is_called_lasting_as_rarely_however_long_the_history": 3,
     "test_the_newest_inventory_is_believed": 3,
+    "test_queries_of_one_window_alone_tell_no_change": 2,
     "test_two_meanings_of_engagement_stay_apart": 2,
     "test_breadcrumbs_make_a_hub_where_addresses_are_flat": 3,
 }
