@@ -532,6 +532,23 @@ def test_queries_of_one_window_alone_tell_no_change(days: int, dated: bool, tmp_
     assert not ledger["cause"].eq("decay").any()
 
 
+def test_queries_of_long_ago_leave_pages_to_be_judged_by_their_rows(tmp_path: Path) -> None:
+    days = [date(2026, 10, 31) - timedelta(back) for back in range(480)]
+    shown = {"/good": 2.0, "/near": 9.0}
+    rows = [(day, f"https://oak.example{page}", int(99 / place), 300, place) for day in days for page, place in shown.items()]
+    pages = pd.DataFrame(rows, columns=["Date", "Page", "Clicks", "Impressions", "Position"])
+    pages.to_csv(tmp_path / "pages.csv", index=False)
+    pages[pages["Date"] < date(2025, 9, 30)].assign(Query="oak bench").to_csv(tmp_path / "queries.csv", index=False)
+    write_settings(tmp_path, "https://oak.example/", force=False)
+    with nibbet.open_site(tmp_path) as site:
+        ledger = site.pages().set_index("page")
+        assert ledger["pull"].between(0.5, 2).all(), "each as if one query made it"
+        assert ledger["queries"].isna().all() or (ledger["queries"] == 0).all()
+        assert ledger.loc["https://oak.example/near", "cause"] == "climb"
+        assert any("those of queries are older" in note["text"] for note in site.account["notes"])
+        assert (site.compare(by="page")["pull"].abs() < 50).all()
+
+
 def test_searches_with_a_column_for_each_month_are_read_by_month(tmp_path: Path) -> None:
     """Beside their mean, below a preamble, in a folder whose other files bear like names."""
     for back in range(40):

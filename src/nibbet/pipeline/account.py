@@ -108,7 +108,8 @@ class Balance:
         """Notes where rows name queries on only some days of a window."""
         w = self.sums.windows
         if not self.inputs.is_paired:
-            return []
+            text = f"No row names a query of a page in {w.recent}: pages are judged by their own rows, for those of queries are older."
+            return [{"code": "query_days", "text": text}] if self.inputs.has_grain("pair") else []
         days = w.query_days(w.recent)
         text = f"Queries of pages are named on {days} of the {w.recent.days} days of {w.recent}: figures of queries rest on these."
         some = [{"code": "query_days", "text": text}] if days < WHOLE * w.recent.days else []

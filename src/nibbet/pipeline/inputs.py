@@ -97,8 +97,8 @@ class Inputs:
 
     @once
     def is_paired(self) -> bool:
-        """Whether search rows name queries of pages."""
-        return self.has_grain("pair")
+        """Whether search rows of the recent window name queries of pages."""
+        return self.has_grain("pair") and self.windows.query_days(self.windows.recent) > 0
 
     @property
     def subject(self) -> str:
