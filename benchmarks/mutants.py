@@ -1,8 +1,9 @@
 """How many small faults put into the core do the tests notice? Each mutant changes one comparison, sign, number, condition or logical word.
 
-Usage: python benchmarks/mutants.py [--count 40] [--seed 1] [--seconds 300] [MODULE ...]
+Usage: python benchmarks/mutants.py [--count 40] [--seed 1] [--seconds 300] [--near] [MODULE ...]
 
-A mutant is tried on the tests that import its module or bear its name, then on those of whole worlds; what all of them pass has survived. Survivors
+A mutant is tried on the tests that import its module or bear its name, then on those of whole worlds (not with --near, which tells in minutes the
+least that is noticed, of modules that have such tests); what all of them pass has survived. Survivors
 are listed with their line: some change nothing that could be seen (an order among equals, a bound never reached), the others want a test.
 """
 
@@ -69,14 +70,14 @@ def tests_of(name: str) -> list[str]:
     return [f"tests/{path.name}" for path in own]
 
 
-def survives(place: Path, module: Path, text: str, seconds: int) -> bool:
+def survives(place: Path, module: Path, text: str, seconds: int, whole_worlds: bool) -> bool:
     """Whether every test passes with this text in place of the module."""
     target = place / module.relative_to(ROOT)
     whole = target.read_text("utf-8")
     target.write_text(text, "utf-8")
     near = tests_of(module.stem)
     try:
-        for files in ([near] if near else []) + [[one] for one in WHOLE if one not in near]:
+        for files in ([near] if near else []) + [[one] for one in WHOLE if whole_worlds and one not in near]:
             command = [sys.executable, "-m", "pytest", "-x", "-q", "-o", "addopts=", "-m", "not slow", "-p", "no:cacheprovider", *files]
             surroundings = {**os.environ, "PYTHONPATH": str(place / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
             try:
@@ -96,9 +97,11 @@ def main() -> None:
     wanted.add_argument("modules", nargs="*")
     for name, usual in (("--count", 40), ("--seed", 1), ("--seconds", 300)):
         wanted.add_argument(name, type=int, default=usual)
+    wanted.add_argument("--near", action="store_true")
     given = wanted.parse_args()
     chance = random.Random(given.seed)
     modules = [p for p in sorted(CORE.glob("*.py")) if p.stem not in WORDS_ALONE and (not given.modules or p.stem in given.modules)]
+    modules = [path for path in modules if not given.near or tests_of(path.stem)]
     sizes = [len(places(ast.parse(path.read_text("utf-8")))) for path in modules]
     chosen = [(path, *mutated(path, chance)) for path in chance.choices(modules, sizes, k=given.count)]
     free: Queue[Path] = Queue()
@@ -111,7 +114,7 @@ def main() -> None:
 
         sound, path = free.get(), CORE / "words.py"
         if not survives(
-            sound, path, path.read_text("utf-8"), 3 * given.seconds
+            sound, path, path.read_text("utf-8"), 3 * given.seconds, not given.near
         ):  # what fails without a fault would pass for one that is noticed
             sys.exit("the tests fail, or take too long, without any fault")
         free.put(sound)
@@ -119,7 +122,7 @@ def main() -> None:
         def tried(one: tuple[Path, str, str]) -> bool:
             place = free.get()
             try:
-                lives = survives(place, one[0], one[1], given.seconds)
+                lives = survives(place, one[0], one[1], given.seconds, not given.near)
             finally:
                 free.put(place)
             print("SURVIVED" if lives else "killed  ", one[2], flush=True)
