@@ -250,7 +250,7 @@ class Crawler:
     def _watch_silence(self, target: Target, answer: Answer) -> None:
         """Stop where one address after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
         self._silent = [] if answer.status is not None else [*self._silent, target]
-        if len(self._silent) == MOST_SILENT:
+        if len(self._silent) >= MOST_SILENT:  # those still under way count too
             self.frontier.ask_again(self._silent)
             raise SourceError(
                 f"{self.root} no longer answers ({answer.reason}, {MOST_SILENT} addresses in a row). What was read is kept: the same command goes on."

@@ -74,7 +74,7 @@ class Survey:
         result: dict[tuple[str, str, str], list[Entry]] = {}
         for entry in self.entries:
             each = list(kinds[_digits_out(entry.file)].values())
-            mixed = any(held != each[0] for held in each)
+            mixed = any(own != each[0] for own in each)
             pattern = entry.file if entry.constant or mixed else _pattern(entry.file, root)
             result.setdefault((pattern, entry.reading.kind, repr(sorted(entry.constant.items()))), []).append(entry)
         return [(pattern, entries) for (pattern, _, _), entries in result.items()]
