@@ -111,7 +111,7 @@ LANDINGS = [
     _column(
         "seconds_each",
         "number",
-        "seconds per session|average time|avg time|avg engagement time|average engagement time per session|avg engagement time per session|time per session|avg session duration|average session duration|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
+        "seconds per session|average time|avg time|time per session|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
     ),
     _column(
         "engagement_seconds",
@@ -123,7 +123,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|key events|key actions|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
@@ -233,7 +233,7 @@ EDITORIAL = [
     _column(
         "target_query",
         "text",
-        "target query|focus keyword|focus keyphrase|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
+        "target query|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column(
