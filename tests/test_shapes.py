@@ -532,6 +532,18 @@ def test_queries_of_one_window_alone_tell_no_change(days: int, dated: bool, tmp_
     assert not ledger["cause"].eq("decay").any()
 
 
+def test_searches_told_by_bands_count_with_their_middle(tmp_path: Path) -> None:
+    days = [f"{date(2026, 10, 31) - timedelta(back)},/a,oak bench,3,40,2.0" for back in range(30)]
+    (tmp_path / "search.csv").write_text("\n".join(["Date,Page,Query,Clicks,Impressions,Position", *days]), "utf-8")
+    (tmp_path / "wanted.csv").write_text(
+        "Keyword,Searches\noak bench,100 - 1K\nash bench,1K – 10K\nelm bench,10 - 100\nfir bench,1.5K - 6K\nyew bench,720\n", "utf-8"
+    )
+    write_settings(tmp_path, "https://oak.example/", force=False)
+    with nibbet.open_site(tmp_path) as site:
+        volumes = site.sql("select query, volume from demand").set_index("query")["volume"]
+    assert volumes.to_dict() == {"oak bench": 316, "ash bench": 3162, "elm bench": 32, "fir bench": 3000, "yew bench": 720}
+
+
 def test_queries_of_long_ago_leave_pages_to_be_judged_by_their_rows(tmp_path: Path) -> None:
     days = [date(2026, 10, 31) - timedelta(back) for back in range(480)]
     shown = {"/good": 2.0, "/near": 9.0}

@@ -11,7 +11,7 @@ import ibis
 
 from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, TIMES, YES_WORDS, Column
 from nibbet.sources.conventions import number_expression, plain_expression
-from nibbet.sources.profile import DURATION
+from nibbet.sources.profile import BAND, DURATION
 
 ENGINE_TYPE = {
     "date": "date",
@@ -78,6 +78,13 @@ def _seconds(text: Any) -> Any:
     return ibis.cases((text.contains(":"), parts[0] * 3600 + parts[1] * 60 + parts[2]), else_=total)
 
 
+def _bound(text: Any, group: int) -> Any:
+    """A bound of a band, as 1K; the middle of two is taken by their ratio, for bands grow tenfold."""
+    bound, unit = text.re_extract(BAND, group), text.re_extract(BAND, group + 1).lower()
+    digits = ibis.cases((unit != "", bound.replace(",", ".")), else_=bound.re_replace(r"[.,]", ""))  # a mark before K is a fraction's
+    return digits.try_cast("float64") * ibis.cases((unit == "k", 1e3), (unit == "m", 1e6), else_=1.0)
+
+
 def number_cell(column: Column, cell: Any, style: str) -> Any:
     """A number of the column's type, null for what is none; `style` says how its texts are written (see conventions)."""
     if column.type == "count" and cell.type().is_floating():
@@ -89,6 +96,11 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
         seconds = _seconds(text)
         return ibis.cases((text.re_search(DURATION), seconds), else_=number_expression(text, decimal=style[-1:] or ".")).cast(
             ENGINE_TYPE["number"]
+        )
+    if column.name == "volume" and style.startswith("general"):
+        middle = (_bound(text, 1) * _bound(text, 3)).sqrt().round()
+        return ibis.cases((text.re_search(BAND), middle), else_=number_expression(text, decimal=style[-1]).cast("float64").round()).cast(
+            "int64"
         )
     if style == "whole":
         return text.try_cast(ENGINE_TYPE[column.type])

@@ -23,6 +23,8 @@ DATE = re.compile(
 )
 #: spans of time, as 1:05, 00:01:05 or 1m 05s
 DURATION = r"^(?:\d+:)?\d{1,3}:\d{2}(?:\.\d+)?$|^(?:\d+ ?h)? ?(?:\d+ ?m(?:in)?)? ?\d+(?:\.\d+)? ?s(?:ec)?$"
+#: a number told by its bounds, as 100 - 1K
+BAND = r"(?i)^(\d[\d.,]*) ?([km]?)\s*(?:\s-\s|[–—])\s*(\d[\d.,]*) ?([km]?)$"
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
 MEDIA_TYPE = re.compile(r"^(text|image|application|font|video|audio|model|multipart|message)/[\w.+-]+", re.IGNORECASE)
 #: addresses of files that are no pages
@@ -67,6 +69,7 @@ class Profile:
     status: bool
     combined: float
     duration: float
+    band: float
 
     @property
     def whole(self) -> bool:
@@ -121,6 +124,7 @@ def profile(cells: Sequence[str]) -> Profile:
         status=len(known) > 0 and len(known) == len(filled) and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
         combined=sum(" / " in cell for cell in filled) / count,
         duration=share(re.compile(DURATION)),
+        band=share(re.compile(BAND)),
     )
 
 

@@ -95,7 +95,7 @@ def value_score(seen: Profile, column: Column) -> float:
         return -1.0 if seen.date < 0.6 else 0.5 if column.name == "date" and seen.date > 0.95 else 0.0
     if column.type in ("count", "number", "place"):
         known = seen.numbers[~np.isnan(seen.numbers)]
-        if column.name in TIMES and seen.duration > 0.6:
+        if (column.name in TIMES and seen.duration > 0.6) or (column.name == "volume" and seen.band > 0.6):
             return 0.0
         if seen.number < 0.6 or (column.type == "place" and len(known) and (seen.percent or float(known.max()) < 1)):
             return -1.0
