@@ -28,7 +28,7 @@ from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import COVERS, covering_page, straighten
-from nibbet.core.robots import disallowed
+from nibbet.core.robots import closing_rules, disallowed
 from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
@@ -362,7 +362,9 @@ def test_no_redirect_map_keeps_a_chain_or_a_loop(steps: dict[int, int | None]) -
 def test_robots_rules_by_the_longest_match(path: str, closed: bool) -> None:
     rules = [("*", "disallow", "/fish"), ("*", "allow", "/fish/open"), ("*", "disallow", "/*.pdf$"), ("*", "disallow", "/tmp/"), ("*", "disallow", ""),
              ("*", "disallow", "/*?print="), ("other", "disallow", "/")]  # fmt: skip
-    assert disallowed(pd.Series([path]), pd.DataFrame(rules, columns=["agent", "rule", "pattern"]))[0] == closed
+    table = pd.DataFrame(rules, columns=["agent", "rule", "pattern"])
+    assert disallowed(pd.Series([path]), table)[0] == closed
+    assert closing_rules(pd.Series([path]), table).notna()[0] == closed, "what a rule opens has none that closes it"
 
 
 def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
