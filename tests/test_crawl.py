@@ -439,6 +439,32 @@ def test_an_outage_stops_the_crawl_and_costs_nothing(tmp_path: Path, capsys: pyt
         pd.testing.assert_frame_equal(crawled(tmp_path, url), whole)
 
 
+def test_further_hosts_of_the_site_are_crawled_from_their_own_homes(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    none = plain(b"", b"HTTP/1.1 404 No\r\n")
+    shop = {
+        "/": plain(b"<title>Shop</title><main><a href='/tents'>Tents</a></main>"), "/tents": plain(PAGE), "/alone": plain(PAGE), "/closed/a": plain(PAGE),
+        "/robots.txt": plain(b"User-agent: *\nDisallow: /closed/\n"),
+    }  # fmt: skip
+    up = True
+    with serving(lambda path, _: shop.get(path, none) if up or path == "/robots.txt" else b"") as (other, asked):
+        other = other.replace("127.0.0.1", "localhost")
+        shop["/sitemap.xml"] = plain(f"<urlset><url><loc>{other}alone</loc></url><url><loc>{other}closed/a</loc></url></urlset>".encode())
+        links = b"".join(b"<a href='%sp%d'>x</a>" % (other.encode(), n) for n in range(40))
+        with serving(lambda path, _: plain(b"<title>Home</title><main>" + links + b"</main>") if path == "/" else none) as (url, _):
+            (tmp_path / "search.csv").write_text("date,page,clicks,impressions,position\n2026-10-31,/,3,40,2\n")
+            (tmp_path / "nibbet.toml").write_text(
+                f'[site]\nhome = "{url}"\nmore_hosts = ["{other[7:-1]}"]\n[[source]]\nkind = "search"\nfiles = "search.csv"\n'
+            )
+            found = crawled(tmp_path, url)
+            up = False
+            assert main(["crawl", url, str(tmp_path), "-q", "--rate", "500", "--fresh"]) == 2
+            assert "Where that host is no longer in use, take it out of more_hosts." in capsys.readouterr().err
+    assert found.loc[[url, other, f"{other}tents", f"{other}alone"], "status"].eq(200).all()
+    assert found.loc[f"{other}tents", "depth"] == 1
+    assert found["in_sitemap"].eq("yes").sum() == 2
+    assert not asked["/closed/a"]
+
+
 def test_a_page_left_out_and_taken_in_again_is_asked_anew(tmp_path: Path) -> None:
     one = Changing()
     with serving(lambda path, _, head=b"": one.answer(path, head), heads=True) as (url, _):

@@ -64,7 +64,7 @@ def crawl(
     from nibbet.crawl.inventory import Inventory
 
     place, progress = folder or Path(), Progress(quiet=quiet, verbose=verbose)
-    home, hosts, known = _known(url, stands_for, place, progress)
+    home, hosts, further, known = _known(url, stands_for, place, progress)
     if rate is None:
         rate = None if _on_this_machine(home) else USUAL_RATE
     plan = Plan(
@@ -80,6 +80,7 @@ def crawl(
         stands_for=_root(stands_for),
         known=known,
         outside=outside,
+        further=further,
     )
     into = place / "crawl"
     frontier = Frontier(into / ".frontier.db")
@@ -150,21 +151,25 @@ def _home(url: str) -> str:
     return home.partition("#")[0]
 
 
-def _known(url: str, stands_for: str, place: Path, say: Callable[[str], None]) -> tuple[str, frozenset[str], tuple[str, ...]]:
-    """(home, hosts of the site, addresses that the sources of the workspace know)."""
+def _known(
+    url: str, stands_for: str, place: Path, say: Callable[[str], None]
+) -> tuple[str, frozenset[str], tuple[str, ...], tuple[str, ...]]:
+    """(home, hosts of the site, home pages of those with pages of their own, addresses that the sources of the workspace know)."""
     from nibbet.core.markup import host_of
 
     home = _home(url)
     live = _home(stands_for) if stands_for else home
     hosts: set[str] = {host_of(home)}
     known: list[str] = []
+    further: list[str] = []
     if (place / "nibbet.toml").exists():
         from nibbet.config import load_config
         from nibbet.site import open_site
 
         config = load_config(place / "nibbet.toml")
         if not stands_for and host_of(config.site.home) == host_of(home):
-            hosts |= {host.removeprefix("www.") for host in config.site.hosts}
+            further = [f"{home.partition('://')[0]}://{host}/" for host in config.site.more_hosts]
+            hosts |= {host_of(f"//{host}") for host in (*config.site.hosts, *config.site.more_hosts)}
         try:
             with open_site(place, say=say) as site:
                 pages = site.addresses["page"].dropna().drop_duplicates()
@@ -172,7 +177,7 @@ def _known(url: str, stands_for: str, place: Path, say: Callable[[str], None]) -
             known = [own + page.removeprefix(root) if page.startswith(root + "/") else page for page in pages]
         except SourceError:  # what cannot be read yet names no addresses
             known = []
-    return home, frozenset(hosts), tuple(known)
+    return home, frozenset(hosts), tuple(further), tuple(known)
 
 
 def _on_this_machine(home: str) -> bool:

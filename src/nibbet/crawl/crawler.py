@@ -54,7 +54,7 @@ class Plan:
     """What is crawled and how: hosts of the site; limit, depth: pages and links from home at most; include, exclude: patterns of paths (`*` stands for
     anything); rate: pages a second (None for as fast as it answers); at_once: requests under way; fresh: ask all anew; stands_for: scheme
     and host of the site that this is a copy of, whose addresses stand for those here; known: addresses that
-    other sources know; outside: whether links to other hosts are checked.
+    other sources know; outside: whether links to other hosts are checked; further: home pages of the site's hosts with pages of their own.
     """
 
     home: str
@@ -70,6 +70,12 @@ class Plan:
     stands_for: str = ""
     known: tuple[str, ...] = ()
     outside: bool = False
+    further: tuple[str, ...] = ()
+
+    @property
+    def starts(self) -> tuple[str, ...]:
+        """Where the crawl begins: the home page, and those of further hosts."""
+        return self.home, *self.further
 
 
 @dataclass
@@ -106,7 +112,7 @@ class Crawler:
         self._include = [_pattern(one) for one in plan.include]
         self._exclude = [_pattern(one) for one in plan.exclude]
         self._is_page = lru_cache(200_000)(lambda address: self._is_ours(address) and not ASSETS.search(address.partition("?")[0]))
-        self._silent: list[Target] = []
+        self._silent: dict[str, list[Target]] = {}
         self._busy = 0
         self._again: list[tuple[float, Target, int]] = []
         self._reader = Reader()
@@ -127,10 +133,11 @@ class Crawler:
     async def _crawl(self) -> None:
         plan, frontier = self.plan, self.frontier
         async with Fetcher(plan.home, plan.contact, connections=plan.at_once) as fetcher:
-            frontier.add([(plan.home, 0, 0)])
-            frontier.name([plan.home])
-            roots = list(dict.fromkeys([root_of(plan.home), *(f"{root_of(plan.home).partition('://')[0]}://{host}" for host in sorted(plan.hosts) if host != host_of(plan.home))]))  # fmt: skip
-            for root in roots:
+            frontier.add([(one, 0, 0) for one in plan.starts])
+            frontier.name(plan.starts)
+            scheme, begun = plan.home.partition("://")[0], {host_of(one) for one in plan.starts}
+            siblings = [f"{scheme}://{host}" for host in sorted(plan.hosts - begun)]
+            for root in dict.fromkeys([*map(root_of, plan.starts), *siblings]):
                 await self._manners(fetcher, root)
             await self._read_sitemaps(fetcher)
             frontier.name([one for one in map(self.here, plan.known) if self._is_page(one)])
@@ -169,8 +176,11 @@ class Crawler:
     # -- sitemaps --------------------------------------------------------------------------------------------------------------------------
 
     async def _read_sitemaps(self, fetcher: Fetcher) -> None:
-        waiting = [(self.here(one), 0) for robots in self.robots.values() for one in robots.sitemaps]
-        waiting += [(f"{root_of(self.plan.home)}/sitemap.xml", 0)] if not waiting else []
+        named = {root: [self.here(one) for one in robots.sitemaps] for root, robots in self.robots.items()}
+        anywhere = [one for sitemaps in named.values() for one in sitemaps]
+        usual = [f"{root}/sitemap.xml" for root in map(root_of, self.plan.starts) if not named[root]]
+        spoken_for = {host_of(one) for one in anywhere}  # the robots.txt of one host may name the sitemaps of another
+        waiting = [(one, 0) for one in anywhere + [one for one in usual if host_of(one) not in spoken_for]]
         seen: set[str] = set()
         while waiting and len(seen) < MOST_SITEMAPS:
             address, depth = waiting.pop(0)
@@ -221,10 +231,11 @@ class Crawler:
         if not tries and (reason := self._unwanted(target)):
             self.frontier.cut(target, reason)
             return
-        await self._manners(fetcher, root_of(address))
-        while root_of(address) not in self._paces:  # another worker asks for the rules
+        root = root_of(address)
+        await self._manners(fetcher, root)
+        while root not in self._paces:  # another worker asks for the rules
             await asyncio.sleep(0.02)
-        robots = self.robots[root_of(address)]
+        robots = self.robots[root]
         if not robots.allows(address):
             self.frontier.cut(target, robots.why)
             return
@@ -232,7 +243,7 @@ class Crawler:
         if not self.plan.fresh and target.fetched and changed and changed[:10] < target.fetched:
             self._unchanged(target, was_asked=False)
             return
-        pace = self._paces[root_of(address)]
+        pace = self._paces[root]
         await pace.turn()
         old = not self.plan.fresh
         answer = await fetcher.ask(address, etag=target.etag if old else None, changed=target.changed if old else None)
@@ -248,12 +259,14 @@ class Crawler:
         await self._keep(target, answer)
 
     def _watch_silence(self, target: Target, answer: Answer) -> None:
-        """Stop where one address after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
-        self._silent = [] if answer.status is not None else [*self._silent, target]
-        if len(self._silent) >= MOST_SILENT:  # those still under way count too
-            self.frontier.ask_again(self._silent)
+        """Stop where one address of a host after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
+        root = root_of(target.address)
+        silent = self._silent[root] = [] if answer.status is not None else [*self._silent.get(root, []), target]
+        if len(silent) >= MOST_SILENT:  # those still under way count too
+            self.frontier.ask_again(silent)
+            mend = "" if root == self.root else " Where that host is no longer in use, take it out of more_hosts."
             raise SourceError(
-                f"{self.root} no longer answers ({answer.reason}, {MOST_SILENT} addresses in a row). What was read is kept: the same command goes on."
+                f"{root} no longer answers ({answer.reason}, {MOST_SILENT} addresses in a row). What was read is kept: the same command goes on.{mend}"
             )
 
     def _unwanted(self, target: Target) -> str:

@@ -89,9 +89,10 @@ class Inventory:
         self._depth = np.full(size, -1, dtype=np.int64)
         start = np.append(start, [one for one, _ in moves]).astype(np.int64)
         end = np.append(end, [to for _, to in moves]).astype(np.int64)
-        if (home := number.get(key_of(self._crawler.plan.home))) is not None and len(start):
+        starts_at = [number[key] for key in map(key_of, self._crawler.plan.starts) if key in number]
+        if starts_at and len(start):
             graph = csr_matrix((np.ones(len(start), dtype=np.int8), (start, end)), shape=(size, size))
-            far = dijkstra(graph, indices=home, unweighted=True)
+            far = dijkstra(graph, indices=starts_at, unweighted=True, min_only=True)
             self._depth = np.where(np.isfinite(far), far, -1).astype(np.int64)
 
     def _write_pages(self, path: Path) -> None:
