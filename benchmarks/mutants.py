@@ -1,10 +1,12 @@
 """How many small faults put into the core do the tests notice? Each mutant changes one comparison, sign, number, condition or logical word.
 
-Usage: python benchmarks/mutants.py [--count 40] [--seed 1] [--seconds 300] [--near] [MODULE ...]
+Usage: python -m pytest --cov=nibbet.core --cov-branch --cov-context=test --junitxml=tests.xml
+       python benchmarks/mutants.py [--count 60] [--seed 1] [--seconds 90] [--workers 2] [MODULE ...]
 
-A mutant is tried on the tests that import its module or bear its name, then on those of whole worlds (not with --near, which tells in minutes the
-least that is noticed, of modules that have such tests); what all of them pass has survived. Survivors
-are listed with their line: some change nothing that could be seen (an order among equals, a bound never reached), the others want a test.
+The first line (with pytest-cov) tells which tests run which line, how long each takes, and the branch coverage of the core; the second tries each mutant on
+the tests that run its line, the quickest first, for so many seconds. What all of them pass has survived. Survivors are listed with their line: some
+change nothing that could be seen (an order among equals, a bound never reached), the others want a test. A line that no test runs has no mutants: that
+is what the coverage is for.
 """
 
 from __future__ import annotations
@@ -20,12 +22,18 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import Queue
+from xml.etree import ElementTree
 
-ROOT = Path(__file__).parents[1]
+from coverage import CoverageData
+
+ROOT = Path.cwd()
 CORE = ROOT / "src" / "nibbet" / "core"
 #: modules that hold names and words alone
 WORDS_ALONE = {"__init__", "meanings", "entries", "tables", "verdict"}
-WHOLE = ["tests/test_answers.py", "tests/test_truth.py"]
+#: tests that are tried in one go, at first: a run of pytest takes seconds to begin; seconds that a test takes at least, and that the run takes which some share
+AT_FIRST, LEAST, SHARED = 25, 0.05, 60.0
+#: times the seconds known from which a test is taken to hang
+HANGS = 8
 SWAPS: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq, ast.Add: ast.Sub, ast.Sub: ast.Add,
     ast.Mult: ast.Div, ast.Div: ast.Mult, ast.And: ast.Or, ast.Or: ast.And, ast.BitAnd: ast.BitOr, ast.BitOr: ast.BitAnd,
@@ -48,8 +56,8 @@ def places(tree: ast.Module) -> list[tuple[ast.AST, str]]:
     return result
 
 
-def mutated(path: Path, chance: random.Random) -> tuple[str, str]:
-    """(the module with one fault, what the fault is)."""
+def mutated(path: Path, chance: random.Random) -> tuple[str, str, int]:
+    """(the module with one fault, what the fault is, its line)."""
     tree = ast.parse(path.read_text("utf-8"))
     node, how = chance.choice(places(tree))
     before = ast.unparse(node)
@@ -61,27 +69,52 @@ def mutated(path: Path, chance: random.Random) -> tuple[str, str]:
         node.value = node.value + 1  # type: ignore[attr-defined]
     else:
         node.operand = ast.UnaryOp(node.op, node.operand)  # type: ignore[attr-defined]
-    return ast.unparse(tree), f"{path.name}:{node.lineno}  {before}  ->  {ast.unparse(node)}"  # type: ignore[attr-defined]
+    line: int = node.lineno  # type: ignore[attr-defined]
+    return ast.unparse(tree), f"{path.name}:{line}  {before}  ->  {ast.unparse(node)}", line
 
 
-def tests_of(name: str) -> list[str]:
-    """The test files that import a module of the core, or bear its name."""
-    own = [p for p in sorted((ROOT / "tests").glob("test_*.py")) if f"core.{name} " in p.read_text("utf-8") or p.stem == f"test_{name}"]
-    return [f"tests/{path.name}" for path in own]
+class Tests:
+    """Which tests run a line of the core, the quickest first."""
+
+    def __init__(self) -> None:
+        self._data = CoverageData(ROOT / ".coverage")
+        self._data.read()
+        cases = ElementTree.parse(ROOT / "tests.xml").iter("testcase")
+        self._seconds = {f"{one.get('classname', '').replace('.', '/')}.py::{one.get('name')}": float(one.get("time", 0)) for one in cases}
+        self._lines: dict[Path, dict[int, list[str]]] = {}
+
+    def of(self, path: Path, line: int) -> list[tuple[str, float]]:
+        """(test, seconds) of those that run a line."""
+        if path not in self._lines:
+            self._lines[path] = self._data.contexts_by_lineno(str(path))
+        names = {one.partition("|")[0] for one in self._lines[path].get(line, [])} - {""}
+        return sorted(((one, self._cost(one)) for one in names), key=lambda one: (one[1], one[0]))
+
+    def _cost(self, name: str) -> float:
+        shares = "ran: Path" in (ROOT / name.partition("::")[0]).read_text("utf-8")
+        return max(self._seconds.get(name, 0.0), LEAST) + (SHARED if shares else 0.0)
 
 
-def survives(place: Path, module: Path, text: str, seconds: int, whole_worlds: bool) -> bool:
-    """Whether every test passes with this text in place of the module."""
+def survives(place: Path, module: Path, text: str, tests: list[tuple[str, float]], seconds: int) -> bool:
+    """Whether every test passes with this text in place of the module, as far as so many seconds reach."""
     target = place / module.relative_to(ROOT)
     whole = target.read_text("utf-8")
     target.write_text(text, "utf-8")
-    near = tests_of(module.stem)
+    surroundings = {**os.environ, "PYTHONPATH": str(place / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-o", "addopts=", "-p", "no:cacheprovider"]
+    many, spent, tests = AT_FIRST, 0.0, list(tests)
     try:
-        for files in ([near] if near else []) + [[one] for one in WHOLE if whole_worlds and one not in near]:
-            command = [sys.executable, "-m", "pytest", "-x", "-q", "-o", "addopts=", "-m", "not slow", "-p", "no:cacheprovider", *files]
-            surroundings = {**os.environ, "PYTHONPATH": str(place / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+        while tests and spent + tests[0][1] <= seconds:
+            portion = [tests.pop(0)]
+            cost = portion[0][1]
+            while tests and len(portion) < many and spent + cost + tests[0][1] <= seconds:
+                cost += tests[0][1]
+                portion.append(tests.pop(0))
+            spent, many = spent + cost, 3 * many
+            names = [name for name, _ in portion]
             try:
-                done = subprocess.run(command, cwd=place, env=surroundings, capture_output=True, timeout=seconds, check=False)
+                limit = 60 + HANGS * cost
+                done = subprocess.run([*command, *names], cwd=place, env=surroundings, capture_output=True, timeout=limit, check=False)
             except subprocess.TimeoutExpired:
                 return False  # it hangs: that is noticed
             if done.returncode:
@@ -92,45 +125,38 @@ def survives(place: Path, module: Path, text: str, seconds: int, whole_worlds: b
 
 
 def main() -> None:
-    """Try mutants on two processors, and tell each."""
+    """Try mutants, several at once, and tell each."""
     wanted = argparse.ArgumentParser(description=__doc__)
     wanted.add_argument("modules", nargs="*")
-    for name, usual in (("--count", 40), ("--seed", 1), ("--seconds", 300)):
+    for name, usual in (("--count", 60), ("--seed", 1), ("--seconds", 90), ("--workers", 2)):
         wanted.add_argument(name, type=int, default=usual)
-    wanted.add_argument("--near", action="store_true")
     given = wanted.parse_args()
-    chance = random.Random(given.seed)
+    chance, tests = random.Random(given.seed), Tests()
     modules = [p for p in sorted(CORE.glob("*.py")) if p.stem not in WORDS_ALONE and (not given.modules or p.stem in given.modules)]
-    modules = [path for path in modules if not given.near or tests_of(path.stem)]
     sizes = [len(places(ast.parse(path.read_text("utf-8")))) for path in modules]
-    chosen = [(path, *mutated(path, chance)) for path in chance.choices(modules, sizes, k=given.count)]
+    drawn = [(path, *mutated(path, chance)) for path in chance.choices(modules, sizes, k=3 * given.count)]
+    chosen = [one for one in drawn if tests.of(one[0], one[3])][: given.count]
     free: Queue[Path] = Queue()
     with tempfile.TemporaryDirectory() as folder:
-        for number in range(2):
+        for number in range(given.workers):
             place = Path(folder) / str(number)
             shutil.copytree(ROOT, place, ignore=shutil.ignore_patterns(".venv", "demo", "build", ".git", ".*_cache", ".hypothesis", "out"))
             shutil.copytree(ROOT / "src" / "nibbet" / "demo", place / "src" / "nibbet" / "demo")
             free.put(place)
 
-        sound, path = free.get(), CORE / "words.py"
-        if not survives(
-            sound, path, path.read_text("utf-8"), 3 * given.seconds, not given.near
-        ):  # what fails without a fault would pass for one that is noticed
-            sys.exit("the tests fail, or take too long, without any fault")
-        free.put(sound)
-
-        def tried(one: tuple[Path, str, str]) -> bool:
-            place = free.get()
+        def tried(one: tuple[Path, str, str, int]) -> bool:
+            place, near = free.get(), tests.of(one[0], one[3])
             try:
-                lives = survives(place, one[0], one[1], given.seconds, not given.near)
+                lives = survives(place, one[0], one[1], near, given.seconds)
             finally:
                 free.put(place)
-            print("SURVIVED" if lives else "killed  ", one[2], flush=True)
+            print("SURVIVED" if lives else "killed  ", f"({len(near)} tests)", one[2], flush=True)
             return lives
 
-        with ThreadPoolExecutor(2) as pool:
+        with ThreadPoolExecutor(given.workers) as pool:
             survivors = sum(pool.map(tried, chosen))
-    print(f"{given.count - survivors} of {given.count} noticed ({1 - survivors / given.count:.0%})")
+    count = len(chosen)
+    print(f"{count - survivors} of {count} noticed ({1 - survivors / count:.0%}), of {sum(sizes):,} places")
 
 
 if __name__ == "__main__":

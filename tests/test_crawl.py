@@ -49,6 +49,9 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
     )
     linked = pages[(pages["inlinks"] > 0) | ((pages["status"] == 200) & ~pages["noindex"])]
     assert set(linked.index) <= set(found.index), "all that a link or the sitemap names"
+    closed = both["case"] == "closed"
+    assert both.loc[closed, "status_found"].isna().all(), "robots.txt is kept to"
+    both = both[~closed]
     assert (both["status"] == both["status_found"]).all()
     alive = both[both["status"] == 200]
     for name in ("title", "h1", "description", "words"):
@@ -63,8 +66,10 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
     assert (LIVE.rstrip("/") + moved["redirect_path"] == moved["redirect_to"]).all()
     assert both.loc[both["inlinks"] == 0, "inlinks_found"].eq(0).all(), "orphans"
     pd.testing.assert_frame_equal(found, again)
-    assert f"({len(found)} asked, 0 unchanged)" in told
-    assert f"{len(alive)} unchanged)" in unchanged
+    assert f"({len(found) - closed.sum()} asked, 0 unchanged)" in told
+    assert f"{closed.sum()}: closed by robots.txt" in told
+    listed = both["case"].eq("moved_step").sum()  # the sitemap says that they are older than the visit
+    assert f"{len(alive) + listed} unchanged)" in unchanged
     links = pd.read_parquet(tmp_path / "crawl" / "links.parquet")
     assert set(links["place"]) == {"navigation", "main", "footer"}
     assert links["source"].str.startswith(LIVE).all()

@@ -443,6 +443,29 @@ def hit(path: str, *, status: int = 200, agent: str = AGENT, form: str = "combin
     return f'10.0.0.1 - - [10/Oct/2026:13:55:36 +0000] "GET {path} HTTP/1.1" {status} 2326{end}'
 
 
+def test_hits_count_for_the_page_they_mean_however_it_is_spelled_elsewhere(tmp_path: Path) -> None:
+    pages = [f"{HOME}{name}/" for name in ("alive", "robots-only", "broken", "slashed")]
+    days = pd.date_range("2026-08-01", "2026-10-31").strftime("%Y-%m-%d")
+    rows = pd.MultiIndex.from_product([days, pages], names=["date", "page"]).to_frame(index=False)
+    put(tmp_path, rows.assign(clicks=2, impressions=40, position=3.0).to_csv(index=False))
+    put(tmp_path, "page,status,title\n" + "".join(f"{one},{404 if 'broken' in one else 200},A page\n" for one in pages), "crawl.csv")
+    robot = "Seekbot/1.0 (+http://b.example/bot)"
+    lines = [hit("/robots-only/", agent=robot), hit("/alive/"), hit("/wanted-by-robots/", agent=robot)]
+    lines += [hit("/broken/", status=404)] * 25 + [hit("/slashed", status=404)] * 30 + [hit("/shop/alive.html", status=404)] * 40
+    put(tmp_path, "\n".join(lines), "access.log")
+    sources = "".join(f'[[source]]\nkind = "{kind}"\nfiles = "{file}"\n' for kind, file in {"search": "search.csv", "crawl": "crawl.csv", "hits": "access.log"}.items())  # fmt: skip
+    put(tmp_path, f'[site]\nhome = "{HOME}"\n{sources}', "nibbet.toml")
+    with nibbet.open_site(tmp_path) as site:
+        hits = site.pages().set_index("page")["hits"]
+        robots = site.sql("SELECT page FROM hits WHERE agent LIKE 'Seekbot%' ORDER BY page NULLS LAST")["page"]
+        repairs = site.repairs().set_index("page")
+        reasons = site.addresses.set_index("spelling")["reason"]
+    assert hits[[pages[0], pages[2]]].tolist() == [1, 25], "a log has paths, the other tables whole addresses"
+    assert robots.fillna("").tolist() == [pages[1], ""], "what robots alone fetch makes no page"
+    assert (reasons["/wanted-by-robots/"], reasons["/slashed"]) == ("known only from robots", "known only from failed hits")
+    assert repairs.loc[[f"{HOME}slashed", f"{HOME}shop/alive.html"], "target"].tolist() == [pages[3], pages[0]]
+
+
 def test_logs_sitemaps_robots_and_links(tmp_path: Path) -> None:
     put(tmp_path, text(frame()))
     lines = [

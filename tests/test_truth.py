@@ -14,6 +14,7 @@ import nibbet
 from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, LEVELS
 from nibbet.demo.exports import HOME
 from nibbet.demo.scenario import build
+from nibbet.demo.site_files import unfetched_of
 from score import against_truth, costly, macro_f1, plain_rules, promises, roles_right, without_days, without_source
 
 UNSEEN = [
@@ -54,7 +55,7 @@ def test_verdicts_agree_with_the_truth_and_never_cost_a_page_that_matters(
     assert (merged["target"] == merged["target_true"]).mean() >= 0.95
 
 
-PLANTED = ["noindex", "restore", "redirected", "chain", "orphan", "theme"]
+PLANTED = ["noindex", "restore", "redirected", "chain", "orphan", "theme", "robots", "sitemap", "error"]
 
 
 @pytest.mark.slow
@@ -94,7 +95,7 @@ def test_strays_become_proposals_and_nothing_answered_does(world: Callable[..., 
 def test_planted_faults_are_found_with_their_targets(world: Callable[..., Path]) -> None:
     folder = world(4211, 400)
     site = nibbet.open_site(folder)
-    found = site.repairs()
+    found, absent, notes = site.repairs(), site.absent(), {note["code"] for note in site.account["notes"]}
     site.close()
     truth = pd.read_csv(folder.parent / "truth.csv", keep_default_na=False).query("repair != ''")
     both = truth.merge(found[found["repair"].isin(PLANTED)], on=["page", "repair"], how="outer", indicator=True)
@@ -105,6 +106,9 @@ def test_planted_faults_are_found_with_their_targets(world: Callable[..., Path])
     assert len(told) >= 3
     assert (told["repair_target"] == told["target_y"]).mean() >= 0.9
     assert found["weight"].is_monotonic_decreasing
+    unfetched = HOME.rstrip("/") + unfetched_of(build(400, 4211, LEVELS["easy"]))
+    assert set(absent.loc[absent["cause"] == "unfetched", "page"]) == set(unfetched)
+    assert "robots_lines" in notes
     assert found["because"].str.len().min() > 30
 
 

@@ -33,7 +33,7 @@ INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 #: spellings that the standard leaves as they are: no capital or odd letter in the host, no dot segment, nothing to encode
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: whose word counts first when several spellings of a page are known
-AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "events", "vitals", "links", "backlinks", "hits", "misses")
+AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "events", "vitals", "links", "backlinks", "hits", "misses", "robots")
 #: spellings that are looked at in one go
 AT_ONCE = 50_000
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")

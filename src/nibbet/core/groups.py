@@ -54,8 +54,31 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
     one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
-    answered = ~(candidates["each_answers"] < t.each_answers)
-    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & ~(candidates["intent"] < t.same_intent)
+    answered = ~(candidates["each_answers"] < least_answer(candidates, t))
+    titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
+    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & ~(candidates["intent"] < t.same_intent)
+
+
+def least_answer(candidates: pd.DataFrame, t: Thresholds) -> NDArray[np.float64]:
+    """How far either page of each candidate pair must answer what the other is chosen for: further where one lies above the other."""
+    return np.where(candidates["above"], np.maximum(t.each_answers, t.alike_above), t.each_answers)
+
+
+def lies_above(pages: pd.DataFrame, candidates: pd.DataFrame, parent: pd.Series | None) -> pd.Series:
+    """For each candidate pair, whether one page lies above the other, by whole parts of its address or by breadcrumbs.
+
+    Args:
+        pages: page (address) by page number; candidates: page_a, page_b; parent: by page number, the address of the page above by breadcrumbs, or None.
+    """
+    whole = pages["page"].str.rstrip("/") + "/"
+    one, other = (whole.reindex(candidates[f"page_{side}"]).to_numpy() for side in "ab")
+    inside = [a.startswith(b) or b.startswith(a) for a, b in zip(one, other, strict=True)]  # pairs that share queries are few
+    result = pd.Series(inside, index=candidates.index, dtype=bool)
+    if parent is None:
+        return result
+    for lower, upper in (("page_a", "page_b"), ("page_b", "page_a")):
+        result |= candidates[lower].map(parent).eq(candidates[upper].map(pages["page"])).fillna(False).astype(bool)
+    return result
 
 
 def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] | None = None) -> pd.DataFrame:
@@ -171,8 +194,8 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers (see `core.likeness`), intent
-            (null where results are not known).
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, title_likeness (see `core.likeness`), intent
+            (null where results are not known), above (whether one lies above the other).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
@@ -250,7 +273,14 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     own = say.joined(
         "They are shown for each other's queries, but of what the one is chosen for the other answers ",
         say.share(rows["each_answers"]),
-        f", under {t.each_answers:.0%}.",
+        ", under ",
+        say.share(pd.Series(least_answer(rows, t), index=rows.index)),
+        rows["above"].map({True: ", for one lies above the other.", False: "."}),
+    )
+    above = say.joined(
+        "One lies above the other, and their titles share ",
+        say.share(rows["title_likeness"]),
+        f" of their telling words, under {t.alike_above:.0%}: a section's page draws what its pages answer.",
     )
     because = np.select(
         [
@@ -258,11 +288,12 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
             together,
             rows["intent"] < t.same_intent,
             rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
-            rows["each_answers"] < t.each_answers,
+            rows["each_answers"] < least_answer(rows, t),
+            rows["above"] & (rows["title_likeness"] < t.alike_above),
             undated & ~are_one(rows, t),
             staying,
         ],
-        [few, turns, apart, two, own, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [few, turns, apart, two, own, above, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

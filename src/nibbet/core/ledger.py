@@ -75,13 +75,13 @@ def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
     above = whole.str.replace(r"/[^/]*$", "", regex=True)
     result = whole.map(above[whole != ""].value_counts()).fillna(0)
     if inventory is not None and ("parent_page" in inventory or "trail" in inventory):
-        named = _named_above(table, inventory)
+        named = named_above(table, inventory)
         elsewhere = named.notna() & (named.map(pd.Series(whole.to_numpy(), index=table["page"])) != above)
         result = result + table["page"].map(named[elsewhere].value_counts()).fillna(0)
     return result.astype("int64")
 
 
-def _named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:
+def named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:
     """The address of the page above each by its breadcrumbs, which are links or words; null where it has none."""
     known = inventory.reindex(table.index)
     result = known["parent_page"] if "parent_page" in known else pd.Series(None, index=table.index, dtype="str")

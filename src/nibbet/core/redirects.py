@@ -76,6 +76,28 @@ def covering_page(
     return pd.Series(np.where(best >= 0, staying[best], np.nan), index=leaving)
 
 
+def page_name(path: pd.Series) -> pd.Series:
+    """The last part of each address, without its ending and the file of a folder; empty where it holds no letter, as a bare number."""
+    whole = path.str.replace(r"[?#].*$", "", regex=True).str.replace(r"/(?:index|default)\.\w+$", "", regex=True)
+    name = whole.str.extract(r"([^/]*)/*$", expand=False).str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True).str.lower()
+    return name.where(name.str.contains(r"[^\W\d_]", regex=True), "")
+
+
+def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
+    """For each address the staying page whose own address ends in the same name, as after a move of folders or a change of endings; null without one.
+
+    Args:
+        path: addresses that fail; staying: paths of living pages by page number. Of several, the one that shares most folders; null where two share as many.
+    """
+    gone, alive = (pd.DataFrame({"name": page_name(one), "path": one}).rename_axis("number").reset_index() for one in (path, staying))
+    both = gone[gone["name"] != ""].merge(alive, on="name", suffixes=("", "_alive"))
+    folders = zip(both["path"].str.split("/"), both["path_alive"].str.split("/"), strict=True)
+    both["common"] = [len(set(one) & set(other)) for one, other in folders]  # pages of one name are few
+    both = both[both["common"] == both.groupby("number")["common"].transform("max")]
+    only = both[~both.duplicated("number", keep=False)].set_index("number")["number_alive"]
+    return only.reindex(path.index).astype("float64")
+
+
 def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray, answers: float) -> pd.DataFrame:
     """For each leaving page the staying pages that answer what its queries asked: page (leaving), other, share (0..1, by clicks had and
     expected in both windows), and weight, those clicks; most first; a page that none answers has a row without other.

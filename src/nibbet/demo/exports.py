@@ -20,6 +20,7 @@ from nibbet.demo.links import write_backlinks, write_links, write_vitals
 from nibbet.demo.scenario import build
 from nibbet.demo.searched import write_demand, write_results
 from nibbet.demo.simulate import calendar, simulate
+from nibbet.demo.site_files import remembered_of, write_site_files
 
 Floats = NDArray[np.float64]
 
@@ -79,6 +80,18 @@ files = "results.csv.gz"
 [[source]]
 kind = "demand"
 files = "searches.csv"
+
+[[source]]
+kind = "sitemap"
+files = "sitemap.xml"
+
+[[source]]
+kind = "robots"
+files = "robots.txt"
+
+[[source]]
+kind = "hits"
+files = "server.log.gz"
 
 [protect]
 pages = ["/legal/*"]
@@ -150,6 +163,7 @@ def write(
     write_demand(folder / "searches.csv", world)
     write_links(folder / "links.csv", world, HOME.rstrip("/"))
     write_vitals(folder / "vitals.csv", world, HOME.rstrip("/"))
+    write_site_files(folder, world, HOME.rstrip("/"))
     (folder / "about.md").write_text(ABOUT, "utf-8")
     (folder / "nibbet.toml").write_text(SETTINGS, "utf-8")
     _truth(world).to_csv(truth, index=False, lineterminator="\n")
@@ -157,7 +171,9 @@ def write(
 
 
 def _truth(world: World) -> pd.DataFrame:
-    frame = world.pages[["path", "case", "verdict", "also_right", "cause", "target_path", "repair", "repair_path"]].copy()
+    former = remembered_of(world).rename(columns={"target": "repair_path"}).assign(case="remembered", repair="error")
+    parts = [world.pages, former.assign(verdict="", also_right="", cause="", target_path="")]
+    frame = pd.concat(parts)[["path", "case", "verdict", "also_right", "cause", "target_path", "repair", "repair_path"]]
     frame["path"] = HOME + frame["path"]
     for name in ("target_path", "repair_path"):
         frame[name] = np.where(frame[name] == "", "", HOME + frame[name])

@@ -42,10 +42,11 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
     _overshadowed(b)
     _abroad(b)
     _events(b)
+    _closed(b)
     frame = pd.DataFrame(b.pages)
     pairs = pd.DataFrame([row for rows in b.queries.values() for row in rows])
     pairs["mended_position"], pairs["mended_pull"] = (pairs[f"mended_{name}"].fillna(pairs[name]) for name in ("position", "pull"))
-    carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex"]].rename(
+    carried = frame[["page", "pull", "onset", "sink", "fade", "leads", "published", "status", "noindex", "case"]].rename(
         columns={"pull": "page_pull"}
     )
     pairs = (
@@ -439,6 +440,20 @@ def _events(b: Builder) -> None:
         page.update(case="event", trend="event", season="level")
         for row in b.queries[page["page"]]:
             row.update(trend="event", season="level", demand=row["demand"] * 2.0)
+
+
+def _closed(b: Builder) -> None:
+    """Guides that a rule of robots.txt has closed of late, and others that the sitemap forgets."""
+    free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES and page["path"].count("/") == 3]
+    free = [page for page in free if not page["repair"]]
+    number, each = b.later.permutation(len(free)), max(2, round(b.count * 0.006))
+    for place in number[:each]:
+        since = (LAST_COMPLETE_DAY - FIRST_DAY).days - int(b.later.integers(30, 60))
+        free[place].update(case="closed", repair="robots", onset=since)
+    for place in number[each : 2 * each]:
+        free[place].update(case="unlisted", repair="sitemap")
+    for page in [page for page in b.pages if page["case"] == "moved_step"]:
+        page.update(repair="sitemap", repair_path=page["redirect_path"])
 
 
 def _moved_to(b: Builder, old: dict[str, Any]) -> None:

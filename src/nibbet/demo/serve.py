@@ -16,6 +16,7 @@ import pandas as pd
 from nibbet.demo.builder import World
 from nibbet.demo.exports import HOME
 from nibbet.demo.links import links_of
+from nibbet.demo.site_files import robots_of, sitemap_of
 
 #: words of which the text of pages is made
 FILLER = "water bank boat paddle stream launch level season current bend reed weir stone shore ford eddy route gauge permit hire".split()
@@ -26,16 +27,16 @@ class Pages:
     """The answers of the demo's server: (status, headers, body) by path."""
 
     def __init__(self, world: World) -> None:
-        self._pages = world.pages.set_index("path", drop=False)
+        self._world, self._pages = world, world.pages.set_index("path", drop=False)
         links = links_of(world)
         self._links = {str(path): rows for path, rows in links.groupby("source", sort=False)}
 
     def answer(self, path: str) -> tuple[int, dict[str, str], bytes]:
         """What the server says to a path."""
         if path == "/robots.txt":
-            return 200, {"Content-Type": "text/plain"}, f"User-agent: *\nDisallow: /search\nSitemap: {LIVE}/sitemap.xml\n".encode()
+            return 200, {"Content-Type": "text/plain"}, robots_of(self._world, LIVE).encode()
         if path == "/sitemap.xml":
-            return 200, {"Content-Type": "application/xml"}, self._sitemap()
+            return 200, {"Content-Type": "application/xml"}, sitemap_of(self._world, LIVE).encode()
         bare = path.partition("?")[0]
         known = bare if bare in self._pages.index else bare.rstrip("/") + "/"
         if known not in self._pages.index:
@@ -49,11 +50,6 @@ class Pages:
             return int(page["status"]), {"Content-Type": "text/html; charset=utf-8"}, b"<title>Gone</title><h1>Gone</h1>"
         body = self._html(page).encode()
         return 200, {"Content-Type": "text/html; charset=utf-8", "ETag": f'"{known}{len(body)}"'}, body
-
-    def _sitemap(self) -> bytes:
-        live = self._pages[(self._pages["status"] == 200) & ~self._pages["noindex"]]
-        entries = "".join(f"<url><loc>{escape(LIVE + path)}</loc></url>" for path in live["path"])
-        return f'<?xml version="1.0"?><urlset xmlns="http://www.sitemaps.org/schemas/sitemap/0.9">{entries}</urlset>'.encode()
 
     def _html(self, page: pd.Series) -> str:
         path, links = page["path"], self._links[page["path"]]

@@ -160,7 +160,7 @@ def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
     born = ((pd.to_datetime(pairs["published"]) - days[0]).dt.days.to_numpy())[:, None]
     young = np.clip((day - born) / 45.0, 0.0, 1.0) * (day >= born)
     onset = pairs["onset"].to_numpy()[:, None]
-    gone = ((pairs["status"] != 200) | pairs["noindex"]).to_numpy()[:, None]
+    gone = ((pairs["status"] != 200) | pairs["noindex"] | pairs["case"].eq("closed")).to_numpy()[:, None]
     left = np.where(gone & (day >= onset), np.maximum(0.06, np.exp(-(day - onset) / 12.0)), 1.0)
     waiting = (onset < -1) & (day < -onset)
     return young * left * ~waiting

@@ -11,6 +11,7 @@ from nibbet.core import groups as merging
 from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
+from nibbet.core.ledger import named_above
 from nibbet.core.likeness import both_answer, chosen_beside, each_answers, leads, one_search, shared_queries, title_likeness
 from nibbet.core.tables import rows_at
 from nibbet.once import once
@@ -66,9 +67,20 @@ class Merges:
         chosen, answers = chosen_beside(both, candidates), both_answer(both, candidates)
         result = candidates.assign(title_likeness=titles, intent=self._shared_intent(candidates), chosen_beside=chosen, both_answer=answers)
         enough = result["shared"] >= self.context.config.verdicts.shared_queries
-        result = result.assign(one_search=one_search(result[enough]).reindex(result.index))
+        result = result.assign(
+            one_search=one_search(result[enough]).reindex(result.index),
+            above=merging.lies_above(self.pages.table, result, self._named_above),
+        )
         near = result["one_search"] >= self.context.config.verdicts.one_search / 2
         return result.assign(each_answers=each_answers(self._chosen, result[near]).reindex(result.index))
+
+    @property
+    def _named_above(self) -> pd.Series | None:
+        """The address of the page above each by its breadcrumbs; None without an inventory that has them."""
+        inventory = self.inputs.joined.inventory
+        if inventory is None or not {"parent_page", "trail"} & set(inventory):
+            return None
+        return named_above(self.pages.table, inventory)
 
     @property
     def _chosen(self) -> pd.DataFrame:

@@ -18,6 +18,8 @@ from nibbet.core.redirects import (
     answering_page,
     covering_page,
     names_its_own,
+    page_name,
+    page_of_same_name,
     section_page,
     subject_of,
 )
@@ -97,13 +99,14 @@ class Targets:
         rows = sums[sums >= MATTERS].rename_axis("page").reset_index()
         pages, t = self.measures.ledger, self.context.config.verdicts
         known = pages[["title", "h1", "path", "clicks_long"]]
-        candidates = pd.concat(
-            [known, rows[["page"]].assign(path=rows["page"].str.removeprefix(home.root).map(readable), clicks_long=0)], ignore_index=True
-        )
+        path = rows["page"].str.removeprefix(home.root).map(readable)
+        candidates = pd.concat([known, pd.DataFrame({"path": path, "h1": page_name(path), "clicks_long": 0})], ignore_index=True)
         leaving, alive = np.arange(len(known), len(candidates)), ~pages["gone"] & ~pages["blocked"]
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
         words = (lexicon, page_words(candidates, lexicon))
         result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
+        same = page_of_same_name(candidates["path"].iloc[leaving], known["path"].reset_index(drop=True)[alive.to_numpy()])
+        result = same.where(same.notna(), result)
         section = section_page(candidates, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
         target = result.where(result.notna(), section).map(pages["page"])
         return rows.assign(covered=result.notna().to_numpy(), target=target.to_numpy())

@@ -32,8 +32,9 @@ CRAWL_ADDRESSES = ("redirect_to", "canonical", "parent")
 #: columns of a crawl by which one inventory is told from another: its texts are not among them
 TOLD_APART = ("file", "page", "aside", "crawled", "status", "title", "description", *CRAWL_ADDRESSES)
 
-#: why the spelling of a failed hit has no page
-MISSED = "known only from failed hits"
+#: why the spelling of a hit has no page, and of which client a hit is set aside
+MISSED, UNVISITED = "known only from failed hits", "known only from robots"
+AUTOMATON = "automated client"
 
 
 class Matching:
@@ -74,9 +75,7 @@ class Matching:
         keyed = [result[["spelling"]].assign(source=kind) for kind, result in self._spellings.items()]
         evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
         result = fold(pd.concat([self._other_spellings(), *keyed]), self._home, evidence)
-        known = result["sources"] != "misses"  # an address that only failed hits know is no page
-        result.loc[~known, ["page", "reason"]] = [None, MISSED]
-        return result
+        return _without_strangers(result)
 
     @once
     def pages(self) -> pd.DataFrame:
@@ -137,20 +136,19 @@ class Matching:
         }
 
     def _other_spellings(self) -> pd.DataFrame:
-        """spelling, source of all other kinds; hits that failed count as misses, which make no page by themselves."""
+        """spelling, source of all other kinds; hits that failed (misses) and those of robots make no page by themselves."""
         sources = [
-            (kind, table, column)
+            (kind, table.filter(table.aside.isnull()), column)
             for kind, columns in ADDRESSES.items()
             if kind not in (*MEASURES, "hits") and (table := self._tables[kind]) is not None
             for column in columns
         ]
         if (hits := self._marked_hits) is not None:
-            good = hits.status.fill_null(200).between(200, 399)
-            sources += [("hits", hits.filter(good), "path"), ("misses", hits.filter(~good), "path")]
+            good, people = hits.status.fill_null(200).between(200, 399), hits.aside.isnull()
+            fetched = hits.filter(good & (hits.aside == AUTOMATON))
+            sources += [("hits", hits.filter(good & people), "path"), ("misses", hits.filter(~good & people), "path"), ("robots", fetched, "path")]  # fmt: skip
         parts = [
-            self._engine.fetch(
-                table.filter(table[column].notnull() & table.aside.isnull()).select(spelling=table[column]).distinct()
-            ).assign(source=source)
+            self._engine.fetch(table.filter(table[column].notnull()).select(spelling=table[column]).distinct()).assign(source=source)
             for source, table, column in sources
         ]
         return pd.concat([pd.DataFrame({"spelling": [], "source": []}, dtype="str"), *parts]).drop_duplicates()
@@ -268,6 +266,21 @@ class Matching:
         return _placed(_resolved(rows, self._keys), self.addresses, self._home, self._number)
 
 
+def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
+    """The spellings without those of pages that failed hits or robots alone know; another spelling of a page that fails is none of it either."""
+    sources = addresses["sources"].astype("category")
+    failed, fetched = (sources.isin([text for text in sources.cat.categories if text in texts]) for texts in ({"misses", "misses robots"}, {"robots"}))  # fmt: skip
+    named = addresses["page"].notna()
+    stranger = named & (failed | fetched) & ~addresses["page"].isin(addresses.loc[~failed & ~fetched & named, "page"])
+    spelled = addresses.loc[named & failed, ["spelling", "page"]].apply(lambda text: text.str.replace(r"^https?://[^/]+", "", regex=True))
+    other = spelled.index[spelled["spelling"] != spelled["page"]]
+    result = addresses.copy()
+    result.loc[stranger, "reason"] = UNVISITED
+    result.loc[(stranger & failed) | result.index.isin(other), "reason"] = MISSED
+    result.loc[stranger | result.index.isin(other), "page"] = None
+    return result
+
+
 def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
     """Hits with those of known robots and scripts, and of files that are no pages, set aside."""
     import ibis
@@ -283,7 +296,7 @@ def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
     return joined.mutate(
         aside=ibis.cases(
             (joined.aside.notnull(), joined.aside),
-            (joined.automated.fill_null(False), "automated client"),
+            (joined.automated.fill_null(False), AUTOMATON),
             (asset, "no page"),
             else_=ibis.null("string"),
         )
