@@ -23,7 +23,7 @@ from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, lies_above, merge_gain, merge_groups, shared_intent
 from nibbet.core.ledger import _with_inventory
-from nibbet.core.likeness import both_answer, each_answers, leads, one_search, shared_queries, title_likeness
+from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
@@ -113,7 +113,17 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
     assert are_one(
-        found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, contested=0.3, each_answers=0.8, above=False, title_likeness=0.9),
+        found.assign(
+            turn_taking=0.5,
+            intent=np.nan,
+            one_search=1.0,
+            contested=0.3,
+            each_answers=0.8,
+            answers_a=0.8,
+            answers_b=0.8,
+            above=False,
+            title_likeness=0.9,
+        ),
         Thresholds(),
     ).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
@@ -197,7 +207,9 @@ def test_titles_that_name_their_subject_alone_do_not_make_doubles() -> None:
     answers = both_answer(shared_queries(rows.assign(answer=[1.0, 0.2, 1.0, 0.8]), pairs.iloc[:1]), pairs.iloc[:1])
     assert answers[0] == pytest.approx(0.5), "by the impressions of the page shown less"
     led = rows.assign(answer=[1.0, 0.0, 0.0, 1.0], chosen=[9.0, 1, 1, 19])
-    assert each_answers(led, pairs.iloc[:1])[0] == pytest.approx(1 / 20), "neither answers what the other is chosen for"
+    answers = answers_of_each(led, pairs.iloc[:1]).iloc[0]
+    assert answers["each_answers"] == answers["answers_a"] == pytest.approx(1 / 20), "neither answers what the other is chosen for"
+    assert answers["answers_b"] == pytest.approx(1 / 10)
 
 
 def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() -> None:
@@ -205,12 +217,17 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
         {"page": [f"https://tarnbrook.example{path}" for path in ("/rivers", "/rivers/elver", "/rivers-guide", "/elver", "/")]}
     )
     ends = pd.DataFrame({"page_a": [0, 0, 1, 3, 3], "page_b": [1, 2, 3, 1, 4]})
-    parent = pd.Series([None, None, None, f"https://tarnbrook.example/rivers/elver", None])
+    parent = pd.Series([None, None, None, "https://tarnbrook.example/rivers/elver", None])
     assert lies_above(pages, ends, None).tolist() == [True, False, False, False, True], "by whole parts of the address"
     assert lies_above(pages, ends, parent).tolist() == [True, False, True, True, True], "or by breadcrumbs"
     pair = {"shared": 5, "overlap": 0.9, "turn_taking": 0.4, "contested": 0.3, "intent": 0.9, "one_search": 0.999}
     cases = [(False, 0.4, 0.1), (True, 0.4, 0.9), (True, 0.9, 0.1), (True, 0.9, 0.9), (True, 0.9, np.nan)]
-    rows = pd.DataFrame([{**pair, "above": above, "each_answers": each, "title_likeness": titles} for above, each, titles in cases])
+    rows = pd.DataFrame(
+        [
+            {**pair, "above": above, "each_answers": each, "answers_a": each, "answers_b": each, "title_likeness": titles}
+            for above, each, titles in cases
+        ]
+    )
     assert are_one(rows, Thresholds()).tolist() == [True, False, False, True, True]
     rows = rows.assign(page_a=range(0, 10, 2), page_b=range(1, 10, 2), shared_impressions=9, lead_spread=0.1)
     facts = pd.DataFrame({"page": range(10), "stays": False})
@@ -230,13 +247,29 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(shared=5, intent=np.nan, one_search=0.999, contested=0.3, each_answers=0.8, above=False, title_likeness=0.9)
+    ).assign(
+        shared=5,
+        intent=np.nan,
+        one_search=0.999,
+        contested=0.3,
+        each_answers=0.8,
+        answers_a=0.8,
+        answers_b=0.8,
+        above=False,
+        title_likeness=0.9,
+    )
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}
     assert merge_groups(pairs.assign(turn_taking=0.05), pages, Thresholds()).empty
     free = merge_groups(pairs, pages.assign(protected=False, stays=False), Thresholds())
     assert free[free["survivor"]]["page"].tolist() == [1], "links from outside count"
+    wide = pairs.assign(each_answers=0.1, answers_a=[0.9, 0.1, 0.1], answers_b=[0.1, 0.1, 0.1])
+    one = merge_groups(wide, pages.assign(protected=False, stays=False, backlinks=[0, 50, 0]), Thresholds())
+    assert one[["page", "survivor"]].to_numpy().tolist() == [[0, True], [1, False]], (
+        "what answers all of the other stays, whatever that earns"
+    )
+    assert one["survivor_answers"].tolist() == [0.9, 0.9]
 
 
 def curve() -> object:
@@ -314,7 +347,14 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     rows = [(0, 1, 0.9, 5, 90, 0.4, 0.9), (2, 3, 0.8, 4, 70, 0.02, 0.9), (4, 5, 0.8, 4, 50, 0.4, np.nan)]
     rows += [(6, 7, 0.8, 4, 40, 0.4, 0.1), (8, 9, 0.8, 2, 30, 0.0, np.nan), (10, 11, 0.8, 4, 20, 0.4, 0.9)]
     pairs = pd.DataFrame(rows, columns=names).assign(
-        one_search=[0.999] * 5 + [0.1], each_answers=0.8, lead_spread=1.0, title_likeness=0.3, contested=0.3, above=False
+        one_search=[0.999] * 5 + [0.1],
+        each_answers=0.8,
+        answers_a=0.8,
+        answers_b=0.8,
+        lead_spread=1.0,
+        title_likeness=0.3,
+        contested=0.3,
+        above=False,
     )
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))

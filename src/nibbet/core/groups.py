@@ -30,12 +30,14 @@ PROPOSING = 2
 
 #: place of one page beside the best of several that shared its queries, and how unsure that is (spread of the logarithm)
 MERGED, MERGED_SPREAD = 0.6, 0.3
+#: how far a page must answer what another is chosen for to take its place where the other does not answer it: it draws other searches besides
+STANDS_IN = 0.8
 #: share of the clicks that leaving pages have alone which a merge loses: at the low end, and in the middle
 ALONE_LOST = (0.5, 0.2)
 
 
 #: what a member of a group has in common with its survivor
-LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "each_answers"]
+LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
@@ -54,9 +56,14 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
     one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
-    answered = ~(candidates["each_answers"] < least_answer(candidates, t))
+    answered = stands_in(candidates, "a", t) | stands_in(candidates, "b", t)
     titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
     return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & ~(candidates["intent"] < t.same_intent)
+
+
+def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
+    """Whether that page of each pair, a or b, can take the other's place: each answers what the other is chosen for, or this one nearly all of it."""
+    return ~(candidates["each_answers"] < least_answer(candidates, t)) | (candidates[f"answers_{side}"] >= STANDS_IN)
 
 
 def least_answer(candidates: pd.DataFrame, t: Thresholds) -> NDArray[np.float64]:
@@ -194,13 +201,13 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, title_likeness (see `core.likeness`), intent
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b, title_likeness (see `core.likeness`), intent
             (null where results are not known), above (whether one lies above the other).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
-        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search, each_answers of the member with its survivor (the survivor's own
-        row shows the group's largest). A page joins a group only if it is itself alike to the survivor: likeness is not passed on.
+        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search of the member with its survivor, survivor_answers (the survivor's own
+        row shows the group's largest). A page joins a group only if it is itself alike to the survivor, which answers what it is chosen for: likeness is not passed on.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])
     alike = candidates[are_one(candidates, t)]
@@ -211,17 +218,22 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     table = pd.DataFrame({"page": members, "group": connected(a, b, len(members))}).merge(pages, on="page", how="left", validate="1:1")
     earned = table["clicks_long"] + CONVERSION_CLICKS * table["conversions_long"] + BACKLINK_CLICKS * table["backlinks"]
     table["worth"] = earned * (0.5 + 0.5 * table["answer"].fillna(0.5))
+    ends = {"a": {"page_b": "page", "page_a": "of"}, "b": {"page_a": "page", "page_b": "of"}}
+    links = pd.concat(
+        [
+            alike.assign(stands_in=stands_in(alike, side, t), survivor_answers=alike[f"answers_{side}"]).rename(columns=names)
+            for side, names in ends.items()
+        ]
+    )
+    table["unlike"] = table["page"].map((~links["stands_in"]).groupby(links["of"]).sum())
     table = table.assign(length=table["address"].str.len()).sort_values(
-        ["group", "protected", "worth", "length", "address"], ascending=[True, False, False, True, True]
+        ["group", "protected", "unlike", "worth", "length", "address"], ascending=[True, False, True, False, True, True]
     )
     survivor = table.drop_duplicates("group").set_index("group")["page"]
-    links = pd.concat([alike, alike.rename(columns={"page_a": "page_b", "page_b": "page_a"})]).rename(
-        columns={"page_a": "page", "page_b": "of"}
-    )
     table["of"] = table["group"].map(survivor)
-    joined = table.merge(links[["page", "of", *LIKE]], on=["page", "of"], how="left")
+    joined = table.merge(links[["page", "of", "stands_in", *LIKE]], on=["page", "of"], how="left")
     joined["survivor"] = joined["page"] == joined["of"]
-    joined = joined[joined["survivor"] | (joined["overlap"].notna() & ~joined["stays"])]
+    joined = joined[joined["survivor"] | (joined["stands_in"].eq(True) & ~joined["stays"])]
     size = joined.groupby("group")["page"].transform("size")
     joined = joined[size > 1]
     for name in LIKE:
@@ -288,7 +300,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
             together,
             rows["intent"] < t.same_intent,
             rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
-            rows["each_answers"] < least_answer(rows, t),
+            ~(stands_in(rows, "a", t) | stands_in(rows, "b", t)),
             rows["above"] & (rows["title_likeness"] < t.alike_above),
             undated & ~are_one(rows, t),
             staying,

@@ -116,26 +116,27 @@ def both_answer(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     return least
 
 
-def each_answers(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, the lesser of how far either page answers what the other is chosen for above it, 0..1, by that choice, with one
-    click that it answers: where searchers of the page that goes would find no answer, there are two searches.
+def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
+    """For each candidate pair, how far either page answers what the other is chosen for above it, 0..1, by that choice, with one click that it
+    answers: where searchers of the page that goes would find no answer, there are two searches.
 
     Args:
         pairs: page, query, brand, impressions, answer, chosen (clicks had and, less, expected); candidates: page_a, page_b.
+    Returns:
+        each_answers: the lesser of both; answers_a: how far page_a answers what page_b is chosen for; answers_b.
     """
     rows = _rows_of(pairs, candidates, ["answer", "chosen"])
     rows = rows.assign(chosen=rows["chosen"] * rows["answer"] ** 2)
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
-    least = pd.Series(1.0, index=candidates.index)
-    for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
+    result = pd.DataFrame(index=candidates.index)
+    for name, mine, other in (("answers_b", "page_a", "page_b"), ("answers_a", "page_b", "page_a")):
         own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
         beside = rows.rename(columns={"page": "other"})[["other", "query", "answer", "chosen"]]
         both = own.merge(beside, on=["other", "query"], how="left", suffixes=("", "_other"))
         led = both["chosen"].where(both["chosen"] >= both["chosen_other"].fillna(0.0), 0.0)
         sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
-        answered = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
-        least = least.where(least < answered, answered)
-    return least
+        result[name] = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
+    return result.assign(each_answers=result.min(axis=1))
 
 
 def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:

@@ -38,7 +38,7 @@ class Thresholds(BaseModel):
     one_search: float = Field(0.995, ge=0, le=1)
     "How likely it must be that two pages answer one search, by who leads each query, what they share and their titles: two hundred to one, for a wrong merge costs a page for good and a missed one a little of its growth."
     each_answers: float = Field(0.35, ge=0, le=1)
-    "How far either of two pages must answer what the other is chosen for: below, the searchers of the page that goes would find no answer."
+    "How far either of two pages must answer what the other is chosen for: below, the searchers of the page that goes would find no answer. A page that answers nearly all (0.8) of what the other is chosen for may stay for both, whatever else it draws."
     alike_above: float = Field(0.5, ge=0, le=1)
     "That answer, and the share of telling words that titles have in common, where one page lies above the other: a section's page is shown for much that its pages answer, and is one with a page of it only where most of what both say is the same."
     same_intent: float = Field(0.15, ge=0, le=1)

@@ -12,7 +12,7 @@ from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
 from nibbet.core.ledger import named_above
-from nibbet.core.likeness import both_answer, chosen_beside, each_answers, leads, one_search, shared_queries, title_likeness
+from nibbet.core.likeness import answers_of_each, both_answer, chosen_beside, leads, one_search, shared_queries, title_likeness
 from nibbet.core.tables import rows_at
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -72,7 +72,7 @@ class Merges:
             above=merging.lies_above(self.pages.table, result, self._named_above),
         )
         near = result["one_search"] >= self.context.config.verdicts.one_search / 2
-        return result.assign(each_answers=each_answers(self._chosen, result[near]).reindex(result.index))
+        return result.join(answers_of_each(self._chosen, result[near]))
 
     @property
     def _named_above(self) -> pd.Series | None:
