@@ -24,7 +24,6 @@ IN_PORTIONS = {
     "test_bad_input.py": 40,
     "test_shapes.py": 12,
     "test_store.py": 5,
-    "test_truth.py": 1,
     "test_engines.py": 1,
 }
 

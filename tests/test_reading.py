@@ -394,11 +394,11 @@ def test_two_meanings_of_engagement_stay_apart(each: object) -> None:
     assert measures["single_page_sessions"]["read"] == (TRUTH["clicks"] * 0.25).map(lambda v: int(v + 0.5)).sum()
     assert measures["engagement_seconds"]["read"] == 10 * TRUTH["clicks"].sum()
     assert "users" not in measures, "new ones are some of them"
-    rates = site.pages()[["engagement_rate", "single_page_rate"]].mean()
+    rates = site.ledger()[["engagement_rate", "single_page_rate"]].mean()
     assert rates.round(1).tolist() == [0.5, 0.2] or rates.round(1).tolist() == [0.5, 0.3]
     site.close()
     mirrored = nibbet.Site(home=HOME, search=frame(), landings=visits(**{"Engagement rate": "50%", "Bounce rate": "50%"}))
-    pages = mirrored.pages()
+    pages = mirrored.ledger()
     assert pages["engagement_rate"].notna().any()
     assert pages["single_page_rate"].isna().all(), "what is 1 less the engaged share says nothing of sessions of one page"
     mirrored.close()
@@ -415,7 +415,7 @@ def test_revenue_in_another_currency_needs_a_rate(tmp_path: Path) -> None:
     with pytest.raises(nibbet.SourceError, match="rates = "):
         _ = nibbet.Site(config=make_config(given), root=tmp_path).account
     site = nibbet.Site(config=make_config({**given, "value": {"currency": "EUR", "rates": {"USD": 0.5}}}), root=tmp_path)
-    assert site.pages()["revenue"].sum() == pytest.approx(len(TRUTH) * 617.25)
+    assert site.ledger()["revenue"].sum() == pytest.approx(len(TRUTH) * 617.25)
     site.close()
 
 
@@ -456,7 +456,7 @@ def test_hits_count_for_the_page_they_mean_however_it_is_spelled_elsewhere(tmp_p
     sources = "".join(f'[[source]]\nkind = "{kind}"\nfiles = "{file}"\n' for kind, file in {"search": "search.csv", "crawl": "crawl.csv", "hits": "access.log"}.items())  # fmt: skip
     put(tmp_path, f'[site]\nhome = "{HOME}"\n{sources}', "nibbet.toml")
     with nibbet.open_site(tmp_path) as site:
-        hits = site.pages().set_index("page")["hits"]
+        hits = site.ledger().set_index("page")["hits"]
         robots = site.sql("SELECT page FROM hits WHERE agent LIKE 'Seekbot%' ORDER BY page NULLS LAST")["page"]
         repairs = site.repairs().set_index("page")
         reasons = site.addresses.set_index("spelling")["reason"]
@@ -511,7 +511,7 @@ def test_logs_sitemaps_robots_and_links(tmp_path: Path) -> None:
     site = nibbet.Site(
         config=make_config({"site": {"home": HOME}, "source": [{"kind": k, "files": v} for k, v in kinds.items()]}), root=tmp_path
     )
-    pages = site.pages().set_index("page")
+    pages = site.ledger().set_index("page")
     bag = pages.loc[HOME + "kit/dry-bag/"]
     assert (bag["hits"], bag["inlinks"], bag["in_sitemap"], bag["robots_blocked"]) == (4, 2, True, False)
     assert pages.loc[HOME + "rivers/elver/", "robots_blocked"]
@@ -535,6 +535,6 @@ def test_the_account_names_each_planted_mess(world: Callable[..., Path]) -> None
     raw = raw[raw["Einstiegsseite"].str.startswith("/") & (pd.to_datetime(raw["Datum"], format="%d.%m.%Y") <= "2026-10-31")]
     other = raw.loc[raw["Kanal"] != "Organische Suche", "Sitzungen"].sum()
     assert f"{other:,} of {visits['measures']['sessions']['ledger']:,} sessions come from other channels" in said["channels"]
-    assert f"{site.addresses['page'].notna().sum():,} spellings stand for {site.pages().shape[0]:,} pages" in said["spellings"]
+    assert f"{site.addresses['page'].notna().sum():,} spellings stand for {site.ledger().shape[0]:,} pages" in said["spellings"]
     assert {gone["reason"] for gone in visits["set_aside"]} == {"incomplete day", "no address", "total row"}
     site.close()

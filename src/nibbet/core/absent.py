@@ -21,7 +21,7 @@ CAUSES = {
     "moved": "link and list the new address",
     "unlinked": "link to it from related pages",
     "deep": "link to it from pages nearer the home page",
-    "unfetched": "list it in the sitemap and link to it where robots come by",
+    "unfetched": "link to it where robots come by, and list it in the sitemap",
     "not_indexed": "say more than other pages do, and link to it",
     "duplicate": "merge it with the page that says the same, or tell them apart",
     "young": "wait: pages of this site need longer than it is old",

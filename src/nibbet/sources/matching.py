@@ -75,7 +75,7 @@ class Matching:
         keyed = [result[["spelling"]].assign(source=kind) for kind, result in self._spellings.items()]
         evidence = None if self._crawl is None else self._crawl.rename(columns={"page": "spelling"})
         result = fold(pd.concat([self._other_spellings(), *keyed]), self._home, evidence)
-        return _without_strangers(result)
+        return result if self._marked_hits is None else _without_strangers(result)
 
     @once
     def pages(self) -> pd.DataFrame:

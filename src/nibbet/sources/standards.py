@@ -16,9 +16,9 @@ if TYPE_CHECKING:
 
     from nibbet.engine import Engine
 
-#: the Common Log Format, and its Combined form with referrer and agent
-LOG_LINE = r'^(\S+) \S+ \S+ \[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
-LOG_HEADER = ["client", "time", "path", "status", "referrer", "agent"]
+#: the Common Log Format, and its Combined form with referrer and agent; who asked is nobody's business here and is not read
+LOG_LINE = r'^\S+ \S+ \S+ \[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
+LOG_HEADER = ["time", "path", "status", "referrer", "agent"]
 MOST_SITEMAP_ENTRIES = 5_000_000
 
 
