@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 
 import numpy as np
@@ -13,12 +14,13 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
-from nibbet.core.compare import CHAINS, CHANGES, LOSSES
+from nibbet.core.compare import CHAINS, CHANGES, LOSSES, shared_noise
 from nibbet.core.members import pages_in_groups, queries_in_groups
 from nibbet.core.peers import odd_segments, share_among_peers
 from nibbet.core.season import annual_index, season_calendar, weekday_index
 from nibbet.core.split import split_ratio
 from nibbet.core.tables import PARTS
+from nibbet.core.windows import Window, Windows
 from nibbet.errors import ConfigError, NotFoundError
 
 HOME = "https://tarnbrook.example/"
@@ -76,6 +78,7 @@ def test_every_level_adds_up(ran: Path, against: str) -> None:
     for level in ("section", "page", "device"):
         for name in ("recent", "reference", "change"):
             assert of[level][name].sum() == pytest.approx(whole[name]), f"{level} {name}"
+        assert np.allclose(of[level]["contribution"], of[level]["change"] / whole["reference"])
     for name in PARTS:
         assert of["section"][name].sum() == pytest.approx(whole[name])
     assert clicks[clicks["level"] == "site"]["recent"].iloc[0] == site.pages()["clicks"].sum()
@@ -163,6 +166,16 @@ def test_compare_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[st
         fault = capsys.readouterr().err
         assert fault.startswith("nibbet: ")
         assert len(fault.splitlines()) == 1
+
+
+def test_the_noise_of_a_series_is_that_of_its_weeks() -> None:
+    days = pd.date_range("2026-05-05", "2026-10-31")
+    recent, before = Window(date(2026, 8, 3), date(2026, 10, 31)), Window(date(2026, 5, 5), date(2026, 8, 2))
+    windows = Windows(recent, before, recent, "before", date(2026, 5, 5))
+    weekly = np.exp(np.random.default_rng(4).normal(0, 0.2, len(days) // 7 + 1)).repeat(7)[: len(days)]
+    steady, wavering = (pd.DataFrame({"date": days, "clicks": level}) for level in (500.0, 500.0 * weekly))
+    assert shared_noise(steady, windows) == 0.02, "never none at all"
+    assert 0.05 <= shared_noise(wavering, windows) <= 0.13, "0.2 a week, of twelve weeks in each window: 0.08"
 
 
 def test_hostile_addresses_are_drawn_as_they_stand() -> None:

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from scipy import stats
 
 import nibbet
 from nibbet.cli.main import main
@@ -53,6 +54,21 @@ def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> Non
     assert all(count / tries >= 0.85 for count in held.values()), held
     assert false / tries / len(COMPARED) <= 0.05
     assert found / tries > 0.9
+
+
+def test_the_error_is_what_leaving_out_each_page_shows() -> None:
+    rng = np.random.default_rng(8)
+    rows = cells_of(rng, 60, 1.0)
+    desktop = rows["value"] == "desktop"  # on some pages it is chosen far more often than on others
+    rows.loc[desktop, "clicks"] = (rows.loc[desktop, "clicks"] * rng.lognormal(0, 0.8, 60)).round() * 20
+    rows.loc[~desktop, "clicks"] *= 20
+    rows["clicks_plain"] = rows["clicks"]
+    whole = splits_of(rows).set_index("value").loc["desktop"]
+    without = [splits_of(rows[rows["page"] != page]).set_index("value").loc["desktop", "pull_beside"] for page in range(60)]
+    jackknife = np.sqrt(59 / 60 * ((np.log(without) - np.log(without).mean()) ** 2).sum())
+    share = (rows.loc[desktop, "expected_clicks"] ** 2).sum() / rows.loc[desktop, "expected_clicks"].sum() ** 2
+    error = np.log(whole["pull_high"] / whole["pull_low"]) / 2 / stats.t.ppf(0.975, 1 / share - 1)
+    assert 0.75 <= error / jackknife <= 1.33
 
 
 def test_pages_do_not_speak_for_a_device() -> None:
