@@ -18,6 +18,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 import nibbet
+from nibbet.cli.init import write_settings
 from nibbet.config import make_config
 
 HOME = "https://tarnbrook.example/"
@@ -452,6 +453,7 @@ def test_hits_count_for_the_page_they_mean_however_it_is_spelled_elsewhere(tmp_p
     robot = "Seekbot/1.0 (+http://b.example/bot)"
     lines = [hit("/robots-only/", agent=robot), hit("/alive/"), hit("/wanted-by-robots/", agent=robot)]
     lines += [hit("/broken/", status=404)] * 25 + [hit("/slashed", status=404)] * 30 + [hit("/shop/alive.html", status=404)] * 40
+    lines += [hit("/alive/?utm_source=letter", status=404)] * 22 + [hit("/slashed/?size=9", status=404)] * 21
     put(tmp_path, "\n".join(lines), "access.log")
     sources = "".join(f'[[source]]\nkind = "{kind}"\nfiles = "{file}"\n' for kind, file in {"search": "search.csv", "crawl": "crawl.csv", "hits": "access.log"}.items())  # fmt: skip
     put(tmp_path, f'[site]\nhome = "{HOME}"\n{sources}', "nibbet.toml")
@@ -460,10 +462,24 @@ def test_hits_count_for_the_page_they_mean_however_it_is_spelled_elsewhere(tmp_p
         robots = site.sql("SELECT page FROM hits WHERE agent LIKE 'Seekbot%' ORDER BY page NULLS LAST")["page"]
         repairs = site.repairs().set_index("page")
         reasons = site.addresses.set_index("spelling")["reason"]
-    assert hits[[pages[0], pages[2]]].tolist() == [1, 25], "a log has paths, the other tables whole addresses"
+    assert hits[[pages[0], pages[2]]].tolist() == [23, 25], "a log has paths, the other tables whole addresses"
+    assert set(repairs.index[repairs["repair"] == "error"]) & {pages[0], pages[3]} == set(), "no path of a living page is a dead end"
     assert robots.fillna("").tolist() == [pages[1], ""], "what robots alone fetch makes no page"
     assert (reasons["/wanted-by-robots/"], reasons["/slashed"]) == ("known only from robots", "known only from failed hits")
     assert repairs.loc[[f"{HOME}slashed", f"{HOME}shop/alive.html"], "target"].tolist() == [pages[3], pages[0]]
+
+
+def test_logs_are_found_by_what_they_hold_whatever_they_are_called(tmp_path: Path) -> None:
+    put(tmp_path, text(frame()))
+    for name in ("access_log", "access.log.1"):
+        put(tmp_path, "\n".join([hit("/kit/dry-bag/")] * 3), name)
+    put(tmp_path, "tents, poles", "catalogue.old")
+    write_settings(tmp_path, HOME, force=False)
+    with nibbet.open_site(tmp_path) as site:
+        used = {one["kind"] for one in site.account["sources"]}
+        hits = site.ledger()["hits"].sum()
+    assert used == {"search", "hits"}
+    assert hits == 6
 
 
 def test_logs_sitemaps_robots_and_links(tmp_path: Path) -> None:

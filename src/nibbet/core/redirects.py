@@ -22,6 +22,8 @@ SAYS_TOO = 0.4
 BESIDE = 6
 #: share of a section's own subject that may lie beyond that of a page that goes to it
 BEYOND = 0.35
+#: living pages whose addresses end alike from which that is no name, as of versions to print
+NAMESAKES = 20
 ROWS_AT_ONCE = 20_000
 
 
@@ -90,7 +92,8 @@ def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
         path: addresses that fail; staying: paths of living pages by page number. Of several, the one that shares most folders; null where two share as many.
     """
     gone, alive = (pd.DataFrame({"name": page_name(one), "path": one}).rename_axis("number").reset_index() for one in (path, staying))
-    both = gone[gone["name"] != ""].merge(alive, on="name", suffixes=("", "_alive"))
+    alive = alive[alive["name"].ne("") & (alive.groupby("name")["name"].transform("size") <= NAMESAKES)]
+    both = gone.merge(alive, on="name", suffixes=("", "_alive"))
     folders = zip(both["path"].str.split("/"), both["path_alive"].str.split("/"), strict=True)
     both["common"] = [len(set(one) & set(other)) for one, other in folders]  # pages of one name are few
     both = both[both["common"] == both.groupby("number")["common"].transform("max")]

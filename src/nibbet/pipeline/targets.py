@@ -96,12 +96,16 @@ class Targets:
         asked_for, home = self.context.engine.fetch(reductions.missed_hits(hits, self.sums.windows)), self.inputs.joined.home
         path = asked_for["path"].str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True)
         sums = asked_for.groupby(home.root + path)["hits"].sum()
-        rows = sums[sums >= MATTERS].rename_axis("page").reset_index()
         pages, t = self.measures.ledger, self.context.config.verdicts
+        alive = ~pages["gone"] & ~pages["blocked"]
+        served = pages.loc[alive, "page"].str.replace(
+            r"[?#].*$", "", regex=True
+        )  # whatever its parameters ask for, its path is no dead end
+        rows = sums[(sums >= MATTERS) & ~sums.index.isin(served)].rename_axis("page").reset_index()
         known = pages[["title", "h1", "path", "clicks_long"]]
         path = rows["page"].str.removeprefix(home.root).map(readable)
         candidates = pd.concat([known, pd.DataFrame({"path": path, "h1": page_name(path), "clicks_long": 0})], ignore_index=True)
-        leaving, alive = np.arange(len(known), len(candidates)), ~pages["gone"] & ~pages["blocked"]
+        leaving = np.arange(len(known), len(candidates))
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
         words = (lexicon, page_words(candidates, lexicon))
         result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)

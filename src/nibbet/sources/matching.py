@@ -272,7 +272,9 @@ def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
     failed, fetched = (sources.isin([text for text in sources.cat.categories if text in texts]) for texts in ({"misses", "misses robots"}, {"robots"}))  # fmt: skip
     named = addresses["page"].notna()
     stranger = named & (failed | fetched) & ~addresses["page"].isin(addresses.loc[~failed & ~fetched & named, "page"])
-    spelled = addresses.loc[named & failed, ["spelling", "page"]].apply(lambda text: text.str.replace(r"^https?://[^/]+", "", regex=True))
+    spelled = addresses.loc[named & failed, ["spelling", "page"]].apply(
+        lambda text: text.str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True)
+    )
     other = spelled.index[spelled["spelling"] != spelled["page"]]
     result = addresses.copy()
     result.loc[stranger, "reason"] = UNVISITED

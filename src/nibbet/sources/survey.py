@@ -19,6 +19,7 @@ from nibbet.sources.periods import Period
 from nibbet.sources.recognise import Reading, guess_kind, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
+from nibbet.sources.standards import is_log
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
 
 #: rows of each table in which hosts are looked for
@@ -210,4 +211,15 @@ def _pattern(name: str, root: Path) -> str:
 
 def _is_candidate(path: Path, root: Path) -> bool:
     parts = path.relative_to(root).parts
-    return not any(part.startswith((".", "~")) or part == "out" for part in parts) and (path.suffix.lower() in READABLE | PACKED)
+    if any(part.startswith((".", "~")) or part == "out" for part in parts):
+        return False
+    return path.suffix.lower() in READABLE | PACKED or ("log" in path.name.lower() and _holds_log(path))
+
+
+def _holds_log(path: Path) -> bool:
+    """Whether a file is a server's log whatever its ending: they are called access_log, or access.log.1 once they are put aside."""
+    try:
+        with path.open("rb") as file:
+            return is_log(file.read(20_000).decode("latin-1"))
+    except OSError:
+        return False
