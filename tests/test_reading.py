@@ -471,8 +471,8 @@ def test_hits_count_for_the_page_they_mean_however_it_is_spelled_elsewhere(tmp_p
 
 def test_logs_are_found_by_what_they_hold_whatever_they_are_called(tmp_path: Path) -> None:
     put(tmp_path, text(frame()))
-    for name in ("access_log", "access.log.1"):
-        put(tmp_path, "\n".join([hit("/kit/dry-bag/")] * 3), name)
+    for day, name in (("10/Oct", "access_log"), ("09/Oct", "access.log.1")):
+        put(tmp_path, "\n".join([hit("/kit/dry-bag/").replace("10/Oct", day)] * 3), name)
     put(tmp_path, "tents, poles", "catalogue.old")
     write_settings(tmp_path, HOME, force=False)
     with nibbet.open_site(tmp_path) as site:
