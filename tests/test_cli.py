@@ -85,6 +85,11 @@ def test_page_and_query_tell_everything_about_one(ran: Path, capsys: pytest.Capt
     said = capsys.readouterr().out
     assert row["query"] in said
     assert "confidence" in said
+    fault = pd.read_csv(ran / "out" / "repairs.csv").dropna(subset="target").iloc[0]
+    assert main(["page", fault["page"], "--site", str(ran), "-q"]) == 0
+    said = " ".join(capsys.readouterr().out.split())
+    assert f"Repair ({fault['repair']}): {fault['because']}" in said, "what a page needs stands with its verdict"
+    assert f"Lead it to {fault['target']}" in said
     assert main(["page", path.rstrip("/"), "--site", str(ran), "--format", "json", "-q"]) == 0
     assert json.loads(capsys.readouterr().out)["page"]["page"] == row["page"]
     assert main(["query", row["query"].upper(), "--site", str(ran), "--format", "csv", "-q"]) == 0

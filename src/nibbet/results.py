@@ -430,18 +430,17 @@ class Results(KeptTables):
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `title_change`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `title_change`, its `repairs`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
-        queries, evidence, trends, titles = self.queries(), self.evidence(), self.trends(), self.title_changes()
-        changes = self.compare(by="page")
+        queries, evidence, changes = self.queries(), self.evidence(), self.compare(by="page")
+        tables = {"trend": self.trends(), "title_change": self.title_changes(), "repairs": self.repairs()}
         return {
             "page": row,
             "windows": self.windows.as_dict(),
             "change": records(changes[changes["key"] == row["page"]]),
-            "trend": records(trends[trends["page"] == row["page"]]),
-            "title_change": records(titles[titles["page"] == row["page"]]),
+            **{name: records(table[table["page"] == row["page"]]) for name, table in tables.items()},
             "visits": self.visit_sources(str(row["page"])).drop(columns="page"),
             "events": self.event_rates(str(row["page"])).drop(columns="page"),
             "queries": queries[(queries["page"] == row["page"]) & queries["query"].notna()].drop(columns="page").reset_index(drop=True),

@@ -253,6 +253,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
             "change": json.loads(as_json(pd.DataFrame(facts["change"]))),
             "trend": json.loads(as_json(pd.DataFrame(facts["trend"]))),
             "title_change": json.loads(as_json(pd.DataFrame(facts["title_change"]))),
+            "repairs": json.loads(as_json(pd.DataFrame(facts["repairs"]))),
             "visits": json.loads(as_json(facts["visits"])),
             "events": json.loads(as_json(facts["events"])),
             "queries": json.loads(as_json(facts["queries"])),
@@ -285,6 +286,9 @@ def show_page(facts: dict[str, Any], style: str) -> None:
     ):
         if line:
             out.print(Text(for_terminal(line)))
+    for fault in facts["repairs"]:
+        lead = f" Lead it to {fault['target']}" if fault["target"] else ""
+        out.print(Text(for_terminal(f"Repair ({fault['repair']}): {fault['because']}{lead}"), style="yellow"))
     if not pd.isna(page["gain"]) and page["gain"]:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
     for line in history(facts):
