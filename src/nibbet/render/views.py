@@ -329,9 +329,9 @@ def history(facts: dict[str, Any]) -> list[str]:
     if facts["change"]:
         row = facts["change"][0]
         if row["recent"] + row["reference"] >= 1:
-            real = "real" if row["real"] else "not told from chance among so many pages"
             why = REASONS.get(row["why"], f"mostly {row['why']}")
-            lines.append(told_change(row) + f" It is {real}: {why}.")
+            real = "the change is real" if row["real"] else "among so many pages, a change of this size may be chance"
+            lines.append(f"{told_change(row)} {why[0].upper()}{why[1:]}; {real}.")
     if facts["trend"]:
         row = facts["trend"][0]
         if row["real"]:
