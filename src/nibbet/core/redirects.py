@@ -85,6 +85,26 @@ def page_name(path: pd.Series) -> pd.Series:
     return name.where(name.str.contains(r"[^\W\d_]", regex=True), "")
 
 
+def words_of_address(path: pd.Series) -> pd.Series:
+    """What each address says: its folders and its name, without endings, the file of a folder and bare numbers."""
+    whole = path.str.replace(r"[?#].*$", "", regex=True).str.replace(r"/(?:index|default)\.\w+$", "", regex=True)
+    return whole.str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True).str.replace(r"(?<=/)\d+(?=/|$)", "", regex=True)
+
+
+def says_no_less(
+    texts: sparse.csr_matrix, asking: NDArray[np.int64], target: NDArray[np.int64], alive: NDArray[np.int64]
+) -> NDArray[np.bool_]:
+    """Whether each target carries every word of what is asked for that any living page has: a word that none has is a folder of old, no question.
+
+    Args:
+        texts: texts x words; asking, target: row numbers, one each; alive: rows of living pages.
+    """
+    known = np.flatnonzero(texts[alive].getnnz(axis=0))
+    wanted, there = (texts[rows][:, known] > 0 for rows in (asking, target))
+    result: NDArray[np.bool_] = wanted.getnnz(axis=1) == wanted.multiply(there).getnnz(axis=1)
+    return result
+
+
 def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
     """For each address the staying page whose own address ends in the same name, as after a move of folders or a change of endings; null without one.
 

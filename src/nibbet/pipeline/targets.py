@@ -18,10 +18,11 @@ from nibbet.core.redirects import (
     answering_page,
     covering_page,
     names_its_own,
-    page_name,
     page_of_same_name,
+    says_no_less,
     section_page,
     subject_of,
+    words_of_address,
 )
 from nibbet.core.repairs import MATTERS
 from nibbet.core.sentences import readable
@@ -98,19 +99,21 @@ class Targets:
         sums = asked_for.groupby(home.root + path)["hits"].sum()
         pages, t = self.measures.ledger, self.context.config.verdicts
         alive = ~pages["gone"] & ~pages["blocked"]
-        served = pages.loc[alive, "page"].str.replace(
-            r"[?#].*$", "", regex=True
-        )  # whatever its parameters ask for, its path is no dead end
+        # whatever the parameters of a hit ask for, the path of a living page is no dead end
+        served = pages.loc[alive, "page"].str.replace(r"[?#].*$", "", regex=True)
         rows = sums[(sums >= MATTERS) & ~sums.index.isin(served)].rename_axis("page").reset_index()
         known = pages[["title", "h1", "path", "clicks_long"]]
         path = rows["page"].str.removeprefix(home.root).map(readable)
-        candidates = pd.concat([known, pd.DataFrame({"path": path, "h1": page_name(path), "clicks_long": 0})], ignore_index=True)
+        candidates = pd.concat([known, pd.DataFrame({"path": path, "h1": words_of_address(path), "clicks_long": 0})], ignore_index=True)
         leaving = np.arange(len(known), len(candidates))
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
         words = (lexicon, page_words(candidates, lexicon))
+        staying = np.flatnonzero(alive.to_numpy()).astype(np.int64)
         result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
-        same = page_of_same_name(candidates["path"].iloc[leaving], known["path"].reset_index(drop=True)[alive.to_numpy()])
-        result = same.where(same.notna(), result)
+        same = page_of_same_name(candidates["path"].iloc[leaving], known["path"].reset_index(drop=True).iloc[staying])
+        same = same[result.isna() & same.notna()].astype("int64")
+        same = same.loc[says_no_less(words[1], same.index.to_numpy(), same.to_numpy(), staying)]
+        result = result.where(result.notna(), same.reindex(result.index))
         section = section_page(candidates, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
         target = result.where(result.notna(), section).map(pages["page"])
         return rows.assign(covered=result.notna().to_numpy(), target=target.to_numpy())
