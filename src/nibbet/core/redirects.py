@@ -13,6 +13,8 @@ from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
+Rows = NDArray[np.int64]
+
 #: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
 #: subject without the question, which a sister page has too
 COVERS, ANSWERS = 0.8, 0.6
@@ -91,15 +93,13 @@ def words_of_address(path: pd.Series) -> pd.Series:
     return whole.str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True).str.replace(r"(?<=/)\d+(?=/|$)", "", regex=True)
 
 
-def says_no_less(
-    texts: sparse.csr_matrix, asking: NDArray[np.int64], target: NDArray[np.int64], alive: NDArray[np.int64]
-) -> NDArray[np.bool_]:
-    """Whether each target carries every word of what is asked for that any living page has: a word that none has is a folder of old, no question.
+def says_no_less(texts: sparse.csr_matrix, addresses: sparse.csr_matrix, asking: Rows, target: Rows) -> NDArray[np.bool_]:
+    """Whether each target carries every word of what is asked for that the address of a living page has: one that none has is a folder of old.
 
     Args:
-        texts: texts x words; asking, target: row numbers, one each; alive: rows of living pages.
+        texts: texts x words; addresses: addresses of living pages x words; asking, target: row numbers in `texts`, one each.
     """
-    known = np.flatnonzero(texts[alive].getnnz(axis=0))
+    known = np.flatnonzero(addresses.getnnz(axis=0))
     wanted, there = (texts[rows][:, known] > 0 for rows in (asking, target))
     result: NDArray[np.bool_] = wanted.getnnz(axis=1) == wanted.multiply(there).getnnz(axis=1)
     return result

@@ -108,11 +108,13 @@ class Targets:
         leaving = np.arange(len(known), len(candidates))
         lexicon, hub, brand = self.query_map.page_words[0], is_hub(pages, t), self.context.config.site.brand
         words = (lexicon, page_words(candidates, lexicon))
-        staying = np.flatnonzero(alive.to_numpy()).astype(np.int64)
+        living = known["path"].reset_index(drop=True)[alive.to_numpy()]
         result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
-        same = page_of_same_name(candidates["path"].iloc[leaving], known["path"].reset_index(drop=True).iloc[staying])
+        same = page_of_same_name(candidates["path"].iloc[leaving], living)
         same = same[result.isna() & same.notna()].astype("int64")
-        same = same.loc[says_no_less(words[1], same.index.to_numpy(), same.to_numpy(), staying)]
+        same = same.loc[
+            says_no_less(*lexicon.same_width(words[1], lexicon.matrix(living)), same.index.to_numpy(np.int64), same.to_numpy(np.int64))
+        ]
         result = result.where(result.notna(), same.reindex(result.index))
         section = section_page(candidates, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
         target = result.where(result.notna(), section).map(pages["page"])
