@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
@@ -13,7 +15,7 @@ from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
-Rows = NDArray[np.int64]
+Rows = NDArray[np.integer[Any]]
 
 #: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
 #: subject without the question, which a sister page has too

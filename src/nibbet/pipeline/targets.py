@@ -112,9 +112,8 @@ class Targets:
         result = covering_page(candidates, leaving, np.flatnonzero((alive & ~hub).to_numpy()), brand=brand, words=words)
         same = page_of_same_name(candidates["path"].iloc[leaving], living)
         same = same[result.isna() & same.notna()].astype("int64")
-        same = same.loc[
-            says_no_less(*lexicon.same_width(words[1], lexicon.matrix(living)), same.index.to_numpy(np.int64), same.to_numpy(np.int64))
-        ]
+        texts, addresses = lexicon.same_width(words[1], lexicon.matrix(living))
+        same = same.loc[says_no_less(texts, addresses, same.index.to_numpy(), same.to_numpy())]
         result = result.where(result.notna(), same.reindex(result.index))
         section = section_page(candidates, leaving, np.flatnonzero((alive & hub).to_numpy()), brand=brand, words=words)
         target = result.where(result.notna(), section).map(pages["page"])
