@@ -25,7 +25,7 @@ from nibbet.core.groups import are_one, candidate_pairs, kept_apart, lies_above,
 from nibbet.core.ledger import _with_inventory
 from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
-from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
+from nibbet.core.openings import best_like, by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import COVERS, covering_page, page_of_same_name, straighten
 from nibbet.core.robots import closing_rules, disallowed
@@ -281,6 +281,15 @@ def curve() -> object:
 
 
 CURVE = curve()
+
+
+def test_the_place_held_is_the_best_for_queries_of_the_rarest_words() -> None:
+    held = [(1, "canoe elver", 6.0), (1, "elver levels", 4.5), (2, "canoe wye", 2.0), (3, "canoe lune", 7.0), (3, "lune gauge", 9.0)]
+    wanted = [(1, "canoe elver map"), (2, "canoe wye map"), (2, "elver levels"), (3, "lune"), (4, "canoe wye")]
+    place = best_like(
+        pd.DataFrame(held, columns=["page", "query", "position"]), pd.DataFrame(wanted, columns=["page", "query"]), Lexicon("english")
+    )
+    assert place.fillna(0).tolist() == [4.5, 2.0, 0, 7.0, 0], "none where the page holds no query with the word"
 
 
 def test_openings_are_sized_by_the_curve_and_ordered() -> None:
