@@ -77,7 +77,7 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
 
 def test_a_limit_is_gone_on_from_and_patterns_are_kept_to(tmp_path: Path) -> None:
     with serve.serving(build(60, 5)) as url:
-        assert len(crawled(tmp_path / "a", url, "--limit", "20")) == 20
+        assert crawled(tmp_path / "a", url, "--limit", "20")["status"].notna().sum() == 20, "what robots.txt closes is not asked"
         assert crawled(tmp_path / "a", url, "--limit", "20")["status"].notna().sum() == 40, "the same command goes on"
         only = crawled(tmp_path / "b", url, "--include", "/rivers/*", "--exclude", "*burn/")
         near = crawled(tmp_path / "c", url, "--depth", "1")
