@@ -105,6 +105,10 @@ def alike(shown: dict[int, dict[str, int]]) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=0.9, brand=False)
 
 
+#: what else is known of a candidate pair that is one page
+ALIKE = {"contested": 0.3, "each_answers": 0.8, "answers_a": 0.8, "answers_b": 0.8, "above": False, "title_likeness": 0.9}
+
+
 def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     twins = {0: {"a": 50, "b": 30, "c": 20}, 1: {"a": 40, "b": 30, "c": 30}}
     neighbours = {2: {"d": 50, "e": 500, "f": 400}, 3: {"d": 40, "g": 30, "h": 30}}
@@ -113,17 +117,7 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     found = candidate_pairs(alike({**twins, **neighbours, **small, **one}), Thresholds())
     assert found[["page_a", "page_b"]].to_numpy().tolist() == [[0, 1], [4, 5]], "two are asked about"
     assert are_one(
-        found.assign(
-            turn_taking=0.5,
-            intent=np.nan,
-            one_search=1.0,
-            contested=0.3,
-            each_answers=0.8,
-            answers_a=0.8,
-            answers_b=0.8,
-            above=False,
-            title_likeness=0.9,
-        ),
+        found.assign(turn_taking=0.5, intent=np.nan, one_search=1.0, **ALIKE),
         Thresholds(),
     ).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
@@ -247,17 +241,7 @@ def test_groups_keep_the_survivor_that_earns_and_protected_pages() -> None:
                           "stays": [False, False, True], "answer": 1.0, "address": ["/a/", "/b/", "/c/"]})  # fmt: skip
     pairs = pd.DataFrame(
         {"page_a": [0, 0, 1], "page_b": [1, 2, 2], "overlap": 0.9, "shared_impressions": 50, "turn_taking": [0.4, 0.3, 0.3]}
-    ).assign(
-        shared=5,
-        intent=np.nan,
-        one_search=0.999,
-        contested=0.3,
-        each_answers=0.8,
-        answers_a=0.8,
-        answers_b=0.8,
-        above=False,
-        title_likeness=0.9,
-    )
+    ).assign(shared=5, intent=np.nan, one_search=0.999, **ALIKE)
     found = merge_groups(pairs, pages, Thresholds())
     assert found[found["survivor"]]["page"].tolist() == [2], "a protected page is never merged away"
     assert set(found["page"]) == {0, 1, 2}

@@ -9,6 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import sparse
 
+from nibbet.core.address import INDEX_FILE
 from nibbet.core.brand import brand_columns
 from nibbet.core.entries import places
 from nibbet.core.querymap import page_words
@@ -84,15 +85,19 @@ def covering_page(
 
 def page_name(path: pd.Series) -> pd.Series:
     """The last part of each address, without its ending and the file of a folder; empty where it holds no letter, as a bare number."""
-    whole = path.str.replace(r"[?#].*$", "", regex=True).str.replace(r"/(?:index|default)\.\w+$", "", regex=True)
-    name = whole.str.extract(r"([^/]*)/*$", expand=False).str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True).str.lower()
+    name = _without_ending(path).str.extract(r"([^/]*)/*$", expand=False).str.lower()
     return name.where(name.str.contains(r"[^\W\d_]", regex=True), "")
 
 
 def words_of_address(path: pd.Series) -> pd.Series:
     """What each address says: its folders and its name, without endings, the file of a folder and bare numbers."""
-    whole = path.str.replace(r"[?#].*$", "", regex=True).str.replace(r"/(?:index|default)\.\w+$", "", regex=True)
-    return whole.str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True).str.replace(r"(?<=/)\d+(?=/|$)", "", regex=True)
+    return _without_ending(path).str.replace(r"(?<=/)\d+(?=/|$)", "", regex=True)
+
+
+def _without_ending(path: pd.Series) -> pd.Series:
+    """Addresses without parameters, the file of a folder, and the ending of a file."""
+    plain = path.str.replace(r"[?#].*$", "", regex=True).str.replace(INDEX_FILE, "", regex=True)
+    return plain.str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True)
 
 
 def says_no_less(texts: sparse.csr_matrix, addresses: sparse.csr_matrix, asking: Rows, target: Rows) -> NDArray[np.bool_]:

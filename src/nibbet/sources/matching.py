@@ -33,7 +33,7 @@ CRAWL_ADDRESSES = ("redirect_to", "canonical", "parent")
 TOLD_APART = ("file", "page", "aside", "crawled", "status", "title", "description", *CRAWL_ADDRESSES)
 
 #: why the spelling of a hit has no page, and of which client a hit is set aside
-MISSED, UNVISITED = "known only from failed hits", "known only from robots"
+MISSED, ROBOTS_ALONE = "known only from failed hits", "known only from robots"
 AUTOMATON = "automated client"
 
 
@@ -277,7 +277,7 @@ def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
     )
     other = spelled.index[spelled["spelling"] != spelled["page"]]
     result = addresses.copy()
-    result.loc[stranger, "reason"] = UNVISITED
+    result.loc[stranger, "reason"] = ROBOTS_ALONE
     result.loc[(stranger & failed) | result.index.isin(other), "reason"] = MISSED
     result.loc[stranger | result.index.isin(other), "page"] = None
     return result
