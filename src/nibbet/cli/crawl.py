@@ -55,6 +55,7 @@ def crawl(
     It keeps to robots.txt, waits between pages, and slows down when the server does. Stopped at any moment, it goes on where it was; another run asks
     only for what has changed.
     """  # fmt: skip
+    _home(url)  # a wrong address is refused before anything heavy is loaded
     import asyncio
     import sqlite3
 
