@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+from dataclasses import replace
 from datetime import date
 
 import numpy as np
@@ -437,13 +438,15 @@ def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
     }
     given = {"search": {"pair"}, "crawl": {"published"}, "landings": {"page"}}
 
-    def pages(poor_clicks: int) -> dict[str, int]:
-        found = missing_evidence(pd.DataFrame(columns), given, windows, protects=False, needed=300, poor_clicks=poor_clicks)
+    def pages(poor_clicks: int, *, is_daily: bool = True) -> dict[str, int]:
+        cut = replace(windows, is_daily=is_daily)
+        found = missing_evidence(pd.DataFrame(columns), given, cut, protects=False, needed=300, poor_clicks=poor_clicks)
         return {one["what"]: one["pages"] for one in found}
 
     assert (pages(20)["protected pages"], pages(19).get("protected pages")) == (1, None)
     assert pages(20)["visits over a year"] == 1
     assert pages(20)["dates of publication"] == 1, "of living pages without a day"
+    assert (pages(20).get("days"), pages(20, is_daily=False)["days"]) == (None, 2), "only tables without days want days"
 
 
 def test_what_can_be_found_is_indexable() -> None:

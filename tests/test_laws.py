@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from nibbet.core.change import change
+from nibbet.core.compare import own_season
 from nibbet.core.pull import false_discovery, judged_pull, shrunk_pull, weighted_position
 from nibbet.core.tables import PARTS, rows_at, spelt
 from nibbet.core.windows import Window, weekday_scale
@@ -120,3 +121,21 @@ def test_categories_and_chosen_rows_read_as_the_texts_they_are(words: list[str],
     frame = pd.DataFrame({"word": words, "other": range(len(words))})
     pd.testing.assert_frame_equal(rows_at(frame, chosen, ["word"]), frame.loc[chosen, ["word"]])
     assert len(set(PARTS)) == len(PARTS)
+
+
+@settings(max_examples=30)
+@given(st.integers(0, 2**32 - 1), st.floats(0.4, 2.0), st.floats(0.5, 2.0), st.floats(0.8, 1.2))
+def test_a_season_of_its_own_is_what_one_page_did_beside_all(seed: int, moved: float, season: float, scale: float) -> None:
+    then = np.random.default_rng(seed).integers(2_000, 4_000, 40).astype(float)
+    section = np.full(len(then) + 3, season)
+    now = then * scale * season * moved
+
+    def factors(*own: tuple[float, float]) -> np.ndarray:
+        rows = [*zip(now, then, strict=True), *own]
+        return own_season(pd.DataFrame(rows, columns=["recent", "reference"]), section[: len(rows)], scale)
+
+    np.testing.assert_allclose(factors(), section[:40], rtol=0.02), "what moved the whole site was no season"
+    busy, quiet, silent = ((clicks * scale * season * moved * 3, clicks) for clicks in (3_000.0, 10.0, 0.0))
+    found = factors(busy, quiet, silent) / section
+    assert 1 < found[41] < found[40] <= 3.05, "the fewer the clicks, the nearer to the section"
+    assert found[42] == 1, "of a page without clicks nothing is known"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import ibis
 import numpy as np
 import pandas as pd
 import pytest
@@ -12,6 +13,7 @@ from scipy import sparse
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.link_rows import in_navigation
 from nibbet.core.linking import MOST_GIVEN, MOST_GOT, link_flows, link_suggestions, ranks
 from nibbet.demo.builder import LEVELS
 from nibbet.demo.links import links_of, vitals_of
@@ -105,6 +107,18 @@ def test_without_links_nothing_is_said(tmp_path: Path, capsys: pytest.CaptureFix
     (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}/"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
     assert main(["links", str(tmp_path), "-q"]) == 0
     assert "nibbet crawl makes both" in capsys.readouterr().out
+
+
+@pytest.mark.parametrize(("place", "expected"), [(None, [0]), ("main", []), ("Fußzeile", [1])])
+def test_navigation_is_what_its_place_says_else_what_most_pages_link_to(place: str | None, expected: list[int]) -> None:
+    links = pd.DataFrame(
+        [(source, target) for source in range(2, 32) for target in (0, 31 - source % 12)], columns=["source_id", "target_id"]
+    )
+    rows = pd.concat([links.assign(place="main" if place else None), pd.DataFrame({"source_id": [5], "target_id": [1], "place": [place]})])
+    table = ibis.memtable(
+        rows.astype({"place": "str"}).where(rows.notna(), None).assign(aside=pd.Series(pd.NA, rows.index, dtype="string"))
+    )
+    assert in_navigation(table).to_pandas()["target_id"].tolist() == expected
 
 
 @pytest.mark.parametrize("seed", range(6))

@@ -69,5 +69,7 @@ def test_languages_are_counted_by_country_and_weighed_by_what_it_buys(names: dic
     )
     assert (whole == totals[["impressions", "clicks"]].reindex(whole.index)).all().all(), "nothing is lost"
     assert (rest["sessions"] == sold["sessions"].reindex(rest.index)).all()
+    assert rest["because"].str.contains("convert").all()
+    assert not spoken["because"].str.contains("convert").any(), "visits are known by country, not by language"
     assert main(["markets", str(tmp_path), "-q"]) == 0
     assert "in German from deu" in capsys.readouterr().out
