@@ -22,17 +22,27 @@ def rows(rng: np.random.Generator, pages: int) -> pd.DataFrame:
             f"stove {page} {n}": int(rng.integers(1, 6)) for n in range(4)
         }
         parts += [("outside", page, text, links) for text, links in texts.items()]
-    return pd.DataFrame(parts, columns=["side", "page", "anchor", "links"])
+    return pd.DataFrame(parts, columns=["side", "page", "anchor", "links"]).assign(menus=0)
+
+
+NAMES = pd.DataFrame({"title": [f"Stove {n}: how to light it | Stonemill" for n in range(60)], "h1": None})
 
 
 @pytest.mark.parametrize("seed", range(3))
 def test_kinds_add_up_and_a_page_whose_links_all_say_the_same_stands_out(seed: int) -> None:
     given = rows(np.random.default_rng(seed), 60)
-    given = pd.concat([given, pd.DataFrame({"side": "outside", "page": [3], "anchor": ["cheap stove"], "links": [90]})], ignore_index=True)
+    more = pd.DataFrame([("outside", 3, "cheap stove", 90, 0), ("outside", 5, "STOVE 5", 90, 0), *[("inside", n, "read on", 3, 0) for n in (6, 7, 8)], ("inside", 7, "stoves", 0, 50), ("inside", 8, "light it", 1, 0)], columns=["side", "page", "anchor", "links", "menus"])  # fmt: skip
+    given = pd.concat([given, more], ignore_index=True)
     asked = pd.DataFrame({"page": [3, 4, 4], "query": ["cheap stoves", "folding stove 4", "stove"], "impressions": [50, 90, 10]})
-    table = anchor_mix(given, asked, ["stonemill"], Lexicon()).set_index("page")
+    table = anchor_mix(given, NAMES, asked, ["stonemill"], Lexicon())
+    inside = table[table["side"] == "inside"].set_index("page")
+    assert inside["flag"].to_dict() == {6: "silent", 7: "", 8: ""}, "a menu, or one link, says what the other two are about"
+    assert inside.loc[6, "because"] == "None of 3 links in the text of other pages says what it is about."
+    assert inside.loc[7, ["links", "menus"]].tolist() == [3, 50]
+    table = table[table["side"] == "outside"].set_index("page")
     assert np.allclose(table[["brand_share", *(kind for kind in KINDS if kind != "brand")]].sum(axis=1), 1.0)
-    assert table["links"].sum() == given["links"].sum()
+    assert table["links"].sum() + inside["links"].sum() == given["links"].sum()
+    assert table.loc[5, "own_name"] > 0.7, "that links say its name is no fault"
     assert table.index[table["flag"] == "high"].tolist() == [3]
     assert table.loc[3, "top"] == "cheap stove"
     assert 'say "cheap stove"; usual here is' in table.loc[3, "because"]
@@ -40,7 +50,7 @@ def test_kinds_add_up_and_a_page_whose_links_all_say_the_same_stands_out(seed: i
     plain = table.drop(index=3)
     assert (plain["general"] > 0).all()
     assert (plain["brand_share"] * plain["links"]).round().eq(3).all()
-    assert anchor_mix(given.head(0), asked, [], Lexicon()).empty
+    assert anchor_mix(given.head(0), NAMES, asked, [], Lexicon()).empty
 
 
 @pytest.mark.parametrize("names", [{}, {"from_url": "Page référente", "page": "Page cible", "anchor": "Ancre"}], ids=["plain", "French"])

@@ -17,6 +17,8 @@ from nibbet.errors import NibbetError
 
 #: how many dresses are tried in all, each to its totals, and how many of them to the verdict by `make test`
 COUNT, QUICK = int(os.environ.get("NIBBET_DRESSES", "50")), 1
+#: dresses that were misread once: windows side by side under headers that tell nothing, alone and in a service's answer
+MISREAD = {152, 251}
 #: what a message must hold to name its mend
 MENDS = ("nibbet.toml", "Export", "columns = {", "period = [", "dates = ")
 
@@ -65,7 +67,7 @@ def plain(dress: Dress, folder: Path) -> dict[str, tuple[str, str]]:
 REFUSED: list[int] = []
 
 
-@pytest.mark.parametrize("seed", range(QUICK, COUNT))
+@pytest.mark.parametrize("seed", sorted({*range(QUICK, COUNT), *MISREAD}))
 def test_dress_changes_no_total(seed: int, tmp_path: Path) -> None:
     if read(Dress(seed), tmp_path / "my site", judged=False) is None:
         REFUSED.append(seed)

@@ -13,10 +13,11 @@ from scipy import sparse
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.anchors import SILENT_LINKS
 from nibbet.core.link_rows import in_navigation
 from nibbet.core.linking import MOST_GIVEN, MOST_GOT, link_flows, link_suggestions, ranks
 from nibbet.demo.builder import LEVELS
-from nibbet.demo.links import links_of, vitals_of
+from nibbet.demo.links import links_of, silent_of, stuffed_of, vitals_of
 from nibbet.demo.scenario import build
 
 HOME = "https://tarnbrook.example"
@@ -178,6 +179,12 @@ def test_planted_faults_of_links_and_speed_are_found_on_a_world_never_seen(world
     assert flows["flow"].sum() == pytest.approx(1.0)
     text = links[(links["place"] == "main") & ~links["target"].str.startswith("http")]
     assert flows["links"].sum() <= len(text), "navigation aside"
+    linked = text[text["source"] != text["target"]].groupby("target")["source"].nunique()
+    mute = {live + path for path in silent_of(demo) if linked.get(path, 0) >= SILENT_LINKS}
+    worded = repairs[repairs["repair"] == "anchors"]
+    assert mute
+    assert set(worded["page"]) == mute | set(live + stuffed_of(demo)), "links that all say the same, and links that say nothing"
+    assert set(worded.loc[worded["because"].str.contains("cheap offers"), "page"]) == set(live + stuffed_of(demo))
 
 
 def test_others_links_with_a_status_are_believed_without_a_crawl(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

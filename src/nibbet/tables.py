@@ -155,7 +155,7 @@ TABLES = {
         "what the links to each page say, from its own site and from others: kinds of anchors, the most frequent one, words that no link says",
         lambda p: p.anchors.table(),
         sheet=_columns(
-            "page side links anchors brand_share general address empty keyword top top_share usual_share flag query missing because"
+            "page side links menus anchors brand_share general address empty own_name keyword top top_share usual_share flag query missing because"
         ),
     ),
     "linking_hosts": Table(

@@ -130,7 +130,20 @@ def links(
         raise NibbetError("--broken, --outside and --anchors are three lists. Give one of them.")
     if anchors:
         mixes = chosen_rows(with_site(folder, site, quiet, verbose, lambda s: s.anchors(), as_of=as_of), where, top)
-        columns = ["page", "side", "links", "keyword", "general", "brand_share", "top", "top_share", "usual_share", "flag", "missing"]
+        columns = [
+            "page",
+            "side",
+            "links",
+            "own_name",
+            "keyword",
+            "general",
+            "brand_share",
+            "top",
+            "top_share",
+            "usual_share",
+            "flag",
+            "missing",
+        ]
         show(mixes, form.value, columns=columns, empty="No source tells of links with their words. Add one of kind links or backlinks.")
         return
     if outside:

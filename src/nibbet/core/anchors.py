@@ -13,56 +13,84 @@ from nibbet.core.brand import names_brand
 from nibbet.core.peers import share_among_peers
 from nibbet.core.words import Lexicon
 
-ANCHORS = (
-    "page side links anchors brand_share general address empty keyword top top_share usual_share q_value flag query missing because".split()
-)
+ANCHORS = "page side links menus anchors brand_share general address empty own_name keyword top top_share usual_share q_value flag query missing because".split()
 #: the kinds of anchors, the first that fits
-KINDS = ["empty", "address", "brand", "general", "keyword"]
+KINDS = ["empty", "address", "brand", "own_name", "general", "keyword"]
+#: kinds that say nothing of what the page is about
+SILENT = ["empty", "address", "general"]
 #: pages to which one anchor leads from which it says nothing of any of them
 SEVERAL = 5
 #: links of a page, on one side, from which it is told whether they are all the same
 LEAST_LINKS = 10
+#: links in the text of other pages, all of them silent, from which a page is told to have no words
+SILENT_LINKS = 3
+#: where the name of a page ends in its title
+ENDS = r"\s*[|–—·»:(,].*$|\s+-\s.*$"
 #: letters from which a word of a query is asked of its links
 LETTERS = 4
 ADDRESS = r"^(?:https?:|www\.)|^[^ @]+\.[a-z]{2,}(?:/[^ ]*)?$"
 
 
-def anchor_mix(rows: pd.DataFrame, queries: pd.DataFrame, brand: Sequence[str], lexicon: Lexicon) -> pd.DataFrame:
+def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, brand: Sequence[str], lexicon: Lexicon) -> pd.DataFrame:
     """What the links to each page say, those from its own site and those from others apart: ANCHORS with pages by number.
 
     Args:
-        rows: side (inside, outside), page (number), anchor (text or null), links (how many pages link with it).
+        rows: side (inside, outside), page (number), anchor (text or null), links (how many pages link with it in their text), menus (how many
+            from menus and footers, which say the same by their nature and are not judged).
+        names: title and h1 by page, null where not known.
         queries: page, query, impressions: queries that the page answers, without the brand; lexicon: of the site's language.
     Returns:
-        One row per page and side: links, anchors (different ones), shares of links by kind: brand_share, general (the same words lead to SEVERAL
-        pages and more), address, empty, keyword; top: the keyword anchor with most links, top_share: its share of the links. flag: high where
-        that is more than is usual on this site (`usual_share`), at 5% false discovery. query: the most searched query that it answers; missing: its
-        words that stand in no link to the page.
+        One row per page and side: links, menus, anchors (different ones in texts), shares of links by kind, null without links: brand_share,
+        own_name (its title or heading), general (the same words lead to SEVERAL pages and more), address, empty, keyword; top: the keyword anchor
+        with most links, top_share: its share of the links. flag: high where that is more than is usual on this site (`usual_share`), at 5% false
+        discovery; silent where SILENT_LINKS and more from the site itself all say nothing, and no menu more. query: the most searched query that it
+        answers; missing: its words that stand in no link to the page.
     """
     if rows.empty:
         return pd.DataFrame(columns=ANCHORS)
     rows = rows.assign(anchor=rows["anchor"].astype("str").fillna("").str.strip())
     text = rows["anchor"].str.casefold()
-    leads = text.map(rows.assign(text=text).groupby("text")["page"].nunique())
+    leads = text.map(rows.assign(text=text)[rows["links"] > 0].groupby("text")["page"].nunique()).fillna(0)
     kinds = np.select(
-        [text == "", text.str.contains(ADDRESS, regex=True), pd.Series(names_brand(text, brand), index=rows.index), leads >= SEVERAL],
+        [
+            text == "",
+            text.str.contains(ADDRESS, regex=True),
+            pd.Series(names_brand(text, brand), index=rows.index),
+            _says_name(text, rows["page"], names),
+            leads >= SEVERAL,
+        ],
         KINDS[:-1],
         KINDS[-1],
     )
     rows = rows.assign(kind=kinds, text=text)
     keys = ["page", "side"]
-    sums = rows.groupby(keys).agg(links=("links", "sum"), anchors=("text", "nunique"))
+    speaking = rows["menus"].where(~rows["kind"].isin(SILENT), 0)
+    sums = rows.assign(speaking=speaking).groupby(keys)[["links", "menus", "speaking"]].sum()
     shares = rows.pivot_table(index=keys, columns="kind", values="links", aggfunc="sum", fill_value=0).reindex(columns=KINDS, fill_value=0)
     shares = shares.rename(columns={"brand": "brand_share"})
-    keywords = rows[rows["kind"] == "keyword"].groupby([*keys, "text"], as_index=False).agg(own=("links", "sum"), top=("anchor", "first"))
+    in_text = rows[rows["links"] > 0]
+    sums["anchors"] = in_text.groupby(keys)["text"].nunique().reindex(sums.index, fill_value=0)
+    keywords = (
+        in_text[in_text["kind"] == "keyword"].groupby([*keys, "text"], as_index=False).agg(own=("links", "sum"), top=("anchor", "first"))
+    )
     first = keywords.sort_values([*keys, "own", "text"], ascending=[True, True, False, True]).drop_duplicates(keys).set_index(keys)
-    table = sums.join(shares.div(sums["links"], axis=0)).join(first[["own", "top"]]).reset_index()
+    table = sums.join(shares.div(sums["links"].where(sums["links"] > 0), axis=0)).join(first[["own", "top"]]).reset_index()
     count, links = table["own"].fillna(0).to_numpy(float), table["links"].to_numpy(float)
     judged = share_among_peers(count, links, pd.factorize(table["side"])[0], least=LEAST_LINKS)
-    table = table.assign(top_share=count / links, usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=judged["flag"].where(judged["flag"] == "high", "").to_numpy())  # fmt: skip
+    silent = (table["side"] == "inside") & (links >= SILENT_LINKS) & (table[SILENT].sum(axis=1) > 1 - 1e-9) & (table["speaking"] == 0)
+    flag = np.select([judged["flag"] == "high", silent], ["high", "silent"], "")
+    table = table.assign(top_share=(count / np.maximum(links, 1)), usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=flag)  # fmt: skip
+    table["top_share"] = table["top_share"].where(links > 0)
     table = table.join(_missing(rows, queries, lexicon), on="page")
-    order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] != "high").to_numpy()))
+    order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] == "").to_numpy()))
     return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]
+
+
+def _says_name(text: pd.Series, page: pd.Series, names: pd.DataFrame) -> pd.Series:
+    """Whether each text in small letters is its page's title or heading, or that as far as its first pause."""
+    whole = [page.map(names[column]).astype("str").fillna("").str.strip().str.casefold() for column in ("title", "h1")]
+    begun = [name.str.replace(ENDS, "", regex=True) for name in whole]
+    return pd.Series(np.logical_or.reduce([text == name for name in [*whole, *begun]]), index=text.index)
 
 
 def _missing(rows: pd.DataFrame, queries: pd.DataFrame, lexicon: Lexicon) -> pd.DataFrame:
@@ -85,6 +113,9 @@ def _missing(rows: pd.DataFrame, queries: pd.DataFrame, lexicon: Lexicon) -> pd.
 def _because(table: pd.DataFrame) -> pd.Series:
     """What is odd, in one sentence; empty where nothing is."""
     alike = say.joined(say.share(table["top_share"]), " of ", say.plural(table["links"], "link"), ' say "', say.named(table["top"]), '"; usual here is ', say.share(table["usual_share"]), ".")  # fmt: skip
+    mute = say.joined("None of ", say.plural(table["links"], "link"), " in the text of other pages says what it is about")
+    searched = say.joined('; it is searched for "', say.named(table["query"]), '".').where(table["query"].fillna("").ne(""), ".")
     lack = say.joined('No link says "', say.named(table["missing"]), '" of its query "', say.named(table["query"]), '".')
     lacking = table["missing"].fillna("").ne("")
-    return alike.where(table["flag"] == "high", lack.where(lacking, ""))
+    rest = say.joined(mute, searched).where(table["flag"] == "silent", lack.where(lacking, ""))
+    return alike.where(table["flag"] == "high", rest)

@@ -10,6 +10,8 @@ from nibbet.core.markup import REFUSED, SILENT_FOR
 #: share of the pages that link at all from which links to a page are taken for navigation, where no source says where links stand; and pages
 #: that must link at all for it to be told
 NAVIGATION, FEW_SENDERS = 0.5, 20
+#: what a source calls the places of links outside of the text
+MENUS = r"nav|menu|head|foot|kopf|fuss|fuß|pied|menü"
 
 #: what is looked at of a link that may be at fault
 FAULTY = ("source_id", "target_id", "linked", "anchor", "place", "redirect_to", "status", "silent")
@@ -81,23 +83,30 @@ def anchors(links: ibis.Table) -> ibis.Table:
 
 
 def anchor_counts(links: ibis.Table) -> ibis.Table:
-    """page, anchor, links: from how many other pages of the site links with these words lead to each page."""
-    between = _between_pages(links).select("source_id", "anchor", page="target_id").distinct()
-    return between.group_by("page", "anchor").aggregate(links=_.count()).order_by("page", "anchor")
+    """page, anchor, links, menus: how many other pages of the site link to each page with these words in their text, and in menus and footers."""
+    rows = _with_menus(links).select("source_id", "anchor", "menu", page="target_id").distinct()
+    counted = rows.group_by("page", "anchor").aggregate(links=(~_.menu).sum(), menus=_.menu.sum())
+    return counted.order_by("page", "anchor")
 
 
 def in_navigation(links: ibis.Table) -> ibis.Table:
-    """target_id: pages to which a navigation links, as the source says where its links stand; else those that more than NAVIGATION of the pages
-    that link at all link to.
+    """target_id: pages to which a menu or footer links."""
+    return _with_menus(links).filter(_.menu).select("target_id").distinct().order_by("target_id")
+
+
+def _with_menus(links: ibis.Table) -> ibis.Table:
+    """Links between pages with `menu`: whether they stand in a menu or footer, as the source says where its links stand; where it does not, links
+    to pages that more than NAVIGATION of the pages that link at all link to.
     """
     between = _between_pages(links)
     if bool(between.place.type().is_null()):
         between = between.mutate(place=ibis.null("string"))
-    placed = between.filter(between.place.lower().re_search(r"nav|menu|head|foot|kopf|fuss|fuß|pied|menü")).select("target_id").distinct()
     counted = pairs(links).group_by("target_id").aggregate(senders=_.count())
     senders = between.aggregate(all=_.source_id.nunique(), named=_.place.count())
     usual = counted.cross_join(senders).filter(lambda t: (t.named == 0) & (t.all >= FEW_SENDERS) & (t.senders > NAVIGATION * t["all"]))
-    return placed.union(usual.select("target_id"), distinct=True).order_by("target_id")
+    marked = between.left_join(usual.select(usual_id="target_id"), [("target_id", "usual_id")])
+    placed = _.place.lower().re_search(MENUS).fill_null(False)
+    return marked.mutate(menu=placed | _.usual_id.notnull()).drop("usual_id")
 
 
 def _between_pages(links: ibis.Table) -> ibis.Table:

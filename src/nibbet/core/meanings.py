@@ -101,11 +101,13 @@ COLUMN_MEANINGS = {
     "fit": "whether the topic is for this business: fit, unclear, unfit; null where [about] says nothing",
     "fit_because": "what of [about] makes it so",
     "flow": "share of the readers that links of the text pass on, who go this way",
-    "flag": "low or high: beyond chance at 5% false discovery",
+    "flag": "low or high: beyond chance at 5% false discovery; silent: no link of the site says what the page is about",
     "follow": "whether the link counts for search engines",
     "form": "how its titles are mostly put",
     "side": "of links: inside (from the site itself) or outside (from others)",
     "anchors": "different texts of the links",
+    "menus": "pages that link to it from menus and footers; they are not among its links",
+    "own_name": "share of the links that say the page's own title or heading",
     "general": 'share of the links whose words lead to five pages and more of the site, as "read on" does',
     "empty": "share of the links without words (pictures)",
     "keyword": "share of the links that say something of their page",
@@ -324,7 +326,7 @@ COLUMN_MEANINGS = {
 FORMATS = {
     "share": (
         "ctr ctr_before ctr_after share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search survivor_answers flow received demand_share engagement_usual engagement_shrunk "
-        "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty keyword top_share usual_share"
+        "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty own_name keyword top_share usual_share"
     ),
     "fourth": "clicks_per_search",
     "second": "effect effect_low effect_high pull pull_low pull_high usual pull_beside engagement_beside conversion_beside answer strength strength_low strength_high conversions_per_page",

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core.curve import Curve
 from nibbet.core.entries import strongest
-from nibbet.core.pull import pull_interval
+from nibbet.core.pull import pull_interval, shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.words import Lexicon, rarity
+
+Floats = NDArray[np.float64]
 
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
@@ -49,7 +52,7 @@ def find_openings(
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
     reachable = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
     parts: list[pd.DataFrame] = [
-        _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing),
+        _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing, beside_alike(climbs)),
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
@@ -145,11 +148,31 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int,
 
 
 def _among_good(
-    rows: pd.DataFrame, kind: str, reachable: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing
+    rows: pd.DataFrame,
+    kind: str,
+    reachable: pd.Series,
+    curve: Curve,
+    sight: Sight,
+    days: int,
+    standing: Standing,
+    pull: Floats | float = 1.0,
 ) -> pd.DataFrame:
-    """Rows with their gain if they stood where the site's good pages stand, and no worse than `held`."""
-    demand = (rows["impressions"] / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
+    """Rows with their gain if they stood where the site's good pages stand, no worse than `reachable`, and were chosen `pull` times as usual."""
+    demand = (rows["impressions"] * pull / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
     return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), reachable.to_numpy(float), curve, days))
+
+
+def beside_alike(rows: pd.DataFrame) -> Floats:
+    """How often each row is chosen beside all of them: above 1 where more often. What answers above the results, or a dull title, take away
+    where a page stands low, they take away higher up too.
+
+    Args:
+        rows: clicks, expected_clicks. Places so low are seldom chosen as the curve has it, so that their sum is the measure.
+    """
+    clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
+    if not clicks.sum() or not expected.sum():
+        return np.ones(len(rows))
+    return np.nan_to_num(shrunk_pull(clicks, expected * clicks.sum() / expected.sum()), nan=1.0)
 
 
 def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:

@@ -64,13 +64,14 @@ def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     return missed.assign(repair="error", weight=missed["hits"].astype(float), because=because)[REPAIRS]
 
 
-def alike_anchors(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Pages to which links from other sites say the same far more often than is usual on this site: REPAIRS with pages by number.
+def anchor_faults(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
+    """Pages to which links from other sites say the same far more often than is usual on this site, and those to which the links of the site itself
+    say nothing: REPAIRS with pages by number.
 
     Args:
-        anchors: as `core.anchors.anchor_mix` makes them; pages: clicks_long by number. Links of the own site that say the same are its navigation.
+        anchors: as `core.anchors.anchor_mix` makes them; pages: clicks_long by number. That links of the site itself say the same does no harm.
     """
-    rows = anchors[(anchors["flag"] == "high") & (anchors["side"] == "outside")]
+    rows = anchors[((anchors["flag"] == "high") & (anchors["side"] == "outside")) | (anchors["flag"] == "silent")]
     weight = rows["page"].map(pages["clicks_long"]).astype("float64").fillna(0.0)
     return rows.assign(repair="anchors", weight=weight, target=None)[REPAIRS]
 

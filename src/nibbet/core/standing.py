@@ -19,6 +19,8 @@ Floats = NDArray[np.float64]
 TELLING_CLICKS, TELLING_PAGES = 20, 12
 #: as many pages the assumption about places counts
 ASSUMED = 2.0
+#: how far the power of the place by which pull grows may be from 0 before a site tells it, and the place to which pages tell it
+TILT, LAST_TILTED = 0.3, 20.0
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
 #: how unsure a demand is that is read from impressions and how far searchers look (coefficient of variation)
@@ -37,12 +39,15 @@ def with_withheld(share: pd.Series) -> pd.Series:
 
 @dataclass(frozen=True)
 class Standing:
-    """Median and spread (of the logarithm) of the places of good pages for what they answer; mean and spread of their pull."""
+    """Median and spread (of the logarithm) of the places of good pages for what they answer; mean and spread of their pull, and `tilt`, the power
+    of the place by which it grows: the curve, which holds what pages do not answer, falls faster than their own choice does.
+    """
 
     place: float = 3.0
     spread: float = 0.4
     pull: float = 1.0
     pull_spread: float = 0.2
+    tilt: float = 0.0
     beside: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
 
@@ -60,6 +65,11 @@ class Standing:
         placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, at)
         return placed
 
+    def _rate(self, places: Floats, curve: Curve) -> Floats:
+        """How often a good page at each place is chosen when shown."""
+        rate: Floats = curve.rate(places) * self.pull * (places / self.place) ** self.tilt
+        return rate
+
     def gains(self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
         """Extra clicks a month of rows that would stand among the good pages: gain (mean), gain_low and gain_high (80%).
 
@@ -67,7 +77,7 @@ class Standing:
             demand: impressions in `days` days on the first page; clicks: those had; place_held: the place than which they would not be worse.
         """
 
-        rate = {worse: curve.rate(self.places(np.exp(GRID), worse)) * self.pull for worse in (0.9, 0.1, *MIDDLE)}
+        rate = {worse: self._rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
         at = np.log(np.clip(place_held, 1.0, LAST_PLACE))
         mean, few, many = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
         middle = demand * mean
@@ -95,7 +105,20 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
         return Standing(pull_spread=spread)
     place = np.log(good["position_answered"].to_numpy(float))
     middle, wide = _uncut(place, float(np.log(below)))
-    return Standing(float(np.exp(middle)), wide, float(np.clip(usual, 0.7, 1.3)), spread)
+    return Standing(float(np.exp(middle)), wide, float(np.clip(usual, 0.7, 1.3)), spread, _tilt(pages, spread))
+
+
+def _tilt(pages: pd.DataFrame, spread: float) -> float:
+    """Slope of the logarithm of pull on that of the place, over pages that are visited: weighted least squares, drawn to 0 as by one observation
+    TILT off.
+    """
+    rows = pages[(pages["expected_answered"] >= 5) & (pages["clicks_answered"] > 0) & (pages["position_answered"] < LAST_TILTED)]
+    clicks, expected = rows["clicks_answered"].to_numpy(float), rows["expected_answered"].to_numpy(float)
+    x, y, weight = np.log(rows["position_answered"].to_numpy(float)), np.log(clicks / expected), 1 / (1 / expected + spread**2)
+    if len(rows) < TELLING_PAGES:
+        return 0.0
+    x, y = x - np.average(x, weights=weight), y - np.average(y, weights=weight)
+    return float(np.clip((weight * x * y).sum() / ((weight * x**2).sum() + 1 / TILT**2), -0.5, 0.5))
 
 
 def _uncut(place: Floats, end: float) -> tuple[float, float]:

@@ -17,6 +17,10 @@ ACROSS = (("journal", "rivers"), ("journal", "lakes"), ("rivers", "hire"), ("lak
 DEAD_OUTSIDE, MOVED_OUTSIDE = 0.1, 0.06
 #: share of pages that are slow, and that are middling; visits a page needs to be measured
 SLOW, MIDDLING, MEASURED = 0.06, 0.1, 40
+#: words of links that say nothing of where they lead, and how often a link in the text has them
+GENERAL, SAID_GENERAL = ("read on", "more about this"), 0.15
+#: share of pages that other sites link to with one phrase alone, and that links in the text say nothing of; how many such links from other sites
+STUFFED, SILENT, PHRASED = 0.008, 0.012, 16
 #: seconds until the largest content stands: of quick, middling and slow pages
 SECONDS = {"good": (1.2, 2.3), "middling": (2.6, 3.8), "poor": (4.3, 7.0)}
 
@@ -39,11 +43,40 @@ def links_of(world: World) -> pd.DataFrame:
         pd.DataFrame({"source": alive.index, "target": legal, "place": "footer"}),
     ]
     inside = pd.concat(parts, ignore_index=True)
-    inside["anchor"] = inside["target"].map(linked["h1"]).where(inside["target"] != "/", "Tarnbrook").fillna(inside["target"])
+    inside["anchor"] = _anchors(world, inside, linked)
     inside = inside.assign(status=inside["target"].map(pages["status"]), moved=inside["target"].map(pages["redirect_path"]).fillna(""))
     table = pd.concat([inside, _outside(world)], ignore_index=True)
     order = table["source"].map(pd.Series(np.arange(len(pages)), index=pages.index))
     return table.iloc[np.argsort(order.to_numpy(), kind="stable")].reset_index(drop=True)
+
+
+def _chosen(world: World, share: float, seed: int) -> pd.Series:
+    """Paths of some steady pages, their number at least two."""
+    steady = world.pages[(world.pages["case"] == "healthy") & (world.pages["inlinks"] > 0)].sort_values("page")
+    order = np.random.default_rng([world.seed, seed]).permutation(len(steady))
+    return steady["path"].iloc[order[: max(2, round(len(world.pages) * share))]]
+
+
+def stuffed_of(world: World) -> pd.Series:
+    """Paths of the pages that links from other sites all praise in the same words."""
+    return _chosen(world, STUFFED, 16)
+
+
+def silent_of(world: World) -> pd.Series:
+    """Paths of the pages to which the site links with words that say nothing of them; some are too seldom linked to be told."""
+    return _chosen(world, SILENT, 17)
+
+
+def _anchors(world: World, inside: pd.DataFrame, linked: pd.DataFrame) -> pd.Series:
+    """The words of each link: in menus its page's heading; in texts also what it is about, and here and there words that say nothing."""
+    rng = np.random.default_rng([world.seed, 18])
+    chance, general = rng.random(len(inside)), pd.Series(rng.choice(GENERAL, len(inside)), index=inside.index, dtype="str")
+    heading = inside["target"].map(linked["h1"]).where(inside["target"] != "/", "Tarnbrook").fillna(inside["target"])
+    about = inside["target"].map(linked["subject"])
+    text = heading.where((chance > 0.4) | about.isna(), "all on " + about)
+    again = inside.duplicated("target")  # the first link to a page says its name
+    silent = inside["target"].isin(silent_of(world))
+    return text.where(~((chance > 1 - SAID_GENERAL) & again | silent), general).where(inside["place"] == "main", heading)
 
 
 def _inner(alive: pd.DataFrame, hubs: set[str], of_section: dict[str, list[str]]) -> list[tuple[str, str]]:
@@ -119,11 +152,22 @@ def write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None:
     """Write the links from other sites as one export has them."""
     rows = world.pages.loc[world.pages.index.repeat(world.pages["backlinks"])]
     number = rng.integers(1, 900, len(rows))
+    praised = world.pages[world.pages["path"].isin(stuffed_of(world))]
+    praised = praised.loc[praised.index.repeat(PHRASED)]
+    words = np.random.default_rng([world.seed, 19])
+    kind = words.choice(5, len(rows), p=[0.4, 0.2, 0.15, 0.1, 0.15])
+    to = "http://tarnbrook.example" + pd.concat([rows["path"], praised["path"]])
+    text = np.select(
+        [kind == 0, kind == 1, kind == 2, kind == 3],
+        [rows["subject"], "our day: " + rows["subject"], to.iloc[: len(rows)], "Tarnbrook"],
+        "here",
+    )
+    number = np.append(number, np.arange(len(praised)) * 7 + 1)
     pd.DataFrame(
         {
             "Linking page": [f"https://paddlers-{n % 40}.example/post/{n}" for n in number],
-            "Linked page": ("http://tarnbrook.example" + rows["path"]).to_numpy(),
-            "Link text": rows["subject"].to_numpy(),
+            "Linked page": to.to_numpy(),
+            "Link text": [*text, *("cheap offers " + praised["subject"])],
             "Seen since": [f"2025-{1 + n % 12:02d}-{1 + n % 28:02d}" for n in number],
         }
     ).to_csv(path, index=False, sep="\t", lineterminator="\n")

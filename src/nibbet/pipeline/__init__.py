@@ -78,7 +78,7 @@ class Pipeline:
         self.popular = Popular(context, inputs, sums, pages, query_map, measures, self.topics, self.linking)
         self.absence = Absence(context, inputs, sums, query_map, measures)
         self.backlinks = Backlinks(inputs, sums, measures, targets)
-        self.anchors = anchors = Anchors(context, inputs, query_map)
+        self.anchors = anchors = Anchors(context, inputs, pages, query_map)
         self.lives = Lives(context, inputs, sums, history, query_map)
         self.speed = speed = Speed(context, inputs, measures)
         self.mends = Mends(inputs, sums, query_map, measures, merges, targets, decisions, anchors, speed)

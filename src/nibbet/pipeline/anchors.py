@@ -11,6 +11,7 @@ from nibbet.core.anchors import ANCHORS, anchor_mix
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 
 
@@ -20,6 +21,7 @@ class Anchors:
 
     context: Context
     inputs: Inputs
+    pages: Pages
     query_map: QueryMap
 
     @once
@@ -31,14 +33,16 @@ class Anchors:
         if (outside := self.inputs.joined.few("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()].drop_duplicates(["from_url", "page_id", "anchor"])
             counted = rows.groupby(["page_id", "anchor"], dropna=False).size().rename("links").reset_index()
-            parts.append(counted.rename(columns={"page_id": "page"}).assign(side="outside"))
+            parts.append(counted.rename(columns={"page_id": "page"}).assign(side="outside", menus=0))
         if not parts:
             return pd.DataFrame(columns=ANCHORS)
         pairs = self.query_map.pairs
-        own = pairs[~pairs["brand"] & (pairs["role"] == "owner") & (pairs["impressions"] > 0)]
+        answers = self.context.config.verdicts.answers
+        own = pairs[~pairs["brand"] & (pairs["role"] == "owner") & (pairs["impressions"] > 0) & (pairs["answer"] >= answers)]
         given = pd.concat(parts, ignore_index=True).astype({"page": "int64"})
         given = given.sort_values(["side", "page", "anchor"], ignore_index=True)
-        return anchor_mix(given, own[["page", "query", "impressions"]], self.context.config.site.brand, self.query_map.page_words[0])
+        names = self.pages.table[["title", "h1"]]
+        return anchor_mix(given, names, own[["page", "query", "impressions"]], self.context.config.site.brand, self.query_map.page_words[0])
 
     def table(self) -> pd.DataFrame:
         """`core.anchors.ANCHORS`."""

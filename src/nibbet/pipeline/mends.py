@@ -10,7 +10,7 @@ import pandas as pd
 from nibbet.core.redirects import (
     straighten,
 )
-from nibbet.core.repairs import alike_anchors, find_repairs, missed_addresses
+from nibbet.core.repairs import anchor_faults, find_repairs, missed_addresses
 from nibbet.core.verdict import LEAVING
 from nibbet.pipeline.anchors import Anchors
 from nibbet.pipeline.decisions import Decisions
@@ -51,8 +51,8 @@ class Mends:
             kept_from_index=state,
             groups=groups,
         )
-        alike = alike_anchors(self.anchors.by_number, self.measures.ledger)
-        result = pd.concat([result, alike, self.speed.repairs()], ignore_index=True).sort_values(
+        worded = anchor_faults(self.anchors.by_number, self.measures.ledger)
+        result = pd.concat([result, worded, self.speed.repairs()], ignore_index=True).sort_values(
             "weight", ascending=False, kind="stable", ignore_index=True
         )
         result = result.assign(page=result["page"].map(self.inputs.pages["page"]))

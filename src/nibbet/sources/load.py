@@ -189,7 +189,7 @@ def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sh
     for sheet in sheets:
         given = _present(settings.columns, sheet)
         best = None if given else guess_kind(sheet)
-        fits = not missing(read_as(sheet, settings.kind, given)) and (best is None or best.kind == settings.kind)
+        fits = not missing(read_as(sheet, settings.kind, given)) if best is None else best.kind == settings.kind
         (fitting if fits else others).append(sheet)
     if not fitting:
         return sheets[:1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import TYPE_CHECKING
 
@@ -14,6 +14,7 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, ByValues, Match
+from nibbet.sources.periods import period_in, without_period
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
@@ -289,12 +290,23 @@ TELLING: dict[str, tuple[int, set[str]]] = {
 
 
 def guess_kind(sheet: Sheet) -> Reading | None:
-    """The kind of table that explains the sheet best; null where none fits."""
+    """The kind of table that explains the sheet best, or the first of several windows in it; null where none fits."""
     if sheet.kind is not None:
         return read_as(sheet, sheet.kind)
     readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
     fitting = [reading for reading in readings if _is_told(sheet, reading)]
-    return max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
+    best = max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
+    return guess_kind(window) if best is None and (window := _first_window(sheet)) is not None else best
+
+
+def _first_window(sheet: Sheet) -> Sheet | None:
+    """The columns of the first of several windows that stand side by side, with those of none; null where headers tell under two."""
+    periods = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
+    if len(set(periods.values())) < 2:
+        return None
+    first = next(iter(periods.values()))
+    header = [without_period(cell) if periods.get(place) == first else cell for place, cell in enumerate(sheet.header)]
+    return replace(sheet, header=header, hidden=sheet.hidden | {place for place, period in periods.items() if period != first})
 
 
 def _is_told(sheet: Sheet, reading: Reading) -> bool:
