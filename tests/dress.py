@@ -81,6 +81,22 @@ DAYS: dict[str, Callable[[date], str]] = {
     "names": lambda d: d.strftime("%d %b %Y"),
 }
 GRAINS = ("daily", "monthly", "undated", "sidebyside")
+#: what else exports come with: marks of thousands, a row of totals, columns of no use, all cells quoted, times beside days, dashes for zeros, units in
+#: headers, notes below the table, another order of rows, a source and its medium in one column, tracking parameters
+STAINS = (
+    "thousands",
+    "totals first",
+    "totals last",
+    "columns",
+    "quotes",
+    "times",
+    "dashes",
+    "units",
+    "footer",
+    "shuffled",
+    "medium",
+    "tracked",
+)
 
 
 @dataclass
@@ -111,6 +127,8 @@ class Dress:
         self.yes, self.no = r.choice(YES_NO)
         self.crawled = r.random() < 0.8
         self.preamble = r.random() < 0.2 and self.package in ("plain", "gzip", "split")
+        chance = Random(-1 - self.seed)
+        self.stains = {stain for stain in STAINS if chance.random() < 0.2}
 
     def path(self, page: str) -> str:
         """The path of a page in this dress."""
@@ -123,10 +141,20 @@ class Dress:
         words = WORDS[self.language]
         return words.get(name) or (WORDS["trade"]["noindex"] if name == "noindex" else f"col_{sum(map(ord, name)) % 97}")
 
+    def day(self, day: date) -> str:
+        """A day as this dress writes it."""
+        return DAYS[self.days](day) + (" 00:00:00" if "times" in self.stains and self.days == "iso" else "")
+
     def number(self, value: object) -> str:
         """A number as this dress writes it."""
         text = str(value)
         return text.replace(".", ",") if self.comma else text
+
+    def count(self, value: int) -> str:
+        """A count as this dress writes it."""
+        if "dashes" in self.stains and not value:
+            return "-"
+        return f"{value:,}".replace(",", "." if self.comma else ",") if "thousands" in self.stains else str(value)
 
     # -- tables ----------------------------------------------------------------------------------------------------------------------------
 
@@ -156,11 +184,11 @@ class Dress:
         cells: dict[str, list[str]] = {}
         for name in by:
             cells[name] = {
-                "date": lambda: [DAYS[self.days](d) for d in sums["date"]],
+                "date": lambda: [self.day(d) for d in sums["date"]],
                 "page": lambda: [self.prefix + self.path(page) for page in sums["page"]],
                 "query": lambda: list(sums["query"]),
             }[name]()
-        cells["clicks"], cells["impressions"] = list(map(str, sums["clicks"])), list(map(str, sums["impressions"]))
+        cells["clicks"], cells["impressions"] = ([self.count(int(n)) for n in sums[name]] for name in ("clicks", "impressions"))
         if self.rate:
             rate = sums["clicks"] / sums["impressions"]
             cells["ctr"] = [self.number(f"{100 * v:.2f}") + "%" if self.percent else self.number(f"{v:.4f}") for v in rate]
@@ -168,18 +196,38 @@ class Dress:
         names = list(cells)
         if not fixed:
             Random(self.order).shuffle(names)
-        return [[self.head(name) for name in names], *map(list, zip(*(cells[name] for name in names), strict=True))]
+        head, body = [self.head(name) for name in names], list(map(list, zip(*(cells[name] for name in names), strict=True)))
+        if "units" in self.stains and self.language != "nonsense":
+            head = [f"{cell} (sum)" if name in ("clicks", "impressions") else cell for name, cell in zip(names, head, strict=True)]
+        if "shuffled" in self.stains:
+            Random(self.order).shuffle(body)
+        if fixed:
+            return [head, *body]
+        if "columns" in self.stains:
+            head, body = [*head, "No.", "Property", "Notes"], [[*row, str(n + 1), HOST, ""] for n, row in enumerate(body)]
+        if stain := self.stains & {"totals first", "totals last"}:
+            first = next(name for name in names if name in by)
+            sums_of = {"clicks": self.count(int(sums["clicks"].sum())), "impressions": self.count(int(sums["impressions"].sum()))}
+            total = ["Total" if name == first else sums_of.get(name, "") for name in names] + [""] * (len(head) - len(names))
+            body = [total, *body] if "totals first" in stain else [*body, total]
+        return [head, *body]
 
     def landings(self) -> list[list[str]]:
         """Visits by month over two years, by channel; always with headers that tell."""
         words = WORDS[self.language if self.language != "nonsense" else "trade"]
         rows = [[words[name] for name in ("date", "page", "channel", "sessions", "conversions")]]
+        medium = "medium" in self.stains and self.language in ("trade", "nonsense")
+        rows[0][2] = "Source / medium" if medium else rows[0][2]
+        tracked = "?utm_source=letter" if "tracked" in self.stains else ""
         for month in pd.date_range("2025-08-01", "2026-10-01", freq="MS"):
             for page in PAGES:
                 if page not in DEAD:
-                    for channel, visits in (("organic search", 40), ("e-mail", 9)):
-                        bare = self.path(page) if self.visits_bare else self.prefix + self.path(page)
-                        rows.append([DAYS[self.days](month.date()), bare, channel, str(visits), "1" if page.startswith("/oak") else "0"])
+                    for channel, visits in (
+                        ("seekwell / organic" if medium else "organic search", 40),
+                        ("letter / email" if medium else "e-mail", 9),
+                    ):
+                        bare = (self.path(page) if self.visits_bare else self.prefix + self.path(page)) + (tracked if visits < 40 else "")
+                        rows.append([self.day(month.date()), bare, channel, str(visits), self.count(int(page.startswith("/oak")))])
         return rows
 
     def crawl(self) -> list[list[str]]:
@@ -232,11 +280,13 @@ class Dress:
 
     def _text(self, rows: Iterable[list[str]]) -> str:
         out = io.StringIO()
-        csv.writer(out, delimiter=self.delimiter, lineterminator="\n").writerows(rows)
+        quoting = csv.QUOTE_ALL if "quotes" in self.stains else csv.QUOTE_MINIMAL
+        csv.writer(out, delimiter=self.delimiter, lineterminator="\n", quoting=quoting).writerows(rows)
         return out.getvalue()
 
     def _file(self, folder: Path, name: str, rows: list[list[str]]) -> None:
         text = ("# Oakenshaw\n# made by hand\n\n" if self.preamble else "") + self._text(rows)
+        text += "\nMade on 3 November by the wood desk\n" if "footer" in self.stains else ""
         if self.package == "gzip":
             (folder / f"{name}.csv.gz").write_bytes(gzip.compress(text.encode(self.encoding)))
         elif self.package == "xlsx":

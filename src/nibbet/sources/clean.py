@@ -16,7 +16,7 @@ from nibbet.sources.cells import bare_cell
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
 from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, repeats, typed_rows
-from nibbet.sources.sheets import Cells, Sheet
+from nibbet.sources.sheets import TEXTS, UNEVEN, Cells, Sheet
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -115,12 +115,17 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         except SourceError:
             pass  # a cell further down does not keep to what the sample showed: read all as text
 
-    def make() -> ibis.Table:
-        rows, result = _as_text(place, sheet, reading, settings)
+    def make(cells: Cells = TEXTS) -> ibis.Table:
+        rows, result = _as_text(place, sheet, reading, settings, cells)
         place.store.value("hidden", whole, lambda: result)  # before the rows: who finds these finds the notes too
         return rows
 
-    table = place.store.table(place.engine, "text", whole, make)
+    try:
+        table = place.store.table(place.engine, "text", whole, make)
+    except SourceError:
+        if sheet.shape is None or sheet.shape.lenient:
+            raise
+        table = place.store.table(place.engine, "text", whole, lambda: make(UNEVEN))  # a row further down has more or fewer cells
     _whole(place, sheet, table, "text", whole, slice(None))
     odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, reading))
     table = completed(table, reading, sheet.period)
@@ -270,9 +275,11 @@ def _below(tables: list[ibis.Table]) -> ibis.Table:
     return reduce(lambda one, other: one.union(other), tables)
 
 
-def _as_text(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> tuple[ibis.Table, list[tuple[str, str]]]:
+def _as_text(
+    place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells = TEXTS
+) -> tuple[ibis.Table, list[tuple[str, str]]]:
     """The rows with every cell as the file holds it; where numbers or days are texts, all of them decide how they are written."""
-    raw = opened(place.engine, sheet, reading)
+    raw = opened(place.engine, sheet, reading, cells)
     kinds = {column.name: column.type for column in TABLES[reading.kind]}
     if any(raw[name].type().is_string() for name in reading.matches if kinds[name] in ("date", "count", "number", "place")):
         raw = place.engine.keep(raw)

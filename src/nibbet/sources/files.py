@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import codecs
 import gzip
-import io
 import re
 import shutil
 import zipfile
@@ -246,9 +245,9 @@ def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:
     size, tail = path.stat().st_size, b""
     with path.open(encoding="utf-8", newline="") as file:
         head = file.read(HEAD_CHARACTERS)
-    if len(head) == HEAD_CHARACTERS and size > 4 * HEAD_CHARACTERS + TAIL_BYTES:
+    if len(head) == HEAD_CHARACTERS:
         with path.open("rb") as end:
-            end.seek(-TAIL_BYTES, io.SEEK_END)
+            end.seek(max(size - TAIL_BYTES, 0))
             tail = end.read().partition(b"\n")[2]
     return Plain(name, digest, suffix, size, head, tail.decode("utf-8", "replace"), lambda: path)
 

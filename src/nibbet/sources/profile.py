@@ -88,8 +88,18 @@ class Profile:
         return self.filled > 0 and max(self.address, self.date, self.number, self.media) < 0.6 and not (self.yes_no or self.index_words)
 
 
-def profile(cells: Sequence[str]) -> Profile:
-    """What a column of sampled cells shows."""
+def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
+    """What each column of a sample shows; one whose numbers prove no decimal mark is read with that of the others, for a table has one habit."""
+    from nibbet.sources.conventions import sample_mark
+
+    figures = [[cell.strip() for cell in cells if NUMBER.match(cell.strip()) and not DATE.match(cell.strip())] for cells in columns]
+    marks = [sample_mark(cells) for cells in figures]
+    usual = "," if marks.count(",") > marks.count(".") else "."
+    return [profile(cells, mark or usual) for cells, mark in zip(columns, marks, strict=True)]
+
+
+def profile(cells: Sequence[str], mark: str) -> Profile:
+    """What a column of sampled cells shows, its numbers read with a decimal mark."""
     bare = [cell.strip() for cell in cells]
     filled = [cell for cell in bare if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)]
     count = max(len(filled), 1)
@@ -98,7 +108,7 @@ def profile(cells: Sequence[str]) -> Profile:
     def share(form: re.Pattern[str]) -> float:
         return sum(bool(form.search(cell)) for cell in filled) / count
 
-    numbers = _numbers(bare)
+    numbers = _numbers(bare, mark)
     known = numbers[~np.isnan(numbers)]
     days = sum(bool(DATE.match(cell)) for cell in filled) / count
     serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and len(lower) > 3 and np.ptp(known) < 4000
@@ -128,11 +138,8 @@ def profile(cells: Sequence[str]) -> Profile:
     )
 
 
-def _numbers(cells: list[str]) -> NDArray[np.float64]:
-    """The numbers in the cells, percents as shares, read with the decimal mark that the column itself proves."""
-    from nibbet.sources.conventions import sample_mark
-
-    mark = sample_mark(cells) or "."
+def _numbers(cells: list[str], mark: str) -> NDArray[np.float64]:
+    """The numbers in the cells, percents as shares."""
     out = np.full(len(cells), np.nan)
     for row, cell in enumerate(cells):
         if not NUMBER.match(cell):

@@ -26,7 +26,7 @@ from nibbet.sources.conventions import (
 )
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
-from nibbet.sources.sheets import TEXTS, Cells, Sheet
+from nibbet.sources.sheets import MORE, TEXTS, Cells, Sheet
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -42,10 +42,10 @@ LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 
 def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, cells: Cells = TEXTS, at: slice = slice(None)) -> ibis.Table:
-    """The recognised columns under their names, and part."""
-    return sheet.open(engine, cells, at).select(  # type: ignore[arg-type]
-        part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()}
-    )
+    """The recognised columns under their names, part, and MORE where rows may have more cells than there are headers."""
+    table = sheet.open(engine, cells, at)  # type: ignore[arg-type]
+    more = [MORE] if MORE in table.columns else []
+    return table.select(*more, part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()})
 
 
 def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cells | None:
@@ -93,6 +93,7 @@ def typed_rows(
     table = _with_days(engine, table, sheet, reading, settings)
     table = table.mutate(**typed)
     asides: list[tuple[Any, str]] = [(_total_row(table, reading), "total row"), (_blank_row(table, reading), "not a data row")]
+    asides += [(longer, "more cells than headers") for longer in _longer(table)]
     asides += [
         (table[name].isnull() & table[f"raw_{name}"].notnull() & ~no_value(table[f"raw_{name}"]), f"unreadable {name}")
         for name in faults
@@ -113,6 +114,11 @@ def typed_rows(
         more["brand"] = is_brand(table["query"], brand)
     part = {"part": table.part} if len(sheet.files) > 1 else {}
     return table.select(*reading.matches, "aside", **part, **more)
+
+
+def _longer(table: ibis.Table) -> list[Any]:
+    """Whether a row has more cells than there are headers, as one with a separator in an unquoted text: none of them can be trusted."""
+    return [(table[MORE] != "").fill_null(False)] if MORE in table.columns else []
 
 
 def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
@@ -248,7 +254,9 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
     odd = [(table[name] < 0) | (table[name] > MOST) for name in counted]
     odd += [condition for condition, _ in _no_pages(table)] if reading.kind == "crawl" else []
     short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
-    return reduce(or_, [*empty, *short, *odd, *(_left_out(table, name, wanted) for name, wanted in settings.where.items())])
+    return reduce(
+        or_, [*empty, *short, *odd, *_longer(table), *(_left_out(table, name, wanted) for name, wanted in settings.where.items())]
+    )
 
 
 def _total_keys(reading: Reading) -> list[str]:

@@ -17,7 +17,7 @@ from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
 from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row
 from nibbet.sources.periods import Period
-from nibbet.sources.profile import Profile, profile
+from nibbet.sources.profile import Profile, profiles_of
 
 if TYPE_CHECKING:
     import ibis
@@ -36,12 +36,13 @@ SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
 @dataclass(frozen=True)
 class Cells:
     """How the cells of a text file are typed as they are cut: engine types by place (text elsewhere), the form of days as `strptime` has it
-    ("" for ISO), and the decimal mark.
+    ("" for ISO), the decimal mark, and whether rows may be of other lengths than the header.
     """
 
     types: dict[int, str]
     days: str = ""
     mark: str = "."
+    uneven: bool = False
 
     @property
     def order(self) -> str | None:
@@ -53,8 +54,10 @@ class Cells:
         return replace(self, types={place: kind for place, kind in self.types.items() if kind != "DATE"}, days="")
 
 
+#: the column that holds what a row has beyond its headers
+MORE = "more_cells"
 #: every cell as the file holds it
-TEXTS = Cells({})
+TEXTS, UNEVEN = Cells({}), Cells({}, uneven=True)
 
 
 @dataclass(frozen=True)
@@ -88,7 +91,7 @@ class Sheet:
     @cached_property
     def profiles(self) -> list[Profile]:
         """What the values of each column show."""
-        return [profile([row[place] for row in self.sample]) for place in range(len(self.header))]
+        return profiles_of([[row[place] for row in self.sample] for place in range(len(self.header))])
 
     def with_columns(self, headers: list[str], cells: Callable[[list[str]], list[str]], exprs: Callable[[ibis.Table], list[Any]]) -> Sheet:
         """The sheet with more columns behind its own: their headers, their cells in a row of the sample, their expressions in the engine."""
@@ -150,7 +153,8 @@ def delimited(plain: Plain) -> list[Sheet]:
         skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
         above = starts[head]
     sample = [row for row in body if any(cell.strip() for cell in row)]
-    lenient = any(len(row) != len(header) for row in body if row)
+    ends = _rows(plain.tail, delimiter)
+    lenient = any(len(row) != len(header) for row in [*body, *ends] if row)
     shape = Delimited(plain.size, plain.lay, tuple(header), delimiter, skip, lenient, not sample and whole)
     lines = tuple(text.splitlines()[:above])
     if above:
@@ -158,7 +162,7 @@ def delimited(plain: Plain) -> list[Sheet]:
     preamble = " ".join(lines)
     if re.search(SAMPLED, preamble, re.IGNORECASE):
         notes.append(("sampled", f"{plain.name} says that it holds a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
-    last = tuple(row for row in _rows(plain.tail, delimiter) if len(row) == len(header))
+    last = tuple(row for row in ends if len(row) == len(header))
     sheet = _of_shape([(plain.name, plain.digest)], [shape], [fitted(row, len(header)) for row in sample[:SAMPLE_ROWS]], last, tuple(notes))
     sheet = replace(sheet, lines=lines)
     if not whole:
@@ -213,13 +217,14 @@ def _of_shape(
     def open_in(engine: Engine, cells: Cells, at: slice) -> ibis.Table:
         if all(s.empty for s in shapes[at]):
             return engine.frame(_empty(columns)).mutate(part=0)
+        uneven = one.lenient or cells.uneven
         return engine.delimited(
             [s.lay() for s in shapes[at]],
-            {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))},
+            {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))} | ({MORE: "VARCHAR"} if uneven else {}),
             delimiter=one.delimiter,
             quote='"',
             skip=one.skip,
-            lenient=one.lenient,
+            lenient=uneven,
             days=cells.days,
             mark=cells.mark,
         )
