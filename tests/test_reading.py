@@ -554,3 +554,26 @@ def test_the_account_names_each_planted_mess(world: Callable[..., Path]) -> None
     assert f"{site.addresses['page'].notna().sum():,} spellings stand for {site.ledger().shape[0]:,} pages" in said["spellings"]
     assert {gone["reason"] for gone in visits["set_aside"]} == {"incomplete day", "no address", "total row"}
     site.close()
+
+
+@pytest.mark.parametrize(("channel", "medium", "organic"), [
+    ("Organic Search", None, True), ("Organic Social", None, False), ("organic video", None, False), ("Paid Search", None, False), ("Bezahlte Suche", None, False),
+    ("Unbezahlte Suche", None, True), ("Recherche naturelle", None, True), ("Recherche payante", None, False), ("Ricerca a pagamento", None, False), ("Pesquisa orgânica", None, True),
+    ("Suchmaschinen", None, True), ("Interne Suche", None, False), ("自然検索", None, True), ("有料検索", None, False), ("Direct", None, False), ("Internet", None, False),
+    ("Search", "cpc", False), ("Search", "organic", True), (None, "organic", True), ("Letter", "e-mail", False), ("Kanal 7", None, False),
+])  # fmt: skip
+def test_visits_from_unpaid_search_are_told_by_channel_and_medium(channel: str | None, medium: str | None, organic: bool) -> None:
+    rows = {
+        "date": pd.date_range("2026-08-01", "2026-10-31").astype(str),
+        "page": HOME + "a/",
+        "clicks": 1,
+        "impressions": 9,
+        "position": 3.0,
+        "sessions": 2,
+    }
+    search, visits = (
+        pd.DataFrame(rows)[names] for names in (["date", "page", "clicks", "impressions", "position"], ["date", "page", "sessions"])
+    )
+    visits = visits.assign(**{name: value for name, value in (("channel", channel), ("medium", medium)) if value})
+    with nibbet.Site(home=HOME, search=search, landings=visits) as site:
+        assert bool(site.ledger()["sessions_organic"].sum()) is organic

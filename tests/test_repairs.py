@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+import pytest
 
 import nibbet
+from nibbet.core.repairs import out_of_index
 
 HOME = "https://tarnbrook.example/"
 
@@ -56,3 +58,12 @@ def test_each_fault_of_a_small_site_is_named() -> None:
         assert wanted in said, f"{wanted} not in {sorted(said)}"
     assert not [repair for page, repair in said if page in ("/", "/guide/")]
     site.close()
+
+
+@pytest.mark.parametrize(("state", "out"), [
+    ("Crawled, not indexed", True), ("Indexed", False), ("false", True), ("true", False), ("Excluded by a tag", True), ("In the index", False), ("Explorée, actuellement non indexée", True),
+    ("Page indexée", False), ("Nicht im Index", True), ("Im Index", False), ("No indexada", True), ("Indexada", False), ("Esclusa", True), ("Indicizzata", False), ("Niet geïndexeerd", True),
+    ("Geïndexeerd", False), ("Inte indexerad", True), ("Não indexada", True), ("Niezindeksowana", True), ("未登録", True), ("登録済み", False), ("unindexed", True), ("", False),
+])  # fmt: skip
+def test_index_states_are_read_in_any_language(state: str, out: bool) -> None:
+    assert out_of_index(pd.Series([state, None])).tolist() == [out, False]

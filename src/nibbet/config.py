@@ -98,6 +98,8 @@ class SourceSettings(Section):
     "The first and last day that an undated export covers; a list of such pairs where windows stand side by side, from left to right."
     constant: dict[str, str] = {}
     'What all rows share and the file does not say, as page = "/a/", channel = "organic" or device = "mobile".'
+    organic: Texts = []
+    "Of landings: the channels or media, as your rows name them, that are unpaid search; told by their words when left out."
     reverse: Texts = []
     "Flags (noindex, protected, ...) whose bare yes means the opposite of what their header says."
     sheet: str | None = None

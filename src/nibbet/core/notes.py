@@ -144,6 +144,12 @@ def _channels(visits: pd.DataFrame) -> Note | None:
     whole, organic = visits["sessions"].sum(), visits["organic"].sum()
     if organic >= whole:
         return None
+    if whole and not organic:
+        return _note(
+            "channels",
+            "No channel or medium of the landings says unpaid search, so that every page has 0 sessions from search. If one of them is, name it in "
+            'its [[source]]: organic = ["..."].',
+        )
     return _note(
         "channels",
         f"{whole - organic:,.0f} of {whole:,.0f} sessions come from other channels. Search is compared with organic ones; all count against removing a page.",

@@ -16,6 +16,11 @@ DRAWS, MATTERS = 50, 20
 LISTS = 0.5
 #: clicks from the home page beyond which a page that matters is far away
 FAR = 5
+#: words of an index state that say that a page is not in the index: not, none, left out, missing
+ABSENT = (
+    r"\b(?:not?|non|none|nicht|nein|kein\w*|niet|nee|inte|nej|ikke|nei|não|nao|nie|ne|nem|не|нет|hayır|absent|missing|false|0)\b|exclu|ausgeschl|esclus|"
+    r"uitgesl|uteslut|wyklucz|исключ|\bun\w*index|\bde-?index|niezindeks|未|외|dışı|(?<!\w)ei(?!\w)"
+)
 #: share of a query's impressions that another page must take, and impressions from which that is told
 TAKES, TAKEN = 0.5, 100
 
@@ -176,12 +181,8 @@ def _of_lists(t: _Table) -> None:
 
 
 def out_of_index(state: pd.Series) -> pd.Series:
-    """Which texts of an index state say that a page is not in the index: no, not, un- or excluded, in the words that crawls use."""
-    return (
-        state.astype("str")
-        .str.contains(r"\b(?:not|no|non|nicht|nein|kein|excluded|absent|missing|false|0)\b|\bun\w+indexed", case=False, regex=True)
-        .fillna(False)
-    )
+    """Which texts of an index state say that a page is not in the index, in the words that crawls use, whatever their language."""
+    return state.astype("str").str.contains(ABSENT, case=False, regex=True).fillna(False)
 
 
 def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series, groups: pd.Series) -> pd.DataFrame:

@@ -105,7 +105,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     whole = key(slice(None))
     if not all(digest for _, digest in sheet.files):
         rows, hidden = _as_text(place, sheet, reading, settings)
-        table = completed(place.engine.keep(rows), reading, sheet.period)
+        table = completed(place.engine.keep(rows), reading, sheet.period, settings.organic)
         return table, _met(table), hidden
     if (cells := plain_cells(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
@@ -128,7 +128,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         table = place.store.table(place.engine, "text", whole, lambda: make(UNEVEN))  # a row further down has more or fewer cells
     _whole(place, sheet, table, "text", whole, slice(None))
     odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, reading))
-    table = completed(table, reading, sheet.period)
+    table = completed(table, reading, sheet.period, settings.organic)
     return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
 
@@ -150,7 +150,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
         _whole(place, sheet, table, name, key(at), at)
         odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, reading)))
-        return completed(_mended(table, mends), reading, sheet.period)
+        return completed(_mended(table, mends), reading, sheet.period, settings.organic)
 
     parts, spellings = [], []
     for at in sheet.portions:

@@ -35,7 +35,15 @@ if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
     from nibbet.sources.periods import Period
 
-ORGANIC = r"organi|orgáni|自然|オーガニック|естествен"
+#: channels and media of unpaid search, and what makes them another channel: "organic social", "paid search", a search within the site
+ORGANIC = (
+    r"organi|orgáni|orgâni|органи|οργανικ|\bnatur(?:al|el|lig)|\bseo\b|search|\bsuch|unbezahlt|recherche|pesquisa|moteur|busca|búsqueda|ricerca|motori|zoek|\bsök|\bsøg|\bsøk|"
+    r"szuk|haku|arama|hledá|keres|естествен|поиск|自然|オーガニック|検索|搜索|자연|검색"
+)
+OTHER_CHANNEL = (
+    r"paid|(^|[^n])bezahlt|payant|\bpag[oa]|betald|betaald|betalt|płatn|ücretli|платн|реклам|広告|有料|付费|유료|\bads?\b|advert|anzeig|annonc|\bcpc\b|\bppc\b|"
+    r"\bsem\b|sponsor|display|social|sozial|sociaux|społeczn|социал|ソーシャル|社交|소셜|video|vidéo|видео|動画|shopping|e-?mail|letter|referral|verweis|\bintern(a|e|al|o)?\b|on-?site"
+)
 #: a count beyond this is a fault of the file: all sums stay exact below it
 MOST = 10**13
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
@@ -259,6 +267,14 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
     )
 
 
+def _from_search(says: list[Any], organic: Sequence[str]) -> Any:
+    """Whether a visit came from unpaid search, by what its channel and medium say in small letters."""
+    if organic:
+        return reduce(or_, [text.isin([one.strip().lower() for one in organic]) for text in says])
+    found, other = (reduce(or_, [text.re_search(form) for text in says]) for form in (ORGANIC, OTHER_CHANNEL))
+    return found & ~other
+
+
 def _total_keys(reading: Reading) -> list[str]:
     return [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
 
@@ -308,9 +324,11 @@ def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
     return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
 
 
-def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibis.Table:
+def completed(table: ibis.Table, reading: Reading, period: Period | None, organic: Sequence[str] = ()) -> ibis.Table:
     """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get the last day of
     their period.
+
+    organic: the channels and media of unpaid search; told by their words where none are named.
     """
     columns = {}
     for column in TABLES[reading.kind]:
@@ -332,11 +350,8 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None) -> ibi
         columns["page_key"] = table.page_key if "page_key" in table.columns else ibis.null("int64")
     if reading.kind == "landings":
         _derive_engagement(columns, reading)
-        says = [columns[name] for name in ("channel", "medium") if name in reading.matches]
-        organic: Any = ibis.null("boolean") if not says else ibis.literal(False)
-        for text in says:
-            organic = organic | text.lower().re_search(ORGANIC).fill_null(False)
-        columns["organic"] = organic
+        says = [columns[name].lower().strip().fill_null("") for name in ("channel", "medium") if name in reading.matches]
+        columns["organic"] = _from_search(says, organic) if says else ibis.null("boolean")
         if "channel" not in reading.matches:
             columns["channel"] = columns["medium"]
         columns["source"] = columns["source"].strip().lower().re_replace(r"^www\.", "")  # one sender, however it is written
