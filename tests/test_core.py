@@ -293,6 +293,21 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
     assert find_openings(pairs.assign(brand=True), CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing()).empty  # type: ignore[arg-type]
 
 
+def test_climbs_promise_no_more_than_the_old_place_and_what_is_seldom_chosen_gains_less() -> None:
+    rows = [(page, f"{word} {page}", clicks, reference) for page, clicks, reference in ((0, 24, 9.0), (1, 24, 7.5), (2, 24, 4.0), (3, 6, 9.0)) for word in ("near", "far", "low")]  # fmt: skip
+    pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position_reference"]).assign(
+        role="owner", answer=0.9, position=9.0, impressions=1000, impressions_reference=1000, expected_clicks=26.0, brand=False
+    )
+    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing())  # type: ignore[arg-type]
+    gain = found.groupby("page")["gain"].sum()
+    assert gain[1] < gain[2] <= gain[0], "who stood higher may hope for more, and none for more than one that never sank"
+    restored = (1000 / ASSUMPTION.share(np.array([9.0])) * CURVE.rate(np.array([7.5])) - 24)[0] * 30.4 / 90
+    assert gain[1] == pytest.approx(3 * restored)
+    assert gain[3] < 0.8 * gain[0], "what stands above the results, or a dull title, takes clicks higher up too"
+    assert (found["gain_low"] <= found["gain"]).all()
+    assert (found["gain"] <= found["gain_high"]).all()
+
+
 def test_climbs_of_a_page_add_up_and_name_the_first() -> None:
     table = pd.DataFrame({"page": [7, 2, 7, 2, 2], "query": ["a", "b", "c", "d", "e"], "gain": [1.0, 4.0, 3.0, 4.0, 9.0], "impressions": [5, 6, 7, 8, 9],
                           "kind": ["climb", "climb", "climb", "climb", "stray"]}).assign(gain_low=0.5, gain_high=lambda t: t["gain"] * 2)  # fmt: skip

@@ -69,6 +69,9 @@ def test_where_good_pages_stand_is_learnt_from_them() -> None:
     assert found.place == pytest.approx(2.4, rel=0.05)
     assert found.spread == pytest.approx(0.3, abs=0.04)
     assert learn_standing(pages.head(5), below=5.5).place == Standing().place, "a handful of pages tells nothing"
+    assert found.tilt == pytest.approx(0.0, abs=0.05)
+    steep = pages.assign(clicks_answered=rng.poisson(300 * (place / 2.4) ** 0.3))
+    assert learn_standing(steep, below=5.5).tilt == pytest.approx(0.3, abs=0.06), "the curve falls faster than good pages' choice"
 
 
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=9))

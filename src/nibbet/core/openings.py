@@ -22,6 +22,9 @@ Floats = NDArray[np.float64]
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
 
+#: how many times lower a page stands than in the reference window, from which it has sunk, and impressions of what it answers that tell it
+SUNK, SUNK_SHOWN = 1.15, 100
+
 #: what goes with an opening for those who gather them
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
@@ -52,7 +55,14 @@ def find_openings(
     holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
     reachable = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
     parts: list[pd.DataFrame] = [
-        _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing, beside_alike(climbs)),
+        _no_better_than_before(
+            _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing, beside_alike(climbs)),
+            _sunk(pairs, answered),
+            curve,
+            sight,
+            days,
+            standing,
+        ),
         _snippet(snippets, days, standing),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
@@ -160,6 +170,31 @@ def _among_good(
     """Rows with their gain if they stood where the site's good pages stand, no worse than `reachable`, and were chosen `pull` times as usual."""
     demand = (rows["impressions"] * pull / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
     return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), reachable.to_numpy(float), curve, days))
+
+
+def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
+    """By page, how many times lower it stands for what it answers than in the reference window; pages that sank by SUNK and more."""
+    if "position_reference" not in pairs:
+        return pd.Series(dtype="float64")
+    both = answered & (pairs["impressions_reference"] > 0) & pairs["position_reference"].notna()
+    rows = rows_at(pairs, both, ["page", "position", "position_reference", "impressions", "impressions_reference"])
+    weight = rows[["impressions", "impressions_reference"]].min(axis=1).astype(float)
+    fell = np.log(rows["position"] / rows["position_reference"]) * weight
+    sums = pd.DataFrame({"fell": fell, "weight": weight}).groupby(rows["page"]).sum()
+    times = (sums["fell"] / sums["weight"]).map(np.exp)
+    return times[(times >= SUNK) & (sums["weight"] >= SUNK_SHOWN)]
+
+
+def _no_better_than_before(
+    climbs: pd.DataFrame, sunk: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing
+) -> pd.DataFrame:
+    """Climbs of pages that sank promise no more than the place that they had, as the advice for a lasting fall does."""
+    times = climbs["page"].map(sunk)
+    old = climbs["position"] / times.fillna(1.0)
+    demand = climbs["impressions"] / sight.share(climbs["position"].to_numpy(float))
+    restored = (demand * standing.rate(old.to_numpy(float), curve) - climbs["clicks"]).clip(lower=0.0) * MONTH_DAYS / days
+    part = (restored / climbs["gain"].where(climbs["gain"] > 0)).clip(upper=1.0).where(times.notna(), 1.0).fillna(1.0)
+    return climbs.assign(**{name: climbs[name] * part for name in ("gain", "gain_low", "gain_high")})
 
 
 def beside_alike(rows: pd.DataFrame) -> Floats:

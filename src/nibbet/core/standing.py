@@ -65,7 +65,7 @@ class Standing:
         placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, at)
         return placed
 
-    def _rate(self, places: Floats, curve: Curve) -> Floats:
+    def rate(self, places: Floats, curve: Curve) -> Floats:
         """How often a good page at each place is chosen when shown."""
         rate: Floats = curve.rate(places) * self.pull * (places / self.place) ** self.tilt
         return rate
@@ -77,7 +77,7 @@ class Standing:
             demand: impressions in `days` days on the first page; clicks: those had; place_held: the place than which they would not be worse.
         """
 
-        rate = {worse: self._rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
+        rate = {worse: self.rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
         at = np.log(np.clip(place_held, 1.0, LAST_PLACE))
         mean, few, many = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
         middle = demand * mean
