@@ -17,7 +17,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
-from elsewhere import DAYS, KINDS, live, plan_site, write
+from elsewhere import DAYS, KINDS, _demand, live, plan_site, write
 from numpy.typing import NDArray
 
 import nibbet
@@ -39,7 +39,9 @@ CAUSES = {
 
 @dataclass(frozen=True)
 class World:
-    """A workspace, and per page (address) its planted case, and the clicks meant for it in the recent and the reference window."""
+    """A workspace, and per page (address) its planted case, the clicks meant for it in the recent and the reference window, and how searches
+    for what it is about changed, where that is planted.
+    """
 
     folder: Path
     pages: pd.DataFrame
@@ -73,7 +75,11 @@ def other_world(folder: Path, kind: str, level: str, seed: int, before: int) -> 
         meant[int(old), : DAYS - 300], meant[page, : DAYS - 300] = meant[page, : DAYS - 300], 0.0
     now, then = meant[:, DAYS - RECENT :].sum(axis=1), meant[:, DAYS - RECENT - before : DAYS - before].sum(axis=1)
     table = pd.DataFrame({"case": site.pages["case"].to_numpy(), "now": now, "then": then}, index=site.pages["page"].to_numpy())
-    return World(folder, table)
+    searches, subject = _demand(plan_site(kind, seed, level)), site.intents["intent"].str.split("|").str[0]
+    of_subject = pd.DataFrame({
+        "now": searches[:, DAYS - RECENT :].sum(axis=1), "then": searches[:, DAYS - RECENT - before : DAYS - before].sum(axis=1)
+    }).groupby(subject.to_numpy()).sum()  # fmt: skip
+    return World(folder, table.assign(searches=site.pages["subject"].map(of_subject["now"] / of_subject["then"]).to_numpy()))
 
 
 def held(found: pd.DataFrame, now: pd.Series, then: pd.Series, *, beside: pd.Series | None = None) -> dict[str, float]:
@@ -124,6 +130,8 @@ def score(world: World, against: str) -> dict[str, float]:
     steady = truth[truth["case"].isin(["healthy", "steady"]) & (truth["then"] > 0)]
     course = (steady["now"] / steady["then"]).groupby(section.reindex(steady.index)).median()
     fading = section.reindex(rows.index).map(course).fillna(1.0) < 0.8
+    if "searches" in truth:
+        fading |= truth["searches"].reindex(rows.index).fillna(1.0) < 0.8
     born = truth["then"].reindex(rows.index) <= 0.05 * truth["now"].reindex(rows.index)
     right = [
         why in words or (why == "new" and new) or (why == "demand" and fades)
