@@ -310,7 +310,7 @@ def test_climbs_promise_no_more_than_the_old_place_and_what_is_seldom_chosen_gai
 
 def test_climbs_of_a_page_add_up_and_name_the_first() -> None:
     table = pd.DataFrame({"page": [7, 2, 7, 2, 2], "query": ["a", "b", "c", "d", "e"], "gain": [1.0, 4.0, 3.0, 4.0, 9.0], "impressions": [5, 6, 7, 8, 9],
-                          "kind": ["climb", "climb", "climb", "climb", "stray"]}).assign(gain_low=0.5, gain_high=lambda t: t["gain"] * 2)  # fmt: skip
+                          "kind": ["climb", "climb", "climb", "climb", "stray"]}).assign(gain_low=0.5, gain_high=lambda t: t["gain"] * 2, reach=lambda t: t["gain"], reach_low=0.5, sunk=np.nan)  # fmt: skip
     found = climbs_of_pages(table)
     assert found.index.tolist() == [2, 7]
     assert found["first"].tolist() == ["b", "c"], "of equals the first"

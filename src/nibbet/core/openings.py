@@ -79,8 +79,8 @@ def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
 
 
 def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
-    """What the climbs of each page come to: queries, shown (impressions), gain, gain_low, gain_high (sums), and first, the query with most to
-    gain, indexed by page.
+    """What the climbs of each page come to: queries, shown (impressions), gain, gain_low, gain_high, reach, reach_low (sums), sunk, and first, the
+    query with most to gain, indexed by page.
 
     Args:
         openings: as from `find_openings`.
@@ -92,17 +92,21 @@ def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
     start = np.flatnonzero(np.diff(page, prepend=-1))
     queries = np.diff(start, append=len(page))
     if not len(start):
-        none = {name: pd.Series(dtype="float64") for name in ("queries", "shown", "gain", "gain_low", "gain_high")}
+        none = {name: pd.Series(dtype="float64") for name in ("queries", "shown", *SUMMED, "sunk")}
         return pd.DataFrame({**none, "first": pd.Series(dtype="str")}, index=pd.Index([], dtype="int64", name="page"))
     most = np.flatnonzero(gain == np.repeat(np.maximum.reduceat(gain, start), queries))[::-1]
     first = np.empty(len(start), dtype=np.int64)
     first[np.searchsorted(start, most, side="right") - 1] = most  # the first of a page is written last
-    sums = {name: np.add.reduceat(climbs[name].to_numpy(float), start) for name in ("gain", "gain_low", "gain_high")}
+    sums = {name: np.add.reduceat(climbs[name].to_numpy(float), start) for name in SUMMED}
     shown = np.add.reduceat(climbs["impressions"].to_numpy(), start)
     named = spelt(climbs["query"].iloc[first])
-    return pd.DataFrame({"queries": queries, "shown": shown, **sums, "first": named.array}, index=pd.Index(page[start], name="page"))
+    sunk = climbs["sunk"].to_numpy(float)[start]
+    columns = {"queries": queries, "shown": shown, **sums, "sunk": sunk, "first": named.array}
+    return pd.DataFrame(columns, index=pd.Index(page[start], name="page"))
 
 
+#: figures of climbs that add up
+SUMMED = ("gain", "gain_low", "gain_high", "reach", "reach_low")
 #: clicks that a query must have for its place to count as held
 HELD_CLICKS = 5
 
@@ -188,13 +192,16 @@ def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
 def _no_better_than_before(
     climbs: pd.DataFrame, sunk: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing
 ) -> pd.DataFrame:
-    """Climbs of pages that sank promise no more than the place that they had, as the advice for a lasting fall does."""
+    """Climbs of pages that sank promise no more than the place that they had, as the advice for a lasting fall does. With them reach and reach_low,
+    what they would gain where good pages stand, and sunk, how many times lower the page stands than before, null where it does not.
+    """
     times = climbs["page"].map(sunk)
     old = climbs["position"] / times.fillna(1.0)
     demand = climbs["impressions"] / sight.share(climbs["position"].to_numpy(float))
     restored = (demand * standing.rate(old.to_numpy(float), curve) - climbs["clicks"]).clip(lower=0.0) * MONTH_DAYS / days
     part = (restored / climbs["gain"].where(climbs["gain"] > 0)).clip(upper=1.0).where(times.notna(), 1.0).fillna(1.0)
-    return climbs.assign(**{name: climbs[name] * part for name in ("gain", "gain_low", "gain_high")})
+    capped = {name: climbs[name] * part for name in ("gain", "gain_low", "gain_high")}
+    return climbs.assign(reach=climbs["gain"], reach_low=climbs["gain_low"], sunk=times, **capped)
 
 
 def beside_alike(rows: pd.DataFrame) -> Floats:

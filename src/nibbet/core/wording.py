@@ -95,13 +95,18 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     )
 
 
-def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, first: pd.Series) -> pd.Series:
-    """Pages: position_answered, clicks_answered, as_one; queries: how many stand there; shown: their impressions; first: the largest of them."""
+def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, first: pd.Series, sunk: pd.Series) -> pd.Series:
+    """Pages: position_answered, clicks_answered, as_one; queries: how many stand there; shown: their impressions; first: the largest of them; sunk:
+    how many times lower the page stands than in the reference window, null where it has not sunk.
+    """
     stands = say.joined("It stands at position ", say.place(pages["position_answered"]), ", just below the clicks")
     drawn = say.joined(say.count(shown), " impressions, ", say.plural(pages["clicks_answered"], "click"), ".")
     count = say.plural(queries, "query").str.replace("querys", "queries")
     by_queries = say.joined(stands, ", for ", count, ' that it answers, first "', first, '": ', drawn)
-    return by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " No queries tell what it is shown for."))
+    before = say.joined(" It has sunk from ", say.place(pages["position_answered"] / sunk), ": the gain is that place again.").where(
+        sunk.notna(), ""
+    )
+    return say.joined(by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " No queries tell what it is shown for.")), before)
 
 
 def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:

@@ -66,20 +66,21 @@ def climb(facts: Facts) -> Finding:
     """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     of_page = facts.climbs.reindex(pages.index)
-    gains = of_page[GAINS].fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    figures = of_page[[*GAINS, "reach", "reach_low"]].fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    gains, reach, least = figures[GAINS], figures["reach"], figures["reach_low"]
     queries, on_climb, best = of_page["queries"].fillna(0), of_page["shown"].fillna(0), say.named(of_page["first"])
     share = on_climb / pages["impressions_answered"].where(pages["impressions_answered"] > 0)
-    own = gains["gain"] * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
+    own = reach * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
     search, curve = "search", "search, own CTR curve"
     checks = [
         Check("impressions_share_below_clicks", share, f">= {BELOW_CLICKS}", str(w.recent), search, share >= BELOW_CLICKS),
-        Check("gain", gains["gain"], f">= {t.min_gain}", str(w.recent), curve, gains["gain"] >= t.min_gain),
-        Check("gain_low", gains["gain_low"], f">= {t.min_gain / 3:.2g}", str(w.recent), curve, gains["gain_low"] >= t.min_gain / 3),
-        Check("gain_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
+        Check("reach", reach, f">= {t.min_gain}", str(w.recent), curve, reach >= t.min_gain),
+        Check("reach_low", least, f">= {t.min_gain / 3:.2g}", str(w.recent), curve, least >= t.min_gain / 3),
+        Check("reach_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = wording.below_the_clicks(pages[chosen], queries[chosen], on_climb[chosen], best[chosen])
+    because = wording.below_the_clicks(pages[chosen], queries[chosen], on_climb[chosen], best[chosen], of_page["sunk"][chosen])
     sure = (0.75 + 0.2 * share).clip(0, 0.97).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "climb", finding_rows(pages, chosen, "climb", because, sure, gains), checks)
 
