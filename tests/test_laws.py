@@ -14,7 +14,7 @@ from scipy import stats
 
 from nibbet.core.change import change
 from nibbet.core.compare import own_season
-from nibbet.core.pull import false_discovery, judged_pull, shrunk_pull, weighted_position
+from nibbet.core.pull import BAD_PULL, false_discovery, judged_pull, left_when_mended, shrunk_pull, weighted_position
 from nibbet.core.tables import PARTS, rows_at, spelt
 from nibbet.core.windows import Window, weekday_scale
 from nibbet.render.files import as_csv
@@ -139,3 +139,11 @@ def test_a_season_of_its_own_is_what_one_page_did_beside_all(seed: int, moved: f
     found = factors(busy, quiet, silent) / section
     assert 1 < found[41] < found[40] <= 3.05, "the fewer the clicks, the nearer to the section"
     assert found[42] == 1, "of a page without clicks nothing is known"
+
+
+@given(st.integers(0, 5000), st.floats(1, 50_000), st.floats(0.05, 1.0))
+def test_a_mended_title_gives_back_what_a_title_takes_and_no_more(clicks: int, usual: float, spread: float) -> None:
+    part = left_when_mended(np.array([float(clicks)]), np.array([usual]), spread)[0]
+    assert 0 < part <= 1
+    assert (part == 1) == (clicks + 0.5 >= BAD_PULL * usual), "what a poor title can take, it gives back"
+    assert part >= min((clicks + 0.5) / usual / BAD_PULL, 1) - 1e-9

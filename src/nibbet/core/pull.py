@@ -69,6 +69,17 @@ def usual_pull(clicks: Floats, expected: Floats) -> tuple[float, float]:
     return float(np.exp(centre + spread**2 / 2)), spread
 
 
+def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
+    """What part of the usual clicks a page that is chosen too seldom can hope for once its title is mended, at most 1.
+
+    A poor title takes about BAD_PULL; what lies below that is in part of the page's own kind, as far as pages differ by `spread` beside how far
+    poor titles do and beside counting (the mean of two normal parts whose sum is seen).
+    """
+    beyond = np.log((clicks + 0.5) / np.maximum(usual, 1e-9) / BAD_PULL)
+    part: Floats = np.exp(np.minimum(beyond, 0.0) * spread**2 / (spread**2 + BAD_SPREAD**2 + 1 / (clicks + 0.5)))
+    return part
+
+
 #: the spread is an estimate from a mixture: so much wider keeps false alarms at their rate
 WIDER = 1.05
 #: columns of `judged_pull`

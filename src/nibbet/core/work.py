@@ -9,7 +9,7 @@ from scipy import special
 from nibbet.core import sentences as say
 from nibbet.core import wording
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
-from nibbet.core.pull import false_discovery, too_low_p
+from nibbet.core.pull import false_discovery, left_when_mended, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.verdict import Verdict
@@ -96,7 +96,8 @@ def snippet(facts: Facts) -> Finding:
     noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
-    gains = pd.DataFrame({name: np.maximum(usual - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
+    left = usual * left_when_mended(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread)
+    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
     curve, least = "search, own CTR curve", t.min_gain / 2
     checks = [
         Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
