@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
 from nibbet.core.redirects import end_of
 from nibbet.core.windows import MONTH_DAYS, Windows
+from nibbet.core.wording import repairs as wording
 
 REPAIRS = ["page", "repair", "weight", "target", "because"]
 #: impressions in the long window from which a page draws search; clicks from which it matters
@@ -64,9 +64,7 @@ def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     Args:
         missed: page and target (addresses), hits in the long window, covered: whether the target is on the same question, else its section.
     """
-    lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
-    because = say.joined("People asked for it ", say.count(missed["hits"]), " times, and it fails", pd.Series(lead, index=missed.index))
-    return missed.assign(repair="error", weight=missed["hits"].astype(float), because=because)[REPAIRS]
+    return missed.assign(repair="error", weight=missed["hits"].astype(float), because=wording.asked_in_vain(missed))[REPAIRS]
 
 
 def anchor_faults(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
@@ -95,9 +93,7 @@ class _Table:
         self.sold = pages["conversions_long"].fillna(0)
         self.matters = (self.clicks >= MATTERS) | (self.sold > 0) | (self.outside > 0)
         self.recent_days, self.year = windows.recent.days, windows.reference_kind == "year"
-        self.sales = say.joined(", ", say.plural(self.sold, "conversion")).where(self.sold > 0, "")
-        self.linked = say.joined(", ", say.plural(self.outside, "link"), " from outside").where(self.outside > 0, "")
-        self.drawn = say.joined(say.plural(self.clicks, "click"), ", ", say.plural(self.shown, "impression"), self.linked)
+        self.drawn = wording.drawn(self.clicks, self.shown, self.outside)
 
     def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
         """Pages that need a repair, why, and where they should lead."""
@@ -110,74 +106,47 @@ class _Table:
 def _of_the_index(t: _Table, state: pd.Series) -> None:
     """Pages kept from the index that searchers look for, and pages out of it by its own account."""
     pages = t.pages
-    asks = say.joined("Asks to be kept out of the index, yet searchers look for it: ", t.drawn, ".")
-    t.add("noindex", pages["blocked"] & (t.shown >= DRAWS), asks)
-    known = say.joined('The index does not hold it ("', say.named(state), '"): ', t.drawn, ".")
-    t.add("not_indexed", t.alive & state.notna(), known)
-    closed = pages["robots_blocked"].eq(True).fillna(False)
-    t.add("robots", closed & (t.shown >= DRAWS), say.joined("robots.txt closes it, yet searchers look for it: ", t.drawn, "."))
+    t.add("noindex", pages["blocked"] & (t.shown >= DRAWS), wording.kept_out(t.drawn))
+    t.add("not_indexed", t.alive & state.notna(), wording.not_held(state, t.drawn))
+    t.add("robots", pages["robots_blocked"].eq(True).fillna(False) & (t.shown >= DRAWS), wording.closed(t.drawn))
 
 
 def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> None:
     """Addresses that fail or lead elsewhere though they are used."""
     pages, failed = t.pages, t.status >= 400
-    cover = pd.Series(np.where(near.notna(), "; the page named covers its subject.", "; no page covers its subject."), index=pages.index)
     earned = failed & near.isna() & t.matters
-    t.add("error", failed & t.used & ~earned, say.joined("Answers ", t.status.astype("str"), ", but is still used: ", t.drawn, cover), near)
-    month, before = MONTH_DAYS / t.recent_days, "a year before" if t.year else "in the days before"
-    lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * month).clip(lower=0.0)
-    fell = say.joined(", ", say.count(lost), " clicks a month fewer than ", before).where(lost >= 0.5, "")
-    again = say.joined("Answers ", t.status.astype("str"), ", but earned: ", t.drawn, t.sales, fell, "; no page covers it: put it back.")
-    t.add("restore", earned, again)
+    t.add("error", failed & t.used & ~earned, wording.fails(t.status, t.drawn, near), near)
+    lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * MONTH_DAYS / t.recent_days).clip(lower=0.0)
+    t.add("restore", earned, wording.earned(t.status, t.drawn, t.sold, lost, year=t.year))
     if links is not None:
         count = links.set_index("target")["pages"].reindex(pages.index).fillna(0)
-        t.add(
-            "broken_link",
-            failed & (count > 0),
-            say.joined(say.plural(count, "page"), " of the site link to it, but it answers ", t.status.astype("str"), "."),
-            near,
-        )
+        t.add("broken_link", failed & (count > 0), wording.broken(count, t.status), near)
     end, steps = end_of(pages)
     moved = pages["redirects_to"].notna() & t.status.between(300, 399)
     loop, chain = moved & (steps < 0), moved & (steps >= 2)
-    t.add("loop", loop, say.joined("Redirects in a circle: ", t.drawn, "."))
-    t.add("chain", chain, say.joined("Redirects in ", steps.astype("str"), " steps; lead it straight to the end: ", t.drawn, "."), end)
-    old = say.joined("Redirects, but is still used: ", t.drawn, "; link to the new address.")
-    t.add("redirected", moved & ~loop & ~chain & t.used, old, end)
+    t.add("loop", loop, wording.circle(t.drawn))
+    t.add("chain", chain, wording.steps(steps, t.drawn), end)
+    t.add("redirected", moved & ~loop & ~chain & t.used, wording.moved(t.drawn), end)
     if pages["in_sitemap"].notna().any():
         listed = pages["in_sitemap"].eq(True).fillna(False) & (pages["gone"] | pages["blocked"])
-        answers = say.joined("it answers ", t.status.astype("str"))
-        other = say.joined("it names ", say.named(pages["canonical_to"]), " as its canonical")
-        fault = answers.where(t.status >= 300, other).where(~pages["blocked"], "it asks not to be indexed")
-        fault = say.joined("The sitemap lists it, but ", fault, ".")
         end = end.where(end.notna(), pages["canonical_to"].where(pages["gone"] & (t.status < 300)))
         missing = t.alive & pages["in_sitemap"].eq(False).fillna(False) & t.matters & (pages["in_sitemap"][t.alive].mean() >= LISTS)
-        t.add(
-            "sitemap",
-            listed | missing,
-            fault.where(listed, say.joined("The sitemap does not list it: ", t.drawn, ".")),
-            end.where(end.notna(), near).where(listed),
-        )
+        because = wording.listed(t.status, pages["canonical_to"], pages["blocked"]).where(listed, wording.unlisted_by_sitemap(t.drawn))
+        t.add("sitemap", listed | missing, because, end.where(end.notna(), near).where(listed))
 
 
 def _of_lists(t: _Table) -> None:
     """Pages that no page links to, that search or the crawl never met, or that are far from the home page."""
     pages = t.pages
     lonely = t.alive & pages["inlinks"].notna() & (pages["inlinks"].fillna(1) == 0) & (pages["path"] != "/")
-    t.add("orphan", lonely, say.joined("No page of the site links to it: ", t.drawn, "."))
+    t.add("orphan", lonely, wording.orphan(t.drawn))
     if pages["in_search"].any():
-        sold = say.joined(", ", say.plural(t.sold, "conversion")).where(t.sold > 0, "")
-        never = "It stands in no search row, though it has " + (sold + t.linked).str.removeprefix(", ") + "."
-        t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), never)
+        t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), wording.unseen(t.sold, t.outside))
     if pages["in_crawl"].any():
         missed = ~pages["in_crawl"] & ~pages["gone"] & pages["in_search"] & t.matters
-        t.add("unlisted", missed, say.joined("The crawl did not find it: ", t.drawn, "."))
+        t.add("unlisted", missed, wording.not_crawled(t.drawn))
     far = pages["depth"].fillna(0).astype(int)
-    t.add(
-        "deep",
-        t.alive & (far >= FAR) & (t.clicks >= MATTERS),
-        say.joined("It is ", far.astype("str"), " clicks from the home page: ", t.drawn, "."),
-    )
+    t.add("deep", t.alive & (far >= FAR) & (t.clicks >= MATTERS), wording.deep(far, t.drawn))
 
 
 def out_of_index(state: pd.Series) -> pd.Series:
@@ -200,14 +169,8 @@ def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: 
     sums = rows.groupby("owner").agg(
         queries=("query", "size"), impressions=("impressions", "sum"), first=("query", "first"), taker=("page", "first")
     )
-    because = say.joined(
-        path.reindex(sums["taker"]).set_axis(sums.index),
-        " takes ",
-        say.count(sums["impressions"]),
-        " impressions of ",
-        say.plural(sums["queries"], "query").str.replace("querys", "queries"),
-        ' that this page answers, first "' + sums["first"].astype("str") + '".',
-    )
+    taker = path.reindex(sums["taker"]).set_axis(sums.index)
+    because = wording.taken(taker, sums["impressions"], sums["queries"], sums["first"])
     return pd.DataFrame(
         {
             "page": sums.index,

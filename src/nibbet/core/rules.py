@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import wording
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub
 from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.verdict import Verdict
+from nibbet.core.wording import verdicts as wording
 
 #: how sure it is that too little is known: the next export may tell
 TOLD_LITTLE = 0.8

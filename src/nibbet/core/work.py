@@ -7,13 +7,13 @@ import pandas as pd
 from scipy import special
 
 from nibbet.core import sentences as say
-from nibbet.core import wording
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
 from nibbet.core.pull import false_discovery, left_when_mended, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.verdict import Verdict
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.wording import verdicts as wording
 
 #: clicks of the reference from which a share of them is told
 LEAST_BASE = 20

@@ -1,0 +1,1 @@
+"""Sentences, apart from the rules that choose them: each takes the pages it speaks of and their figures, and gives one text a page."""
