@@ -82,7 +82,8 @@ DAYS: dict[str, Callable[[date], str]] = {
 }
 GRAINS = ("daily", "monthly", "undated", "sidebyside")
 #: what else exports come with: marks of thousands, a row of totals, columns of no use, all cells quoted, times beside days, dashes for zeros, units in
-#: headers, notes below the table, another order of rows, a source and its medium in one column, tracking parameters
+#: headers, notes below the table, another order of rows, a source and its medium in one column, tracking parameters, other line ends, a separator at the
+#: end of each line, the header once more further down, empty lines, blanks around cells
 STAINS = (
     "thousands",
     "totals first",
@@ -281,8 +282,15 @@ class Dress:
     def _text(self, rows: Iterable[list[str]]) -> str:
         out = io.StringIO()
         quoting = csv.QUOTE_ALL if "quotes" in self.stains else csv.QUOTE_MINIMAL
-        csv.writer(out, delimiter=self.delimiter, lineterminator="\n", quoting=quoting).writerows(rows)
-        return out.getvalue()
+        rows = list(rows)
+        if "header again" in self.stains:
+            rows.insert(len(rows) // 2, rows[0])
+        if "padded" in self.stains and self.delimiter != "\t":
+            rows = [[f" {cell} " for cell in row] for row in rows]
+        end = (self.delimiter if "trailing" in self.stains else "") + ("\r\n" if "crlf" in self.stains else "\n")
+        csv.writer(out, delimiter=self.delimiter, lineterminator=end, quoting=quoting).writerows(rows)
+        text = out.getvalue()
+        return text.replace("\n", "\n\n", 40) if "empty lines" in self.stains else text
 
     def _file(self, folder: Path, name: str, rows: list[list[str]]) -> None:
         text = ("# Oakenshaw\n# made by hand\n\n" if self.preamble else "") + self._text(rows)

@@ -271,8 +271,8 @@ def _from_search(says: list[Any], organic: Sequence[str]) -> Any:
     """Whether a visit came from unpaid search, by what its channel and medium say in small letters."""
     if organic:
         return reduce(or_, [text.isin([one.strip().lower() for one in organic]) for text in says])
-    found, other = (reduce(or_, [text.re_search(form) for text in says]) for form in (ORGANIC, OTHER_CHANNEL))
-    return found & ~other
+    search, other = (reduce(or_, [text.re_search(form) for text in says]) for form in (ORGANIC, OTHER_CHANNEL))
+    return search & ~other
 
 
 def _total_keys(reading: Reading) -> list[str]:
