@@ -294,7 +294,7 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
 
 
 def test_climbs_promise_no_more_than_the_old_place_and_what_is_seldom_chosen_gains_less() -> None:
-    rows = [(page, f"{word} {page}", clicks, reference) for page, clicks, reference in ((0, 24, 9.0), (1, 24, 7.5), (2, 24, 4.0), (3, 6, 9.0)) for word in ("near", "far", "low")]  # fmt: skip
+    rows = [(page, f"{word} {page}", clicks, reference) for page, clicks, reference in ((0, 24, 9.0), (1, 24, 7.5), (2, 24, 4.0), (3, 6, 9.0), *((n, 24, 9.0) for n in range(4, 10))) for word in ("near", "far", "low")]  # fmt: skip
     pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position_reference"]).assign(
         role="owner", answer=0.9, position=9.0, impressions=1000, impressions_reference=1000, expected_clicks=26.0, brand=False
     )

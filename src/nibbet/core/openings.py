@@ -22,8 +22,11 @@ Floats = NDArray[np.float64]
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
 
-#: how many times lower a page stands than in the reference window, from which it has sunk, and impressions of what it answers that tell it
-SUNK, SUNK_SHOWN = 1.15, 100
+#: how many times lower a page must stand than in the reference window to have sunk, and how many spreads of this site's pages beyond their middle;
+#: impressions of what it answers that tell it
+SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
+#: times the median distance from the middle that a standard deviation is, of a normal distribution
+MAD = 1.4826
 
 #: what goes with an opening for those who gather them
 MORE = ["impressions", "topic", "position_sum", "placed"]
@@ -177,7 +180,7 @@ def _among_good(
 
 
 def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
-    """By page, how many times lower it stands for what it answers than in the reference window; pages that sank by SUNK and more."""
+    """By page, how many times lower it stands for what it answers than in the reference window; pages that sank further than places wander here."""
     if "position_reference" not in pairs:
         return pd.Series(dtype="float64")
     both = answered & (pairs["impressions_reference"] > 0) & pairs["position_reference"].notna()
@@ -185,8 +188,10 @@ def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
     weight = rows[["impressions", "impressions_reference"]].min(axis=1).astype(float)
     fell = np.log(rows["position"] / rows["position_reference"]) * weight
     sums = pd.DataFrame({"fell": fell, "weight": weight}).groupby(rows["page"]).sum()
-    times = (sums["fell"] / sums["weight"]).map(np.exp)
-    return times[(times >= SUNK) & (sums["weight"] >= SUNK_SHOWN)]
+    sums = sums[sums["weight"] >= SUNK_SHOWN]
+    lower = sums["fell"] / sums["weight"]
+    wander = MAD * (lower - lower.median()).abs().median()
+    return lower[lower >= max(np.log(SUNK), lower.median() + SUNK_BEYOND * wander)].map(np.exp) if len(lower) else lower
 
 
 def _no_better_than_before(
