@@ -294,16 +294,18 @@ def test_openings_are_sized_by_the_curve_and_ordered() -> None:
 
 
 def test_climbs_promise_no_more_than_the_old_place_and_what_is_seldom_chosen_gains_less() -> None:
-    rows = [(page, f"{word} {page}", clicks, reference) for page, clicks, reference in ((0, 24, 9.0), (1, 24, 7.5), (2, 24, 4.0), (3, 6, 9.0), *((n, 24, 9.0) for n in range(4, 10))) for word in ("near", "far", "low")]  # fmt: skip
+    rows = [(page, f"{word} {page}", clicks, reference) for page, clicks, reference in ((0, 240, 9.0), (1, 240, 7.5), (2, 240, 4.0), (3, 60, 9.0), *((n, 240, 9.0) for n in range(4, 10))) for word in ("near", "far", "low")]  # fmt: skip
     pairs = pd.DataFrame(rows, columns=["page", "query", "clicks", "position_reference"]).assign(
-        role="owner", answer=0.9, position=9.0, impressions=1000, impressions_reference=1000, expected_clicks=26.0, brand=False
+        role="owner", answer=0.9, position=9.0, impressions=10_000, impressions_reference=10_000, expected_clicks=260.0, brand=False
     )
     found = find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing())  # type: ignore[arg-type]
     gain = found.groupby("page")["gain"].sum()
     assert gain[1] < gain[2] <= gain[0], "who stood higher may hope for more, and none for more than one that never sank"
-    restored = (1000 / ASSUMPTION.share(np.array([9.0])) * CURVE.rate(np.array([7.5])) - 24)[0] * 30.4 / 90
+    restored = (10_000 / ASSUMPTION.share(np.array([9.0])) * CURVE.rate(np.array([7.5])) - 240)[0] * 30.4 / 90
     assert gain[1] == pytest.approx(3 * restored)
-    assert gain[3] < 0.8 * gain[0], "what stands above the results, or a dull title, takes clicks higher up too"
+    assert gain[3] * 90 / 30.4 + 3 * 60 < 0.8 * (gain[0] * 90 / 30.4 + 3 * 240), (
+        "what stands above the results, or a dull title, takes clicks higher up too"
+    )
     assert (found["gain_low"] <= found["gain"]).all()
     assert (found["gain"] <= found["gain_high"]).all()
 
