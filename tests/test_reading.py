@@ -577,3 +577,15 @@ def test_visits_from_unpaid_search_are_told_by_channel_and_medium(channel: str |
     visits = visits.assign(**{name: value for name, value in (("channel", channel), ("medium", medium)) if value})
     with nibbet.Site(home=HOME, search=search, landings=visits) as site:
         assert bool(site.ledger()["sessions_organic"].sum()) is organic
+
+
+@pytest.mark.parametrize(("place", "line", "reason"), [(15_000, "2026-10-0", "not a data row"), (15_000, f"2026-10-01,{HOME}a/,a, b,1,5,2.0", "more cells than headers"), (29_999, "Made by hand", "not a data row")])  # fmt: skip
+def test_rows_of_other_lengths_far_down_are_set_aside(place: int, line: str, reason: str, tmp_path: Path) -> None:
+    rows = [f"2026-{8 + n % 3:02d}-{1 + n % 28:02d},{HOME}p{n % 300}/,q {n % 700},{n % 3},{5 + n % 9},2.5" for n in range(30_000)]
+    rows[place] = line
+    (tmp_path / "search.csv").write_text("date,page,query,clicks,impressions,position\n" + "\n".join(rows) + "\n")
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
+    with nibbet.open_site(tmp_path) as site:
+        (source,) = site.account["sources"]
+    assert (source["rows_used"], [(one["reason"], one["rows"]) for one in source["set_aside"]]) == (29_999, [(reason, 1)])
+    assert source["rows_read"] == 30_000

@@ -79,8 +79,7 @@ def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, b
     judged = share_among_peers(count, links, pd.factorize(table["side"])[0], least=LEAST_LINKS)
     silent = (table["side"] == "inside") & (links >= SILENT_LINKS) & (table[SILENT].sum(axis=1) > 1 - 1e-9) & (table["speaking"] == 0)
     flag = np.select([judged["flag"] == "high", silent], ["high", "silent"], "")
-    table = table.assign(top_share=(count / np.maximum(links, 1)), usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=flag)  # fmt: skip
-    table["top_share"] = table["top_share"].where(links > 0)
+    table = table.assign(top_share=count / np.where(links > 0, links, np.nan), usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=flag)  # fmt: skip
     table = table.join(_missing(rows, queries, lexicon), on="page")
     order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] == "").to_numpy()))
     return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]

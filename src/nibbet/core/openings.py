@@ -27,7 +27,6 @@ COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "ga
 SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
 #: times the median distance from the middle that a standard deviation is, of a normal distribution
 MAD = 1.4826
-
 #: what goes with an opening for those who gather them
 MORE = ["impressions", "topic", "position_sum", "placed"]
 

@@ -16,7 +16,7 @@ from nibbet.sources.cells import bare_cell
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
 from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, repeats, typed_rows
-from nibbet.sources.sheets import TEXTS, UNEVEN, Cells, Sheet
+from nibbet.sources.sheets import LENIENT, TEXTS, Cells, Sheet
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -125,7 +125,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     except SourceError:
         if sheet.shape is None or sheet.shape.lenient:
             raise
-        table = place.store.table(place.engine, "text", whole, lambda: make(UNEVEN))  # a row further down has more or fewer cells
+        table = place.store.table(place.engine, "text", whole, lambda: make(LENIENT))  # a row further down has more or fewer cells
     _whole(place, sheet, table, "text", whole, slice(None))
     odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, reading))
     table = completed(table, reading, sheet.period, settings.organic)

@@ -42,7 +42,7 @@ class Cells:
     types: dict[int, str]
     days: str = ""
     mark: str = "."
-    uneven: bool = False
+    lenient: bool = False
 
     @property
     def order(self) -> str | None:
@@ -57,7 +57,7 @@ class Cells:
 #: the column that holds what a row has beyond its headers
 MORE = "more_cells"
 #: every cell as the file holds it
-TEXTS, UNEVEN = Cells({}), Cells({}, uneven=True)
+TEXTS, LENIENT = Cells({}), Cells({}, lenient=True)
 
 
 @dataclass(frozen=True)
@@ -217,14 +217,14 @@ def _of_shape(
     def open_in(engine: Engine, cells: Cells, at: slice) -> ibis.Table:
         if all(s.empty for s in shapes[at]):
             return engine.frame(_empty(columns)).mutate(part=0)
-        uneven = one.lenient or cells.uneven
+        lenient = one.lenient or cells.lenient
         return engine.delimited(
             [s.lay() for s in shapes[at]],
-            {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))} | ({MORE: "VARCHAR"} if uneven else {}),
+            {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))} | ({MORE: "VARCHAR"} if lenient else {}),
             delimiter=one.delimiter,
             quote='"',
             skip=one.skip,
-            lenient=uneven,
+            lenient=lenient,
             days=cells.days,
             mark=cells.mark,
         )

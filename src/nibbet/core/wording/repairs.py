@@ -24,34 +24,34 @@ def sold(conversions: pd.Series) -> pd.Series:
 
 
 def kept_out(drawn: pd.Series) -> pd.Series:
-    """noindex"""
+    """Why a page needs the repair noindex."""
     return say.joined("Asks to be kept out of the index, yet searchers look for it: ", drawn, ".")
 
 
 def not_held(state: pd.Series, drawn: pd.Series) -> pd.Series:
-    """not_indexed; state: as the crawl tells it."""
+    """Why a page needs the repair not_indexed; state: as the crawl tells it."""
     return say.joined('The index does not hold it ("', say.named(state), '"): ', drawn, ".")
 
 
 def closed(drawn: pd.Series) -> pd.Series:
-    """robots"""
+    """Why a page needs the repair robots."""
     return say.joined("robots.txt closes it, yet searchers look for it: ", drawn, ".")
 
 
 def fails(status: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
-    """error; cover: the page on its subject, null without one."""
+    """Why a page needs the repair error; cover: the page on its subject, null without one."""
     end = np.where(cover.notna(), "; the page named covers its subject.", "; no page covers its subject.")
     return say.joined("Answers ", status.astype("str"), ", but is still used: ", drawn, pd.Series(end, index=status.index))
 
 
 def asked_in_vain(missed: pd.DataFrame) -> pd.Series:
-    """error of an address that is no page; missed: hits, target, covered (whether the target is on the same question, else its section)."""
+    """Why an address needs the repair error though it is no page; missed: hits, target, covered (whether the target is on the same question, else its section)."""
     lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
     return say.joined("People asked for it ", say.count(missed["hits"]), " times, and it fails", pd.Series(lead, index=missed.index))
 
 
 def earned(status: pd.Series, drawn: pd.Series, conversions: pd.Series, lost: pd.Series, *, year: bool) -> pd.Series:
-    """restore; lost: clicks a month beside a year before, or beside the days before."""
+    """Why a page needs the repair restore; lost: clicks a month beside a year before, or beside the days before."""
     before = "a year before" if year else "in the days before"
     fell = say.joined(", ", say.count(lost), " clicks a month fewer than ", before).where(lost >= 0.5, "")
     return say.joined(
@@ -60,59 +60,59 @@ def earned(status: pd.Series, drawn: pd.Series, conversions: pd.Series, lost: pd
 
 
 def broken(pages: pd.Series, status: pd.Series) -> pd.Series:
-    """broken_link; pages: how many of the site link to it."""
+    """Why a page needs the repair broken_link; pages: how many of the site link to it."""
     return say.joined(say.plural(pages, "page"), " of the site link to it, but it answers ", status.astype("str"), ".")
 
 
 def circle(drawn: pd.Series) -> pd.Series:
-    """loop"""
+    """Why a page needs the repair loop."""
     return say.joined("Redirects in a circle: ", drawn, ".")
 
 
 def steps(number: pd.Series, drawn: pd.Series) -> pd.Series:
-    """chain"""
+    """Why a page needs the repair chain."""
     return say.joined("Redirects in ", number.astype("str"), " steps; lead it straight to the end: ", drawn, ".")
 
 
 def moved(drawn: pd.Series) -> pd.Series:
-    """redirected"""
+    """Why a page needs the repair redirected."""
     return say.joined("Redirects, but is still used: ", drawn, "; link to the new address.")
 
 
 def listed(status: pd.Series, canonical: pd.Series, blocked: pd.Series) -> pd.Series:
-    """sitemap, of an entry that should not stand in it."""
+    """Why a page needs the repair sitemap, of an entry that should not stand in it."""
     fault = say.joined("it answers ", status.astype("str"))
     fault = fault.where(status >= 300, say.joined("it names ", say.named(canonical), " as its canonical"))
     return say.joined("The sitemap lists it, but ", fault.where(~blocked, "it asks not to be indexed"), ".")
 
 
 def unlisted_by_sitemap(drawn: pd.Series) -> pd.Series:
-    """sitemap, of a page that it leaves out."""
+    """Why a page needs the repair sitemap, of a page that it leaves out."""
     return say.joined("The sitemap does not list it: ", drawn, ".")
 
 
 def orphan(drawn: pd.Series) -> pd.Series:
-    """orphan"""
+    """Why a page needs the repair orphan."""
     return say.joined("No page of the site links to it: ", drawn, ".")
 
 
 def unseen(conversions: pd.Series, outside: pd.Series) -> pd.Series:
-    """unseen"""
+    """Why a page needs the repair unseen."""
     return "It stands in no search row, though it has " + (sold(conversions) + linked(outside)).str.removeprefix(", ") + "."
 
 
 def not_crawled(drawn: pd.Series) -> pd.Series:
-    """unlisted"""
+    """Why a page needs the repair unlisted."""
     return say.joined("The crawl did not find it: ", drawn, ".")
 
 
 def deep(depth: pd.Series, drawn: pd.Series) -> pd.Series:
-    """deep; depth: clicks from the home page."""
+    """Why a page needs the repair deep; depth: clicks from the home page."""
     return say.joined("It is ", depth.astype("str"), " clicks from the home page: ", drawn, ".")
 
 
 def taken(taker: pd.Series, impressions: pd.Series, queries: pd.Series, first: pd.Series) -> pd.Series:
-    """theme; taker: path of the page that takes its queries; first: the one with most impressions."""
+    """Why a page needs the repair theme; taker: path of the page that takes its queries; first: the one with most impressions."""
     count = say.plural(queries, "query").str.replace("querys", "queries")
     lead = ' that this page answers, first "' + first.astype("str") + '".'
     return say.joined(taker, " takes ", say.count(impressions), " impressions of ", count, lead)
