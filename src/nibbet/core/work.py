@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 from scipy import special
 
 from nibbet.core import sentences as say
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
 from nibbet.core.pull import false_discovery, left_when_mended, too_low_p
 from nibbet.core.standing import Z80, with_withheld
+from nibbet.core.sunk import sunk
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.verdict import Verdict
 from nibbet.core.windows import MONTH_DAYS
@@ -25,20 +27,17 @@ def decay(facts: Facts) -> Finding:
     """refresh, cause decay: clicks lost by rank or pull, not by demand, still down in the last four weeks."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
-    lost = -(pages["rank"] + pages["pull_part"])
-    share = lost / base.where(base >= LEAST_BASE)
-    mean = np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5)))
-    ratio = np.exp(np.clip(-lost / np.maximum(mean, 1e-9), -4.0, 0.0))
-    noise = np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + pages["noise"] ** 2)
-    z = -np.log(ratio) / noise
-    q = pd.Series(false_discovery(np.where(share.notna() & pages["reference_known"], special.ndtr(-z), np.nan)), index=pages.index)
+    mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
+    counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
+    lost, q = _losses(pages, mean, counting)
+    share = (lost * mean / base.where(base >= LEAST_BASE)).astype(float)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
-        np.clip(pages["demand"] / np.maximum(mean, 1e-9), -1.6, 0.4)
+        np.clip(pages["demand"] / mean, -1.6, 0.4)
     )
     between = f"{w.recent} against {w.reference}"
     four = pages["clicks_last28"] / (base * 28 / w.recent.days).where(base > 0)
     checks = [
-        Check("lost_by_rank_and_pull_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
+        Check("lost_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
         Check("rank", pages["rank"], "", between, "search"),
         Check("pull", pages["pull_part"], "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),
@@ -50,16 +49,37 @@ def decay(facts: Facts) -> Finding:
     if not w.is_daily:  # months and periods have no last weeks
         checks = [check for check in checks if check.measure != "last_four_weeks_share"]
     chosen = all_passed(checks)
-    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(1 / (recent + 0.5) + 1 / (base + 0.5) + 2 * 0.1**2)
+    month, unsure = MONTH_DAYS / w.recent.days, np.sqrt(counting + 2 * 0.1**2)
     gains = pd.DataFrame(
         {
-            name: (recent * (np.exp(np.clip(-np.log(ratio) + end * unsure, 0.0, 4.0)) - 1)).clip(upper=1.5 * base) * month
+            name: (recent * (np.exp(np.clip(lost + end * unsure, 0.0, 4.0)) - 1)).clip(upper=1.5 * base) * month
             for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
     because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
     return Finding(Verdict.REFRESH, "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
+
+
+def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series) -> tuple[NDArray[np.float64], pd.Series]:
+    """What each page lost by rank and pull (of the logarithm of its clicks, positive for a fall), and the q-value of its being by chance.
+
+    Clicks tell a loss by whatever cause; places tell one by rank alone, and sooner, for few clicks stray far. The surer of the two stands, its
+    p-value doubled for the choice.
+
+    Args:
+        pages: base, clicks, rank, pull_part, noise, reference_known; mean: the logarithmic mean of clicks before and now; counting: variance of
+            the logarithm of their ratio.
+    """
+    known = (pages["base"] >= LEAST_BASE) & pages["reference_known"] & pages["rank"].notna()
+    rank, pull = ((pages[name] / mean).clip(-4.0, 4.0).fillna(0.0).to_numpy(np.float64) for name in ("rank", "pull_part"))
+    by_clicks = np.clip(-(rank + pull), 0.0, 4.0)
+    noise = np.hypot(np.sqrt(counting), pages["noise"]).to_numpy(np.float64)
+    p_clicks = special.ndtr(-by_clicks / noise)
+    by_places, p_places = sunk(rank, pull, counting.to_numpy(np.float64), (known & (pages["clicks"] > 0)).to_numpy(bool))
+    p_value = np.minimum(2 * np.minimum(p_clicks, p_places), 1.0)
+    q = pd.Series(false_discovery(np.where(known, p_value, np.nan)), index=pages.index)
+    return np.where(p_places < p_clicks, by_places, by_clicks), q
 
 
 def climb(facts: Facts) -> Finding:

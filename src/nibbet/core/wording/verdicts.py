@@ -73,26 +73,34 @@ def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
 
 
 def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily: bool) -> pd.Series:
-    """Pages: rank, pull_part, demand, position, position_reference, since, trend; base, recent: clicks before and now."""
-    places = say.joined(" clicks (position ", say.place(pages["position_reference"]), " to ", say.place(pages["position"]), ")")
-    by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), places)
+    """Pages: rank, pull_part, demand, position, position_both, position_both_reference, since, trend; base, recent: clicks before and now."""
+    known = pages["position_both"].notna()
+    places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
+    by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""))
     fell = pages["position"].notna().map({True: " at the same place", False: "; no source tells at which places"})
     by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell", fell, ")")
+    first = -pages["rank"] >= -pages["pull_part"]
+    second = _part("pull", pages["pull_part"]).where(first, _part("rank", pages["rank"]))
     dated = pages["since"].notna() & pages["trend"].isin(["collapse", "slow decay"])
     since = (" since the week of " + pages["since"].dt.strftime("%Y-%m-%d").fillna("")).where(dated, "")
-    other = pd.Series(np.where(pages["demand"] < 0, "demand cost ", "demand gave "), index=pages.index)
     return say.joined(
-        by_rank.where(-pages["rank"] >= -pages["pull_part"], by_pull),
+        by_rank.where(first, by_pull),
         since,
         "; ",
-        other,
-        say.count(pages["demand"].abs()),
+        second,
+        ", ",
+        _part("demand", pages["demand"]),
         ". ",
         say.count(base),
         " clicks became ",
         say.count(recent),
         ", and the last four weeks are still down." if is_daily else "; no days tell of the last weeks.",
     )
+
+
+def _part(name: str, clicks: pd.Series) -> pd.Series:
+    """Demand cost 12; demand gave 3."""
+    return say.joined(pd.Series(np.where(clicks < 0, f"{name} cost ", f"{name} gave "), index=clicks.index), say.count(clicks.abs()))
 
 
 def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, first: pd.Series, sunk: pd.Series) -> pd.Series:
