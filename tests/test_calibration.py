@@ -12,9 +12,12 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks"))
 
 import measures
+from scipy.special import ndtr
 from worlds import weeks_of_pages
 
 from nibbet.core.decline import lasting_changes, trends
+from nibbet.core.pull import false_discovery
+from nibbet.core.sunk import sunk
 
 SEEDS = range(7001, 7007)
 
@@ -109,3 +112,20 @@ def test_chance_is_called_lasting_as_rarely_however_long_the_history(weeks: int)
         clicks = random.poisson(rate[:, None] * np.exp(0.15 * random.standard_normal((1500, weeks))))
         called += lasting_changes(clicks, np.zeros(1500, dtype=np.int64))["real"].any()
     assert called <= 3, "of 20 sites on which nothing happened, one in twenty may be told that something did"
+
+
+def test_places_tell_a_fall_that_few_clicks_cannot_and_call_no_wandering_one() -> None:
+    """Pages of 40 clicks: a sixth sank by two fifths; places wander by 0.15, and the curve is a fifth too steep."""
+    rng, pages = np.random.default_rng(11), 3_000
+    fallen = rng.random(pages) < 1 / 6
+    true = np.log(0.6) * fallen + rng.normal(0, 0.15, pages)
+    clicks, before = rng.poisson(40 * np.exp(true)), rng.poisson(40, pages)
+    by_rank = true * 1.25
+    by_pull = np.log((clicks + 0.5) / (before + 0.5)) - by_rank
+    counting = 1 / (clicks + 0.5) + 1 / (before + 0.5)
+    loss, p_value = sunk(by_rank, by_pull, counting, np.full(pages, True))
+    by_places, by_clicks = (false_discovery(p) < 0.05 for p in (p_value, ndtr((by_rank + by_pull) / np.sqrt(counting + 0.15**2))))
+    assert by_places[fallen].mean() > 0.65 > 3 * by_clicks[fallen].mean()
+    assert (by_places & ~fallen).sum() <= 0.07 * by_places.sum()
+    assert loss[fallen].mean() == pytest.approx(-np.log(0.6), abs=0.06)
+    assert (sunk(by_rank[:10], by_pull[:10], counting[:10], np.full(10, True))[1] == 1).all(), "too few pages to know how far places wander"
