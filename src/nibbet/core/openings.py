@@ -50,7 +50,7 @@ def find_openings(
     place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= t.answers) & (role == "owner")
-    low_pull = pairs["clicks"] < t.snippet_pull * standing.pull * expected
+    low_pull = pairs["clicks"] < t.snippet_pull * standing.usual_pull * expected
     climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"])
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
@@ -228,5 +228,5 @@ def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:
     ends = (("gain_low", 1 / wide, high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", wide, low))
     return rows.assign(
         kind="snippet",
-        **{name: (expected * (standing.pull * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
+        **{name: (expected * (standing.usual_pull * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
     )

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy import optimize, special
 
 from nibbet.core.curve import Curve
-from nibbet.core.pull import usual_pull
+from nibbet.core.pull import MOST_WEIGHT, TELLING, usual_pull
 from nibbet.core.windows import MONTH_DAYS
 
 Floats = NDArray[np.float64]
@@ -21,6 +21,8 @@ TELLING_CLICKS, TELLING_PAGES = 20, 12
 ASSUMED = 2.0
 #: how far the power of the place by which pull grows may be from 0 before a site tells it, and the place to which pages tell it
 TILT, LAST_TILTED = 0.3, 20.0
+#: the pull that a site is taken to have at least and at most
+PULLS = (0.7, 1.3)
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
 #: how unsure a demand is that is read from impressions and how far searchers look (coefficient of variation)
@@ -39,14 +41,16 @@ def with_withheld(share: pd.Series) -> pd.Series:
 
 @dataclass(frozen=True)
 class Standing:
-    """Median and spread (of the logarithm) of the places of good pages for what they answer; mean and spread of their pull, and `tilt`, the power
-    of the place by which it grows: the curve, which holds what pages do not answer, falls faster than their own choice does.
+    """Median and spread (of the logarithm) of the places of good pages for what they answer; the mean pull of pages there, and `tilt`, the power
+    of the place by which it grows: the curve, which holds what pages do not answer, falls faster than their own choice does. usual_pull is
+    that of pages whose titles are not poor, pull_spread how these differ.
     """
 
     place: float = 3.0
     spread: float = 0.4
     pull: float = 1.0
     pull_spread: float = 0.2
+    usual_pull: float = 1.0
     tilt: float = 0.0
     beside: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
@@ -105,7 +109,18 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
         return Standing(pull_spread=spread)
     place = np.log(good["position_answered"].to_numpy(float))
     middle, wide = _uncut(place, float(np.log(below)))
-    return Standing(float(np.exp(middle)), wide, float(np.clip(usual, 0.7, 1.3)), spread, _tilt(pages, spread))
+    tilt = _tilt(pages, spread)
+    mean = _mean_pull(pages, float(np.exp(middle)), tilt)
+    pull, usual = (float(np.clip(one, *PULLS)) for one in (mean, usual))
+    return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt)
+
+
+def _mean_pull(pages: pd.DataFrame, place: float, tilt: float) -> float:
+    """Clicks over clicks expected at `place`, those of no page weighing more than MOST_WEIGHT expected ones."""
+    rows = pages[(pages["expected_answered"] >= TELLING) & (pages["position_answered"] < LAST_TILTED) & pages["trend"].isna()]
+    expected = rows["expected_answered"] * (rows["position_answered"] / place) ** tilt
+    weight = expected.clip(upper=MOST_WEIGHT)
+    return float((rows["clicks_answered"] / expected * weight).sum() / weight.sum()) if len(rows) else 1.0
 
 
 def _tilt(pages: pd.DataFrame, spread: float) -> float:

@@ -109,7 +109,9 @@ def snippet(facts: Facts) -> Finding:
     """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     clicks: pd.Series = pages["clicks_answered"].fillna(0).astype(float)
-    usual: pd.Series = pages["expected_answered"].fillna(0) * facts.standing.pull  # the curve holds what pages draw without an answer, too
+    usual: pd.Series = (
+        pages["expected_answered"].fillna(0) * facts.standing.usual_pull
+    )  # the curve holds what pages draw without an answer, too
     pull = clicks / usual.where(usual > 0)
     p_value = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
     q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=pages.index)
