@@ -63,6 +63,7 @@ def test_where_good_pages_stand_is_learnt_from_them() -> None:
     rng = np.random.default_rng(4)
     place = np.exp(rng.normal(np.log(2.4), 0.3, 500))
     pages = pd.DataFrame({"position_answered": place, "clicks_answered": rng.poisson(300, 500), "expected_answered": 300.0, "trend": None})
+    pages = pages.assign(clicks_titled=pages["clicks_answered"], expected_titled=300.0)
     low = pages.head(60).assign(position_answered=12.0)  # pages that still have to climb tell nothing
     fallen = pages.head(60).assign(position_answered=5.0, trend="collapse")
     found = learn_standing(pd.concat([pages, low, fallen], ignore_index=True), below=5.5)

@@ -129,6 +129,7 @@ def test_good_places_are_not_taken_from_the_best_alone() -> None:
     rng = np.random.default_rng(8)
     place = np.exp(rng.normal(np.log(4.0), 0.5, 4000))
     pages = pd.DataFrame({"position_answered": place, "clicks_answered": 50.0, "expected_answered": 50.0, "trend": None})
+    pages = pages.assign(clicks_titled=50.0, expected_titled=50.0)
     found = learn_standing(pages, below=5.5)
     seen = float(np.median(place[place < 5.5]))
     assert seen < 3.5

@@ -9,9 +9,10 @@ from urllib.parse import unquote
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from nibbet.core.address import Home, hosts_of
-from nibbet.core.pull import shrunk_pull, weighted_position
+from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
 from nibbet.core.tables import PARTS, THIN_CLICKS
@@ -307,14 +308,15 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner, and
-    the share of all that it answers.
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner
+    (NAME_answered) and over those of them that tell of its title (NAME_titled, see `core.pull.out_of_line`; the others are counted in
+    queries_apart), and the share of all that it answers.
 
     answers: from which answer a page answers a query.
     """
     page = pairs["page"].to_numpy()
 
-    def of_pages(chosen: pd.Series, name: str) -> pd.Series:
+    def of_pages(chosen: pd.Series | NDArray[np.bool_], name: str) -> pd.Series:
         sums = np.bincount(page, np.where(chosen, pairs[name], 0), minlength=len(table))  # pages are numbered from 0
         return pd.Series(sums, index=table.index)
 
@@ -327,9 +329,14 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
         1 - of_pages(pairs["impressions"] > 0, "impressions") / table["impressions"].where(table["impressions"] > 0)
     ).clip(0, 1)
     table["pull"] = shrunk_pull(*(of_pages(plain, name).to_numpy() for name in ("clicks", "expected_clicks")))
-    for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
-        table[f"{name}_answered"] = of_pages(answered, measure)
-    table["position_answered"] = weighted_position(of_pages(answered, "position_sum"), of_pages(answered, "placed"))
+    rows = np.flatnonzero(answered)
+    apart = np.zeros(len(pairs), dtype=bool)
+    apart[rows] = out_of_line(page[rows], *(pairs[name].to_numpy(float)[rows] for name in ("clicks", "expected_clicks")))
+    for kind, chosen in (("answered", answered), ("titled", answered & ~apart)):
+        for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
+            table[f"{name}_{kind}"] = of_pages(chosen, measure)
+        table[f"position_{kind}"] = weighted_position(of_pages(chosen, "position_sum"), of_pages(chosen, "placed"))
+    table["queries_apart"] = np.bincount(page[apart], minlength=len(table))
     shown_plain = of_pages(plain, "impressions")
     table["answered_share"] = of_pages(meant, "impressions") / shown_plain.where(shown_plain > 0)
     table["as_one"] = False
@@ -344,12 +351,13 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     """
     plain = pages[~pages["brand"]].set_index("page").reindex(table.index)
     sums = {
-        f"{name}_answered": plain[measure].fillna(0)
+        f"{name}_{kind}": plain[measure].fillna(0)
         for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks"))
+        for kind in ("answered", "titled")
     }
     pull = shrunk_pull(plain["clicks"].fillna(0).to_numpy(float), plain["expected_clicks"].fillna(0).to_numpy(float))
-    unknown = {"withheld_share": np.nan, "answered_share": np.nan, "queries": 0}
-    return table.assign(**sums, position_answered=plain["position"], pull=pull, **unknown, as_one=True)
+    unknown = {"withheld_share": np.nan, "answered_share": np.nan, "queries": 0, "queries_apart": 0}
+    return table.assign(**sums, position_answered=plain["position"], position_titled=plain["position"], pull=pull, **unknown, as_one=True)
 
 
 def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame) -> pd.DataFrame:

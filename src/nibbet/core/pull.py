@@ -122,6 +122,28 @@ def shrunk_pull(clicks: Floats, expected: Floats) -> Floats:
     return np.where(expected > 0, (clicks + prior) / (expected + prior), np.nan)
 
 
+#: how far the pulls of a page's queries differ beside counting (coefficient of variation), and the chance under which one of them is out of line
+QUERY_SPREAD, OUT_OF_LINE = 0.3, 0.01
+
+
+def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> NDArray[np.bool_]:
+    """Queries for which a page is chosen far less than for all its others: something else takes their clicks, for a title is seen with every query.
+
+    Args:
+        page: number of each row's page; clicks, expected: counts of the row.
+    Returns:
+        Where the clicks of a row lie in the tail of a negative binomial whose mean is what the rest of its page has (drawn to the usual as by one
+        expected click), with QUERY_SPREAD as its spread.
+    """
+    if not len(page):
+        return np.zeros(0, dtype=bool)
+    sums = [np.bincount(page, of)[page] - of for of in (clicks, expected)]
+    mean = np.maximum(expected * (sums[0] + 1) / (sums[1] + 1), 1e-9)
+    size = 1 / QUERY_SPREAD**2
+    tail: Floats = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))
+    return tail < OUT_OF_LINE
+
+
 def pull_interval(clicks: Floats, expected: Floats, *, level: float = 0.95) -> tuple[Floats, Floats]:
     """(low, high) of the true pull, unshrunk: a gamma with mean clicks / expected, counting noise and row noise together."""
     mean = (clicks + 0.5) / np.maximum(expected, 1e-9)

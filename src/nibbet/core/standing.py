@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy import optimize, special
 
 from nibbet.core.curve import Curve
-from nibbet.core.pull import MOST_WEIGHT, TELLING, usual_pull
+from nibbet.core.pull import BAD_PULL, MOST_WEIGHT, TELLING, usual_pull
 from nibbet.core.windows import MONTH_DAYS
 
 Floats = NDArray[np.float64]
@@ -98,26 +98,27 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
     """Where the good pages of a site stand.
 
     Args:
-        pages: position_answered, clicks_answered, expected_answered, trend (null where nothing lasting befell the page); one row per page.
+        pages: position_answered, clicks_answered, expected_answered, clicks_titled, expected_titled, trend (null where nothing lasting befell the page); one row per page.
         below: the place from which on a page counts as one that has still to climb.
     Returns:
         From pages that are visited, stand above `below` and have not fallen; a site with few of them leans on the defaults.
     """
     good = pages[(pages["clicks_answered"] >= TELLING_CLICKS) & (pages["position_answered"] < below) & pages["trend"].isna()]
-    usual, spread = usual_pull(pages["clicks_answered"].to_numpy(float), pages["expected_answered"].to_numpy(float))
+    usual, spread = usual_pull(pages["clicks_titled"].to_numpy(float), pages["expected_titled"].to_numpy(float))
     if len(good) < TELLING_PAGES:
         return Standing(pull_spread=spread)
     place = np.log(good["position_answered"].to_numpy(float))
     middle, wide = _uncut(place, float(np.log(below)))
     tilt = _tilt(pages, spread)
-    mean = _mean_pull(pages, float(np.exp(middle)), tilt)
+    mean = _mean_pull(pages, usual, float(np.exp(middle)), tilt)
     pull, usual = (float(np.clip(one, *PULLS)) for one in (mean, usual))
     return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt)
 
 
-def _mean_pull(pages: pd.DataFrame, place: float, tilt: float) -> float:
-    """Clicks over clicks expected at `place`, those of no page weighing more than MOST_WEIGHT expected ones."""
+def _mean_pull(pages: pd.DataFrame, usual: float, place: float, tilt: float) -> float:
+    """Clicks over clicks expected at `place` of pages whose titles are not poor, those of none weighing more than MOST_WEIGHT expected ones."""
     rows = pages[(pages["expected_answered"] >= TELLING) & (pages["position_answered"] < LAST_TILTED) & pages["trend"].isna()]
+    rows = rows[rows["clicks_titled"] >= np.sqrt(BAD_PULL) * usual * rows["expected_titled"]]  # nearer to usual than to poor ones
     expected = rows["expected_answered"] * (rows["position_answered"] / place) ** tilt
     weight = expected.clip(upper=MOST_WEIGHT)
     return float((rows["clicks_answered"] / expected * weight).sum() / weight.sum()) if len(rows) else 1.0

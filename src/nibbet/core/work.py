@@ -106,26 +106,28 @@ def climb(facts: Facts) -> Finding:
 
 
 def snippet(facts: Facts) -> Finding:
-    """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there."""
+    """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there, and not for single queries alone."""
     pages, t, w = facts.pages, facts.limits, facts.windows
-    clicks: pd.Series = pages["clicks_answered"].fillna(0).astype(float)
-    usual: pd.Series = (
-        pages["expected_answered"].fillna(0) * facts.standing.usual_pull
-    )  # the curve holds what pages draw without an answer, too
+    clicks: pd.Series = pages["clicks_titled"].fillna(0).astype(float)
+    usual: pd.Series = pages["expected_titled"].fillna(0) * facts.standing.usual_pull  # the curve holds what pages do not answer, too
     pull = clicks / usual.where(usual > 0)
     p_value = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
     q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=pages.index)
     noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
-    left = usual * left_when_mended(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread)
+    part = left_when_mended(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread)
+    left = (
+        usual * min(facts.standing.pull / facts.standing.usual_pull, 1.0) * part
+    )  # a mended page fares as pages do, the unlucky ones among them
     gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
     curve, least = "search, own CTR curve", t.min_gain / 2
     checks = [
-        Check("pull_of_answered_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
+        Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
+        Check("pull_of_its_other_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
         Check("expected_clicks", usual, f">= {THIN_CLICKS:g}", str(w.recent), curve, usual >= THIN_CLICKS),
         Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
-        Check("position_answered", pages["position_answered"], "<= 10", str(w.recent), "search", pages["position_answered"] <= 10),
+        Check("position", pages["position_titled"], "<= 10", str(w.recent), "search", pages["position_titled"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),
     ]

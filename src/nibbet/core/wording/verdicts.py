@@ -118,18 +118,22 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
 
 
 def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
-    """Pages: clicks_answered, impressions_answered, position_answered; usual: clicks that this site's pages would have there."""
+    """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that this site's pages would have there."""
+    apart = say.joined(
+        " (without ", say.plural(pages["queries_apart"], "query").str.replace("querys", "queries"), " at which something else is chosen)"
+    )
     return say.joined(
         "Its CTR is ",
-        say.percent(pages["clicks_answered"] / pages["impressions_answered"]),
+        say.percent(pages["clicks_titled"] / pages["impressions_titled"]),
         " at position ",
-        say.place(pages["position_answered"]),
+        say.place(pages["position_titled"]),
         ", where this site usually has ",
-        say.percent(usual / pages["impressions_answered"]),
+        say.percent(usual / pages["impressions_titled"]),
         ": ",
-        say.count(pages["clicks_answered"]),
+        say.count(pages["clicks_titled"]),
         " clicks instead of ",
         say.count(usual),
+        apart.where(pages["queries_apart"] > 0, ""),
         ". Rewrite title and description.",
     )
 
