@@ -12,7 +12,7 @@ from nibbet.cli.options import Quiet, Verbose
 from nibbet.errors import ConfigError, SourceError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Iterator
 
     from nibbet.crawl.crawler import Plan, Tally
     from nibbet.crawl.frontier import Frontier
@@ -63,11 +63,16 @@ def crawl(
     from nibbet.crawl.crawler import Crawler, Plan
     from nibbet.crawl.frontier import Frontier
     from nibbet.crawl.inventory import Inventory
+    from nibbet.passing import Passing
 
     place, progress = folder or Path(), Progress(quiet=quiet, verbose=verbose)
-    home, hosts, further, known = _known(url, stands_for, place, progress)
+    home, hosts, further = _hosts(url, stands_for, place)
     if rate is None:
         rate = None if _on_this_machine(home) else USUAL_RATE
+    passing = Passing() if (place / "nibbet.toml").exists() else None
+    names = passing.path / "addresses" if passing else None
+    if names:
+        _read_known(_root(stands_for or home), place, names, quiet=quiet, verbose=verbose)
     plan = Plan(
         home,
         hosts,
@@ -79,7 +84,7 @@ def crawl(
         contact=contact,
         fresh=fresh or archive,
         stands_for=_root(stands_for),
-        known=known,
+        known=_lines(names) if names else (),
         outside=outside,
         further=further,
     )
@@ -117,6 +122,8 @@ def crawl(
     finally:
         progress.done()
         frontier.close()
+        if passing:
+            passing.close()
 
 
 def _refuse_nothing(frontier: Frontier, home: str) -> None:
@@ -152,33 +159,65 @@ def _home(url: str) -> str:
     return home.partition("#")[0]
 
 
-def _known(
-    url: str, stands_for: str, place: Path, say: Callable[[str], None]
-) -> tuple[str, frozenset[str], tuple[str, ...], tuple[str, ...]]:
-    """(home, hosts of the site, home pages of those with pages of their own, addresses that the sources of the workspace know)."""
+def _hosts(url: str, stands_for: str, place: Path) -> tuple[str, frozenset[str], tuple[str, ...]]:
+    """(home, hosts of the site, home pages of those with pages of their own)."""
     from nibbet.core.markup import host_of
 
     home = _home(url)
-    live = _home(stands_for) if stands_for else home
-    hosts: set[str] = {host_of(home)}
-    known: list[str] = []
-    further: list[str] = []
-    if (place / "nibbet.toml").exists():
+    hosts = {host_of(home)}
+    further: tuple[str, ...] = ()
+    if (place / "nibbet.toml").exists() and not stands_for:
         from nibbet.config import load_config
-        from nibbet.site import open_site
 
-        config = load_config(place / "nibbet.toml")
-        if not stands_for and host_of(config.site.home) == host_of(home):
-            further = [f"{home.partition('://')[0]}://{host}/" for host in config.site.more_hosts]
-            hosts |= {host_of(f"//{host}") for host in (*config.site.hosts, *config.site.more_hosts)}
+        site = load_config(place / "nibbet.toml").site
+        if host_of(site.home) == host_of(home):
+            further = tuple(f"{home.partition('://')[0]}://{host}/" for host in site.more_hosts)
+            hosts |= {host_of(f"//{host}") for host in (*site.hosts, *site.more_hosts)}
+    return home, frozenset(hosts), further
+
+
+def _read_known(live: str, place: Path, into: Path, *, quiet: bool, verbose: bool) -> None:
+    """Write the addresses that the workspace knows into a file, by another process, whose memory is free again before the crawl begins.
+
+    Raises SourceError where that process was ended.
+    """
+    import signal
+    from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    try:
+        with ProcessPoolExecutor(1, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_DFL)) as other:
+            other.submit(_write_known, live, place, into, quiet=quiet, verbose=verbose).result()
+    except BrokenExecutor:
+        raise SourceError(
+            f"{place}: reading its sources was ended from outside, perhaps for want of memory. Run: nibbet load {place}"
+        ) from None
+
+
+def _lines(path: Path) -> Iterator[str]:
+    with path.open(encoding="utf-8", errors="surrogatepass") as lines:
+        yield from (line.rstrip("\n") for line in lines)
+
+
+def _write_known(live: str, place: Path, path: Path, *, quiet: bool, verbose: bool) -> None:
+    """The same by this process: addresses of the site's home on the scheme and host of `live`, one a line; none where nothing can be read yet."""
+    from nibbet.cli.progress import Progress
+    from nibbet.config import load_config
+    from nibbet.site import open_site
+
+    progress = Progress(quiet=quiet, verbose=verbose)
+    root = _root(load_config(place / "nibbet.toml").site.home.replace("//www.", "//"))
+    with path.open("w", encoding="utf-8", errors="surrogatepass") as file:
         try:
-            with open_site(place, say=say) as site:
+            with open_site(place, say=progress) as site:
                 pages = site.addresses["page"].dropna().drop_duplicates()
-            root, own = (_root(one) for one in (config.site.home.replace("//www.", "//"), live))
-            known = [own + page.removeprefix(root) if page.startswith(root + "/") else page for page in pages]
+                file.writelines(
+                    f"{live + page.removeprefix(root) if page.startswith(root + '/') else page}\n" for page in pages if "\n" not in page
+                )
         except SourceError:  # what cannot be read yet names no addresses
-            known = []
-    return home, frozenset(hosts), tuple(further), tuple(known)
+            pass
+        finally:
+            progress.done()
 
 
 def _on_this_machine(home: str) -> bool:

@@ -68,7 +68,7 @@ class Plan:
     contact: str = ""
     fresh: bool = False
     stands_for: str = ""
-    known: tuple[str, ...] = ()
+    known: Iterable[str] = ()
     outside: bool = False
     further: tuple[str, ...] = ()
 
@@ -140,7 +140,7 @@ class Crawler:
             for root in dict.fromkeys([*map(root_of, plan.starts), *siblings]):
                 await self._manners(fetcher, root)
             await self._read_sitemaps(fetcher)
-            frontier.name([one for one in map(self.here, plan.known) if self._is_page(one)])
+            frontier.name(one for one in map(self.here, plan.known) if self._is_ours(one) and not ASSETS.search(one.partition("?")[0]))
             self._versions.update(address.partition("?")[0] for address in frontier.answered_versions())
             await together([self._work(fetcher) for _ in range(plan.at_once)])
             if plan.outside:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import sqlite3
 from collections import Counter, deque
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 import xxhash
 
 from nibbet.errors import SourceError
 
-#: addresses that are held in memory, of those still to be asked
-HELD = 5_000
+#: addresses that are held in memory, of those still to be asked; addresses that are taken up at once
+HELD, PORTION = 5_000, 50_000
 #: states of an address
 TODO, DONE, CUT = 0, 1, 2
 #: number of the layout, to be raised with every change of it
@@ -103,10 +104,18 @@ class Frontier:
                 fresh.append((address, depth, chain, TODO))
         self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, named, state) VALUES (?, ?, ?, 0, ?)", fresh)
 
-    def name(self, addresses: Collection[str]) -> None:
+    def name(self, addresses: Iterable[str]) -> None:
         """Take up addresses that others than links name: the user, a sitemap, the sources of the workspace."""
-        self.add((one, None, 0) for one in addresses)
-        self._base.executemany("UPDATE addresses SET named = 1 WHERE address = ?", ((one,) for one in addresses))
+        rest = iter(addresses)
+        while portion := list(islice(rest, PORTION)):
+            self._base.execute("BEGIN")
+            try:
+                self.add((one, None, 0) for one in portion)
+                self._base.executemany("UPDATE addresses SET named = 1 WHERE address = ?", ((one,) for one in portion))
+                self._base.execute("COMMIT")
+            except BaseException:
+                self._base.execute("ROLLBACK")
+                raise
 
     def next(self) -> Target | None:
         """The next address to be asked, those met first at first; None where all have been handed out."""
