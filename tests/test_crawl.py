@@ -296,8 +296,6 @@ def test_archives_are_read_as_inventories(tmp_path: Path, by: str) -> None:
                 "-r",
                 "-l",
                 "9",
-                "-e",
-                "robots=off",
                 f"--warc-file={tmp_path / 'pages'}",
                 "-P",
                 str(tmp_path / "w"),
@@ -538,19 +536,27 @@ def test_where_no_other_site_can_be_reached_no_link_is_blamed(tmp_path: Path, ca
     assert pd.read_parquet(tmp_path / "crawl" / "links.parquet")["status"].isna().all()
 
 
-def deadly(address: str, status: int | None, headers: dict[str, str], body: bytes) -> reading.Read:
-    """Reads pages but one, which ends the process that reads it."""
+#: the reading process, in which one page ends it
+DEADLY = """
+import os
+from nibbet.crawl import reading
+def deadly(address, status, headers, body):
     if body == b"deadly":
         os._exit(9)
     return reading.Read(b"", b"", [address] if body else [])
+reading.read = deadly
+reading.serve()
+"""
 
 
 def test_a_page_that_ends_the_reading_process_costs_only_itself(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(reading, "read", deadly)
+    monkeypatch.setattr(reading, "OTHER", DEADLY)
     monkeypatch.setattr(reading, "FEW", 1)
+    monkeypatch.setattr(reading, "read", lambda address, status, headers, body: reading.Read(b"", b"", [address] if body else []))
 
     async def crawl() -> list[reading.Read]:
-        with reading.Reader() as reader:
+        async with reading.Reader() as reader:
+            await reader.read("https://a.example/", Answer(200, {}, b"the first"))  # from then on another process reads
             bodies = [b"one", b"deadly", b"two", b"three"]
             return await asyncio.gather(*(reader.read(f"https://a.example/{n}", Answer(200, {}, body)) for n, body in enumerate(bodies)))
 

@@ -126,7 +126,7 @@ class Crawler:
     async def run(self) -> Tally:
         """Crawl until nothing is left to ask, or the limit is reached."""
         self.frontier.begin(self.plan.home)
-        with self._reader:
+        async with self._reader:
             await self._crawl()
         return self.tally
 

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import json
+import pickle
 import signal
+import sys
+from asyncio.subprocess import PIPE
+from collections import deque
 from collections.abc import Mapping
-from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from contextlib import suppress
-from multiprocessing import get_context
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
 import zstandard
 
@@ -19,6 +21,10 @@ from nibbet.once import threads
 
 #: pages that are read here before another process is started: a small site is done by then
 FEW = 200
+#: bytes of the length that goes before each message between the two processes; bytes that may wait between them
+LENGTH, WAITING = 8, 2**22
+#: what the other process runs: an interpreter of its own, not a copy of this one with its connections
+OTHER = "from nibbet.crawl.reading import serve; serve()"
 
 
 class Read(NamedTuple):
@@ -40,42 +46,103 @@ def read(address: str, status: int | None, headers: Mapping[str, str], body: byt
     return Read(packed(record), packed(links), follow)
 
 
+def serve() -> None:
+    """Read the answers that come by standard input, one after the other, until it ends; a page that cannot be read ends this process."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # an interrupt is for the crawl, which ends this process
+    given, back = sys.stdin.buffer, sys.stdout.buffer
+    while size := given.read(LENGTH):
+        _send(back, pickle.dumps(tuple(read(*pickle.loads(given.read(int.from_bytes(size)))))))  # noqa: S301 - from the crawl itself
+        back.flush()
+
+
+def _send(to: BinaryIO | asyncio.StreamWriter, message: bytes) -> None:
+    to.write(len(message).to_bytes(LENGTH))
+    to.write(message)
+
+
+class _Ended(Exception):  # noqa: N818 - no fault of this program
+    """The other process has ended."""
+
+
+class _Other:
+    """A process that reads pages in the order in which it is given them."""
+
+    @classmethod
+    async def started(cls) -> _Other:
+        """Start one."""
+        other = cls()
+        other.process = await asyncio.create_subprocess_exec(sys.executable, "-P", "-c", OTHER, stdin=PIPE, stdout=PIPE, limit=WAITING)
+        other.listening = asyncio.create_task(other._listen())
+        return other
+
+    def __init__(self) -> None:
+        self.process: asyncio.subprocess.Process
+        self.listening: asyncio.Task[None]
+        self._asked: deque[asyncio.Future[Read]] = deque()
+
+    async def read(self, *given: object) -> Read:
+        """What a page says. Raises _Ended where the process ends before it is read."""
+        if self.listening.done():
+            raise _Ended
+        answer: asyncio.Future[Read] = asyncio.get_running_loop().create_future()
+        self._asked.append(answer)
+        assert self.process.stdin is not None
+        _send(self.process.stdin, pickle.dumps(given))
+        with suppress(ConnectionError):  # whoever listens notices too
+            await self.process.stdin.drain()
+        return await answer
+
+    async def _listen(self) -> None:
+        back = self.process.stdout
+        assert back is not None
+        with suppress(asyncio.IncompleteReadError, ConnectionError):
+            while True:
+                message = await back.readexactly(int.from_bytes(await back.readexactly(LENGTH)))
+                self._asked.popleft().set_result(Read(*pickle.loads(message)))  # noqa: S301 - from `serve`
+        for answer in self._asked:
+            answer.set_exception(_Ended())
+
+    async def end(self) -> None:
+        """End the process, whatever it is at."""
+        with suppress(ProcessLookupError):
+            self.process.kill()
+        await self.process.wait()
+        self.listening.cancel()
+
+
 class Reader:
-    """Reads answers, from FEW pages on in a process of its own; a context manager."""
+    """Reads answers, from FEW pages on in a process of its own; an asynchronous context manager."""
 
     def __init__(self) -> None:
         self._seen = 0
-        self._executor: ProcessPoolExecutor | None = None
+        self._other: _Other | None = None
+        self._starting = asyncio.Lock()
 
-    def __enter__(self) -> Reader:
+    async def __aenter__(self) -> Reader:
         return self
 
-    def __exit__(self, *_: object) -> None:
-        if self._executor is not None:
-            self._executor.shutdown(wait=False, cancel_futures=True)
+    async def __aexit__(self, *_: object) -> None:
+        if self._other is not None:
+            await self._other.end()
 
     async def read(self, address: str, answer: Answer) -> Read:
         """What an answer says; nothing of a page that ends the process that reads it, as it would end this one."""
         self._seen += 1
         if self._seen == FEW and threads() > 1:
-            self._executor = _started()
+            self._other = await _Other.started()
         given = address, answer.status, answer.headers, answer.body
-        if self._executor is None or not answer.body:
+        other = self._other
+        if other is None or not answer.body:
             return read(*given)
-        executor, loop = self._executor, asyncio.get_running_loop()
-        with suppress(BrokenExecutor):
-            return await loop.run_in_executor(executor, read, *given)
-        if self._executor is executor:  # the first that notices starts another for all that follow
-            self._executor = _started()
-        alone = _started()  # this page may only have waited behind the one that ended it
+        with suppress(_Ended):
+            return await other.read(*given)
+        async with self._starting:
+            if self._other is other:  # the first that notices starts another for all that follow
+                self._other = await _Other.started()
+        alone = await _Other.started()  # this page may only have waited behind the one that ended it
         try:
-            return await loop.run_in_executor(alone, read, *given)
-        except BrokenExecutor:
+            return await alone.read(*given)
+        except _Ended:
             return read(address, None, {}, b"")
         finally:
-            alone.shutdown(wait=False)
-
-
-def _started() -> ProcessPoolExecutor:
-    # an interpreter of its own, not a copy of this one with its connections; an interrupt is for this process, which ends that one
-    return ProcessPoolExecutor(1, get_context("spawn"), signal.signal, (signal.SIGINT, signal.SIG_IGN))
+            await alone.end()
