@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import ada_url
 from selectolax.lexbor import LexborHTMLParser, LexborNode
@@ -50,8 +50,7 @@ CHARSET = re.compile(rb"<meta[^>]{0,200}?charset\s*=\s*[\"']?\s*([\w-]+)", re.IG
 DAY = re.compile(r"(\d{4})-(\d{2})-(\d{2})")
 
 
-@dataclass(frozen=True)
-class Link:
+class Link(NamedTuple):
     """A link as it stands on a page: address (whole, without its fragment), anchor (text, or that of its image), rel, place (main, navigation,
     header, footer, aside).
     """
@@ -158,8 +157,13 @@ def joined(base: str, target: str) -> str:
     if not target or target.startswith(("#", "mailto:", "tel:", "javascript:", "data:")):
         return ""
     if target[0] == "/" and target[1:2] != "/":  # the same wherever on its host it stands, and on most pages of a site
-        return _joined("/".join(base.split("/", 3)[:3]) + "/", target)
+        return _joined(_host_page(base), target)
     return _joined("" if "://" in target[:8] else base, target)
+
+
+@lru_cache(1_000)
+def _host_page(base: str) -> str:
+    return "/".join(base.split("/", 3)[:3]) + "/"
 
 
 @lru_cache(100_000)
@@ -323,7 +327,7 @@ def answer_facts(
     days = {name: day.isoformat() if (day := getattr(page, name)) else None for name in ("published", "modified")}
     record.update(texts, **days, canonical=canonical, parent=page.parent, noindex="noindex" if robot_words & KEEPS_OUT else "index")
     record["noindex_for"] = ", ".join(sorted(alone))
-    links = [(link.target, link.anchor, link.rel, link.place) for link in page.links]
+    links: list[tuple[str, str, str, str]] = list(page.links)
     closed = {"nofollow", "none"} & robot_words
     follow = [] if closed else [link.target for link in page.links if "nofollow" not in link.rel.split()]
     if page.refresh:

@@ -308,11 +308,12 @@ class Crawler:
         )  # fmt: skip
 
     def _followed(self, target: Target, links: Iterable[str]) -> list[tuple[str, int | None, int]]:
-        """The links of a page that lead on: those to pages of the site."""
-        form, depth = _form(target.address), None if target.depth is None else target.depth + 1
+        """The links of a page that lead on: those to pages of the site that are not known yet."""
+        fresh = self.frontier.unknown(map(self.here, links) if self.plan.stands_for else links)
+        form, depth = _form(target.address) if fresh else "", None if target.depth is None else target.depth + 1
         return [
             (link, depth, target.chain + 1 if _form(link) == form and link != target.address else 0)
-            for link in dict.fromkeys(map(self.here, links))
+            for link in fresh
             if self._is_page(link)
         ]
 

@@ -94,6 +94,11 @@ class Frontier:
 
     # -- addresses -------------------------------------------------------------------------------------------------------------------------
 
+    def unknown(self, addresses: Iterable[str]) -> list[str]:
+        """Those addresses that are not known yet, each once."""
+        known = self._known
+        return [one for one in dict.fromkeys(addresses) if key_of(one) not in known]
+
     def add(self, targets: Iterable[tuple[str, int | None, int]]) -> None:
         """Take up addresses (address, depth, chain) that are not known yet."""
         fresh = []
@@ -102,7 +107,8 @@ class Frontier:
             if key not in self._known:
                 self._known.add(key)
                 fresh.append((address, depth, chain, TODO))
-        self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, named, state) VALUES (?, ?, ?, 0, ?)", fresh)
+        if fresh:
+            self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, named, state) VALUES (?, ?, ?, 0, ?)", fresh)
 
     def name(self, addresses: Iterable[str]) -> None:
         """Take up addresses that others than links name: the user, a sitemap, the sources of the workspace."""
