@@ -24,7 +24,7 @@ from nibbet.core.entries import largest, strongest
 from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, lies_above, merge_gain, merge_groups, shared_intent
 from nibbet.core.ledger import _with_inventory
-from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, shared_queries, title_likeness
+from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, own_question, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
 from nibbet.core.openings import best_like, by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
@@ -107,7 +107,15 @@ def alike(shown: dict[int, dict[str, int]]) -> pd.DataFrame:
 
 
 #: what else is known of a candidate pair that is one page
-ALIKE = {"contested": 0.3, "each_answers": 0.8, "answers_a": 0.8, "answers_b": 0.8, "above": False, "title_likeness": 0.9}
+ALIKE = {
+    "contested": 0.3,
+    "each_answers": 0.8,
+    "answers_a": 0.8,
+    "answers_b": 0.8,
+    "above": False,
+    "title_likeness": 0.9,
+    "own_question": 0.0,
+}
 
 
 def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
@@ -215,7 +223,7 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
     parent = pd.Series([None, None, None, "https://tarnbrook.example/rivers/elver", None])
     assert lies_above(pages, ends, None).tolist() == [True, False, False, False, True], "by whole parts of the address"
     assert lies_above(pages, ends, parent).tolist() == [True, False, True, True, True], "or by breadcrumbs"
-    pair = {"shared": 5, "overlap": 0.9, "turn_taking": 0.4, "contested": 0.3, "intent": 0.9, "one_search": 0.999}
+    pair = {"shared": 5, "overlap": 0.9, "turn_taking": 0.4, "contested": 0.3, "intent": 0.9, "one_search": 0.999, "own_question": 0.2}
     cases = [(False, 0.4, 0.1), (True, 0.4, 0.9), (True, 0.9, 0.1), (True, 0.9, 0.9), (True, 0.9, np.nan)]
     rows = pd.DataFrame(
         [
@@ -229,6 +237,22 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
     because = kept_apart(rows, pd.DataFrame({"page": [], "group": []}), facts, Thresholds()).set_index("page")["because"]
     assert because[2].endswith("the other answers 40%, under 50%, for one lies above the other.")
     assert because[4].startswith("One lies above the other, and their titles share 10% of their telling words, under 50%")
+
+
+def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
+    pages = pd.DataFrame({"title": ["Cedar outdoors", "Mend cracks in cedar", "Cedar: outdoors and in"], "h1": None})
+    shared, alone = ["cedar outdoors", "cedar outdoors tips", "cedar in rain"], ["cedar cracks", "mend cedar", "cracks in cedar"]
+    answered = {0: shared, 1: shared + alone, 2: [*shared, "cedar in rooms"]}
+    pairs = pd.DataFrame([(page, query) for page, queries in answered.items() for query in queries], columns=["page", "query"])
+    ends = pd.DataFrame({"page_a": [0, 0], "page_b": [1, 2]})
+    own = own_question(pairs, ends, pages, Lexicon("english"))
+    assert own.tolist() == [0.75, 0.0], "three of four queries in words of its own title one answers alone; one query is too few to tell"
+    rows = ends.assign(shared=5, overlap=0.9, turn_taking=0.4, intent=0.9, one_search=0.999, **ALIKE).assign(own_question=own)
+    assert are_one(rows, Thresholds()).tolist() == [False, True]
+    facts = pd.DataFrame({"page": range(3), "stays": False})
+    rows = rows.assign(shared_impressions=9, lead_spread=0.1)
+    because = kept_apart(rows, pd.DataFrame({"page": [], "group": []}), facts, Thresholds())["because"]
+    assert "of what the one answers in words of its own title the other leaves 75% unanswered" in because[0]
 
 
 def test_an_address_of_old_leads_to_the_page_of_its_name() -> None:
@@ -366,6 +390,7 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
         title_likeness=0.3,
         contested=0.3,
         above=False,
+        own_question=0.0,
     )
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))

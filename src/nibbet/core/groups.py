@@ -58,7 +58,8 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
     one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
     answered = stands_in(candidates, "a", t) | stands_in(candidates, "b", t)
     titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
-    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & ~(candidates["intent"] < t.same_intent)
+    asked = ~(candidates["intent"] < t.same_intent) & ~(candidates["own_question"] >= t.own_question)
+    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & asked
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
@@ -201,7 +202,7 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b, title_likeness (see `core.likeness`), intent
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b, title_likeness, own_question (see `core.likeness`), intent
             (null where results are not known), above (whether one lies above the other).
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
@@ -294,6 +295,11 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         say.share(rows["title_likeness"]),
         f" of their telling words, under {t.alike_above:.0%}: a section's page draws what its pages answer.",
     )
+    alone = say.joined(
+        "They are shown for each other's queries, but of what the one answers in words of its own title the other leaves ",
+        say.share(rows["own_question"]),
+        f" unanswered, at least {t.own_question:.0%}.",
+    )
     because = np.select(
         [
             rows["shared"] < t.shared_queries,
@@ -302,10 +308,21 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
             rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
             ~(stands_in(rows, "a", t) | stands_in(rows, "b", t)),
             rows["above"] & (rows["title_likeness"] < t.alike_above),
+            rows["own_question"] >= t.own_question,
             undated & ~are_one(rows, t),
             staying,
         ],
-        [few, turns, apart, two, own, above, far, "They take turns, but one is protected, new, a hub or not there for search, and stays."],
+        [
+            few,
+            turns,
+            apart,
+            two,
+            own,
+            above,
+            alone,
+            far,
+            "They take turns, but one is protected, new, a hub or not there for search, and stays.",
+        ],
         "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)

@@ -34,6 +34,8 @@ MOST_ALIKE = 0.7
 BARE = 0.25
 #: so many more pages whose titles have all words that two titles share tell that these are their subject
 SUBJECT_PAGES = 3
+#: queries in the words of its title alone that a page answers and the other does not, from which it may have a question of its own
+OWN_QUERIES = 3
 #: least spread of leads that counts: less is the grain of few days
 LEAST_SPREAD = 0.15
 
@@ -137,6 +139,35 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
         sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
         result[name] = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
     return result.assign(each_answers=result.min(axis=1))
+
+
+def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
+    """For each candidate pair, what share of the queries that a page answers in words of its title which the other's has not, the other does not
+    answer; the greater of both pages. 0 where under OWN_QUERIES queries tell it.
+
+    Args:
+        pairs: page, query of what pages are shown for and answer, without the brand; candidates: page_a, page_b; pages: title, h1, numbered as in
+            them; lexicon: of the pages.
+    """
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    rows = rows_at(pairs, pairs["page"].isin(members), ["page", "query"])
+    result = pd.Series(0.0, index=candidates.index)
+    if rows.empty or candidates.empty:
+        return result
+    words, said = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
+    rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
+    ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
+    for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
+        own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
+        beside = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
+        own = own.merge(beside, on=["other", "query"], how="left")
+        title, others = (sparse.csr_matrix(said[own[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
+        alone = title - title.multiply(others)
+        asked = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
+        sums = pd.DataFrame({"asked": asked, "alone": asked & own["both"].isna()}).groupby(own["pair"].to_numpy()).sum()
+        share = (sums["alone"] / sums["asked"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
+        result = result.combine(share.reindex(result.index).fillna(0.0), max)
+    return result
 
 
 def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:

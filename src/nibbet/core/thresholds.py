@@ -41,6 +41,8 @@ class Thresholds(BaseModel):
     "How far either of two pages must answer what the other is chosen for: below, the searchers of the page that goes would find no answer. A page that answers nearly all (0.8) of what the other is chosen for may stay for both, whatever else it draws."
     alike_above: float = Field(0.5, ge=0, le=1)
     "That answer, and the share of telling words that titles have in common, where one page lies above the other: a section's page is shown for much that its pages answer, and is one with a page of it only where most of what both say is the same."
+    own_question: float = Field(0.5, ge=0, le=1)
+    "Share of what a page answers in words of its title that the other's has not, and that the other does not answer: from it on, the page has a question of its own and is not merged."
     same_intent: float = Field(0.15, ge=0, le=1)
     "Share of what both are chosen for in the same topics, where snapshots of results are given: below it searchers want different things."
     overlap_undated: float = Field(0.75, gt=0, le=1)

@@ -12,7 +12,16 @@ from nibbet.core import reduce as reductions
 from nibbet.core.findings import stays
 from nibbet.core.kinship import intents_of
 from nibbet.core.ledger import named_above
-from nibbet.core.likeness import answers_of_each, both_answer, chosen_beside, leads, one_search, shared_queries, title_likeness
+from nibbet.core.likeness import (
+    answers_of_each,
+    both_answer,
+    chosen_beside,
+    leads,
+    one_search,
+    own_question,
+    shared_queries,
+    title_likeness,
+)
 from nibbet.core.tables import rows_at
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -71,8 +80,11 @@ class Merges:
             one_search=one_search(result[enough]).reindex(result.index),
             above=merging.lies_above(self.pages.table, result, self._named_above),
         )
-        near = result["one_search"] >= self.context.config.verdicts.one_search / 2
-        return result.join(answers_of_each(self._chosen, result[near]))
+        t, pairs = self.context.config.verdicts, self.query_map.mapped
+        near = result[result["one_search"] >= t.one_search / 2]
+        answered = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers), ["page", "query"])
+        own = own_question(answered, near, self.pages.table, self.query_map.page_words[0])
+        return result.join(answers_of_each(self._chosen, near)).assign(own_question=own.reindex(result.index))
 
     @property
     def _named_above(self) -> pd.Series | None:
