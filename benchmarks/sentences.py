@@ -20,6 +20,7 @@ import numpy as np
 import pandas as pd
 from elsewhere import KINDS
 from reasons import demo_world, other_world
+from scipy.stats import nbinom
 
 import nibbet
 
@@ -45,6 +46,20 @@ class Files:
     def asked(self, page: str, queries: set[str]) -> pd.Series:
         """Sums of a page over the recent window and these queries."""
         return self._sums(self.queries[self.queries["query"].isin(queries)], page, NOW)
+
+    def places(self, page: str) -> list[float]:
+        """Where the queries shown in both windows stood before and stand now, by the clicks they brought before."""
+        mine = self.queries[self.queries["page"] == page].reset_index(drop=True)
+        then, now = (
+            mine[mine["date"].isin(days)]
+            .assign(at=mine["position"] * mine["impressions"])
+            .groupby("query")[["clicks", "impressions", "at"]]
+            .sum()
+            for days in (THEN, NOW)
+        )
+        both = then.add_suffix("_then").join(now.add_suffix("_now"), how="inner")
+        weight = both["clicks_then"]
+        return [float((weight * both[f"at_{one}"] / both[f"impressions_{one}"]).sum() / weight.sum()) for one in ("then", "now")]
 
     def seen(self, page: str, days: pd.DatetimeIndex, *, search: bool = False) -> pd.Series:
         """Sums of visits: sessions, engaged, conversions; only those from search where asked."""
@@ -86,11 +101,13 @@ def demo_files(folder: Path, spellings: pd.DataFrame) -> Files:
     """Those of the demo; addresses through the spellings that Nibbet tells."""
     known = spellings.dropna(subset=["page"]).set_index("spelling")["page"]
     parts = [pd.read_csv(path) for path in sorted((folder / "search").glob("pages-*.csv.gz"))]
-    pages = pd.concat(parts).set_axis(["date", "page", "device", "clicks", "impressions", "position"], axis=1).drop_duplicates()
+    pages = pd.concat(parts).set_axis(["date", "page", "device", "country", "clicks", "impressions", "position"], axis=1).drop_duplicates()
     parts = [pd.read_csv(path, sep=";", decimal=",") for path in sorted((folder / "search").glob("queries-*.csv.gz"))]
-    queries = pd.concat(parts).set_axis(["date", "query", "page", "device", "clicks", "impressions", "position"], axis=1)
+    queries = pd.concat(parts).set_axis(["date", "query", "page", "device", "country", "clicks", "impressions", "position"], axis=1)
     visits = pd.read_csv(folder / "visits" / "landing-pages.csv", sep=";", decimal=",", skiprows=3, encoding="utf-8-sig")
-    visits = visits.set_axis(["date", "page", "channel", "sessions", "engaged", "seconds", "conversions", "revenue"], axis=1)
+    visits = visits.set_axis(
+        ["date", "page", "channel", "country", "source", "sessions", "engaged", "seconds", "conversions", "revenue"], axis=1
+    )
     visits["date"] = pd.to_datetime(visits["date"], format="%d.%m.%Y", errors="coerce")
     pages["date"], queries["date"] = pd.to_datetime(pages["date"]), pd.to_datetime(queries["date"], format="%d.%m.%Y")
     queries["query"] = queries["query"].str.lower()
@@ -113,6 +130,15 @@ class Told:
         """Queries that a page answers as their owner."""
         q = self.queries
         return set(q.loc[(q["page"] == page) & (q["role"] == "owner") & (q["answer"] >= 0.5) & ~q["brand"], "query"])
+
+    def out_of_line(self, page: str) -> set[str]:
+        """Of the queries that a page answers, those chosen far less than all its others: under 1% likely by a negative binomial of spread 0.3."""
+        q = self.queries
+        rows = q[(q["page"] == page) & q["query"].isin(self.answered(page)) & (q["impressions"] > 0)]
+        rest = rows[["clicks", "expected_clicks"]].sum() - rows[["clicks", "expected_clicks"]]
+        mean = rows["expected_clicks"] * (rest["clicks"] + 1) / (rest["expected_clicks"] + 1)
+        size = 1 / 0.3**2
+        return set(rows.loc[nbinom.cdf(rows["clicks"], size, size / (size + mean)) < 0.01, "query"])
 
     def opened(self, page: str, kind: str) -> set[str]:
         """Queries of a page with an opening of a kind."""
@@ -149,15 +175,17 @@ def _dead(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
 
 
 def _parts(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    row = told.changes[told.changes["key"] == page].iloc[0]
+    rows = told.changes[told.changes["key"] == page]
+    if rows.empty:  # an address that is no page
+        return
+    row = rows.iloc[0]
     if found := re.match(rf"(Rank|Pull) cost {NUMBER} clicks", text):
         yield whole(found[2]), -row[found[1].lower()]
         yield row["demand"] + row["rank"] + row["pull"] + row["access"] + row["untold"], row["change"]
     if found := re.search(r"position (\d+(?:\.\d)?) to (\d+(?:\.\d)?)", text):
-        yield float(found[1]), files.of(page, THEN)["position"]
-        yield float(found[2]), files.of(page, NOW)["position"]
-    if found := re.search(rf"demand (cost|gave) {NUMBER}", text):
-        yield whole(found[2]) * (-1 if found[1] == "cost" else 1), row["demand"]
+        yield from zip(map(float, found.groups()), files.places(page), strict=True)
+    for name, way, clicks in re.findall(rf"(rank|pull|demand) (cost|gave) {NUMBER}", text):
+        yield whole(clicks) * (-1 if way == "cost" else 1), row[name]
 
 
 def _reach(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
@@ -168,7 +196,7 @@ def _reach(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
         yield whole(found[3]), files.asked(page, climbing)["impressions"]
         yield whole(found[4]), own["clicks"]
     if found := re.match(rf"Its CTR is (\d+(?:\.\d)?)% at position (\d+(?:\.\d)?), .*?: {NUMBER} clicks", text):
-        own = files.asked(page, told.answered(page))
+        own = files.asked(page, told.answered(page) - told.out_of_line(page))
         yield float(found[1]), 100 * own["clicks"] / own["impressions"]
         yield float(found[2]), own["position"]
         yield whole(found[3]), own["clicks"]

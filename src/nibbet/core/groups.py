@@ -58,8 +58,8 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
     one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
     answered = stands_in(candidates, "a", t) | stands_in(candidates, "b", t)
     titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
-    asked = ~(candidates["intent"] < t.same_intent) & ~(candidates["own_question"] >= t.own_question)
-    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & asked
+    intent = ~(candidates["intent"] < t.same_intent) & ~(candidates["own_question"] >= t.own_question)
+    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & intent
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:

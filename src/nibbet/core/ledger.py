@@ -362,19 +362,22 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame) -> pd.DataFrame:
     """The PARTS of each page's change (pull as pull_part), thin: too few clicks to be expected for any rate, and position_both and
-    position_both_reference: where the queries shown in both windows stand and stood, weighted by the clicks expected of them then. Indexed as
-    the ledger.
+    position_both_reference: where the queries shown in both windows stand and stood, weighted by the clicks they brought then (where none is told,
+    by those expected). Indexed as the ledger.
 
     Args:
-        table: the ledger: clicks, base, position, access; pairs: page, expected_clicks, position, position_reference; parts: their
-            `core.split.row_parts`.
+        table: the ledger: clicks, base, position, access; pairs: page, query, expected_clicks, clicks_reference, position, position_reference;
+            parts: their `core.split.row_parts`.
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
     expected = np.where(table["position"].isna(), table["clicks"], expected)  # what no source places has only its own clicks
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
     result = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
     places = pairs[["position", "position_reference"]]
-    weight = parts["e0"].where(places.notna().all(axis=1), 0.0).to_numpy(float)
+    named = places.notna().all(axis=1) & pairs["query"].notna() & pairs["query"].ne("")
+    weight = pairs["clicks_reference"].where(named, 0.0).to_numpy(float)
+    brought = np.bincount(pairs["page"], weight, len(table))
+    weight = np.where(brought[pairs["page"]] > 0, weight, parts["e0"].where(places.notna().all(axis=1), 0.0))
     whole = np.bincount(pairs["page"], weight, len(table))
     both = {
         f"position_both{suffix}": np.bincount(pairs["page"], weight * places[f"position{suffix}"].fillna(0.0).to_numpy(float), len(table))

@@ -154,18 +154,18 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
     result = pd.Series(0.0, index=candidates.index)
     if rows.empty or candidates.empty:
         return result
-    words, said = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
+    words, titles = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
     rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
         own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
         beside = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
         own = own.merge(beside, on=["other", "query"], how="left")
-        title, others = (sparse.csr_matrix(said[own[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
+        title, others = (sparse.csr_matrix(titles[own[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
         alone = title - title.multiply(others)
-        asked = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
-        sums = pd.DataFrame({"asked": asked, "alone": asked & own["both"].isna()}).groupby(own["pair"].to_numpy()).sum()
-        share = (sums["alone"] / sums["asked"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
+        titled = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
+        sums = pd.DataFrame({"titled": titled, "alone": titled & own["both"].isna()}).groupby(own["pair"].to_numpy()).sum()
+        share = (sums["alone"] / sums["titled"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
         result = result.combine(share.reindex(result.index).fillna(0.0), max)
     return result
 
