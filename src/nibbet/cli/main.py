@@ -315,6 +315,10 @@ def topics(
             rows.append(chosen_rows(s.check_ideas(read_ideas(check)), where, top))
         else:
             rows.append(chosen_rows(s.topics(), where, top))
+            if not rows[0]["gain"].dropna().is_monotonic_decreasing:
+                aside.append(
+                    "Topics of sections that get fewer clicks per search than the rest of the site stand lower (strength in topics.csv)."
+                )
             aside.append(aside_sentence(s.topics_aside()))
 
     with_site(folder, site, quiet, verbose, task, as_of=as_of)
@@ -329,8 +333,8 @@ def topics(
     listed = ["topic", "queries", "volume", "served", "page", "position", "proposal", "gain"]
     columns = None if check is not None or between is not None else listed
     show(rows[0], form.value, columns=columns, empty="There are no topics: that takes search rows with queries, or searches by month.")
-    if not quiet and any(aside):
-        typer.echo(aside[0], err=True)
+    for line in filter(None, [] if quiet else aside):
+        typer.echo(line, err=True)
 
 
 @app.command(short_help="The report as one HTML file.")
