@@ -52,16 +52,16 @@ def reshape(folder: Path, shape: str) -> None:
 
 
 def daily_pages(folder: Path) -> pd.DataFrame:
-    """date, page, device, clicks, impressions, position, places of the page rows of a daily workspace."""
+    """date, page, device, country, clicks, impressions, position, places of the page rows of a daily workspace."""
     rows = pd.concat([pd.read_csv(path) for path in sorted((folder / "search").glob("pages-*"))])
-    rows = rows.set_axis(["date", "page", "device", "clicks", "impressions", "position"], axis=1)
+    rows = rows.set_axis(["date", "page", "device", "country", "clicks", "impressions", "position"], axis=1)
     return rows.assign(date=pd.to_datetime(rows["date"]).dt.date, places=rows["position"] * rows["impressions"])
 
 
 def daily_pairs(folder: Path) -> pd.DataFrame:
-    """date, query, page, device, clicks, impressions, position, places of its query rows."""
+    """date, query, page, device, country, clicks, impressions, position, places of its query rows."""
     rows = pd.concat([pd.read_csv(path, sep=";", decimal=",") for path in sorted((folder / "search").glob("queries-*"))])
-    rows = rows.set_axis(["date", "query", "page", "device", "clicks", "impressions", "position"], axis=1)
+    rows = rows.set_axis(["date", "query", "page", "device", "country", "clicks", "impressions", "position"], axis=1)
     return rows.assign(date=pd.to_datetime(rows["date"], format="%d.%m.%Y").dt.date, places=rows["position"] * rows["impressions"])
 
 
@@ -69,7 +69,7 @@ def _daily_visits(folder: Path) -> pd.DataFrame:
     rows = pd.read_csv(folder / "visits" / "landing-pages.csv", sep=";", skiprows=3, decimal=",", encoding="utf-8-sig").dropna(
         subset=["Datum", "Einstiegsseite"]
     )
-    rows.columns = ["date", "page", "channel", "source", "sessions", "engaged", "seconds", "conversions", "revenue"]
+    rows.columns = ["date", "page", "channel", "country", "source", "sessions", "engaged", "seconds", "conversions", "revenue"]
     return rows.assign(date=pd.to_datetime(rows["date"], format="%d.%m.%Y").dt.date)
 
 
