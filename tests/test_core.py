@@ -244,8 +244,9 @@ def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
     shared, alone = ["cedar outdoors", "cedar outdoors tips", "cedar in rain"], ["cedar cracks", "mend cedar", "cracks in cedar"]
     answered = {0: shared, 1: shared + alone, 2: [*shared, "cedar in rooms"]}
     pairs = pd.DataFrame([(page, query) for page, queries in answered.items() for query in queries], columns=["page", "query"])
+    pairs = pairs.assign(brand=False, impressions=9, answer=0.9)
     ends = pd.DataFrame({"page_a": [0, 0], "page_b": [1, 2]})
-    own = own_question(pairs, ends, pages, Lexicon("english"))
+    own = own_question(pairs, ends, pages, Lexicon("english"), 0.5)
     assert own.tolist() == [0.75, 0.0], "three of four queries in words of its own title one answers alone; one query is too few to tell"
     rows = ends.assign(shared=5, overlap=0.9, turn_taking=0.4, intent=0.9, one_search=0.999, **ALIKE).assign(own_question=own)
     assert are_one(rows, Thresholds()).tolist() == [False, True]

@@ -479,6 +479,19 @@ def test_queries_alone_give_topics_openings_and_the_map(tmp_path: Path, capsys: 
     assert set(pd.read_csv(folder / "out" / "openings.csv")["kind"]) <= {"climb", "snippet"}
 
 
+@pytest.mark.parametrize("shape", ["monthly", "sidebyside"])
+def test_other_shapes_of_the_demo_hold_its_clicks(world: Callable[..., Path], tmp_path: Path, shape: str) -> None:
+    folder = tmp_path / "site"
+    shutil.copytree(world(5, 60), folder, ignore=shutil.ignore_patterns("out", ".nibbet"))
+    true = daily_pages(folder)
+    wanted = within(true[~true["page"].str.contains("forum")], (date(2026, 8, 1), date(2026, 10, 31)) if shape == "monthly" else RECENT)[
+        "clicks"
+    ].sum()
+    reshape(folder, shape)
+    with nibbet.open_site(folder) as site:
+        assert site.ledger()["clicks"].sum() == wanted
+
+
 @pytest.mark.parametrize("shape", ["undated", "screens"])
 @pytest.mark.slow
 def test_the_demo_comes_in_other_shapes(world: Callable[..., Path], tmp_path: Path, shape: str) -> None:

@@ -141,19 +141,19 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
     return result.assign(each_answers=result.min(axis=1))
 
 
-def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
+def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon, answers: float) -> pd.Series:
     """For each candidate pair, what share of the queries that a page answers in words of its title which the other's has not, the other does not
     answer; the greater of both pages. 0 where under OWN_QUERIES queries tell it.
 
     Args:
-        pairs: page, query of what pages are shown for and answer, without the brand; candidates: page_a, page_b; pages: title, h1, numbered as in
-            them; lexicon: of the pages.
+        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon: of the pages;
+            answers: from which answer a page answers a query.
     """
-    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
-    rows = rows_at(pairs, pairs["page"].isin(members), ["page", "query"])
-    result = pd.Series(0.0, index=candidates.index)
-    if rows.empty or candidates.empty:
-        return result
+    rows = _drawn(pairs, candidates, ["answer"])
+    rows = rows[rows["answer"] >= answers]
+    most = np.zeros(len(candidates))
+    if rows.empty:
+        return pd.Series(most, index=candidates.index)
     words, titles = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
     rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
@@ -166,8 +166,8 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
         titled = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
         sums = pd.DataFrame({"titled": titled, "alone": titled & own["both"].isna()}).groupby(own["pair"].to_numpy()).sum()
         share = (sums["alone"] / sums["titled"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
-        result = result.combine(share.reindex(result.index).fillna(0.0), max)
-    return result
+        most = np.maximum(most, share.reindex(candidates.index).fillna(0.0).to_numpy(float))
+    return pd.Series(most, index=candidates.index)
 
 
 def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
@@ -186,9 +186,14 @@ def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFram
 
 def _rows_of(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     """What the pages of candidate pairs are shown for, without the brand: page, query (numbered), and what is named."""
-    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
-    rows = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", *names])
+    rows = _drawn(pairs, candidates, names)
     return rows.assign(query=numbered(rows)[0])
+
+
+def _drawn(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
+    """The same with queries as they are."""
+    members = np.unique(candidates[["page_a", "page_b"]].to_numpy().astype("int64"))
+    return rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & pairs["page"].isin(members), ["page", "query", *names])
 
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:

@@ -12,6 +12,7 @@ from nibbet.core.entries import strongest
 from nibbet.core.pull import pull_interval, shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
+from nibbet.core.sunk import MAD
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
@@ -25,8 +26,6 @@ COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "ga
 #: how many times lower a page must stand than in the reference window to have sunk, and how many spreads of this site's pages beyond their middle;
 #: impressions of what it answers that tell it
 SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
-#: times the median distance from the middle that a standard deviation is, of a normal distribution
-MAD = 1.4826
 #: what goes with an opening for those who gather them
 MORE = ["impressions", "topic", "position_sum", "placed"]
 

@@ -100,10 +100,9 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
     known = expected >= THIN_CLICKS
     mean = np.maximum(expected * usual, 1e-9)
     size = 1 / (WIDER * spread) ** 2
-    chance = size / (size + mean[known])
     low, high = np.full((2, len(clicks)), np.nan)
-    low[known] = special.betainc(size, clicks[known] + 1, chance)
-    high[known] = special.betainc(np.maximum(clicks[known], 1e-9), size, 1 - chance)
+    low[known] = _at_most(clicks[known], mean[known], size)
+    high[known] = special.betainc(np.maximum(clicks[known], 1e-9), size, mean[known] / (size + mean[known]))
     q_low, q_high = false_discovery(low), false_discovery(high)
     under = low < high
     q = np.where(under, q_low, q_high)
@@ -139,9 +138,13 @@ def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> ND
         return np.zeros(0, dtype=bool)
     sums = [np.bincount(page, of)[page] - of for of in (clicks, expected)]
     mean = np.maximum(expected * (sums[0] + 1) / (sums[1] + 1), 1e-9)
-    size = 1 / QUERY_SPREAD**2
+    return _at_most(clicks, mean, 1 / QUERY_SPREAD**2) < OUT_OF_LINE
+
+
+def _at_most(clicks: Floats, mean: Floats, size: float | Floats) -> Floats:
+    """The chance of so few clicks: the tail of a negative binomial (gamma-mixed Poisson) of this mean and size, 1 / size the square of its spread."""
     tail: Floats = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))
-    return tail < OUT_OF_LINE
+    return tail
 
 
 def pull_interval(clicks: Floats, expected: Floats, *, level: float = 0.95) -> tuple[Floats, Floats]:
@@ -159,8 +162,7 @@ def too_low_p(clicks: Floats, expected: Floats, *, below: float) -> Floats:
     """
     mean = np.maximum(below * expected, 1e-9)
     size = np.maximum(np.sqrt(np.maximum(expected, 1.0)), 1.0) / ROW_SPREAD**2
-    tail = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))
-    return np.where(expected >= THIN_CLICKS, tail, 1.0)
+    return np.where(expected >= THIN_CLICKS, _at_most(clicks, mean, size), 1.0)
 
 
 def false_discovery(p_values: Floats) -> Floats:

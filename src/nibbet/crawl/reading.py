@@ -7,7 +7,7 @@ import json
 import pickle
 import signal
 import sys
-from asyncio.subprocess import PIPE
+from asyncio.subprocess import DEVNULL, PIPE
 from collections import deque
 from collections.abc import Mapping
 from contextlib import suppress
@@ -71,7 +71,9 @@ class _Other:
     async def started(cls) -> _Other:
         """Start one."""
         other = cls()
-        other.process = await asyncio.create_subprocess_exec(sys.executable, "-P", "-c", OTHER, stdin=PIPE, stdout=PIPE, limit=WAITING)
+        other.process = await asyncio.create_subprocess_exec(
+            sys.executable, "-P", "-c", OTHER, stdin=PIPE, stdout=PIPE, stderr=DEVNULL, limit=WAITING
+        )
         other.listening = asyncio.create_task(other._listen())
         return other
 
@@ -98,9 +100,12 @@ class _Other:
         with suppress(asyncio.IncompleteReadError, ConnectionError):
             while True:
                 message = await back.readexactly(int.from_bytes(await back.readexactly(LENGTH)))
-                self._asked.popleft().set_result(Read(*pickle.loads(message)))  # noqa: S301 - from `serve`
+                page, answer = Read(*pickle.loads(message)), self._asked.popleft()  # noqa: S301 - from `serve`
+                if not answer.done():  # nobody waits any more where the crawl is being ended
+                    answer.set_result(page)
         for answer in self._asked:
-            answer.set_exception(_Ended())
+            if not answer.done():
+                answer.set_exception(_Ended())
 
     async def end(self) -> None:
         """End the process, whatever it is at."""

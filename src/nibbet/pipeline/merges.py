@@ -80,10 +80,9 @@ class Merges:
             one_search=one_search(result[enough]).reindex(result.index),
             above=merging.lies_above(self.pages.table, result, self._named_above),
         )
-        t, pairs = self.context.config.verdicts, self.query_map.mapped
+        t = self.context.config.verdicts
         near = result[result["one_search"] >= t.one_search / 2]
-        answered = rows_at(pairs, ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers), ["page", "query"])
-        own = own_question(answered, near, self.pages.table, self.query_map.page_words[0])
+        own = own_question(self.query_map.mapped, near, self.pages.table, self.query_map.page_words[0], t.answers)
         return result.join(answers_of_each(self._chosen, near)).assign(own_question=own.reindex(result.index))
 
     @property
