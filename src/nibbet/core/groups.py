@@ -280,8 +280,8 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         "and ",
         say.share(rows["overlap"]),
         " of the smaller page is on shared queries: that they answer one search is ",
-        say.share(rows["one_search"]),
-        f" likely, under {t.one_search:.0%}.",
+        say.percent(rows["one_search"]),
+        f" likely, under {100 * t.one_search:g}%.",
     )
     own = say.joined(
         "They are shown for each other's queries, but of what the one is chosen for the other answers ",
