@@ -151,7 +151,7 @@ class Crawler:
         plan, frontier = self.plan, self.frontier
         linked: Counter[str] = Counter()
         for _, _, _, _, _, _, packed in frontier.rows():
-            targets = {link[0] for link in unpacked(packed) or []}
+            targets = set(links_of(packed)[0])
             linked.update(one for one in targets if one.startswith(("http://", "https://")) and not self._is_ours(self.here(one)))
         recent = (datetime.now(UTC).date() - timedelta(days=ASKED_AGAIN)).isoformat()
         known = frozenset(() if plan.fresh else frontier.outside(recent))
@@ -332,8 +332,13 @@ class Crawler:
 
 
 def unpacked(data: bytes | None) -> Any:
-    """The record or the links that were kept of an address."""
+    """What was kept of an address; None for nothing."""
     return json.loads(zstandard.decompress(data)) if data else None
+
+
+def links_of(data: bytes | None) -> list[Any]:
+    """The links that were kept of an address: targets, anchors, rels, places, one for each link, and where the address itself leads (empty for nowhere)."""
+    return unpacked(data) or [[], [], [], [], ""]
 
 
 def sitemap_entries(body: bytes) -> tuple[list[tuple[str, str]], list[str]]:

@@ -18,7 +18,7 @@ HELD, PORTION = 5_000, 50_000
 #: states of an address
 TODO, DONE, CUT = 0, 1, 2
 #: number of the layout, to be raised with every change of it
-VERSION = 1
+VERSION = 2
 LAYOUT = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS addresses (
@@ -202,6 +202,10 @@ class Frontier:
         yield from self._base.execute(
             "SELECT address, named, state, status, reason, record, links FROM addresses WHERE state != ? ORDER BY address", (TODO,)
         )
+
+    def answers(self) -> Iterator[tuple[str, int | None, str]]:
+        """address, status, reason of the same addresses in the same order."""
+        yield from self._base.execute("SELECT address, status, reason FROM addresses WHERE state != ? ORDER BY address", (TODO,))
 
     def close(self) -> None:
         """Give the file back."""

@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
+from typing import Any, Self
 from xml.sax.saxutils import escape
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
 from numpy.typing import NDArray
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import dijkstra
 
 from nibbet.core.markup import SILENT_FOR
-from nibbet.crawl.crawler import Crawler, unpacked
+from nibbet.crawl.crawler import Crawler, links_of, unpacked
 from nibbet.crawl.frontier import DONE, Frontier, key_of
 from nibbet.render.files import write_files
-from nibbet.sources.inventories import LINKS, PAGES, Columns, Rows, day_of, keep_earlier
+from nibbet.sources.inventories import LINKS, MANY, PAGES, Rows, day_of, keep_earlier
 
 Ints = NDArray[np.int64]
+#: of addresses of other hosts: status, where they lead, reason
+Outside = dict[str, tuple[int | None, str, str]]
 
 
 class Inventory:
@@ -55,40 +61,25 @@ class Inventory:
 
     def _write_links(self, path: Path) -> None:
         """The links; counts those in and out of each address, of other pages of the site, and how many links it lies from home."""
-        number = {key_of(row[0]): n for n, row in enumerate(self._frontier.rows())}
-        known, moved = [(row[3], "", row[4]) for row in self._frontier.rows()], self._crawler.here
-        outside, there = self._frontier.outside(), self._crawler.there
+        answers = list(self._frontier.answers())
+        number, size, moved = {key_of(address): n for n, (address, _, _) in enumerate(answers)}, len(answers), self._crawler.here
         number_of = lru_cache(200_000)(lambda target: number.get(key_of(moved(target)), -1))  # most links lead where many do
-        starts: list[Ints] = []
-        ends: list[Ints] = []
-        moves: list[tuple[int, int]] = []
-        with Columns(path, LINKS) as columns:
-            for own, (address, _, _, _, _, record, packed) in enumerate(self._frontier.rows()):
-                links = unpacked(packed) or []
-                to = [number_of(link[0]) for link in links]
-                answers = [outside.get(link[0]) or (known[at] if at >= 0 else (None, "", "")) for link, at in zip(links, to, strict=True)]
-                columns.extend(
-                    [there(address)] * len(links),
-                    [there(link[0]) for link in links],
-                    [link[1] or None for link in links],
-                    ["no" if "nofollow" in link[2].split() else "yes" for link in links],
-                    [link[3] for link in links],
-                    [answer[0] for answer in answers],
-                    [answer[1] or None for answer in answers],
-                    [answer[2] if answer[2] in SILENT_FOR else None for answer in answers],
-                )
-                targets = set(to) - {-1, own}
-                starts.append(np.full(len(targets), own, dtype=np.int64))
-                ends.append(np.fromiter(targets, dtype=np.int64, count=len(targets)))
-                led = (unpacked(record) or {}).get("redirect_to", "")
-                if led and (at := number_of(led)) >= 0:
-                    moves.append((own, at))
-        size = len(number)
-        start, end = (np.concatenate(part) if part else np.zeros(0, dtype=np.int64) for part in (starts, ends))
+        edges, led = [np.zeros(0, dtype=np.int64)], list[tuple[int, int]]()  # an edge: number of its page x pages + that of its target
+        there = self._crawler.there if self._crawler.plan.stands_for else None
+        with _Links(path, answers, self._frontier.outside(), there) as links:
+            for own, (*_, packed) in enumerate(self._frontier.rows()):
+                *columns, leads_to = links_of(packed)
+                links.add(own, list(map(number_of, columns[0])), *columns)
+                if links.are_many:
+                    edges.append(links.flush())
+                if leads_to and (at := number_of(leads_to)) >= 0:
+                    led.append((own, at))
+            edges.append(links.flush())
+        start, end = np.divmod(np.concatenate(edges), max(size, 1))
         self._into, self._out = np.bincount(end, minlength=size), np.bincount(start, minlength=size)
         self._depth = np.full(size, -1, dtype=np.int64)
-        start = np.append(start, [one for one, _ in moves]).astype(np.int64)
-        end = np.append(end, [to for _, to in moves]).astype(np.int64)
+        start = np.append(start, [one for one, _ in led]).astype(np.int64)
+        end = np.append(end, [to for _, to in led]).astype(np.int64)
         starts_at = [number[key] for key in map(key_of, self._crawler.plan.starts) if key in number]
         if starts_at and len(start):
             graph = csr_matrix((np.ones(len(start), dtype=np.int8), (start, end)), shape=(size, size))
@@ -120,3 +111,73 @@ class Inventory:
                 day = f"<lastmod>{changed}</lastmod>" if day_of(changed) else ""
                 file.write(f"<url><loc>{escape(self._crawler.there(address))}</loc>{day}</url>\n")
             file.write("</urlset>\n")
+
+
+class _Links:
+    """The file of links, many at a time; a context manager.
+
+    answers: address, status and reason of every address, by its number; outside: what addresses of other hosts answered; there: an address as the inventory
+    names it; None for as it stands.
+    """
+
+    def __init__(
+        self, path: Path, answers: list[tuple[str, int | None, str]], outside: Outside, there: Callable[[str], str] | None
+    ) -> None:
+        self._file, self._outside = pq.ParquetWriter(path, LINKS, compression="zstd"), outside
+        self._named: Callable[[list[str]], Iterable[str]] = (lambda addresses: map(there, addresses)) if there else iter
+        self._pages = pa.array(self._named([address for address, _, _ in answers]), pa.string())
+        self._status = pa.array([status for _, status, _ in answers], pa.int32())
+        self._silent = pa.array([_silent(reason) for _, _, reason in answers], pa.string())
+        self._size = len(answers)
+        self._clear()
+
+    def _clear(self) -> None:
+        self._links: tuple[list[Any], ...] = ([], [], [], [], [])  # number of the target, target, anchor, rel, place
+        self._counts: list[tuple[int, int]] = []  # number of the page, links on it
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def add(self, own: int, *columns: list[Any]) -> None:
+        """The links of a page: numbers of their targets (-1 for none), targets, anchors, rels, places."""
+        self._counts.append((own, len(columns[0])))
+        for known, more in zip(self._links, columns, strict=True):
+            known += more
+
+    @property
+    def are_many(self) -> bool:
+        """Whether it is time to write them."""
+        return len(self._links[0]) >= MANY
+
+    def flush(self) -> Ints:
+        """Write the links that were added; the pairs of different pages among them, each once, as number of the page x pages + number of its target."""
+        number, targets, anchors, rels, places = self._links
+        own, count = np.array(self._counts, dtype=np.int64).reshape(-1, 2).T
+        start, to = np.repeat(own, count), np.array(number, dtype=np.int64)
+        at = pa.array(to, mask=to < 0)
+        status, moved, silent = self._status.take(at), pa.nulls(len(to), pa.string()), self._silent.take(at)
+        if self._outside:
+            answers = list(map(self._outside.get, targets))
+            elsewhere = pa.array([answer is not None for answer in answers], pa.bool_())
+            columns = zip(*(answer or (None, "", "") for answer in answers), strict=True)
+            status = pc.if_else(elsewhere, pa.array(next(columns), pa.int32()), status)
+            moved = pa.array([one or None for one in next(columns)], pa.string())
+            silent = pc.if_else(elsewhere, pa.array(map(_silent, next(columns)), pa.string()), silent)
+        anchor = pa.array(anchors, pa.string())
+        closed = pc.match_substring_regex(pa.array(rels, pa.string()), r"(^|\s)nofollow(\s|$)")
+        arrays = [
+            self._pages.take(pa.array(start)), pa.array(self._named(targets), pa.string()),
+            pc.if_else(pc.equal(anchor, ""), None, anchor), pc.if_else(closed, "no", "yes"), pa.array(places, pa.string()), status, moved, silent,
+        ]  # fmt: skip
+        self._file.write_table(pa.table(arrays, schema=LINKS))
+        self._clear()
+        other = (to >= 0) & (to != start)
+        pairs: Ints = pc.unique(pa.array(start[other] * self._size + to[other])).to_numpy()
+        return pairs
+
+
+def _silent(reason: str) -> str | None:
+    return reason if reason in SILENT_FOR else None

@@ -19,8 +19,10 @@ from nibbet.core.markup import answer_facts
 from nibbet.crawl.fetch import Answer
 from nibbet.once import threads
 
-#: pages that are read here before another process is started: a small site is done by then
+#: pages that are read here before other processes are started: a small site is done by then
 FEW = 200
+#: processes that read: one alone keeps the rest of the crawl waiting where the server is fast
+READERS = 2
 #: bytes of the length that goes before each message between the two processes; bytes that may wait between them
 LENGTH, WAITING = 8, 2**22
 #: what the other process runs: an interpreter of its own, not a copy of this one with its connections
@@ -28,7 +30,7 @@ OTHER = "from nibbet.crawl.reading import serve; serve()"
 
 
 class Read(NamedTuple):
-    """What a page says: its record and its links, packed, and the addresses that it leads on to."""
+    """What a page says: its record, packed; its links, packed, as targets, anchors, rels, places, and where the page itself leads; the addresses to follow."""
 
     record: bytes
     links: bytes
@@ -43,7 +45,7 @@ def read(address: str, status: int | None, headers: Mapping[str, str], body: byt
     def packed(value: object) -> bytes:
         return pack.compress(json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode("utf-8", "surrogatepass"))
 
-    return Read(packed(record), packed(links), follow)
+    return Read(packed(record), packed([*(list(zip(*links, strict=True)) or [()] * 4), record.get("redirect_to", "")]), follow)
 
 
 def serve() -> None:
@@ -82,6 +84,10 @@ class _Other:
         self.listening: asyncio.Task[None]
         self._asked: deque[asyncio.Future[Read]] = deque()
 
+    def __len__(self) -> int:
+        """How many pages wait to be read."""
+        return len(self._asked)
+
     async def read(self, *given: object) -> Read:
         """What a page says. Raises _Ended where the process ends before it is read."""
         if self.listening.done():
@@ -116,34 +122,34 @@ class _Other:
 
 
 class Reader:
-    """Reads answers, from FEW pages on in a process of its own; an asynchronous context manager."""
+    """Reads answers, from FEW pages on in processes of its own; an asynchronous context manager."""
 
     def __init__(self) -> None:
         self._seen = 0
-        self._other: _Other | None = None
+        self._others: list[_Other] = []
         self._starting = asyncio.Lock()
 
     async def __aenter__(self) -> Reader:
         return self
 
     async def __aexit__(self, *_: object) -> None:
-        if self._other is not None:
-            await self._other.end()
+        for other in self._others:
+            await other.end()
 
     async def read(self, address: str, answer: Answer) -> Read:
         """What an answer says; nothing of a page that ends the process that reads it, as it would end this one."""
         self._seen += 1
         if self._seen == FEW and threads() > 1:
-            self._other = await _Other.started()
+            self._others = [await _Other.started() for _ in range(READERS)]
         given = address, answer.status, answer.headers, answer.body
-        other = self._other
-        if other is None or not answer.body:
+        if not self._others or not answer.body:
             return read(*given)
+        other = min(self._others, key=len)
         with suppress(_Ended):
             return await other.read(*given)
         async with self._starting:
-            if self._other is other:  # the first that notices starts another for all that follow
-                self._other = await _Other.started()
+            if other in self._others:  # the first that notices starts another for all that follow
+                self._others[self._others.index(other)] = await _Other.started()
         alone = await _Other.started()  # this page may only have waited behind the one that ended it
         try:
             return await alone.read(*given)

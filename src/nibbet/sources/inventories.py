@@ -42,11 +42,8 @@ LINKS = pa.schema(
 FEW, MANY = 2_000, 100_000
 
 
-class Columns:
-    """Whole columns into a Parquet file, many rows at a time: for tables of which a page has hundreds of rows; a context manager."""
-
-    #: rows that are written together
-    at_once = MANY
+class Rows:
+    """Rows into a Parquet file, some at a time; a context manager."""
 
     def __init__(self, path: Path, schema: pa.Schema) -> None:
         self._schema, self._columns = schema, [list[Any]() for _ in schema]
@@ -59,27 +56,17 @@ class Columns:
         self._flush()
         self._file.close()
 
-    def extend(self, *columns: list[Any]) -> None:
-        """Rows, as one list a column in the order of the schema."""
-        for known, more in zip(self._columns, columns, strict=True):
-            known += more
-        if len(self._columns[0]) >= self.at_once:
+    def add(self, row: Mapping[str, Any]) -> None:
+        """A row; columns that it lacks, and empty texts, become null."""
+        for known, field in zip(self._columns, self._schema, strict=True):
+            known.append(_value(row.get(field.name), field.type))
+        if len(self._columns[0]) >= FEW:
             self._flush()
 
     def _flush(self) -> None:
         arrays = [pa.array(column, field.type) for column, field in zip(self._columns, self._schema, strict=True)]
         self._file.write_table(pa.table(arrays, schema=self._schema))
         self._columns = [[] for _ in self._schema]
-
-
-class Rows(Columns):
-    """Rows into a Parquet file, for tables of one row a page; a context manager."""
-
-    at_once = FEW
-
-    def add(self, row: Mapping[str, Any]) -> None:
-        """A row; columns that it lacks, and empty texts, become null."""
-        self.extend(*([_value(row.get(field.name), field.type)] for field in self._schema))
 
 
 def _value(value: Any, kind: pa.DataType) -> Any:
