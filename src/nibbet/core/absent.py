@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from nibbet.core import sentences as say
+from nibbet.core.wording import pages as wording
 from nibbet.core.words import rarity
 from nibbet.once import threads
 
@@ -69,15 +70,14 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
     at = pages.index[chosen]
     rows, names = holds.loc[at], np.array(list(CAUSES))
     first = pd.Series(names[rows.to_numpy(bool).argmax(axis=1)] if len(at) else [], index=at, dtype="str")
-    also = _also(rows, first)
-    why = _because(pages.loc[at], facts.loc[at], copies.reindex(at).map(pages["page"]), first)
+    why = wording.absent(pages.loc[at], facts.loc[at], copies.reindex(at).map(pages["page"]), first)
     result = pd.DataFrame(
         {
             "page": at,
             "importance": signs.loc[at, "importance"],
             "cause": first,
             "mend": first.map(CAUSES).astype("str"),
-            "because": say.joined(why, " It matters: ", signs.loc[at, "signs"], ".", also),
+            "because": wording.why_absent(why, signs.loc[at, "signs"], _also(rows, first)),
             "impressions": pages.loc[at, "impressions"].fillna(0).astype("int64"),
             "sessions": pages.loc[at, "sessions"].astype("Int64"),
             "strength": (pages.loc[at, "conversions_long"].fillna(0).astype(float) + pages.loc[at, "sessions"].fillna(0).astype(float)),
@@ -95,24 +95,20 @@ def few_impressions(pages: pd.DataFrame) -> float:
 
 
 def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
-    """importance: how many things speak for a page; said: which, in words."""
+    """importance: how many things speak for a page; signs: which, in words."""
     visits, sold = pages["sessions"].fillna(0).astype(float), pages["conversions_long"].fillna(0).astype(float)
     outside = pages["backlinks"].fillna(0).astype(float)
-    on = pd.Series("", index=pages.index, dtype="str")
-    conditions = [
-        (facts["listed"], on + "editors list it"),
-        (pages["in_sitemap"].eq(True).fillna(False), on + "the sitemap lists it"),
-        (facts["navigation"], on + "a navigation links to it"),
+    conditions: list[tuple[pd.Series, pd.Series | str]] = [
+        (facts["listed"], "editors list it"),
+        (pages["in_sitemap"].eq(True).fillna(False), "the sitemap lists it"),
+        (facts["navigation"], "a navigation links to it"),
         (visits >= VISITS, say.plural(visits, "session")),
         (sold > 0, say.plural(sold, "conversion")),
         (outside > 0, say.joined(say.plural(outside, "link"), " from outside")),
     ]
-    text, importance = on, pd.Series(0, index=pages.index)
-    for holds, words in conditions:
-        true = holds.astype(bool)
-        text = text.where(~true, say.joined(text, text.ne("").map({True: ", ", False: ""}).astype("str"), words))
-        importance += true.astype(int)
-    return pd.DataFrame({"importance": importance, "signs": text})
+    parts = [(holds.astype(bool), words) for holds, words in conditions]
+    importance = pd.DataFrame([holds for holds, _ in parts]).sum().astype("int64").set_axis(pages.index)
+    return pd.DataFrame({"importance": importance, "signs": wording.listed(parts, pages.index)})
 
 
 def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:
@@ -151,35 +147,8 @@ def waiting_days(pages: pd.DataFrame, began: pd.Timestamp) -> float:
 
 def _also(holds: pd.DataFrame, first: pd.Series) -> pd.Series:
     """What else of the chain holds, in words; an address that fails or leads elsewhere needs no more."""
-    text = pd.Series("", index=holds.index, dtype="str")
     ends = first.isin(["error", "canonical", "moved", "no_demand"])
-    for name in list(CAUSES)[:-1]:
-        true = holds[name] & (first != name) & ~ends
-        text = text.where(~true, say.joined(text, text.ne("").map({True: ", ", False: ""}).astype("str"), name.replace("_", " ")))
-    return say.joined(" Then also: ", text, ".").where(text.ne(""), "")
-
-
-def _because(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.Series) -> pd.Series:
-    """What keeps each page out of search, in one sentence."""
-    status = pages["status"].fillna(200).astype(int).astype("str")
-    target = say.named(pages["redirects_to"])
-    sentences: dict[str, pd.Series | str] = {
-        "error": say.joined("It answers ", status, "."),
-        "robots": say.joined("robots.txt closes it (", say.named(facts["closed_by"]), ")."),
-        "noindex": "It asks to be kept out of the index.",
-        "canonical": say.joined("It names ", say.named(pages["canonical_to"]), " as its canonical."),
-        "moved": say.joined("It redirects", say.joined(" to ", target).where(target.ne(""), ""), "."),
-        "unlinked": "No page of the site links to it.",
-        "deep": say.joined(
-            "It is ", say.count(pages["depth"]), " clicks from the home page, farther than nearly all pages that are shown."
-        ),
-        "unfetched": "No robot has fetched it, as far as the log tells.",
-        "not_indexed": say.joined('The index does not hold it ("', say.named(facts["index_state"]), '").'),
-        "duplicate": say.joined("It says the same as ", say.named(copy), "."),
-        "young": say.joined("It is ", say.plural(pages["age_days"], "day"), " old."),
-        "no_demand": "No fault is found.",
-    }
-    return say.chosen(sentences, cause)
+    return wording.listed([(holds[name] & (first != name) & ~ends, name.replace("_", " ")) for name in list(CAUSES)[:-1]], holds.index)
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:

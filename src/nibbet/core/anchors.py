@@ -8,9 +8,9 @@ import numpy as np
 import pandas as pd
 from scipy import sparse
 
-from nibbet.core import sentences as say
 from nibbet.core.brand import names_brand
 from nibbet.core.peers import share_among_peers
+from nibbet.core.wording import links as wording
 from nibbet.core.words import Lexicon
 
 ANCHORS = "page side links menus anchors brand_share general address empty own_name keyword top top_share usual_share q_value flag query missing because".split()
@@ -82,7 +82,7 @@ def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, b
     table = table.assign(top_share=count / np.where(links > 0, links, np.nan), usual_share=judged["usual"].where(count > 0).to_numpy(), q_value=judged["q_value"].to_numpy(), flag=flag)  # fmt: skip
     table = table.join(_missing(rows, queries, lexicon), on="page")
     order = np.lexsort((table["page"].to_numpy(), -links, (table["flag"] == "").to_numpy()))
-    return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[ANCHORS]
+    return table.assign(because=wording.anchors(table)).iloc[order].reset_index(drop=True)[ANCHORS]
 
 
 def _says_name(text: pd.Series, page: pd.Series, names: pd.DataFrame) -> pd.Series:
@@ -107,14 +107,3 @@ def _missing(rows: pd.DataFrame, queries: pd.DataFrame, lexicon: Lexicon) -> pd.
     present = np.asarray(words.multiply(known).sum(axis=1)).ravel() > 0
     texts = word[~present].groupby(level=0).agg(", ".join).reindex(best.index).fillna("")
     return pd.DataFrame({"query": best["query"].astype("str"), "missing": texts.astype("str")}).set_index(best["page"])
-
-
-def _because(table: pd.DataFrame) -> pd.Series:
-    """What is odd, in one sentence; empty where nothing is."""
-    alike = say.joined(say.share(table["top_share"]), " of ", say.plural(table["links"], "link"), ' say "', say.named(table["top"]), '"; usual here is ', say.share(table["usual_share"]), ".")  # fmt: skip
-    mute = say.joined("None of ", say.plural(table["links"], "link"), " in the text of other pages says what it is about")
-    searched = say.joined('; it is searched for "', say.named(table["query"]), '".').where(table["query"].fillna("").ne(""), ".")
-    lack = say.joined('No link says "', say.named(table["missing"]), '" of its query "', say.named(table["query"]), '".')
-    lacking = table["missing"].fillna("").ne("")
-    rest = say.joined(mute, searched).where(table["flag"] == "silent", lack.where(lacking, ""))
-    return alike.where(table["flag"] == "high", rest)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
+from nibbet.core.wording import links as wording
 
 HOSTS = "host links from_pages pages newest new lost failing visits".split()
 FAULTS = "from_url page target anchor state first_seen status to because".split()
@@ -90,12 +90,8 @@ def link_faults(links: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series) -> pd
     status = number.map(pages["status"]).astype("Float64").fillna(200)
     state = np.select([links["is_lost"].fillna(False).astype(bool), status >= 400, status >= 300], ["lost", "failing", "redirected"], "")
     table = links.assign(state=state, status=status.astype("Int64"), target=links["page"], to=number.map(ends))[state != ""]
-    what = say.joined("Leads to an address that answers ", table["status"].astype("str"), "; ", pd.Series(np.where(table["to"].notna(), "redirect it to the page named.", "no page takes its place."), index=table.index))  # fmt: skip
-    detour = pd.Series("Leads to an address that redirects; ask for the new one where you can.", index=table.index)
-    gone = pd.Series("Stood in an older export and not in the newest.", index=table.index)
-    because = what.where(table["state"] == "failing", detour.where(table["state"] == "redirected", gone))
     order = table["state"].map({"failing": 0, "lost": 1, "redirected": 2})
-    table = table.assign(because=because, order=order, page=table["page_id"])
+    table = table.assign(because=wording.backlink(table), order=order, page=table["page_id"])
     table = table.sort_values(["order", "page", "from_url"], ignore_index=True)
     result: pd.DataFrame = table.assign(to=table["to"].where(table["state"] != "lost"))[FAULTS]
     return result

@@ -9,6 +9,7 @@ from scipy import special
 
 from nibbet.core.pull import false_discovery
 from nibbet.core.ratios import usual_spread
+from nibbet.core.wording import pages as wording
 
 Floats = NDArray[np.float64]
 
@@ -62,7 +63,7 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     )
     total = table.groupby("event")["count"].transform("sum")
     order = np.lexsort((table["page"].to_numpy(), -count, table["event"].to_numpy(dtype=object), -total.to_numpy(float)))
-    return table.assign(because=_because(table)).iloc[order].reset_index(drop=True)[EVENTS]
+    return table.assign(because=wording.events(table)).iloc[order].reset_index(drop=True)[EVENTS]
 
 
 def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
@@ -121,15 +122,3 @@ def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Fl
             spread = float(np.clip(spread * usual_spread(z[tested]), LEAST_SPREAD, MOST_SPREAD))
         among = ~tested | (np.abs(z) <= STRAYS)
     return usual, z, (low, high)
-
-
-def _because(table: pd.DataFrame) -> pd.Series:
-    """What stands out, in one sentence; empty where nothing does."""
-    from nibbet.core import sentences as say
-
-    often = say.joined(
-        say.hundreds(table["rate"]), " ", table["event"], " per 100 sessions, where pages like it have ", say.hundreds(table["usual"])
-    )
-    return say.joined(often, ": ", say.count(table["count"]), " in ", say.plural(table["sessions"], "session"), ".").where(
-        table["flag"] != "", ""
-    )

@@ -9,7 +9,6 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import sparse
 
-from nibbet.core import sentences as say
 from nibbet.core.curve import Curve
 from nibbet.core.entries import connected
 from nibbet.core.pull import shrunk_pull
@@ -18,6 +17,7 @@ from nibbet.core.standing import Standing, with_withheld
 from nibbet.core.tables import rows_at
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
+from nibbet.core.wording import merges as wording
 from nibbet.core.words import numbered
 
 #: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
@@ -257,49 +257,6 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     stays = pages.set_index("page")["stays"]
     staying = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
     together, undated = rows[["turn_taking", "contested"]].min(axis=1) < t.turn_taking, rows["turn_taking"].isna()
-    far = _far_apart(rows, t) if undated.any() else pd.Series("", index=rows.index)
-    turns = say.joined(
-        "On ",
-        say.share(rows[["turn_taking", "contested"]].min(axis=1)),
-        f" of days the leading page changes or the other leads, under {t.turn_taking:.0%}: one always leads, as for two searches that only look alike.",
-    )
-    few = say.joined("They share ", say.plural(rows["shared"], "query").str.replace("querys", "queries"), f", under {t.shared_queries}.")
-    apart = say.joined(
-        "By the results of their queries ",
-        say.share(rows["intent"]),
-        f" of what they are chosen for is one intent, under {t.same_intent:.0%}.",
-    )
-    two = say.joined(
-        "They are shown for each other's queries, but ",
-        say.joined(
-            "each leads its own (from query to query by a factor of ", np.exp(rows["lead_spread"]).round(1).astype("str"), "), "
-        ).where(rows["lead_spread"].notna(), ""),
-        say.joined("titles share ", say.share(rows["title_likeness"]), " of their telling words, ").where(
-            rows["title_likeness"].notna(), ""
-        ),
-        "and ",
-        say.share(rows["overlap"]),
-        " of the smaller page is on shared queries: that they answer one search is ",
-        say.percent(rows["one_search"]),
-        f" likely, under {100 * t.one_search:g}%.",
-    )
-    own = say.joined(
-        "They are shown for each other's queries, but of what the one is chosen for the other answers ",
-        say.share(rows["each_answers"]),
-        ", under ",
-        say.share(pd.Series(least_answer(rows, t), index=rows.index)),
-        rows["above"].map({True: ", for one lies above the other.", False: "."}),
-    )
-    above = say.joined(
-        "One lies above the other, and their titles share ",
-        say.share(rows["title_likeness"]),
-        f" of their telling words, under {t.alike_above:.0%}: a section's page draws what its pages answer.",
-    )
-    alone = say.joined(
-        "They are shown for each other's queries, but of what the one answers in words of its own title the other leaves ",
-        say.share(rows["own_question"]),
-        f" unanswered, at least {t.own_question:.0%}.",
-    )
     because = np.select(
         [
             rows["shared"] < t.shared_queries,
@@ -313,31 +270,20 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
             staying,
         ],
         [
-            few,
-            turns,
-            apart,
-            two,
-            own,
-            above,
-            alone,
-            far,
-            "They take turns, but one is protected, new, a hub or not there for search, and stays.",
+            wording.few_shared(rows, t),
+            wording.one_leads(rows, t),
+            wording.of_two_intents(rows, t),
+            wording.of_two_searches(rows, t),
+            wording.not_answered(rows, pd.Series(least_answer(rows, t), index=rows.index)),
+            wording.one_above(rows, t),
+            wording.own_question(rows, t),
+            wording.far_apart(rows, t) if undated.any() else pd.Series("", index=rows.index),
+            wording.STAYS,
         ],
-        "They take turns, but one page would earn no more than both, or one is like the other only through a third.",
+        wording.NO_GAIN,
     )
     out = rows.rename(columns={"page_a": "page", "page_b": "other"}).assign(because=because)
     return out.sort_values(["shared_impressions", "page", "other"], ascending=[False, True, True], ignore_index=True)[APART]
-
-
-def _far_apart(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
-    """Why pages are not merged where no days tell whether they take turns."""
-    return say.joined(
-        "No days tell whether they take turns; ",
-        say.share(rows["mutual"]),
-        f" of what either draws is drawn by both (at least {t.overlap_undated:.0%} are asked) and their places differ by a factor of ",
-        np.exp(rows["place_gap"]).round(1).astype("str"),
-        f" (at most {np.exp(t.place_gap):.1f}).",
-    )
 
 
 def merge_gain(

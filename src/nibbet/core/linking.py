@@ -7,8 +7,8 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import sparse
 
-from nibbet.core import sentences as say
 from nibbet.core.entries import places
+from nibbet.core.wording import links as wording
 from nibbet.once import threads
 
 Ints = NDArray[np.int64]
@@ -51,11 +51,6 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     end = target.map(ends)
     mend = own.where(stays, end).where(moved, target.map(covering).map(address))
     mend = mend.where(~outside | ~moved, rows["redirect_to"])
-    lead = say.joined(" answers ", status.astype("str").fillna(""), "; ").where(
-        status.notna(), say.joined(" gives no answer (", say.named(rows["silent"]), "); ")
-    )
-    cases = [moved & mend.notna(), moved, mend.notna(), outside]
-    what = np.select(cases, ["link straight to its end.", "its end is not known.", "link to the page named.", "name another source, or take the link out."], "take the link out: no page covers it.")  # fmt: skip
     shown = rows["target"].str.replace(r"^https?://[^/]+", "", regex=True).where(~outside, rows["target"])
     result: pd.DataFrame = pd.DataFrame(
         {
@@ -67,7 +62,7 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
             "links": rows["links"],
             "to": mend,
             "clicks": rows["source_id"].map(pages["clicks_long"]).fillna(0).astype("int64"),
-            "because": shown + lead + pd.Series(what, index=rows.index),
+            "because": wording.broken(shown, rows, moved, mend),
         }
     )
     return result.sort_values(["clicks", "source", "target"], ascending=[False, True, True], ignore_index=True)[BROKEN]
@@ -195,9 +190,6 @@ def link_suggestions(
     table = table.sort_values(order, ascending=[False, False, True, False, True], ignore_index=True)
     table = table[table.groupby("from").cumcount() < MOST_GIVEN]
     table = table[table.groupby("to").cumcount() < MOST_GOT].reset_index(drop=True)
-    count = table["links"].astype(int)
-    few = say.joined("Only ", say.plural(count, "page"), pd.Series(np.where(count == 1, " links to it", " link to it"), index=table.index))
-    has = few.where(count > 0, "No page links to it")
-    table["because"] = say.joined(has, ", though it is shown ", say.count(table["shown"]), " times; this page is on a related subject and holds ", table["readers"].map("{:.1f}".format), " times the readers of the mean page.")  # fmt: skip
+    table["because"] = wording.suggested(table)
     result: pd.DataFrame = table[SUGGESTED]
     return result

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
+from nibbet.core.wording import pages as wording
 
 LIVES = "level key life season clicks height peak begins ready_by since depth event_from event_to because".split()
 #: the lives, the first that fits; told of what has clicks enough
@@ -54,26 +54,4 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
         table[name] = rows[name].where(real).to_numpy()
     for name in ("event_from", "event_to"):
         table[name] = rows[name].to_numpy()
-    return table.assign(because=_because(table))[LIVES]
-
-
-def _because(table: pd.DataFrame) -> pd.Series:
-    """Why, in one sentence."""
-
-    def day(name: str) -> pd.Series:
-        return pd.to_datetime(table[name]).dt.strftime("%Y-%m-%d").fillna("").astype("str")
-
-    height = table["height"].map("{:.1f}".format, na_action="ignore").astype("str")
-    times = (1 - table["depth"]).map("{:.1f}".format, na_action="ignore").astype("str")
-    sentences: dict[str, pd.Series | str] = {
-        "event over": say.joined("Nearly all clicks came from ", day("event_from"), " to ", day("event_to"), "."),
-        "short-lived": "Most clicks came in its first eight weeks.",
-        "fading": say.joined("It has lost ", say.share(table["depth"]), " for good since the week of ", day("since"), "."),
-        "growing": say.joined("It has ", times, " times its former clicks, lastingly since the week of ", day("since"), "."),
-        "seasonal": say.joined(
-            "At its peak, around ", day("peak"), ", it has ", height, " times its mean; be ready by ", day("ready_by"), "."
-        ),
-        "evergreen": "No season, no lasting change, no event.",
-        "unknown": "A year of clicks is needed to tell.",
-    }
-    return say.chosen(sentences, table["life"])
+    return table.assign(because=wording.lives(table))[LIVES]

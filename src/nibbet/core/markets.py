@@ -5,9 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
-from nibbet.core.languages import NAMES
 from nibbet.core.pull import weighted_position
+from nibbet.core.wording import topics as wording
 
 MARKETS = (
     "country language queries impressions clicks ctr position sessions engagement_rate conversions conversions_per_session revenue "
@@ -54,25 +53,8 @@ def market_table(queries: pd.DataFrame, countries: pd.DataFrame, value: float | 
         conversions_per_session=table["conversions"] / sessions,
         worth=table["gain"] * table["country"].map(brings).fillna(per_visit),
     )
-    table["because"] = _because(table)
+    table["because"] = wording.markets(table)
     order = table.assign(first=table["worth"].fillna(table["gain"]).fillna(-1.0)).sort_values(
         ["first", "impressions", "country"], ascending=[False, False, True], kind="stable"
     )
     return order.reset_index(drop=True)[MARKETS]
-
-
-def _because(table: pd.DataFrame) -> pd.Series:
-    """What is asked there, and what it is worth, in one sentence."""
-    where = say.joined(" from ", say.named(table["country"])).where(table["country"] != "", "")
-    spoken = table["language"].map(NAMES).fillna(table["language"]).astype("str")
-    demand = say.joined(say.plural(table["queries"], "query").str.replace("querys", "queries"), " in ", say.named(spoken), where)
-    shown = say.joined(
-        ": ",
-        say.count(table["impressions"]),
-        " impressions, ",
-        say.plural(table["clicks"], "click"),
-        "; no page answers them in that language.",
-    )
-    rest = say.joined("All else", where, ": ", say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"))
-    sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")
-    return say.joined(demand, shown).where(table["language"].notna(), say.joined(rest, sold.where(table["sessions"] > 0, ".")))

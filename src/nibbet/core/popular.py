@@ -9,14 +9,14 @@ from scipy import sparse, special
 
 from nibbet.core import sentences as say
 from nibbet.core.pull import false_discovery
+from nibbet.core.wording import topics as wording
 from nibbet.core.words import Lexicon
 
 Floats = NDArray[np.float64]
 Marks = NDArray[np.bool_]
 
 #: what a page can be popular by
-NAMED = {"views": "most viewed", "kept": "best kept", "earning": "most earning"}
-MEASURES = tuple(NAMED)
+MEASURES = tuple(wording.POPULAR)
 POPULAR = "measure level key rank page value share sessions usual".split()
 COMMON = "measure trait pages top_with top_of rest_with rest_of times times_low times_high q_value real".split()
 LEANING = "topic label volume proposal gain page popular_by likeness words because".split()
@@ -179,15 +179,7 @@ def leaning_ideas(
     table = topics.assign(page=liked.index.to_numpy()[page], popular_by=by, likeness=likeness, words=shared.to_numpy())
     table = table[(table["likeness"] >= RELATED) & table["words"].ne("")]
     table = table.sort_values(["gain", "likeness", "topic"], ascending=[False, False, True], ignore_index=True)
-    names = table["popular_by"].astype("str").str.replace(r", (?=\w+$)", " and ", regex=True)
-    for name, words in NAMED.items():
-        names = names.str.replace(name, words)
-    page = say.named(table["page"].map(paths))
-    because = say.joined(
-        say.count(table["volume"]), " ", say.named(table["volume_kind"]), ", not answered yet; ", page, ", on ", say.named(table["words"]),
-        " too, is among the ", names, " of its section.",
-    )  # fmt: skip
-    return table.assign(because=because)[LEANING]
+    return table.assign(because=wording.leaning(table, say.named(table["page"].map(paths))))[LEANING]
 
 
 def _shared(labels: pd.Series, about: sparse.csr_matrix, lexicon: Lexicon) -> pd.Series:

@@ -63,9 +63,10 @@ def named(values: pd.Series) -> pd.Series:
 
 
 def plural(values: pd.Series, word: str) -> pd.Series:
-    """1 click, 2 clicks."""
+    """1 click, 2 clicks; 1 query, 2 queries."""
     one = pd.Series(values.fillna(0).round().to_numpy(dtype="float64") == 1, index=values.index)
-    return joined(count(values), f" {word}", one.map({True: "", False: "s"}).astype("str"))
+    many = f"{word[:-1]}ies" if word.endswith("ry") else f"{word}s"
+    return joined(count(values), " ", one.map({True: word, False: many}).astype("str"))
 
 
 def chosen(sentences: Mapping[str, pd.Series | str], of: pd.Series) -> pd.Series:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
 from nibbet.core.ratios import ratio_interval
 from nibbet.core.repairs import REPAIRS
+from nibbet.core.wording import pages as wording
 
 SPEED = "page form_factor loading responding shifting samples rating clicks sessions engagement_rate because".split()
 COST = "measure ratio low high pages proven".split()
@@ -47,25 +47,10 @@ def page_speed(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     shown = {name: table["page"].map(pages[name]) for name in ("clicks", "sessions", "engagement_rate")}
     table = table.assign(rating=rating, **shown)
     order = table["rating"].map({"poor": 0, "middling": 1, "good": 2}).fillna(3)
-    table = table.assign(order=order, because=_because(table, poor)).sort_values(
+    table = table.assign(order=order, because=wording.slow(table, poor)).sort_values(
         ["order", "clicks", "page", "form_factor"], ascending=[True, False, True, True]
     )
     return table[table["rating"] != ""].reset_index(drop=True)[SPEED]
-
-
-def _because(table: pd.DataFrame, poor: np.ndarray) -> pd.Series:
-    """What is poor about a page, in one sentence; empty where nothing is."""
-    sentences = [
-        say.joined("its largest content stands after ", say.place(table["loading"]), " s (good: 2.5)"),
-        say.joined("it answers after ", say.count(table["responding"]), " ms (good: 200)"),
-        say.joined("it jumps by ", table["shifting"].map("{:.2f}".format), " (good: 0.1)"),
-    ]
-    text = pd.Series("", index=table.index, dtype="str")
-    for number, words in enumerate(sentences):
-        joint = text.ne("").map({True: ", ", False: ""}).astype("str")
-        text = text.where(~poor[:, number], say.joined(text, joint, words))
-    whom = say.joined(" on ", table["form_factor"]).where(table["form_factor"] != "", "")
-    return say.joined("For a quarter of visits", whom, " ", text, ".").where(text != "", "")
 
 
 def slow_pages(speed: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
@@ -79,7 +64,7 @@ def insecure_pages(numbers: pd.Index, pages: pd.DataFrame) -> pd.DataFrame:
     """Pages that answer over plain http, where the site's home is https: REPAIRS with pages by number, `insecure`."""
     known = pages.loc[pages.index.intersection(numbers)]
     weight = known["clicks_long"].astype("float64").fillna(0.0)
-    because = say.joined("It answers over http instead of leading to https: ", say.plural(weight, "click"), ".") if len(known) else ""
+    because = wording.insecure(weight) if len(known) else ""
     return pd.DataFrame(
         {"page": known.index, "repair": "insecure", "weight": weight.to_numpy(), "target": None, "because": np.asarray(because)}
     )[REPAIRS]

@@ -9,10 +9,10 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
-from nibbet.core import sentences as say
 from nibbet.core.pull import false_discovery
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.titles import CHANCE
+from nibbet.core.wording import pages as wording
 
 Floats = NDArray[np.float64]
 
@@ -133,7 +133,7 @@ def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
     table["real"] = (table["q_value"] < CHANCE).fillna(False)
     for side in ("before", "after"):
         table[f"ctr_{side}"] = table[f"clicks_{side}"] / table[f"impressions_{side}"].where(table[f"impressions_{side}"] > 0)
-    table["because"] = _because(table)
+    table["because"] = wording.title_changed(table, _state(table), LEAST_DAYS)
     table = table.rename(columns={"crawled_before": "changed_after", "crawled_after": "changed_by"})
     result: pd.DataFrame = table.sort_values(["q_value", "clicks_after", "page"], ascending=[True, False, True], ignore_index=True)[CHANGES]
     return result
@@ -160,30 +160,8 @@ def trials(kinds: pd.DataFrame, changed: pd.DataFrame, stayed: Estimate) -> pd.D
     return table.assign(real=table["q_value"] < CHANCE)
 
 
-def _because(table: pd.DataFrame) -> pd.Series:
-    """The sentence of each page."""
-    day = [pd.to_datetime(table[name]).dt.strftime("%Y-%m-%d").astype("str") for name in ("crawled_before", "crawled_after", "tells_from")]
-    times = table["effect"].map("{:.2f}".format).astype("str")
-    span = say.joined(
-        table["effect_low"].map("{:.2f}".format).astype("str"), " to ", table["effect_high"].map("{:.2f}".format).astype("str")
-    )
-    meant = (table["clicks_after"] / table["effect"]).fillna(0)
-    when = say.joined("between ", day[0], " and ", day[1])
-    when = when.where(table["changed_on"].isna(), say.joined("on ", day[1]))
-    whose = say.joined("its ", table["changed"], " changed ", when)
-    chosen = say.joined("Chosen ", times, " times as often at the same place since ", whose, " (95% ", span, "): ")
-    its = say.joined("I", whose.str.slice(1))
-    counted = say.joined(say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were to be expected.")
-    sentences = {
-        "better": say.joined(chosen, counted),
-        "worse": say.joined(chosen, counted, " Put the old text back, or better it."),
-        "open": say.joined(chosen, "chance does as much."),
-        "few": say.joined(its, "; too few clicks tell what that did."),
-        "early": say.joined(its, "; too early to tell: ask again from ", day[2], "."),
-        "dayless": say.joined(its, "; rows without days do not tell what that did."),
-        "old": say.joined(its, f"; the data hold no {LEAST_DAYS} days before that."),
-    }
+def _state(table: pd.DataFrame) -> pd.Series:
+    """What can be said of each change, as `wording.pages.title_changed` names it."""
     real, better = table["real"], table["effect"] > 1
     conditions = [real & better, real, table["effect"].notna(), table["clicks_after"].notna(), ~table["has_days"], table["early"]]
-    state = np.select(conditions, ["better", "worse", "open", "few", "dayless", "early"], "old")
-    return say.chosen(sentences, pd.Series(state, index=table.index))
+    return pd.Series(np.select(conditions, ["better", "worse", "open", "few", "dayless", "early"], "old"), index=table.index)

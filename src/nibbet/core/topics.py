@@ -19,11 +19,12 @@ from nibbet.core.brand import brand_pattern
 from nibbet.core.entries import largest, strongest
 from nibbet.core.junk import JUNK, NO_RULES, JunkRules, matching, suspects
 from nibbet.core.kinship import NEAR, Owned, group_queries
-from nibbet.core.languages import asked_words, code_of, languages_of
+from nibbet.core.languages import code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
+from nibbet.core.wording import topics as wording
 from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, plain_array
 
 Floats = NDArray[np.float64]
@@ -315,7 +316,7 @@ def topic_table(
         ["restore", "none", "translate", "extend"],
         "new page",
     )
-    table["because"] = _sentences(table, paths, window)
+    table["because"] = wording.served(table, say.named(table["page"].map(paths)), _state(table), str(window))
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     table["strength"] = table["page"].map(strength)
     table["worth"] = table["gain"] * table["page"].fillna(-1).map(worth)
@@ -371,21 +372,8 @@ def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
     return sums.drop_duplicates("topic").set_index("topic")["page"]
 
 
-def _sentences(table: pd.DataFrame, paths: pd.Series, window: Window) -> pd.Series:
-    page = say.named(table["page"].map(paths))
-    shown = say.joined(say.count(table["impressions"]), " impressions", say.at_place(table["position"]), f" ({window})")
-    answered = say.joined(page, " answers ", say.share(table["answered_share"]), " of its ", shown, ".")
-    caught = say.joined(asked_words(table["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, ".")
-    once = say.joined(page, " answered it, but fails or is kept out of the index: restore it first.")
-    unseen = say.joined("The site is not shown for it; ", say.count(table["volume"]), " searches a month.")
-    text = np.select(
-        [(table["proposal"] == "restore").to_numpy(), (table["impressions"] == 0).to_numpy(), (table["served"] == "uncovered").to_numpy()],
-        [once, unseen, caught],
-        answered,
-    )
-    shown = "The site is shown " + say.count(table["impressions"]) + " times for it; no row names the pages."
-    unknown = pd.Series(
-        np.where(table["impressions"] > 0, shown, "No row names the pages of queries, so that nobody can say whether one answers it."),
-        index=table.index,
-    )
-    return pd.Series(text, index=table.index, dtype="str").where(table["served"] != UNKNOWN, unknown)
+def _state(table: pd.DataFrame) -> pd.Series:
+    """What can be said of each topic, as `wording.topics.served` names it."""
+    unknown, shown = table["served"] == UNKNOWN, table["impressions"] > 0
+    conditions = [unknown & shown, unknown, table["proposal"] == "restore", ~shown, table["served"] == "uncovered"]
+    return pd.Series(np.select(conditions, ["unnamed", "unknown", "restore", "unseen", "caught"], "answered"), index=table.index)

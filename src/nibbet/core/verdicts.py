@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core import sentences as say
 from nibbet.core.findings import EVIDENCE, GAINS, Facts, Finding
 from nibbet.core.rules import consolidate, prune, undated, unsettled, untold, young
 from nibbet.core.verdict import Verdict
+from nibbet.core.wording import verdicts as wording
 from nibbet.core.work import climb, decay, engagement, expand, snippet
 
 #: what the rules may say of pages that are not there for search; the rest asks what search should bring
@@ -115,52 +115,13 @@ def _of_purpose(proposals: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
 def _keep(facts: Facts) -> pd.DataFrame:
     """keep for every page, and a sentence that says what it does and where a change came from."""
     pages, w = facts.pages, facts.windows
-    against = "a year before" if w.reference_kind == "year" else "in the days before"
-    clicks = say.plural(pages["clicks"], "click")
-    trend = say.joined(", ", say.count(pages["base"]), f" {against}")
     by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= MOSTLY * pages["change"])
-    why = np.select(
-        [pages["blocked"], by_demand, pages["protected"] & (pages["clicks"].fillna(0) == 0)],
-        [
-            "; noindex keeps it out of the index, see repairs.",
-            "; the loss is demand: fewer people searched.",
-            "; it is protected.",
-        ],
-        "; no rule asks for a change.",
-    )
-    earns = pages["clicks"].fillna(0) == 0
-    other = np.select(
-        [earns & (pages["conversions_long"].fillna(0) > 0), earns & (pages["backlinks"].fillna(0) > 0)],
-        [
-            say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {w.covered_days} days."),
-            say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it."),
-        ],
-        why,
-    )
-    seen = say.joined(say.plural(pages["sessions_long"].fillna(0), "session"), " from all channels").where(
-        pages["sessions_known"], "visits unknown"
-    )
-    other = np.where(
-        pages["purpose"].notna(),
-        say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", seen, f" in {w.covered_days} days."),
-        other,
-    )
-    over = pages["event_to"].notna()
-    event = say.joined(
-        "; ",
-        say.share(pages["event_share"]),
-        " of its clicks came from ",
-        say.named(pages["event_from"].dt.strftime("%Y-%m-%d")),
-        " to ",
-        say.named(pages["event_to"].dt.strftime("%Y-%m-%d")),
-        ": that event is over.",
-    )
-    reason = pd.Series(other, index=pages.index).where(~over, event)
-    because = say.joined(clicks, trend.where(pages["reference_known"] & (pages["base"] > 0), ""), reason)
+    against = "a year before" if w.reference_kind == "year" else "in the days before"
+    because = wording.kept(pages, by_demand, against, w.covered_days)
     return pd.DataFrame(
         {
             "verdict": Verdict.KEEP,
-            "cause": np.where(over, "event over", ""),
+            "cause": np.where(pages["event_to"].notna(), "event over", ""),
             "target": np.nan,
             "gain": np.nan,
             "gain_low": np.nan,

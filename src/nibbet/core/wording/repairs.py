@@ -113,6 +113,6 @@ def deep(depth: pd.Series, drawn: pd.Series) -> pd.Series:
 
 def taken(taker: pd.Series, impressions: pd.Series, queries: pd.Series, first: pd.Series) -> pd.Series:
     """Why a page needs the repair theme; taker: path of the page that takes its queries; first: the one with most impressions."""
-    count = say.plural(queries, "query").str.replace("querys", "queries")
+    count = say.plural(queries, "query")
     lead = ' that this page answers, first "' + first.astype("str") + '".'
     return say.joined(taker, " takes ", say.count(impressions), " impressions of ", count, lead)

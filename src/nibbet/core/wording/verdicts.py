@@ -109,7 +109,7 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
     """
     stands = say.joined("It stands at position ", say.place(pages["position_answered"]), ", just below the clicks")
     drawn = say.joined(say.count(shown), " impressions, ", say.plural(pages["clicks_answered"], "click"), ".")
-    count = say.plural(queries, "query").str.replace("querys", "queries")
+    count = say.plural(queries, "query")
     by_queries = say.joined(stands, ", for ", count, ' that it answers, first "', first, '": ', drawn)
     before = say.joined(" It has sunk from ", say.place(pages["position_answered"] / sunk), ": the gain is that place again.").where(
         sunk.notna(), ""
@@ -119,9 +119,7 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
 
 def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
     """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that this site's pages would have there."""
-    apart = say.joined(
-        " (without ", say.plural(pages["queries_apart"], "query").str.replace("querys", "queries"), " at which something else is chosen)"
-    )
+    apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " at which something else is chosen)")
     return say.joined(
         "Its CTR is ",
         say.percent(pages["clicks_titled"] / pages["impressions_titled"]),
@@ -156,7 +154,7 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
     """Topics: topic, queries, language, impressions, position of the largest that each page draws."""
     return say.joined(
         "No page answers ",
-        say.plural(topics["queries"], "query").str.replace("querys", "queries"),
+        say.plural(topics["queries"], "query"),
         ' on "',
         say.named(topics["topic"]),
         '", ',
@@ -167,3 +165,31 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
         say.at_place(topics["position"]),
         ".",
     )
+
+
+def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) -> pd.Series:
+    """What a page does, and where a change came from. Pages: the ledger; by_demand: whether it lost by demand; against: when it was as before; covered:
+    days of the long window.
+    """
+    sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
+    linked = say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it.")
+    visits = say.joined(say.plural(pages["sessions_long"].fillna(0), "session"), " from all channels")
+    visits = visits.where(pages["sessions_known"], "visits unknown")
+    judged = say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", visits, f" in {covered} days.")
+    first, last = (say.named(pages[name].dt.strftime("%Y-%m-%d")) for name in ("event_from", "event_to"))
+    over = say.joined("; ", say.share(pages["event_share"]), " of its clicks came from ", first, " to ", last, ": that event is over.")
+    idle = pages["clicks"].fillna(0) == 0
+    reasons: list[tuple[pd.Series, pd.Series | str]] = [
+        (pages["event_to"].notna(), over),
+        (pages["purpose"].notna(), judged),
+        (idle & (pages["conversions_long"].fillna(0) > 0), sold),
+        (idle & (pages["backlinks"].fillna(0) > 0), linked),
+        (pages["blocked"], "; noindex keeps it out of the index, see repairs."),
+        (by_demand, "; the loss is demand: fewer people searched."),
+        (pages["protected"] & idle, "; it is protected."),
+    ]
+    reason = pd.Series(
+        np.select([holds for holds, _ in reasons], [words for _, words in reasons], "; no rule asks for a change."), index=pages.index
+    )
+    before = say.joined(", ", say.count(pages["base"]), f" {against}").where(pages["reference_known"] & (pages["base"] > 0), "")
+    return say.joined(say.plural(pages["clicks"], "click"), before, reason)

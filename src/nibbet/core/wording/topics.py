@@ -1,0 +1,48 @@
+"""The sentences of topics: who answers them, what leans on popular pages, and what other markets ask."""
+
+from __future__ import annotations
+
+import pandas as pd
+
+from nibbet.core import sentences as say
+from nibbet.core.languages import NAMES, asked_words
+
+#: what the measures of popularity are called
+POPULAR = {"views": "most viewed", "kept": "best kept", "earning": "most earning"}
+
+
+def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str) -> pd.Series:
+    """Topics: impressions, position, answered_share, volume, language; page: path of the page that answers or catches; state: restore, unseen, caught,
+    answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
+    """
+    shown = say.joined(say.count(topics["impressions"]), " impressions", say.at_place(topics["position"]), f" ({window})")
+    sentences: dict[str, pd.Series | str] = {
+        "restore": say.joined(page, " answered it, but fails or is kept out of the index: restore it first."),
+        "unseen": say.joined("The site is not shown for it; ", say.count(topics["volume"]), " searches a month."),
+        "caught": say.joined(asked_words(topics["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, "."),
+        "answered": say.joined(page, " answers ", say.share(topics["answered_share"]), " of its ", shown, "."),
+        "unnamed": say.joined("The site is shown ", say.count(topics["impressions"]), " times for it; no row names the pages."),
+        "unknown": "No row names the pages of queries, so that nobody can say whether one answers it.",
+    }
+    return say.chosen(sentences, state)
+
+
+def leaning(topics: pd.DataFrame, page: pd.Series) -> pd.Series:
+    """Topics: volume, volume_kind, words (in common), popular_by (names of POPULAR); page: path of the popular page on a related subject."""
+    names = topics["popular_by"].astype("str").str.replace(r", (?=\w+$)", " and ", regex=True)
+    for name, words in POPULAR.items():
+        names = names.str.replace(name, words)
+    volume = say.joined(say.count(topics["volume"]), " ", say.named(topics["volume_kind"]), ", not answered yet; ")
+    return say.joined(volume, page, ", on ", say.named(topics["words"]), " too, is among the ", names, " of its section.")
+
+
+def markets(table: pd.DataFrame) -> pd.Series:
+    """Table: country, language (null for the site's own), queries, impressions, clicks, sessions, conversions_per_session."""
+    where = say.joined(" from ", say.named(table["country"])).where(table["country"] != "", "")
+    spoken = table["language"].map(NAMES).fillna(table["language"]).astype("str")
+    drawn = say.joined(say.count(table["impressions"]), " impressions, ", say.plural(table["clicks"], "click"))
+    demand = say.joined(say.plural(table["queries"], "query"), " in ", say.named(spoken), where)
+    unanswered = say.joined(demand, ": ", drawn, "; no page answers them in that language.")
+    sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")
+    rest = say.joined("All else", where, ": ", drawn, sold.where(table["sessions"] > 0, "."))
+    return unanswered.where(table["language"].notna(), rest)
