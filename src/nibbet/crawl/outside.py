@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import Counter, deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
@@ -12,6 +13,8 @@ from nibbet.crawl.manners import Pace, Robots, root_of, together
 
 #: addresses of one host that a run asks, those first that most pages link to; requests a second to one
 MOST_OF_HOST, RATE = 50, 1.0
+#: seconds between two requests that the rules of a host may ask for: beyond them its links would hold up the rest
+LONGEST_DELAY = 10.0
 #: redirects that are followed to the end of a link, and those that say that it has moved for good
 HOPS, LASTING = 5, (301, 308)
 #: answers to a question for the headers alone that a whole question may answer otherwise
@@ -46,6 +49,7 @@ class Outside:
     at_once: int = 8
     answered: int = 0
     silent: list[str] = field(default_factory=list)
+    _known: dict[str, asyncio.Task[tuple[Robots, Pace]]] = field(default_factory=dict)
 
     async def check(self, linked: Counter[str], known: frozenset[str]) -> int:
         """Ask for what is linked and not known yet; returns how many addresses are left for another run.
@@ -73,18 +77,10 @@ class Outside:
             await self._host(waiting.popleft())
 
     async def _host(self, addresses: Iterable[str]) -> None:
-        rules: dict[str, Robots] = {}
-        pace, reached = Pace(self.rate), False
+        reached = False
         for address in addresses:
-            root = root_of(address)
-            if root not in rules:
-                rules[root] = await Robots.of(self.fetcher, root)
-                pace = Pace(self.rate, min(rules[root].delay, 10.0))
-            robots = rules[root]
-            if robots.allows(address):
-                result = await self._end_of(address, pace)
-            else:
-                result = Checked(address, None, reason=robots.fault if robots.fault in SILENT_FOR else robots.why)
+            result = await self._end_of(address)
+            robots, _ = await self._manners(root_of(address))
             reached = reached or robots.fault not in SILENT_FOR
             self.keep(result)
             self._done += 1
@@ -93,10 +89,24 @@ class Outside:
         if not reached:
             self.silent.append(host_of(next(iter(addresses))))
 
-    async def _end_of(self, address: str, pace: Pace) -> Checked:
-        """What a link leads to in the end, through its redirects."""
+    async def _manners(self, root: str) -> tuple[Robots, Pace]:
+        """The rules of a host, asked for once, and the pace at which it is asked."""
+
+        async def learn() -> tuple[Robots, Pace]:
+            robots = await Robots.of(self.fetcher, root)
+            return robots, Pace(self.rate, min(robots.delay, LONGEST_DELAY))
+
+        if root not in self._known:
+            self._known[root] = asyncio.create_task(learn())
+        return await asyncio.shield(self._known[root])
+
+    async def _end_of(self, address: str) -> Checked:
+        """What a link leads to in the end, through its redirects, as far as the robots.txt of each host allows."""
         at, seen, lasting = address, {address}, True
         for _ in range(HOPS + 1):
+            robots, pace = await self._manners(root_of(at))
+            if not robots.allows(at):
+                return Checked(address, None, reason=robots.fault if robots.fault in SILENT_FOR else robots.why)
             answer = await self._asked(at, pace)
             target = joined(at, answer.headers.get("location", "")) if 300 <= (answer.status or 0) < 400 else ""
             if not target:
