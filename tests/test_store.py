@@ -73,7 +73,7 @@ def test_what_the_join_found_is_not_found_again(
     def never(*_: object) -> None:
         raise AssertionError("worked out again")
 
-    for name in ("files._opened", "files._is_utf8", "matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
+    for name in ("files._opened", "matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
         monkeypatch.setattr(f"nibbet.sources.{name}", never)
     assert main(["run", str(workspace), "-q"]) == 0, capsys.readouterr().err
     assert bytes_of(workspace / "out") == whole

@@ -309,8 +309,8 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
     """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner
-    (NAME_answered) and over those of them that tell of its title (NAME_titled, see `core.pull.out_of_line`; the others are counted in
-    queries_apart), and the share of all that it answers.
+    (NAME_answered) and over those of them that tell of its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of the
+    reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of all that it answers.
 
     answers: from which answer a page answers a query.
     """
@@ -336,6 +336,8 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
         for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
             table[f"{name}_{kind}"] = of_pages(chosen, measure)
         table[f"position_{kind}"] = weighted_position(of_pages(chosen, "position_sum"), of_pages(chosen, "placed"))
+    for name, measure in (("clicks", "clicks_reference"), ("expected", "expected_clicks_reference")):
+        table[f"{name}_titled_reference"] = of_pages(answered & ~apart, measure)
     table["queries_apart"] = np.bincount(page[apart], minlength=len(table))
     shown_plain = of_pages(plain, "impressions")
     table["answered_share"] = of_pages(meant, "impressions") / shown_plain.where(shown_plain > 0)
@@ -357,6 +359,7 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     }
     pull = shrunk_pull(plain["clicks"].fillna(0).to_numpy(float), plain["expected_clicks"].fillna(0).to_numpy(float))
     unknown = {"withheld_share": np.nan, "answered_share": np.nan, "queries": 0, "queries_apart": 0}
+    unknown |= {"clicks_titled_reference": 0.0, "expected_titled_reference": 0.0}
     return table.assign(**sums, position_answered=plain["position"], position_titled=plain["position"], pull=pull, **unknown, as_one=True)
 
 

@@ -111,7 +111,10 @@ def snippet(facts: Facts) -> Finding:
     clicks: pd.Series = pages["clicks_titled"].fillna(0).astype(float)
     usual: pd.Series = pages["expected_titled"].fillna(0) * facts.standing.usual_pull  # the curve holds what pages do not answer, too
     pull = clicks / usual.where(usual > 0)
-    p_value = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
+    had, usual_before = pages["clicks_titled_reference"].to_numpy(float), pages["expected_titled_reference"] * facts.standing.usual_pull
+    now = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
+    both = too_low_p((clicks + had).to_numpy(np.float64), (usual + usual_before).to_numpy(np.float64), below=t.snippet_pull)
+    p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the surer of the two, doubled for the choice
     q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=pages.index)
     noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
@@ -121,12 +124,17 @@ def snippet(facts: Facts) -> Finding:
         usual * min(facts.standing.pull / facts.standing.usual_pull, 1.0) * part
     )  # a mended page fares as pages do, the unlucky ones among them
     gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
-    curve, least = "search, own CTR curve", t.min_gain / 2
+    curve, least, both_windows = (
+        "search, own CTR curve",
+        t.min_gain / 2,
+        f"{w.recent} and {w.reference}" if w.has_reference else str(w.recent),
+    )
     checks = [
         Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
         Check("pull_of_its_other_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
         Check("expected_clicks", usual, f">= {THIN_CLICKS:g}", str(w.recent), curve, usual >= THIN_CLICKS),
-        Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
+        Check("pull_of_them_in_both_windows", (clicks + had) / (usual + usual_before).where(usual > 0), "", both_windows, curve),
+        Check("q_value", q, f"< {CHANCE}", both_windows, "search", q < CHANCE),
         Check("position", pages["position_titled"], "<= 10", str(w.recent), "search", pages["position_titled"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),

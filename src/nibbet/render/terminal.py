@@ -242,6 +242,10 @@ def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None
         out.print(Text(f"  and {len(missing) - most} more: nibbet load", style="dim"))
 
 
+#: share of the rows of a source from which what was set aside of it stands in the summary of a run; `nibbet load` prints all
+WORTH_A_LINE = 0.1
+
+
 def summary(site: Results, folder: str, seconds: float) -> None:
     """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
     account, verdicts, out = site.account, site.verdicts(), console()
@@ -254,7 +258,8 @@ def summary(site: Results, folder: str, seconds: float) -> None:
     )
     plain = []
     for kind, rows in totals.groupby("kind", sort=False):
-        if kind in ("search", "landings") or (rows["fate"] != "used").any():
+        gone = rows.loc[rows["fate"] != "used", "rows"].sum()
+        if kind in ("search", "landings") or gone >= WORTH_A_LINE * rows["rows"].sum():
             out.print(Text(_read_line(str(kind), rows)))
         else:
             plain.append(f"{kind} {rows['rows'].sum():,}")

@@ -183,10 +183,14 @@ class Matching:
     def missed(self) -> ibis.Table | None:
         """Hits of people on addresses that only failed hits know; None without a log or without any."""
         lost = self.addresses.loc[self.addresses["reason"] == MISSED, ["spelling"]].rename(columns={"spelling": "path"})
-        if self._marked_hits is None or lost.empty:
+        if self._tables["hits"] is None or lost.empty:
             return None
-        hits = self._marked_hits
-        return hits.filter(hits.aside.isnull()).semi_join(self._engine.frame(lost.astype("str")), "path")
+
+        def make() -> ibis.Table:
+            assert (hits := self._marked_hits) is not None
+            return hits.filter(hits.aside.isnull()).semi_join(self._engine.frame(lost.astype("str")), "path")
+
+        return self._table("missed", make)
 
     def links(self) -> ibis.Table | None:
         """Links with source_id and target_id, and linked: the target as it stands in the link."""
