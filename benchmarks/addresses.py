@@ -8,7 +8,7 @@ import ada_url
 import numpy as np
 import pandas as pd
 
-from nibbet.core.address import Home, fold
+from nibbet.core.join.address import Home, fold
 
 
 def spellings(count: int) -> pd.DataFrame:

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nibbet.core.address import Home, fold
+from nibbet.core.join.address import Home, fold
 from nibbet.core.sentences import readable
 
 HOME = Home("https://tarnbrook.example/", ("shop.tarnbrook.example", "bücher.example"))

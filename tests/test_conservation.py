@@ -15,7 +15,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 import nibbet
-from nibbet.core.address import Home, fold
+from nibbet.core.join.address import Home, fold
 from nibbet.demo import exports
 from nibbet.demo.simulate import simulate
 

@@ -18,11 +18,11 @@ from hypothesis import strategies as st
 from scipy import sparse
 
 import nibbet
-from nibbet.core.address import Home, parse
 from nibbet.core.curve import learn_curve
 from nibbet.core.entries import largest, strongest
-from nibbet.core.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.groups import are_one, candidate_pairs, kept_apart, lies_above, merge_gain, merge_groups, shared_intent
+from nibbet.core.join.address import Home, parse
+from nibbet.core.join.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.ledger import _with_inventory
 from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, own_question, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
@@ -546,7 +546,7 @@ def test_spellings_parsed_in_portions_are_those_parsed_at_once(monkeypatch: pyte
     home = Home("https://tarnbrook.example/")
     spellings = pd.Series([f"http://www.tarnbrook.example/a{n}/?utm_x={n}#top" for n in range(40)], index=range(100, 140), dtype="str")
     whole = parse(spellings, home)
-    monkeypatch.setattr("nibbet.core.address.AT_ONCE", 7)
+    monkeypatch.setattr("nibbet.core.join.address.AT_ONCE", 7)
     assert parse(spellings, home).equals(whole)
     assert whole.index.tolist() == list(range(100, 140))
     assert whole["strict"].tolist() == [f"/a{n}/" for n in range(40)]

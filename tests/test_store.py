@@ -73,8 +73,11 @@ def test_what_the_join_found_is_not_found_again(
     def never(*_: object) -> None:
         raise AssertionError("worked out again")
 
-    for name in ("files._opened", "matching.fold", "matching._without_automata", "joined._account", "joined._as_of"):
-        monkeypatch.setattr(f"nibbet.sources.{name}", never)
+    for name in (
+        "sources.files._opened",
+        *(f"join.{name}" for name in ("matching.fold", "matching._without_automata", "joined._account", "joined._as_of")),
+    ):
+        monkeypatch.setattr(f"nibbet.{name}", never)
     assert main(["run", str(workspace), "-q"]) == 0, capsys.readouterr().err
     assert bytes_of(workspace / "out") == whole
 

@@ -465,7 +465,7 @@ class Results(KeptTables):
         """The row of the ledger for an address in any spelling."""
         import pandas as pd
 
-        from nibbet.core.address import Home, fold
+        from nibbet.core.join.address import Home, fold
 
         pages = self.pages()
         spellings = self.addresses

@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.core.address import hosts_of
+from nibbet.core.join.address import hosts_of
 from nibbet.core.strength import formats
 
 Floats = NDArray[np.float64]

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.core.address import Home, hosts_of
+from nibbet.core.join.address import Home, hosts_of
 from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split

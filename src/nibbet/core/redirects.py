@@ -9,9 +9,9 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import sparse
 
-from nibbet.core.address import INDEX_FILE
 from nibbet.core.brand import brand_columns
 from nibbet.core.entries import places
+from nibbet.core.join.address import INDEX_FILE
 from nibbet.core.querymap import page_words
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity

@@ -57,7 +57,7 @@ def windowed(
     """Sums per window: columns NAME_WINDOW, one row per key; rows of a period count in the windows that it serves.
 
     Each row is added once, to the stretch of days it lies in (a new one begins wherever a window begins or has ended) or to its period, and
-    stretches and periods make windows. All days together hold each period once: see `core.join`.
+    stretches and periods make windows. All days together hold each period once: see `core.join.rows`.
 
     Args:
         wanted: label -> window and the measures summed in it; first: days of which the earliest is told; role: see `inside`.

@@ -16,12 +16,12 @@ from nibbet.core.ledger import (
 from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
 from nibbet.core.windows import NOT_OF_QUERIES, RECENT_DAYS, WHOLE
+from nibbet.join.joined import matched
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.sums import Sums
-from nibbet.sources.joined import matched
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import pandas as pd
 
-from nibbet.core.address import hosts_of
 from nibbet.core.backlinks import FAULTS, HOSTS, link_faults, linking_hosts, with_state
+from nibbet.core.join.address import hosts_of
 from nibbet.core.redirects import end_of
 from nibbet.once import once
 from nibbet.pipeline.inputs import Inputs

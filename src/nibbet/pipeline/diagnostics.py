@@ -9,7 +9,7 @@ import pandas as pd
 
 from nibbet.core import reduce as reductions
 from nibbet.core.events import EVENTS, event_rates
-from nibbet.core.grain import step_of
+from nibbet.core.join.grain import step_of
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at

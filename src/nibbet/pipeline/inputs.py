@@ -9,12 +9,12 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import link_rows, over_time
+from nibbet.core.join.spans import chosen
 from nibbet.core.repairs import out_of_index
-from nibbet.core.spans import chosen
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
+from nibbet.join.joined import Joined
 from nibbet.once import once
-from nibbet.sources.joined import Joined
 from nibbet.sources.load import read_sources
 
 if TYPE_CHECKING:

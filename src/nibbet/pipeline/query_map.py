@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 from scipy.sparse import csr_matrix
 
-from nibbet.core.address import hosts_of
+from nibbet.core.join.address import hosts_of
 from nibbet.core.junk import junk_of, suspects
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals, roles_in_topics

@@ -13,8 +13,8 @@ import ibis
 import numpy as np
 import pandas as pd
 
-from nibbet.core.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of, stretches
-from nibbet.core.spans import Cover, disjoint
+from nibbet.core.join.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of, stretches
+from nibbet.core.join.spans import Cover, disjoint
 from nibbet.sources.clean import Clean
 from nibbet.sources.profile import WEB
 

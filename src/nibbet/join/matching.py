@@ -12,9 +12,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nibbet.core.address import Home, fold
 from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
-from nibbet.core.join import with_pages
+from nibbet.core.join.address import Home, fold
+from nibbet.core.join.rows import with_pages
 from nibbet.core.sentences import readable
 from nibbet.core.words import among
 from nibbet.kinds import ADDRESSES, MEASURES
@@ -67,7 +67,7 @@ class Matching:
 
     @once
     def addresses(self) -> pd.DataFrame:
-        """Every spelling met: spelling, page, reason, sources; see `core.address.fold`."""
+        """Every spelling met: spelling, page, reason, sources; see `core.join.address.fold`."""
         return self._frame("spellings", self._folded)
 
     def _folded(self) -> pd.DataFrame:
@@ -187,7 +187,8 @@ class Matching:
             return None
 
         def make() -> ibis.Table:
-            assert (hits := self._marked_hits) is not None
+            hits = self._marked_hits
+            assert hits is not None
             return hits.filter(hits.aside.isnull()).semi_join(self._engine.frame(lost.astype("str")), "path")
 
         return self._table("missed", make)

@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING, Any
 import ibis
 import pandas as pd
 
-from nibbet.core.address import Home
-from nibbet.core.join import account_of_file, balance, served_days, settle_landings, settle_search
-from nibbet.core.spans import Cover
+from nibbet.core.join.address import Home
+from nibbet.core.join.rows import account_of_file, balance, served_days, settle_landings, settle_search
+from nibbet.core.join.spans import Cover
 from nibbet.core.tables import rows_of
 from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
+from nibbet.join.matching import Matching
+from nibbet.join.overlaps import Settled, settle_overlaps, settle_undated
 from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.once import once
 from nibbet.sources.clean import Clean
-from nibbet.sources.matching import Matching
-from nibbet.sources.overlaps import Settled, settle_overlaps, settle_undated
 from nibbet.sources.profile import WEB
 
 if TYPE_CHECKING:
@@ -111,7 +111,7 @@ class Joined:
 
     @once
     def search(self) -> ibis.Table:
-        """Search rows with page_id, aside, detail and what sums are made of: see `core.join.settle_search`."""
+        """Search rows with page_id, aside, detail and what sums are made of: see `core.join.rows.settle_search`."""
         result = self._overlaps("search")
         rows = settle_undated(self._engine, self._matching.rows(result.table, "search"), result.covered_periods)
         covered = self._engine.frame(result.page_days).mutate(date=ibis._.date.cast("date")) if len(result.page_days) else None
@@ -317,7 +317,7 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
 def _fates(
     engine: AnyEngine, files: list[tuple[str, Clean]], tables: dict[str, ibis.Table | None], addresses: pd.DataFrame
 ) -> dict[str, pd.DataFrame]:
-    """Of every kind that was given, the rows of `core.join.balance`, with the measures that any of its files gives."""
+    """Of every kind that was given, the rows of `core.join.rows.balance`, with the measures that any of its files gives."""
     fates = {}
     for kind, table in tables.items():
         if table is not None:
