@@ -53,11 +53,17 @@ def needed(imports: dict[str, set[str]]) -> list[tuple[str, str]]:
     return [(name, other) for name in imports for other in imports[name] if not any(other in below(one) for one in imports[name] - {other})]
 
 
+def middles(names: list[str]) -> list[float]:
+    """Where boxes of these names stand in a row of width 1: each takes room by its length."""
+    room = [len(name) + 4 for name in names]
+    return [(sum(room[:at]) + width / 2) / sum(room) for at, width in enumerate(room)]
+
+
 def draw(axes: plt.Axes, imports: dict[str, set[str]], title: str) -> None:
     """Modules as boxes, those that rest on nothing below."""
     height = levels(imports)
     rows = {level: sorted(name for name in imports if height[name] == level) for level in sorted(set(height.values()))}
-    place = {name: ((at + 0.5) / len(names), level) for level, names in rows.items() for at, name in enumerate(names)}
+    place = {name: (x, level) for level, names in rows.items() for name, x in zip(names, middles(names), strict=True)}
     for name, other in needed(imports):
         axes.plot(*zip(place[name], place[other], strict=True), color="#9fb3bd", lw=1.1, zorder=1)
     for name, (x, y) in place.items():
