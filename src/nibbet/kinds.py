@@ -415,6 +415,13 @@ MEASURES: dict[str, list[str]] = {
     "landings": ["sessions", "engaged_sessions", "single_page_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
 }
 
+#: what rows of one page and day may be split by, by kind of source; of those of search, what tells segments of a page's searchers
+DIMENSIONS: dict[str, tuple[str, ...]] = {
+    "search": ("query", "country", "device", "surface"),
+    "landings": ("channel", "source", "medium", "device", "country"),
+}
+SPLIT_BY = ("device", "country", "surface")
+
 #: kinds whose rows count what happened in some days: these must be known
 COUNTED = (*MEASURES, "events")
 

@@ -16,7 +16,7 @@ Floats = NDArray[np.float64]
 Marks = NDArray[np.bool_]
 
 #: what a page can be popular by
-MEASURES = tuple(wording.POPULAR)
+POPULAR_BY = tuple(wording.POPULAR)
 POPULAR = "measure level key rank page value share sessions usual".split()
 COMMON = "measure trait pages top_with top_of rest_with rest_of times times_low times_high q_value real".split()
 LEANING = "topic label volume proposal gain page popular_by likeness words because".split()
@@ -65,7 +65,7 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
     """
     site = pd.DataFrame({"level": "site", "key": "", "page": values.index})
     rows = pd.concat([site, members[["level", "key", "page"]]], ignore_index=True)
-    rows = rows.loc[rows.index.repeat(len(MEASURES))].assign(measure=np.tile(MEASURES, len(rows)))
+    rows = rows.loc[rows.index.repeat(len(POPULAR_BY))].assign(measure=np.tile(POPULAR_BY, len(rows)))
     of_page = values.rename_axis("page").melt(ignore_index=False, var_name="measure").set_index("measure", append=True)["value"]
     rows = rows.join(of_page, on=["page", "measure"]).dropna(subset=["value"])
     part = ["measure", "level", "key"]
@@ -79,7 +79,7 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
     rows["rank"] = rows.groupby(part, observed=True).cumcount() + 1
     first = rows[rows["rank"] <= np.where(rows["level"] == "site", OF_SITE, OF_PART)]
     order = first.assign(
-        nth=first["measure"].map(MEASURES.index), size=first["level"].map({"site": 0, "section": 1, "kind": 2}).fillna(3)
+        nth=first["measure"].map(POPULAR_BY.index), size=first["level"].map({"site": 0, "section": 1, "kind": 2}).fillna(3)
     ).sort_values(["nth", "size", "level", "key", "rank"], kind="stable")
     return order.reset_index(drop=True)[POPULAR]
 

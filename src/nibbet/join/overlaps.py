@@ -15,18 +15,16 @@ import pandas as pd
 
 from nibbet.core.join.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of, stretches
 from nibbet.core.join.spans import Cover, disjoint
+from nibbet.kinds import DIMENSIONS
 from nibbet.sources.clean import Clean
 from nibbet.sources.profile import WEB
 
 if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
 
-DIMENSIONS = {"search": ("query", "country", "device", "surface"), "landings": ("channel", "source", "medium", "device", "country")}
-KEYS = {
-    "search": ["date", "page", "query", "country", "device", "surface"],
-    "landings": ["date", "page", "channel", "source", "medium", "device", "country"],
-}
-MEASURES = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions", "sessions")}
+#: what tells a row from the others, and the measures by which rows are found to be the same
+KEYS = {kind: ["date", "page", *names] for kind, names in DIMENSIONS.items()}
+COMPARED = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions", "sessions")}
 #: rows whose keys are compared at once
 ROWS_AT_ONCE = 12_000_000
 #: what a layer should be split by: channels are kept, and devices matter to the CTR curve of queries
@@ -266,7 +264,7 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
         days_of = sorted(mine["date"].dt.date.unique())
         between = (days_of[0], days_of[-1])
         rows = table.filter(table.aside.isnull() & (table.layer == number) & table.date.between(*map(_day, between)))
-        result = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], MEASURES[kind]))
+        result = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], COMPARED[kind]))
         count = engine.fetch(result.aggregate(n=result.count(), same=result.same.cast("int64").sum().coalesce(0))).iloc[0]
         if not count["n"]:
             continue

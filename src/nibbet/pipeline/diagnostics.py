@@ -13,9 +13,10 @@ from nibbet.core.join.grain import step_of
 from nibbet.core.peers import ENGAGEMENT, SEGMENTS, beside_peers, engagement_by_channel, judged_pulls, odd_segments, rates_of_parts
 from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at
+from nibbet.kinds import SPLIT_BY
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
-from nibbet.pipeline.inputs import DIMENSIONS, Inputs
+from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
@@ -48,7 +49,7 @@ class Diagnostics:
         rows, visits = [], []
         landings = self.inputs.joined.landings
         self.context.say("comparing segments")
-        for one in filter(self.inputs.varies, DIMENSIONS):
+        for one in filter(self.inputs.varies, SPLIT_BY):
             sums = self.expectation.by_dimension(one)
             rows.append(sums.rename(columns={"page_id": "page"}).assign(dimension=one))
             if landings is not None and one in landings.columns and len(sums):

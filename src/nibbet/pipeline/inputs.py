@@ -14,6 +14,7 @@ from nibbet.core.repairs import out_of_index
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
 from nibbet.join.joined import Joined
+from nibbet.kinds import SPLIT_BY
 from nibbet.once import once
 from nibbet.sources.load import read_sources
 
@@ -22,9 +23,6 @@ if TYPE_CHECKING:
 
 
 from nibbet.pipeline.context import Context
-
-#: ways in which rows of one page and query may be split
-DIMENSIONS = ("device", "country", "surface")
 
 #: a sum of visits with this in its name is told only by tables with one of these columns
 TOLD_BY = {
@@ -117,12 +115,12 @@ class Inputs:
         assert rows is not None, "there is always search"
 
         def make() -> ibis.Table:
-            several = {name: (rows[name].min() != rows[name].max()).fill_null(False) for name in DIMENSIONS}
+            several = {name: (rows[name].min() != rows[name].max()).fill_null(False) for name in SPLIT_BY}
             bare = rows.surface.isnull().any() & rows.surface.notnull().any()  # rows that name no surface are of web search
             return rows.aggregate(**{**several, "surface": several["surface"] | bare})
 
         result = self.context.fetch("differing", make).iloc[0]
-        return {name for name in DIMENSIONS if result[name]}
+        return {name for name in SPLIT_BY if result[name]}
 
     def varies(self, dimension: str) -> bool:
         """Whether rows name more than one device, country or surface."""

@@ -9,10 +9,11 @@ import pandas as pd
 
 from nibbet.core import reduce as reductions
 from nibbet.core.splits import SPLITS, splits_of
+from nibbet.kinds import SPLIT_BY
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
-from nibbet.pipeline.inputs import DIMENSIONS, Inputs
+from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.sums import Sums
 
 VISIT_SOURCES = (
@@ -45,7 +46,7 @@ class Splits:
 
     def _searched(self) -> pd.DataFrame:
         parts = [pd.DataFrame(columns=["dimension", "value", "page", *SEARCHED])]
-        for one in filter(self.inputs.varies, DIMENSIONS):
+        for one in filter(self.inputs.varies, SPLIT_BY):
             rows = self.sums.by_dimension(one).rename(columns={"page_id": "page"})
             plain = self.expectation.by_dimension(one).rename(columns={"page_id": "page", "clicks": "clicks_plain"})
             rows = rows.merge(plain[["page", "value", "clicks_plain", "expected_clicks"]], on=["page", "value"], how="left")

@@ -191,7 +191,7 @@ LETTER, BOLD, SORTER, PADDING, MOST_WIDE, SENTENCE = 8.0, 9.2, 44, 18, 210, 260
 #: searched and filtered by, but not shown
 HIDDEN = {"section"}
 KEPT = {"host", "query", "key", "change", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
-MEASURES = [
+SHOWN = [
     ("clicks", "whole", "clicks"),
     ("in the reference window", "whole", "clicks_reference"),
     ("impressions", "whole", "impressions"),
@@ -351,7 +351,7 @@ def _dossiers(site: Results, chosen: pd.DataFrame, weeks: pd.DataFrame) -> dict[
             "target": row["target"] and page_name(row["target"], home),
             "sentences": [line for line in sentences if line],
             "weeks": lines.get(page),
-            "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in MEASURES],
+            "measures": [[label, kind, _plain(row[name], kind)] for label, kind, name in SHOWN],
             "queries": queries.get(page, []),
             "query_count": int(counts.get(page, 0)),
             "channels": channels.get(page, []),
