@@ -85,7 +85,7 @@ TABLES = {
         "merge groups: pages that answer the same queries",
         lambda p: p.merges.table(),
         sheet=_columns(
-            "group page survivor shared_impressions overlap turn_taking one_search survivor_answers gain gain_low gain_high clicks_alone"
+            "group page survivor shared_impressions overlap turn_taking one_search survivor_answers own_question gain gain_low gain_high clicks_alone"
         ),
     ),
     "topics": Table(

@@ -37,7 +37,7 @@ ALONE_LOST = (0.5, 0.2)
 
 
 #: what a member of a group has in common with its survivor
-LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers"]
+LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers", "own_question"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
@@ -207,7 +207,7 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
         pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
             search: never merged away), address.
     Returns:
-        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search of the member with its survivor, survivor_answers (the survivor's own
+        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search and own_question of the member with its survivor, survivor_answers (the survivor's own
         row shows the group's largest). A page joins a group only if it is itself alike to the survivor, which answers what it is chosen for: likeness is not passed on.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])

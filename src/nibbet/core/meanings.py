@@ -179,6 +179,7 @@ COLUMN_MEANINGS = {
     "of": "out of how many",
     "one_search": "how likely it is that the page and the survivor of its group answer one search",
     "survivor_answers": "how far the survivor answers what the page is chosen for",
+    "own_question": "share of what either page answers in words of its own title that the other leaves unanswered",
     "organic": "whether the visits came from search",
     "other": "address of the other page",
     "outlinks": "links from the page",
@@ -325,7 +326,7 @@ COLUMN_MEANINGS = {
 #: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
 FORMATS = {
     "share": (
-        "ctr ctr_before ctr_after share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search survivor_answers flow received demand_share engagement_usual engagement_shrunk "
+        "ctr ctr_before ctr_after share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search survivor_answers own_question flow received demand_share engagement_usual engagement_shrunk "
         "depth start_rank conversions_per_session contribution brand_share shared_share site_share general address empty own_name keyword top_share usual_share"
     ),
     "fourth": "clicks_per_search",

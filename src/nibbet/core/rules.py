@@ -170,13 +170,17 @@ def consolidate(facts: Facts) -> Finding:
     recent, t = str(facts.windows.recent), facts.limits
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
     sure = sure.clip(upper=leaving["one_search"].fillna(1.0))
-    figures = leaving[["overlap", "turn_taking", "one_search", "survivor_answers", "shared_impressions"]].reindex(pages.index)
+    figures = leaving[["overlap", "turn_taking", "one_search", "survivor_answers", "own_question", "shared_impressions"]].reindex(
+        pages.index
+    )
+    answers = f">= {t.each_answers}, {max(t.each_answers, t.alike_above)} where one lies above the other"
     turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
     checks = [
         Check("overlap", figures["overlap"], f">= {t.overlap}", recent, "search", figures["overlap"] >= t.overlap),
         Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", turns),
         Check("one_search", figures["one_search"], f">= {t.one_search}", recent, "search, crawl"),
-        Check("survivor_answers", figures["survivor_answers"], f">= {t.each_answers}", recent, "search, crawl"),
+        Check("survivor_answers", figures["survivor_answers"], answers, recent, "search, crawl"),
+        Check("own_question", figures["own_question"], f"< {t.own_question}", recent, "search, crawl"),
         Check("shared_impressions", figures["shared_impressions"], "", recent, "search"),
     ]
     return Finding(Verdict.CONSOLIDATE, "duplicate", finding_rows(pages, chosen, "duplicate", because, sure, gains, target), checks)
