@@ -297,6 +297,14 @@ def test_headers_that_say_nothing_are_settled_by_one_line(tmp_path: Path, expect
     pd.testing.assert_frame_equal(found, expected, check_exact=True)
 
 
+def test_a_first_column_of_row_names_needs_no_header(tmp_path: Path, expected: pd.DataFrame) -> None:
+    head, *rows = text(frame()).splitlines()
+    put(tmp_path, "\n".join([head, *(f"{number},{row}" for number, row in enumerate(rows, 1))]) + "\n")
+    pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
+    put(tmp_path, "\n".join([head, *(f"{row}," for row in rows)]) + "\n")  # a separator at the end is no such column
+    pd.testing.assert_frame_equal(load(tmp_path), expected, check_exact=True)
+
+
 @settings(max_examples=6, deadline=None, phases=[Phase.explicit, Phase.reuse, Phase.generate])
 @given(st.lists(st.integers(0, 3), min_size=len(TRUTH), max_size=len(TRUTH)), st.randoms(use_true_random=False), st.integers(0, 3))
 @pytest.mark.slow

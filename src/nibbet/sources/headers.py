@@ -91,6 +91,14 @@ def header_cells(rows: list[list[str]], head: int) -> list[str]:
     return [f"{over} {cell}".strip() for over, cell in zip(upper, header, strict=True)]
 
 
+def with_row_names(header: list[str], body: list[list[str]]) -> list[str]:
+    """The header with a name for a first column that lacks one, where each row begins with its own name or number, as statistical programs write tables."""
+    rows = [row for row in body if row]
+    names = {row[0] for row in rows}
+    named = len(rows) > 1 and len(names) == len(rows) and all(len(row) == len(header) + 1 for row in rows)
+    return ["row", *header] if named and any(row[-1].strip() for row in rows) else header
+
+
 def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list[str]]]:
     """The tables below each other in rows of cells: header, rows, and the lines above each; one or none where blank rows part no tables."""
     groups: list[list[list[str]]] = [[]]

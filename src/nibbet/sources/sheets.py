@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
-from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row
+from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row, with_row_names
 from nibbet.sources.periods import Period
 from nibbet.sources.profile import Profile, profiles_of
 
@@ -149,7 +149,8 @@ def delimited(plain: Plain) -> list[Sheet]:
     elif head is None:
         raise SourceError(f"{plain.name}: no header row followed by rows was found. The first line reads {text.splitlines()[0][:80]!r}.")
     else:
-        header, body = header_cells(rows, head), rows[head + 1 :]
+        body = rows[head + 1 :]
+        header = with_row_names(header_cells(rows, head), body if whole else body[:-1])
         skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
         above = starts[head]
     sample = [row for row in body if any(cell.strip() for cell in row)]
