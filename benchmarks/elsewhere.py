@@ -368,12 +368,14 @@ def _demand(site: Site) -> Floats:
 
 @dataclass(frozen=True)
 class Plan:
-    """Clicks of each page on each day without the wandering of ranks and without chance: as they are meant, and `mended` by whatever is wrong
-    with the page: afloat again, as high as its like, with a title that sells, or with a page for the queries that it draws astray.
+    """Clicks of each page on each day without the wandering of ranks and without chance: as they are meant; `mended` by whatever is wrong with
+    the page: afloat again, with a title that sells, or with a page for the queries that it draws astray; `climbed`: as high as its like, and no lower
+    than it was meant to stand.
     """
 
     meant: Floats
     mended: Floats
+    climbed: Floats
 
 
 def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Plan]:
@@ -413,14 +415,16 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Plan]:
     better = wanted * visible(afloat) * often_shown * np.minimum(rated(afloat) * np.where(own[:, None], sells, 1.0), 0.9)
     usual = np.exp(np.linspace(np.log(1.6), np.log(7.5), 9))  # where pages of this site stand
     middle = pairs.groupby(["page", "role"])["rank"].transform("median")
-    low = own & (middle >= 5.0).to_numpy() & ~np.isin(kind_of, ["sunk", "mild"])  # climbing pays there, whatever else is planted
-    raised = low | (pairs["role"] == "stray").to_numpy()
-    swing = (pairs["rank"] / middle).to_numpy()[raised, None]
-    chosen = np.where(own, pairs["eager"].to_numpy(), 1.0)[raised, None]
-    boxed = np.where(site.intents["boxed"].to_numpy()[of_query[raised]], 0.3, 1.0)[:, None]
-    places = usual[None, :] * swing
+    swing = (pairs["rank"] / middle).to_numpy()[:, None]
+    chosen = np.where(own, pairs["eager"].to_numpy(), 1.0)[:, None]
+    boxed = np.where(site.intents["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None]
+    held = np.where(own, pairs["rank"].to_numpy(), np.inf)[:, None]  # who climbs falls nowhere
+    places = np.minimum(usual[None, :] * swing, held)
     clicks_each = (visible(places) * np.minimum(site.kind.first * places**-site.kind.steep, 0.6) * chosen * boxed).mean(axis=1)
-    better[raised] = wanted[raised] * clicks_each[:, None]
+    stray = (pairs["role"] == "stray").to_numpy()
+    better[stray] = (wanted * clicks_each[:, None])[stray]
+    climbed = meant.copy()
+    np.add.at(climbed, of_page[own], (wanted * (clicks_each[:, None] - visible(planned) * often_shown * rated(planned)))[own])
     np.add.at(mended, of_page, better)
     at, when = np.nonzero(looks)
     address, moved = of_page[at].copy(), pages["old"].to_numpy(float)
@@ -429,7 +433,7 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Plan]:
     seen = np.round(np.maximum(position[at, when] * np.exp(rng.normal(0, 0.03, len(at))), 1.0), 1)
     counts = {"impressions": looks[at, when], "clicks": clicks[at, when], "position": seen}
     lives = pd.DataFrame({"born": born, "died": died})
-    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), lives, Plan(meant, mended)
+    return pd.DataFrame({"page": address, "query": of_query[at], "day": when, **counts}), lives, Plan(meant, mended, climbed)
 
 
 def write(folder: Path, name: str, seed: int, level: str = "usual") -> Site:

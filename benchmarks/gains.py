@@ -47,10 +47,14 @@ def other_cases(name: str, seed: int) -> pd.DataFrame:
             said = site.verdicts()
     plan = plan_site(kind, seed, level)
     course = live(plan)[2]
-    gained = (course.mended - course.meant)[:, DAYS - 90 :].sum(axis=1) * MONTH_DAYS / 90
-    true = pd.Series(gained, index=plan.pages["page"].to_numpy())
+    gained = {
+        name: (after - course.meant)[:, DAYS - 90 :].sum(axis=1) * MONTH_DAYS / 90
+        for name, after in (("mended", course.mended), ("climbed", course.climbed))
+    }
+    true = pd.DataFrame(gained, index=plan.pages["page"].to_numpy())
     rows = said[said["cause"].isin(["decay", "climb", "snippet", "strays"])]
-    return rows.assign(true=rows["page"].map(true), case=rows["page"].map(plan.pages.set_index("page")["case"]), seed=seed, level=name)
+    truth = rows["page"].map(true["climbed"]).where(rows["cause"] == "climb", rows["page"].map(true["mended"]))
+    return rows.assign(true=truth, case=rows["page"].map(plan.pages.set_index("page")["case"]), seed=seed, level=name)
 
 
 def told(rows: pd.DataFrame) -> dict[str, float]:

@@ -138,7 +138,7 @@ def test_a_changed_setting_gives_what_a_fresh_store_gives(settings: str, after: 
 
 def test_every_threshold_is_obeyed_by_the_rules() -> None:
     core = Path(nibbet.__file__).parent
-    code = "".join(path.read_text() for path in [*(core / "core").glob("*.py"), *(core / "pipeline").glob("*.py")])
+    code = "".join(path.read_text() for path in [*(core / "core").rglob("*.py"), *(core / "pipeline").glob("*.py")])
     unread = [name for name in Thresholds.model_fields if not re.search(rf"(\bt|limits|verdicts)\.{name}\b", code)]
     assert not unread, "a threshold that nothing reads"
     pages = pd.DataFrame({"clicks": [9], "impressions": [90]})
@@ -153,7 +153,7 @@ def test_every_threshold_is_obeyed_by_the_rules() -> None:
         "junk": None,
         "role": "owner",
     }
-    pairs = pd.DataFrame([{**pair, "position_sum": 180.0, "placed": 90}])
+    pairs = pd.DataFrame([{**pair, "position_sum": 180.0, "placed": 90, "clicks_reference": 5, "expected_clicks_reference": 6.0}])
     assert with_pull(pages.copy(), pairs, 0.5)["clicks_answered"].tolist() == [9]
     assert with_pull(pages.copy(), pairs, 0.7)["clicks_answered"].tolist() == [0]
 

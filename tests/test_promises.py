@@ -15,6 +15,7 @@ import nibbet
 from nibbet.core.briefs import Neighbours, make_brief
 from nibbet.core.findings import stays
 from nibbet.core.ideas import between, check_ideas
+from nibbet.core.pull import chance_poor, usual_pull
 from nibbet.core.querymap import page_words
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
@@ -63,7 +64,7 @@ def test_where_good_pages_stand_is_learnt_from_them() -> None:
     rng = np.random.default_rng(4)
     place = np.exp(rng.normal(np.log(2.4), 0.3, 500))
     pages = pd.DataFrame({"position_answered": place, "clicks_answered": rng.poisson(300, 500), "expected_answered": 300.0, "trend": None})
-    pages = pages.assign(clicks_titled=pages["clicks_answered"], expected_titled=300.0)
+    pages = pages.assign(clicks_titled=pages["clicks_answered"], expected_titled=300.0, impressions_answered=2000.0)
     low = pages.head(60).assign(position_answered=12.0)  # pages that still have to climb tell nothing
     fallen = pages.head(60).assign(position_answered=5.0, trend="collapse")
     found = learn_standing(pd.concat([pages, low, fallen], ignore_index=True), below=5.5)
@@ -73,6 +74,20 @@ def test_where_good_pages_stand_is_learnt_from_them() -> None:
     assert found.tilt == pytest.approx(0.0, abs=0.05)
     steep = pages.assign(clicks_answered=rng.poisson(300 * (place / 2.4) ** 0.3))
     assert learn_standing(steep, below=5.5).tilt == pytest.approx(0.3, abs=0.06), "the curve falls faster than good pages' choice"
+
+
+def test_a_poor_title_is_told_from_luck_and_kind_by_the_site_itself() -> None:
+    rng = np.random.default_rng(6)
+    poor = rng.random(3000) < 0.06
+    pull = np.exp(rng.normal(0, 0.2, 3000)) * np.where(poor, 0.45 * np.exp(rng.normal(0, 0.2, 3000)), 1.0)
+    usual = np.exp(rng.uniform(np.log(10), np.log(400), 3000))
+    clicks = rng.poisson(usual * pull).astype(float)
+    found = usual_pull(clicks, usual)
+    assert found.poor == pytest.approx(0.06, abs=0.025)
+    chance = chance_poor(clicks, usual, found.spread, found.poor)
+    for low, high in ((0.1, 0.4), (0.4, 0.8), (0.8, 1.01)):
+        these = (chance >= low) & (chance < high)
+        assert poor[these].mean() == pytest.approx(chance[these].mean(), abs=0.15), "what is said to be so likely is so often true"
 
 
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=9))

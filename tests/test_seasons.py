@@ -128,8 +128,10 @@ def test_how_far_searchers_look_is_told_by_searches() -> None:
 def test_good_places_are_not_taken_from_the_best_alone() -> None:
     rng = np.random.default_rng(8)
     place = np.exp(rng.normal(np.log(4.0), 0.5, 4000))
-    pages = pd.DataFrame({"position_answered": place, "clicks_answered": 50.0, "expected_answered": 50.0, "trend": None})
-    pages = pages.assign(clicks_titled=50.0, expected_titled=50.0)
+    shown = np.exp(rng.normal(np.log(300), 1.0, 4000))
+    clicks = shown * 0.3 / place  # few clicks may mean little demand or a low place
+    pages = pd.DataFrame({"position_answered": place, "impressions_answered": shown, "clicks_answered": clicks, "expected_answered": clicks, "trend": None})  # fmt: skip
+    pages = pages.assign(clicks_titled=clicks, expected_titled=clicks)
     found = learn_standing(pages, below=5.5)
     seen = float(np.median(place[place < 5.5]))
     assert seen < 3.5

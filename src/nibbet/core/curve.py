@@ -110,7 +110,7 @@ def _of_usual_pages(rates: pd.DataFrame, cells: pd.DataFrame) -> pd.DataFrame:
     known = cells.merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
     known["expected"] = known["impressions"] * known["rate"]
     sums = known.groupby("page")[["clicks", "expected"]].sum()
-    usual, _ = usual_pull(sums["clicks"].to_numpy(float), sums["expected"].to_numpy())
+    usual = usual_pull(sums["clicks"].to_numpy(float), sums["expected"].to_numpy()).pull
     factor = float(np.clip(usual, LEAST_USUAL, MOST_USUAL))
     rates = rates.assign(**{name: np.minimum(rates[name] * factor, MOST_RATE) for name in ("rate", "low", "high")})
     slope = np.log(rates["rate"]).groupby([rates[name] for name in SEGMENT]).transform(lambda rate: np.gradient(rate.to_numpy()))

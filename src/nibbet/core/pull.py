@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
@@ -41,32 +43,58 @@ def spread_of(clicks: Floats, expected: Floats) -> float:
 BAD_PULL, BAD_SPREAD, BAD_SHARE = 0.45, 0.35, 0.04
 
 
-def usual_pull(clicks: Floats, expected: Floats) -> tuple[float, float]:
-    """(mean, coefficient of variation) of the pull of usual rows, those chosen too seldom kept apart.
+class Usual(NamedTuple):
+    """The pull of usual rows: its mean, how far it differs (coefficient of variation); poor: the share of rows that are chosen too seldom."""
+
+    pull: float
+    spread: float
+    poor: float
+
+
+def _parts(rest: Floats, variance: Floats, poor: float) -> tuple[Floats, Floats]:
+    """How likely rows with these logarithms of pull over the usual are usual, and how likely poor (densities, up to a factor of both)."""
+    off = variance + BAD_SPREAD**2
+    usual = (1 - poor) * np.exp(-(rest**2) / 2 / variance) / np.sqrt(variance)
+    return usual, poor * np.exp(-((rest - np.log(BAD_PULL)) ** 2) / 2 / off) / np.sqrt(off)
+
+
+def usual_pull(clicks: Floats, expected: Floats) -> Usual:
+    """The pull of usual rows, those chosen too seldom kept apart.
 
     By the EM algorithm (Dempster, Laird & Rubin 1977, J. R. Stat. Soc. B 39:1) on log(clicks / expected) of rows with 20 expected clicks and
-    more: usual rows are normal around a centre with counting noise and a spread, others lie about BAD_PULL below. (1, 0.3) where under 20
-    rows tell; the spread is never under 0.05.
+    more: usual rows are normal around a centre with counting noise and a spread, others lie about BAD_PULL below. 1, 0.3 and BAD_SHARE where
+    under 20 rows tell; the spread is never under 0.05.
     """
     enough = (expected >= SURE) & (clicks > 0)
     if enough.sum() < SURE_ROWS:
-        return 1.0, USUAL_SPREAD
+        return Usual(1.0, USUAL_SPREAD, BAD_SHARE)
     counting = 1 / expected[enough]
     ratio = np.log(clicks[enough] / expected[enough])
     centre, spread, share = float(np.median(ratio)), START, BAD_SHARE
     for _ in range(40):
         variance = counting + spread**2
         rest = ratio - centre
-        usual = (1 - share) * np.exp(-(rest**2) / 2 / variance) / np.sqrt(variance)
-        off = variance + BAD_SPREAD**2
-        bad = share * np.exp(-((rest - np.log(BAD_PULL)) ** 2) / 2 / off) / np.sqrt(off)
+        usual, bad = _parts(rest, variance, share)
         weight = np.where(np.abs(rest) < CUT * np.sqrt(variance), usual / np.maximum(usual + bad, 1e-300), 0.0)
         share = float((len(ratio) * (1 - weight.mean()) + SURE_ROWS * BAD_SHARE) / (len(ratio) + SURE_ROWS))
         share = min(share, MOST_BAD)
         centre = float(np.average(ratio, weights=weight / variance + 1e-12))
         excess = np.average((ratio - centre) ** 2 / variance, weights=weight + 1e-12) * WHOLE
         spread = float(np.clip(np.sqrt(max(excess * (spread**2 + np.median(counting)) - np.median(counting), 0.0)), LEAST_SPREAD, 1.0))
-    return float(np.exp(centre + spread**2 / 2)), spread
+    return Usual(float(np.exp(centre + spread**2 / 2)), spread, share)
+
+
+def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Floats:
+    """The chance that a page lacks clicks by its title, and not by its own kind or by luck.
+
+    Args:
+        clicks; usual: those it would have were it usual; spread, poor: as `usual_pull` finds them, whose two parts are weighed here.
+    """
+    rest = np.log((clicks + 0.5) / np.maximum(usual, 1e-9))
+    variance = 1 / np.maximum(usual, 1e-9) + spread**2
+    likely, off = _parts(rest, variance, poor)
+    chance: Floats = np.where(rest < -CUT * np.sqrt(variance), 1.0, np.where(rest < 0, off / np.maximum(likely + off, 1e-300), 0.0))
+    return chance
 
 
 def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
@@ -96,7 +124,7 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
         usual choice (negative where it has more), with its 95% interval. A usual row's clicks are negative binomial: counting noise, and
         pulls that differ as `usual_pull` finds; what that explains is no fault of a title. Under THIN_CLICKS expected nothing is said.
     """
-    usual, spread = usual_pull(clicks, expected)
+    usual, spread, _ = usual_pull(clicks, expected)
     known = expected >= THIN_CLICKS
     mean = np.maximum(expected * usual, 1e-9)
     size = 1 / (WIDER * spread) ** 2

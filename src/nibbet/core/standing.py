@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from scipy import optimize, special
 
 from nibbet.core.curve import Curve
-from nibbet.core.pull import BAD_PULL, MOST_WEIGHT, TELLING, usual_pull
+from nibbet.core.pull import BAD_PULL, BAD_SHARE, MOST_WEIGHT, TELLING, usual_pull
 from nibbet.core.windows import MONTH_DAYS
 
 Floats = NDArray[np.float64]
 
-#: clicks from which a page's place tells where good pages stand, and pages from which a site tells it
+#: clicks (at the mean CTR of good pages) from which a page's place tells where good pages stand, and pages from which a site tells it
 TELLING_CLICKS, TELLING_PAGES = 20, 12
 #: as many pages the assumption about places counts
 ASSUMED = 2.0
@@ -43,7 +43,7 @@ def with_withheld(share: pd.Series) -> pd.Series:
 class Standing:
     """Median and spread (of the logarithm) of the places of good pages for what they answer; the mean pull of pages there, and `tilt`, the power
     of the place by which it grows: the curve, which holds what pages do not answer, falls faster than their own choice does. usual_pull is
-    that of pages whose titles are not poor, pull_spread how these differ.
+    that of pages whose titles are not poor, pull_spread how these differ, poor_share the share of pages whose titles are poor.
     """
 
     place: float = 3.0
@@ -52,6 +52,7 @@ class Standing:
     pull_spread: float = 0.2
     usual_pull: float = 1.0
     tilt: float = 0.0
+    poor_share: float = BAD_SHARE
     beside: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
 
@@ -98,21 +99,24 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
     """Where the good pages of a site stand.
 
     Args:
-        pages: position_answered, clicks_answered, expected_answered, clicks_titled, expected_titled, trend (null where nothing lasting befell the page); one row per page.
+        pages: position_answered, clicks_answered, impressions_answered, expected_answered, clicks_titled, expected_titled, trend (null where nothing lasting befell the page); one row per page.
         below: the place from which on a page counts as one that has still to climb.
     Returns:
-        From pages that are visited, stand above `below` and have not fallen; a site with few of them leans on the defaults.
+        From pages that would be visited at the site's mean CTR there, stand above `below` and have not fallen; a site with few of them leans on the defaults.
     """
-    good = pages[(pages["clicks_answered"] >= TELLING_CLICKS) & (pages["position_answered"] < below) & pages["trend"].isna()]
-    usual, spread = usual_pull(pages["clicks_titled"].to_numpy(float), pages["expected_titled"].to_numpy(float))
+    good = pages[(pages["position_answered"] < below) & pages["trend"].isna()]
+    shown = good["impressions_answered"]
+    rate = good["clicks_answered"].sum() / max(shown.sum(), 1)
+    good = good[shown * rate >= TELLING_CLICKS]  # by what is wanted of them: clicks alone would choose those that stand high
+    usual, spread, poor = usual_pull(pages["clicks_titled"].to_numpy(float), pages["expected_titled"].to_numpy(float))
     if len(good) < TELLING_PAGES:
-        return Standing(pull_spread=spread)
+        return Standing(pull_spread=spread, poor_share=poor)
     place = np.log(good["position_answered"].to_numpy(float))
     middle, wide = _uncut(place, float(np.log(below)))
     tilt = _tilt(pages, spread)
     mean = _mean_pull(pages, usual, float(np.exp(middle)), tilt)
     pull, usual = (float(np.clip(one, *PULLS)) for one in (mean, usual))
-    return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt)
+    return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt, poor)
 
 
 def _mean_pull(pages: pd.DataFrame, usual: float, place: float, tilt: float) -> float:

@@ -9,7 +9,7 @@ from scipy import special
 
 from nibbet.core import sentences as say
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
-from nibbet.core.pull import false_discovery, left_when_mended, too_low_p
+from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.sunk import sunk
 from nibbet.core.tables import THIN_CLICKS
@@ -123,7 +123,8 @@ def snippet(facts: Facts) -> Finding:
     left = (
         usual * min(facts.standing.pull / facts.standing.usual_pull, 1.0) * part
     )  # a mended page fares as pages do, the unlucky ones among them
-    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * whole for name, end in ends}, index=pages.index)
+    poor = chance_poor(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread, facts.standing.poor_share)
+    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * poor * whole for name, end in ends}, index=pages.index)
     curve, least, both_windows = (
         "search, own CTR curve",
         t.min_gain / 2,
@@ -135,6 +136,7 @@ def snippet(facts: Facts) -> Finding:
         Check("expected_clicks", usual, f">= {THIN_CLICKS:g}", str(w.recent), curve, usual >= THIN_CLICKS),
         Check("pull_of_them_in_both_windows", (clicks + had) / (usual + usual_before).where(usual > 0), "", both_windows, curve),
         Check("q_value", q, f"< {CHANCE}", both_windows, "search", q < CHANCE),
+        Check("chance_of_a_poor_title", pd.Series(poor, index=pages.index), "", str(w.recent), curve),
         Check("position", pages["position_titled"], "<= 10", str(w.recent), "search", pages["position_titled"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),
