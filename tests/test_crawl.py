@@ -536,6 +536,15 @@ def test_where_no_other_site_can_be_reached_no_link_is_blamed(tmp_path: Path, ca
     assert pd.read_parquet(tmp_path / "crawl" / "links.parquet")["status"].isna().all()
 
 
+def test_a_site_that_lost_its_links_to_other_sites_is_written_all_the_same(tmp_path: Path) -> None:
+    links = b"<a href='http://127.0.0.2:9/'>x</a>"
+    with serving(lambda path, _: plain(b"<title>T</title><main>" + links + b"</main>")) as (url, _):
+        crawled(tmp_path, url, "--outside")
+        links = b""
+        crawled(tmp_path, url, "--fresh")
+    assert pd.read_parquet(tmp_path / "crawl" / "links.parquet").empty
+
+
 #: the reading process, in which one page ends it
 DEADLY = """
 import os

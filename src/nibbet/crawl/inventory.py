@@ -159,7 +159,7 @@ class _Links:
         start, to = np.repeat(own, count), np.array(number, dtype=np.int64)
         at = pa.array(to, mask=to < 0)
         status, moved, silent = self._status.take(at), pa.nulls(len(to), pa.string()), self._silent.take(at)
-        if self._outside:
+        if self._outside and targets:
             answers = list(map(self._outside.get, targets))
             elsewhere = pa.array([answer is not None for answer in answers], pa.bool_())
             columns = zip(*(answer or (None, "", "") for answer in answers), strict=True)

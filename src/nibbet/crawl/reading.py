@@ -140,7 +140,8 @@ class Reader:
         """What an answer says; nothing of a page that ends the process that reads it, as it would end this one."""
         self._seen += 1
         if self._seen == FEW and threads() > 1:
-            self._others = [await _Other.started() for _ in range(READERS)]
+            for _ in range(READERS):
+                self._others.append(await _Other.started())
         given = address, answer.status, answer.headers, answer.body
         if not self._others or not answer.body:
             return read(*given)
