@@ -108,41 +108,41 @@ def climb(facts: Facts) -> Finding:
 def snippet(facts: Facts) -> Finding:
     """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there, and not for single queries alone."""
     pages, t, w = facts.pages, facts.limits, facts.windows
-    clicks: pd.Series = pages["clicks_titled"].fillna(0).astype(float)
-    usual: pd.Series = pages["expected_titled"].fillna(0) * facts.standing.usual_pull  # the curve holds what pages do not answer, too
-    pull = clicks / usual.where(usual > 0)
-    had, usual_before = pages["clicks_titled_reference"].to_numpy(float), pages["expected_titled_reference"] * facts.standing.usual_pull
-    now = too_low_p(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), below=t.snippet_pull)
-    both = too_low_p((clicks + had).to_numpy(np.float64), (usual + usual_before).to_numpy(np.float64), below=t.snippet_pull)
+    standing, index = facts.standing, pages.index
+    figures = ("clicks_titled", "clicks_titled_reference", "expected_titled", "expected_titled_reference")
+    clicks, clicks_before, expected, expected_before = (pages[name].fillna(0).to_numpy(np.float64) for name in figures)
+    usual, usual_before = (
+        one * standing.usual_pull for one in (expected, expected_before)
+    )  # the curve holds what pages do not answer, too
+    now = too_low_p(clicks, usual, below=t.snippet_pull)
+    both = too_low_p(clicks + clicks_before, usual + usual_before, below=t.snippet_pull)
     p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the surer of the two, doubled for the choice
-    q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=pages.index)
-    noise = Z80 * np.hypot(usual * np.hypot(facts.standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
-    whole = (with_withheld(facts.pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
+    q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=index)
+    noise = Z80 * np.hypot(usual * np.hypot(standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
+    whole = (with_withheld(pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
+    part = left_when_mended(clicks, usual, standing.pull_spread)
+    left = usual * min(standing.pull / standing.usual_pull, 1.0) * part  # a mended page fares as pages do, the unlucky ones among them
+    poor = chance_poor(clicks, usual, standing.pull_spread, standing.poor_share)
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
-    part = left_when_mended(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread)
-    left = (
-        usual * min(facts.standing.pull / facts.standing.usual_pull, 1.0) * part
-    )  # a mended page fares as pages do, the unlucky ones among them
-    poor = chance_poor(clicks.to_numpy(np.float64), usual.to_numpy(np.float64), facts.standing.pull_spread, facts.standing.poor_share)
-    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * poor * whole for name, end in ends}, index=pages.index)
-    curve, least, both_windows = (
-        "search, own CTR curve",
-        t.min_gain / 2,
-        f"{w.recent} and {w.reference}" if w.has_reference else str(w.recent),
-    )
+    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * poor * whole for name, end in ends}, index=index)
+    sums = pd.DataFrame({"clicks": clicks, "before": clicks_before, "usual": usual, "usual_before": usual_before}, index=index)
+    enough = sums["usual"].where(sums["usual"] > 0)
+    pull, pull_of_both = sums["clicks"] / enough, (sums["clicks"] + sums["before"]) / (enough + sums["usual_before"])
+    curve, least = "search, own CTR curve", t.min_gain / 2
+    windows = f"{w.recent} and {w.reference}" if w.has_reference else str(w.recent)
     checks = [
         Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
         Check("pull_of_its_other_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
-        Check("expected_clicks", usual, f">= {THIN_CLICKS:g}", str(w.recent), curve, usual >= THIN_CLICKS),
-        Check("pull_of_them_in_both_windows", (clicks + had) / (usual + usual_before).where(usual > 0), "", both_windows, curve),
-        Check("q_value", q, f"< {CHANCE}", both_windows, "search", q < CHANCE),
-        Check("chance_of_a_poor_title", pd.Series(poor, index=pages.index), "", str(w.recent), curve),
+        Check("expected_clicks", sums["usual"], f">= {THIN_CLICKS:g}", str(w.recent), curve, sums["usual"] >= THIN_CLICKS),
+        Check("pull_of_them_in_both_windows", pull_of_both, "", windows, curve),
+        Check("q_value", q, f"< {CHANCE}", windows, "search", q < CHANCE),
+        Check("chance_of_a_poor_title", pd.Series(poor, index=index), "", str(w.recent), curve),
         Check("position", pages["position_titled"], "<= 10", str(w.recent), "search", pages["position_titled"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = wording.seldom_chosen(pages[chosen], usual[chosen])
+    because = wording.seldom_chosen(pages[chosen], sums["usual"][chosen])
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 
