@@ -235,7 +235,9 @@ def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None
     for one in missing[:most]:
         out.print(
             Text(
-                for_terminal(f"  {one['what']}: {one['because']} ({one['pages']:,} pages, {one['clicks']:,} clicks). Add: {one['export']}")
+                for_terminal(
+                    f"  {one['what']}: {one['because']} ({one['pages']:,} page{'s' * (one['pages'] != 1)}, {one['clicks']:,} click{'s' * (one['clicks'] != 1)}). Add: {one['export']}"
+                )
             )
         )
     if len(missing) > most:
