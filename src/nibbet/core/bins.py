@@ -14,7 +14,7 @@ BINS = 47
 
 
 def made_to_fall(values: Floats, weight: Floats) -> Floats:
-    """The values that never rise and lie nearest to those given: isotonic regression (Barlow et al. 1972) by weighted least squares."""
+    """The non-increasing values closest to the given ones: isotonic regression (Barlow et al. 1972) by weighted least squares."""
     from scipy.optimize import isotonic_regression
 
     falling: Floats = isotonic_regression(values, weights=weight, increasing=False).x

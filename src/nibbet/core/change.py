@@ -1,4 +1,4 @@
-"""What changed between two windows, and whether it is real."""
+"""The change between two windows, and whether it is real."""
 
 from __future__ import annotations
 
@@ -11,31 +11,33 @@ from nibbet.core.pull import false_discovery
 
 Floats = NDArray[np.float64]
 
-#: counts in both windows from which a row tells how far rows drift, rows that it takes, and how many are looked at
+#: counts in both windows from which a row contributes to the drift, least number of rows, and most rows used
 BUSY, LEAST_ROWS, MOST_ROWS = 40, 20, 20_000
-#: the drift assumed where too few rows tell it, and the least: no two windows of a page are alike to the last percent
+#: drift where too few rows give it, and least drift: no two windows of a page agree to the last percent
 ASSUMED_DRIFT, LEAST_DRIFT = 0.15, 0.03
-#: where the fit begins: the drift; by how much rows that changed did (they halve or double) and how that differs, in logarithms; which part of
-#: the rows did (a fifth), and which part of these fell (half), in log odds
+#: start of the fit: drift; mean change of changed rows (they halve or double) and its spread, as logarithms; share of changed rows (a
+#: fifth), and share of these that fell (half), as log odds
 START = np.array([np.log(0.12), np.log(0.6), np.log(0.3), -1.5, 0.0])
-#: units of log likelihood from the best to the upper quartile
+#: difference in log likelihood between the maximum and the upper quartile
 QUARTILE = 0.6745**2 / 2
-#: weeks of a window from which its weeks tell how far they stray from their line, and clicks a week from which they count
+#: least weeks of a window and least clicks a week for the noise of a row to be estimated
 LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
-#: a week's line is never thought under this share of the mean; clicks a week from which a row tells how rows differ in noise
+#: lower limit of the fitted line relative to the mean; clicks a week from which a row contributes to the variation of noise between rows
 LOWEST_LINE, SURE_CLICKS = 0.25, 10
 
 
 def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: float | Floats = 0.0) -> float:
-    """How far rows that nothing befell drift apart between two windows: the spread of the log ratio beyond counting.
+    """The drift of unaffected rows between two windows: the standard deviation of the log ratio beyond counting noise.
 
     Args:
-        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: spread that is known of
-            each row already.
+        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: known noise of
+            each row (standard deviation).
     Returns:
-        The narrow part of a mixture of normal distributions, of rows that stayed, fell and rose, by likelihood (the upper quartile of what it allows): rows that truly changed make
-        the other parts and do not stretch it. Never under LEAST_DRIFT; ASSUMED_DRIFT where under LEAST_ROWS rows have BUSY counts in
-        both windows.
+        The narrow component of a mixture of normal distributions (unchanged, fallen and risen rows), by maximum likelihood, at its upper
+        quartile. Rows that truly
+        changed belong to the other components and do not widen it. At least LEAST_DRIFT; ASSUMED_DRIFT where fewer than LEAST_ROWS rows
+        have
+        BUSY counts in both windows.
     """
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     busy = np.flatnonzero(np.minimum(recent, base) >= BUSY)
@@ -57,27 +59,29 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
             return height
 
         changed = fell * density(-moved, wide) + (1 - fell) * density(moved, wide)
-        # a weak prior keeps the parts apart where all rows are alike
+        # a weak prior separates the components where all rows are similar
         prior = 2 * ((given[1:3] - START[1:3]) ** 2).sum() + ((given[3:5] - START[3:5]) ** 2).sum() / 2
         return float(prior - np.log((1 - part) * density(0.0, narrow) + part * changed + 1e-300).sum())
 
     start = [*START, middle]
     fitted = optimize.minimize(unlikely, start, method="Nelder-Mead", options={"maxiter": 2000})
     best, rest = float(fitted.x[0]), fitted.x[1:]
-    # few rows tell it badly: the upper quartile of what is likely, not the best guess, keeps intervals honest
+    # few rows estimate it badly: the upper quartile of the likelihood, not its maximum, keeps intervals honest
     end = max(best, float(np.log(LEAST_DRIFT))) + 1.5
     sure = optimize.brentq(lambda drift: unlikely(np.array([drift, *rest])) - fitted.fun - QUARTILE, best, end) if best < end else best
     return float(np.clip(np.exp(sure), LEAST_DRIFT, 1.0))
 
 
 def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
-    """Each row's own noise between two windows: how far its weeks stray from a straight line beyond counting, carried to whole windows.
+    """The noise of each row between two windows: the variation of its weeks around a straight line beyond counting, scaled to whole
+    windows.
 
     Args:
         windows: rows x weeks of each window (counts).
     Returns:
-        A spread of the log ratio per row. What the weeks of all rows have in common is divided out; the variance of a row is drawn to that of
-        all rows as far as its own is uncertain (empirical Bayes). 0 where a window has under LEAST_WEEKS weeks.
+        A standard deviation of the log ratio per row. The common movement of all rows is divided out first. The variance of a row is shrunk
+        to that of
+        all rows in proportion to its uncertainty (empirical Bayes). 0 where a window has fewer than LEAST_WEEKS weeks.
     """
     rows = len(windows[0])
     if min(window.shape[1] for window in windows) < LEAST_WEEKS:
@@ -120,15 +124,16 @@ def change(
     Args:
         recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable (length, weekdays, season).
         beyond: a change is real when the true one exceeds this share either way.
-        known: rows whose reference window the data reach; the others get nulls.
-        noise: spread of the log ratio beyond counting, one or one a row; found among the rows (`drift_of`) when left out.
-        season: factor that the season alone gives: a change is real beyond that too; change and its interval are as they are.
+        known: rows whose reference window the data cover; the others get nulls.
+        noise: standard deviation of the log ratio beyond counting, one or one a row; estimated from the rows (`drift_of`) if omitted.
+        season: factor due to the season alone. A change is real only beyond it; the change and its interval are unaffected.
     Returns:
         change, change_share (null without reference), change_low, change_high (95%, of the change in expected counts),
-        change_real (at 5% false discovery, Benjamini-Hochberg). Each count is taken as Poisson around a mean that itself strays (a gamma
-        whose spread is the noise found between the rows), so that its expectation has a gamma interval. Those of the two counts give that
-        of their difference (MOVER: Zou & Donner 2008, Stat. Med. 27:1693), and their ratio an F distribution, from which comes the chance
-        that the true change lies inside `beyond`. Under 5 counts in both together nothing is called real.
+        change_real (at 5% false discovery, Benjamini-Hochberg). Each count is Poisson around a mean that varies itself (a gamma
+        whose spread is the noise between rows), so that its expectation has a gamma interval. Those of the two counts give that
+        of their difference (MOVER: Zou & Donner 2008, Stat. Med. 27:1693), and their ratio has an F distribution, which gives the
+        probability
+        that the true change is within `beyond`. With fewer than 5 counts in both windows together no change is real.
     """
     factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     base = reference * factor
@@ -136,7 +141,7 @@ def change(
     difference = recent - base
     shape = tuple(1 / (1 / (count + 0.5) + own**2 / 2) for count in (recent, reference))
     mean = recent + 0.5, (reference + 0.5) * factor
-    counts = [np.unique(count, return_inverse=True) for count in shape]  # many rows have equal counts, and quantiles are dear
+    counts = [np.unique(count, return_inverse=True) for count in shape]  # many rows have equal counts, and quantiles are slow
     low, high = (
         tuple((special.gammaincinv(k, level) / k)[row] * m for (k, row), m in zip(counts, mean, strict=True)) for level in (0.025, 0.975)
     )

@@ -1,4 +1,4 @@
-"""The site's own CTR curve: the share of those shown who click, by position, learnt per kind of search with partial pooling."""
+"""The CTR curve of a site: clicks / impressions by position, learnt per segment with partial pooling."""
 
 from __future__ import annotations
 
@@ -13,31 +13,33 @@ from nibbet.core.pull import usual_pull
 
 Floats = NDArray[np.float64]
 
-#: how far pages differ from one another at the same position (coefficient of variation), so that no large page rules a bin
+#: variation between pages at the same position (coefficient of variation), so that no large page dominates a bin
 PAGE_SPREAD = 0.35
-#: expected clicks that a bin of one segment must have before it counts as much as the pooled curve
+#: expected clicks at which a bin of one segment counts as much as the pooled curve
 POOLING_CLICKS = 25.0
-#: expected clicks of the general shape that stand in for a site that has too few of its own
+#: expected clicks of the general shape, the prior for a site with few clicks
 PRIOR_CLICKS = 4.0
 SMALL_SITE_CLICKS = 300
-#: no page is clicked at more of its showings; usual pages lie so far about the mean of all at most
+#: upper limit of the CTR of a page; limits of the mean pull of usual pages relative to that of all
 MOST_RATE, LEAST_USUAL, MOST_USUAL = 0.95, 0.8, 1.25
-#: height and fall of the general shape
+#: height and exponent of the general shape
 FIRST_RATE, FALL = 0.28, -1.1
 SEGMENT = ["device", "surface", "brand"]
 
 
 @dataclass(frozen=True)
 class Curve:
-    """rates: one row per (device, surface, brand, bin): rate (0..1) in the middle of the bin, slope (of its logarithm by log
-    position), low, high (95%), clicks, impressions; `learnt` is false for a small site.
+    """The CTR curve.
+
+    rates: one row per (device, surface, brand, bin): rate (0 to 1) in the middle of the bin, slope (of its logarithm by log
+    position), low, high (95%), clicks, impressions. `learnt` is false for a site with too few clicks.
     """
 
     rates: pd.DataFrame
     learnt: bool
 
     def rate(self, position: Floats, *, brand: bool = False) -> Floats:
-        """CTR at positions, over all devices and surfaces, weighted as the site's impressions fall."""
+        """CTR at positions, over all devices and surfaces, weighted by the impressions of the site."""
         rows = self.rates[self.rates["brand"] == brand]
         if rows.empty:
             return general_shape(position)
@@ -54,7 +56,8 @@ def bin_centre(number: Floats) -> Floats:
 
 
 def general_shape(position: Floats) -> Floats:
-    """A falling power law that a site without enough clicks leans on; only its fall matters, the site's level replaces its height."""
+    """The prior for a site with few clicks: a falling power law. Only its slope matters, since the level of the site replaces its height.
+    """
     shape: Floats = FIRST_RATE * np.asarray(position, dtype=float) ** FALL
     return shape
 
@@ -66,9 +69,9 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
         cells: one row per (device, surface, brand, bin, page): clicks, impressions (counts). `bin` is floor(10 x ln position),
             `brand` a truth value; device and surface are texts, "" where the source has none.
     Returns:
-        A Curve whose rates fall with position in every segment. Within a bin pages are weighted by the inverse of their variance
-        (binomial plus the spread between pages), so that a few large or badly titled pages do not bend it; each brand class has a pooled
-        curve, made to fall by isotonic regression (Barlow et al. 1972), and its segments are shrunk to that curve times their own level.
+        A Curve whose rates fall with position in every segment. Within a bin, pages are weighted by the inverse of their variance
+        (binomial plus the variation between pages), so that a few large or badly titled pages do not bend it. Each brand class has a pooled
+        curve that falls by isotonic regression (Barlow et al. 1972); its segments are shrunk to that curve times their own level.
     """
     own = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
     parts = [_of_usual_pages(_brand_class(rows, bool(brand)), rows) for brand, rows in own.groupby("brand")]
@@ -80,20 +83,21 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
     return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
 
 
-#: a slope beyond this comes of a bin without clicks, not of searchers; it also keeps every expectation above 0
+#: a steeper slope is the effect of a bin without clicks, not of searchers; the limit also keeps every expectation above 0
 STEEPEST = -4.0
-#: expected clicks of a country that count as much as the site's own level, and how far a level must lie from it to be used
+#: expected clicks at which a country counts as much as the level of the site; least difference from 1 of a level that is used
 COUNTRY_CLICKS, COUNTRY_APART = 60.0, 0.05
 
 
 def country_levels(cells: pd.DataFrame, rates: pd.DataFrame) -> pd.DataFrame:
-    """How much more or less searchers of a country choose at the same place: country, level (a factor), clicks, expected.
+    """CTR of countries relative to the site at the same position: country, level (a factor), clicks, expected.
 
     Args:
         cells: country, device, surface, brand, bin, clicks, impressions; rates: of a Curve.
     Returns:
-        One row per country whose level, drawn to 1 as far as its clicks are few, lies COUNTRY_APART and three standard errors from 1. The
-        curve's shape is shared: a country alone has too few clicks for one of its own.
+        One row per country whose level, shrunk to 1 where clicks are few, differs from 1 by COUNTRY_APART and by three standard errors.
+        Countries
+        share the shape of the curve, because one country has too few clicks for its own.
     """
     known = cells[cells["bin"].notna()].merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
     known["expected"] = known["impressions"] * known["rate"]
@@ -106,7 +110,7 @@ def country_levels(cells: pd.DataFrame, rates: pd.DataFrame) -> pd.DataFrame:
 
 
 def _of_usual_pages(rates: pd.DataFrame, cells: pd.DataFrame) -> pd.DataFrame:
-    """The rates as usual pages have them: pages that are chosen too seldom pull the mean of all down, and would hide behind it."""
+    """The rates of usual pages. Pages with a low pull lower the mean of all pages and would hide behind it."""
     known = cells.merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
     known["expected"] = known["impressions"] * known["rate"]
     sums = known.groupby("page")[["clicks", "expected"]].sum()
@@ -149,7 +153,7 @@ def _brand_class(cells: pd.DataFrame, brand: bool) -> pd.DataFrame:
 
 
 def _level(cells: pd.DataFrame, shape: Floats) -> float:
-    """Observed clicks over those the shape expects, with a page's word bounded as in the curve itself."""
+    """Observed clicks / clicks expected by the shape, with the weight of a page limited as in the curve."""
     expected = cells["impressions"].to_numpy() * shape[cells["bin"].to_numpy(dtype=int)]
     return float((cells["clicks"].sum() + 1.0) / (expected.sum() + 1.0))
 
@@ -159,7 +163,7 @@ def _binned(cells: pd.DataFrame, base: Floats) -> tuple[Floats, Floats]:
     number = cells["bin"].to_numpy(dtype=int)
     shown, clicks = cells["impressions"].to_numpy(float), cells["clicks"].to_numpy(float)
     expected = np.maximum(shown * base[number], 1e-9)
-    share = 1.0 / (1.0 + PAGE_SPREAD**2 * expected)  # of a page's clicks that count as evidence
+    share = 1.0 / (1.0 + PAGE_SPREAD**2 * expected)  # share of the clicks of a page that count as evidence
     top = np.bincount(number, share * clicks, BINS)
     bottom = np.bincount(number, share * shown, BINS)
     weight = np.bincount(number, share * expected, BINS)

@@ -1,4 +1,4 @@
-"""Lasting declines and rises: per page the week in which its level changed, by how much, and whether it has lasted."""
+"""Lasting declines and rises: for each page the week in which its level changed, by how much, and whether it lasted."""
 
 from __future__ import annotations
 
@@ -16,60 +16,60 @@ from nibbet.core.pull import false_discovery
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
 
-#: weeks before a change that tell the level, weeks after it that must have passed, weeks at the end that must still be down
+#: weeks before a change that define the level, weeks that must have passed since, and last weeks that must still be down
 BEFORE, AFTER, LATELY = 8, 4, 4
-#: weeks of a year: what lies further back does not tell the level before
+#: weeks of a year; older weeks do not count toward the level before
 YEAR = 52
-#: clicks a week from which a page may teach the index of its section, and how many pages of a section do
+#: clicks a week from which a page contributes to the index of its section, and largest number of such pages per section
 BUSY, TEACHERS = 8.0, 1500
-#: pages that are judged at once: few enough that their tables stay in the processor's cache
+#: pages processed at once: few enough for their tables to stay in the processor cache
 AT_ONCE = 12_000
-#: share of the steps that chance makes which are still there in the last weeks, and so could be called
+#: share of random steps that are still present in the last weeks, and could therefore be flagged
 STILL_THERE = 0.6
-#: expected clicks after the change under which nothing can be said
+#: expected clicks after the change below which no judgement is possible
 LEAST_EXPECTED = 8.0
-#: weeks until a new page has come to its level
+#: weeks until a new page reaches its level
 STARTING = 26
-#: weeks over which a fall is spread before it is called slow
+#: durations in weeks of a fall; 0 is sudden
 SLOW_WEEKS = (0, 8, 12, 20)
 RAMP_PENALTY = 3.0
-#: pages from which a section's own median, and from which what pages differ by, is known at all
+#: least number of pages for the median of a section, and for the variation between pages
 FEW_PAGES, LEAST_TEACHERS = 3, 20
-#: quartiles of a normal distribution lie so many spreads apart; the variance of a median is pi / 2 times that of a mean
+#: distance of the quartiles of a normal distribution in standard deviations; variance of a median relative to that of a mean
 QUARTILES, MEDIAN = 1.349, 1.57
-#: squared error of the logarithm of an index that no page teaches; least variance between sections (1% a week)
+#: squared error of the log index of a section without pages; least variance between sections (1% a week)
 UNKNOWN_INDEX, LEAST_BETWEEN = 0.02, 1e-4
-#: clicks a week of a grown page from which its start teaches how pages start; no start is thought lower than this share of the level
+#: clicks a week from which the start of a grown page counts; lower limit of a start as a share of the level
 GROWN_CLICKS, LOWEST_START = 3.0, 0.02
-#: what busy pages stray by between weeks beyond counting, as a spread of the logarithm: at least, and where no pages tell it
+#: variation of busy pages between weeks beyond counting (standard deviation of the logarithm): the least, and the default
 LEAST_SPREAD, USUAL_SPREAD = 0.05, 0.25
-#: pages that teach that spread at most
+#: most pages used for that variation
 SAMPLED_PAGES = 20_000
-#: a week counts for so many times the best quarter of a year, plus so many spreads of counting, plus so many clicks: what is above is a spike
+#: a week above this multiple of the best quarter of a year, plus so many standard deviations of counting, plus so many clicks, is a spike
 SPIKE, SPIKE_SPREADS, SPIKE_CLICKS = 1.6, 4, 3
-#: a fall by more than half is still there while under this share of the old level has come back
+#: a fall by more than half still holds while less than this share of the former level has returned
 COME_BACK = 0.75
-#: chance under which a page's week of change is looked for by likelihood, and the normal quantile of a 95% interval
+#: p-value below which the week of the change is located by likelihood, and normal quantile of a 95% interval
 LIKELY, WIDE = 0.05, 1.96
 COLUMNS = ["kind", "onset", "weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value", "real"]
 
 
 @dataclass(frozen=True)
 class Index:
-    """What pages of a section have in common: `level` (sections x weeks, around 1) and the squared error of its logarithm."""
+    """The common movement of the pages of a section: `level` (sections x weeks, around 1) and the squared error of its logarithm."""
 
     level: Floats
     error: Floats
 
 
 def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, began: Whole | None = None) -> Index:
-    """The common movement of a section's pages, week by week: season, market, the site's standing.
+    """The common movement of the pages of a section, week by week: season, market, standing of the site.
 
     Args:
-        clicks: pages x weeks (counts); section: number of each page's section, below `sections`; began: first week of each page.
+        clicks: pages x weeks (counts); section: number of the section of each page, below `sections`; began: first week of each page.
     Returns:
-        The median over busy pages of log(clicks of the week / the page's own level), drawn to that of the site as far as the section's
-        own median is uncertain (empirical Bayes: Efron & Morris 1975, JASA 70:311). A median, so that pages that fell do not bend it.
+        The median over busy pages of log(clicks of the week / level of the page), shrunk to that of the site in proportion to the
+        uncertainty of the median (empirical Bayes: Efron & Morris 1975, JASA 70:311). A median, so that pages that fell do not affect it.
     """
     weeks = clicks.shape[1]
     rows = _teachers(clicks, section, sections, began)
@@ -81,7 +81,7 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
     if not len(rows):
         return Index(np.ones((sections, weeks)), error)
     with np.errstate(invalid="ignore"):
-        for _ in range(2):  # the second time each page's level is free of the index of the first
+        for _ in range(2):  # in the second pass the level of each page is free of the first index
             base = np.nanmedian(np.log(table + 0.5) - level[own], axis=1, keepdims=True)
             ratio = np.log(table + 0.5) - base
             site = np.nan_to_num(np.nanmedian(ratio, axis=0))
@@ -103,7 +103,7 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
 
 
 def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: Whole | None) -> Whole:
-    """Busy pages with a history, at most TEACHERS of each section, evenly over the pages."""
+    """Busy pages with a history, at most TEACHERS per section, evenly spaced."""
     lived = clicks.shape[1] - (began if began is not None else 0)
     busy = np.flatnonzero((clicks.sum(axis=1) >= BUSY * lived) & (lived >= 2 * BEFORE))
     order = busy[np.argsort(section[busy], kind="stable")]
@@ -114,12 +114,13 @@ def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: 
 
 
 def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began: Whole) -> Floats:
-    """How pages of this site come to their level: the share of it reached in each of their first STARTING weeks.
+    """How pages of this site approach their level: the share of it reached in each of their first STARTING weeks.
 
     Args:
         clicks, section: as in `section_index`, whose `level` is given; began: first week of each page, 0 for those older than the data.
     Returns:
-        STARTING shares in rising order, ending with 1; all 1 where fewer than LEAST_TEACHERS busy pages began within the data and grew old enough.
+        STARTING shares in rising order, ending with 1. All are 1 where fewer than LEAST_TEACHERS busy pages began within the data and are
+        old enough.
     """
     weeks = clicks.shape[1]
     grown = np.flatnonzero((began > 0) & (began + STARTING + BEFORE <= weeks))
@@ -137,21 +138,21 @@ def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began
 def lasting_changes(
     clicks: NDArray[np.number], section: Whole, *, began: Whole | None = None, rising: bool = False, level: float = 0.05
 ) -> pd.DataFrame:
-    """Which pages have fallen to a lower level and stayed there (or risen), since which week, and by how much.
+    """Pages that have fallen to a lower level and stayed there (or risen), since which week, and by how much.
 
     Args:
-        clicks: pages x whole weeks, the last one the newest (counts); section: number of each page's section.
-        began: first week with the page, 0 for those older than the data; rising: look for rises instead.
-        level: the share of false ones to allow among those called real (Benjamini & Hochberg).
+        clicks: pages x whole weeks, the last one the newest (counts); section: number of the section of each page.
+        began: first week of the page, 0 for those older than the data; rising: detect rises instead.
+        level: false discovery rate of those called real (Benjamini & Hochberg).
     Returns:
-        One row per page, COLUMNS: kind (collapse, slow decay, rise; "" where nothing is found), onset (week number of the change),
-        weeks (how long it has lasted), before and after (clicks a week that the page would have had and has), depth (1 - after / before;
+        One row per page, COLUMNS: kind (collapse, slow decay, rise; "" for none), onset (week number of the change),
+        weeks (since then), before and after (clicks a week without and with the change), depth (1 - after / before;
         negative for a rise) with its 95% interval, q_value, real.
 
-    Season and section are divided out first, then one-off spikes clipped. The week is the one with the largest variance-stabilised
-    difference; its tail is a negative binomial's (gamma-mixed Poisson), whose spread is that of the busy pages at the same comparison,
-    by quartiles: over-dispersion, drift and the error of the index all in one. A page is called only if it is still down in the last
-    four weeks. Under LEAST_EXPECTED clicks nothing is said (q_value null).
+    Season and section are divided out first, then single spikes are capped. The week is the one with the largest variance-stabilised
+    difference. Its tail is that of a negative binomial (gamma-mixed Poisson) whose spread is that of the busy pages at the same comparison,
+    by quartiles: over-dispersion, drift and the error of the index in one. A page is flagged only if it is still down in the last
+    four weeks. With fewer than LEAST_EXPECTED clicks there is no judgement (q_value null).
     """
     pages, weeks = clicks.shape
     start = np.zeros(pages, dtype=np.int64) if began is None else np.asarray(began, dtype=np.int64)
@@ -178,7 +179,7 @@ def _finished(table: pd.DataFrame, p: Floats, level: float) -> pd.DataFrame:
 
 
 def _expected(section: Whole, start: Whole, index: Index, share: Floats) -> Floats:
-    """Pages x weeks: what a page of level 1 would have; 0 in weeks that it has not lived or that tell nothing."""
+    """Pages x weeks: expected clicks of a page of level 1; 0 in weeks before its start or without information."""
     weeks = index.level.shape[1]
     table = index.level[section]
     lived = np.ones(table.shape, dtype=bool)
@@ -186,14 +187,14 @@ def _expected(section: Whole, start: Whole, index: Index, share: Floats) -> Floa
     if len(young):
         age = np.arange(weeks)[None, :] - start[young][:, None]
         table[young] = table[young] * np.where(age < STARTING, share[np.clip(age, 0, STARTING - 1)], 1.0)
-        # how pages start differs much: without a usual start to go by, the first weeks tell nothing
+        # starts vary widely: without a usual start to compare with, the first weeks carry no information
         lived[young] = age >= (1 if share[0] < 1.0 else BEFORE)
     alive: Floats = np.where(lived, table, 0.0)
     return alive
 
 
 def _sides(clicks: Floats, expected: Floats) -> tuple[Floats, Floats, Floats, Floats]:
-    """Per page and candidate week: clicks and expectation before (at most a year) and from the week on."""
+    """Per page and candidate week: clicks and expectation before it (at most a year) and from it on."""
     weeks = clicks.shape[1]
 
     def summed(table: Floats) -> tuple[Floats, Floats]:
@@ -207,7 +208,7 @@ def _sides(clicks: Floats, expected: Floats) -> tuple[Floats, Floats, Floats, Fl
 
 
 def _without_spikes(clicks: Floats, expected: Floats) -> Floats:
-    """The clicks with one-off spikes cut: no week counts for far more than the best quarter of a year that the page ever had."""
+    """The clicks with single spikes capped: no week counts for far more than the best quarter of a year of the page."""
     weeks = clicks.shape[1]
     ratio = np.where(expected > 0, clicks / np.maximum(expected, 1e-9), 0.0).astype(np.float32)
     bounds = np.linspace(0, weeks, max(weeks // 13, 1) + 1).astype(int)
@@ -246,7 +247,7 @@ def _judged(
     mean = before * e1 / np.maximum(e0, 1e-9)
     candidates = np.arange(BEFORE, weeks - AFTER + 1)
     enough = (candidates[None, :] - start[:, None] >= BEFORE + (start > 0)[:, None]) & (mean > 0)
-    # squared error of log(mean): counting, what pages stray by, and a section whose own season is little known
+    # squared error of log(mean): counting, variation of pages, and the uncertain season of the section
     doubt = 1 / np.maximum(before, 0.5) + spread[None, :] + 2 * index.error.mean(axis=1)[section][:, None]
     step = 2 * (np.sqrt(after + 0.375) - np.sqrt(mean + 0.375)) / np.sqrt(1 + mean * doubt)
     step = np.where(enough, -step if rising else step, np.inf)
@@ -298,27 +299,28 @@ def _judged(
 
 
 def looks(tail: Floats, weeks: int) -> Floats:
-    """As how many independent looks the best of all candidate weeks counts, for a tail as small as that of the best.
+    """The effective number of independent tests in the choice of the best candidate week, for a tail as small as that of the best.
 
-    Steps at neighbouring weeks share most of their clicks: standardised, they move as a Brownian bridge does, whose chance to pass z
-    somewhere is Q(z) + z phi(z) L / 2, with L the range of candidate weeks in log odds (Siegmund 1985, Sequential Analysis, ch. 4), less
-    exp(-0.583 z d) because weeks lie a step d apart (ch. 10). Of such chances STILL_THERE outlive the last weeks; with it, false ones come
-    out as asked over 26 to 260 weeks (benchmarks/lasting.py).
+    Steps at neighbouring weeks share most of their clicks. Standardised, they behave like a Brownian bridge, whose probability of exceeding
+    z
+    anywhere is Q(z) + z phi(z) L / 2, with L the range of candidate weeks in log odds (Siegmund 1985, Sequential Analysis, ch. 4), times
+    exp(-0.583 z d) because weeks are a step d apart (ch. 10). A share STILL_THERE of such steps lasts into the last weeks. With it, false
+    discoveries are at the nominal rate for 26 to 260 weeks (benchmarks/lasting.py).
     """
     first, last = BEFORE / weeks, 1 - AFTER / weeks
     odds = float(np.log(last / (1 - last) * (1 - first) / first))
     z = np.clip(-special.ndtri(np.clip(tail, 1e-300, 0.5)), 1.0, None)
     apart = np.sqrt(odds / max(weeks - BEFORE - AFTER, 1))
-    density = z * np.exp(-0.5 * z**2 - special.log_ndtr(-z)) / np.sqrt(2 * np.pi)  # z phi(z) / Q(z), also far out
+    density = z * np.exp(-0.5 * z**2 - special.log_ndtr(-z)) / np.sqrt(2 * np.pi)  # z phi(z) / Q(z), also in the far tail
     number: Floats = 1 + STILL_THERE * np.exp(-0.583 * z * apart) * density * odds / 2
     return number
 
 
 def _as_last_year(clicks: Floats, expected: Floats, start: Whole, ratio: Floats, *, onset_at: Whole, rising: bool) -> NDArray[np.bool_]:
-    """Where a change is the page's own season: the same weeks a year before were no better (or, for a rise, no worse).
+    """Where a change is the season of the page: the same weeks a year earlier were no better (or, for a rise, no worse).
 
-    Told where both years have at least LATELY of these weeks before and after the change, and LEAST_EXPECTED clicks; a page that was new
-    a year before cannot be told from one with a season, and is not called.
+    Requires in both years at least LATELY of these weeks before and after the change, and LEAST_EXPECTED clicks. A page that was new
+    a year earlier cannot be distinguished from one with a season, and is not flagged.
     """
     weeks = clicks.shape[1]
     common = weeks - YEAR
@@ -336,7 +338,7 @@ def _as_last_year(clicks: Floats, expected: Floats, start: Whole, ratio: Floats,
 
 
 def _likeliest(clicks: Floats, expected: Floats) -> Whole:
-    """The candidate week at which two levels explain a page's clicks best (Poisson likelihood)."""
+    """The candidate week that best splits the clicks of a page into two levels (Poisson likelihood)."""
     weeks = clicks.shape[1]
     candidates = np.arange(BEFORE, weeks - AFTER + 1)
     before, e0 = (np.cumsum(table, axis=1)[:, candidates - 1] for table in (clicks, expected))
@@ -348,7 +350,7 @@ def _likeliest(clicks: Floats, expected: Floats) -> Whole:
 
 
 def _slow(clicks: Floats, expected: Floats, onset: Whole) -> tuple[NDArray[np.bool_], Whole]:
-    """Which falls are spread over weeks rather than sudden, and when they began: the better of straight ramps and a step, by likelihood."""
+    """Which falls are spread over weeks rather than sudden, and when they began: the best of straight ramps and a step, by likelihood."""
     weeks = clicks.shape[1]
     time = np.arange(weeks)[None, :]
     before = time < onset[:, None]
@@ -368,19 +370,19 @@ def _slow(clicks: Floats, expected: Floats, onset: Whole) -> tuple[NDArray[np.bo
     return length > 0, np.maximum(first, 1)
 
 
-#: pages at the same age from which a start is compared, and weeks after which a page is no longer new
+#: least number of pages at the same age to compare a start with
 PEERS = 20
 
 
 def start_rank(clicks: NDArray[np.number], section: Whole, began: Whole, level: Floats) -> Floats:
-    """How new pages have started: the share of the site's pages that had fewer clicks at the same age; NaN for pages that are not new.
+    """How new pages have started: the share of pages of the site that had fewer clicks at the same age; NaN for pages that are not new.
 
     Args:
-        clicks: pages x weeks; section, level: as `section_index` has them, so that a start in the high season is no better one;
+        clicks: pages x weeks; section, level: from `section_index`, so that a start in the high season is not overrated;
             began: first week of each page, 0 for those older than the data.
     Returns:
-        A share 0..1 per page of at most STARTING weeks, by all pages that began within the data and reached that age; NaN too where
-        under PEERS did.
+        A share 0 to 1 per page of at most STARTING weeks, among all pages that began within the data and reached that age; NaN where
+        fewer than PEERS did.
     """
     weeks = clicks.shape[1]
     rank = np.full(len(clicks), np.nan)
@@ -391,7 +393,7 @@ def start_rank(clicks: NDArray[np.number], section: Whole, began: Whole, level: 
     lived = np.where(time >= began[born][:, None], clicks[born] / level[section[born]], 0.0)
     total = np.cumsum(lived, axis=1)
     age = weeks - began[born]
-    for one in np.unique(age[age <= STARTING]):  # a new page is held against all at its age
+    for one in np.unique(age[age <= STARTING]):  # a new page is compared with all pages at its age
         there = age >= one
         if there.sum() < PEERS:
             continue
@@ -426,14 +428,14 @@ TRENDS = [
 
 
 def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.DatetimeIndex) -> pd.DataFrame:
-    """What every page's weeks tell: a lasting fall or rise, evergreen or short-lived, how a new one has started.
+    """The development of every page: a lasting fall or rise, evergreen or short-lived, and the start of a new page.
 
     Args:
         clicks: pages x whole weeks; section; began: first week, 0 for pages older than the data; ends: the last day of each week.
     Returns:
-        TRENDS without the page, in the order of the pages: event_from, event_to, event_share tell of an event that is over (see
-        `core.season.events_of_pages`); `since` is the first day of the week in which the level changed; the sharper of
-        fall and rise stands there, and `real` only one that lasts.
+        TRENDS without the page, in the order of the pages. event_from, event_to and event_share describe an event that is over (see
+        `core.season.events_of_pages`). `since` is the first day of the week in which the level changed. Of a fall and a rise the
+        more significant is given; `real` means that it lasts.
     """
     fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
     up = (rise["q_value"].fillna(1.0) < fall["q_value"].fillna(1.0)).to_numpy()

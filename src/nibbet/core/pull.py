@@ -1,4 +1,4 @@
-"""Clicks against clicks expected: is a page chosen as usual for its place?"""
+"""Pull: clicks relative to the clicks expected at a position."""
 
 from __future__ import annotations
 
@@ -13,22 +13,22 @@ from nibbet.core.tables import THIN_CLICKS
 
 Floats = NDArray[np.float64]
 
-#: a page's clicks stray from their expectation by this much beyond counting noise (coefficient of variation)
+#: variation of the clicks of a page around their expectation beyond counting noise (coefficient of variation)
 ROW_SPREAD = 0.2
-#: what true pulls differ by where too few rows tell it, and at least; expected clicks from which a row tells it, rows that it takes, and the most
-#: that one row weighs
+#: spread of true pulls where too few rows give it, and at least; expected clicks from which a row counts, least number of rows, and largest
+#: weight of a row
 USUAL_SPREAD, LEAST_SPREAD = 0.3, 0.05
 TELLING, TELLING_ROWS, MOST_WEIGHT = 5, 8, 200.0
-#: the same for telling usual rows from badly chosen ones; where that fit begins; at most this share is badly chosen
+#: the same for separating usual rows from rows with poor pull; starting value of the fit; largest share of poor rows
 SURE, SURE_ROWS, START, MOST_BAD = 20, 20, 0.25, 0.25
-#: the variance of a normal distribution over that of the part within CUT spreads
+#: variance of a normal distribution relative to that of its part within CUT standard deviations
 CUT, WHOLE = 3, 1.014
 
 
 def spread_of(clicks: Floats, expected: Floats) -> float:
-    """How far true pulls differ between rows (a standard deviation), by moments over rows with enough expected clicks.
+    """Standard deviation of true pulls between rows, by the method of moments over rows with enough expected clicks.
 
-    Counting noise is taken off; never under 0.05, so that shrinkage stays defined.
+    Counting noise is subtracted. Never below 0.05, so that shrinkage stays defined.
     """
     enough = expected >= TELLING
     if enough.sum() < TELLING_ROWS:
@@ -39,12 +39,12 @@ def spread_of(clicks: Floats, expected: Floats) -> float:
     return float(np.sqrt(max(excess, LEAST_SPREAD**2)))
 
 
-#: pages badly chosen have about this share of the usual pull, with this spread of its logarithm; one in so many may be one before we look
+#: pages with poor pull have about this share of the usual pull, with this spread of its logarithm; prior share of such pages
 BAD_PULL, BAD_SPREAD, BAD_SHARE = 0.45, 0.35, 0.04
 
 
 class Usual(NamedTuple):
-    """The pull of usual rows: its mean, how far it differs (coefficient of variation); poor: the share of rows that are chosen too seldom."""
+    """The pull of usual rows: its mean and spread (coefficient of variation). poor: the share of rows with poor pull."""
 
     pull: float
     spread: float
@@ -52,18 +52,18 @@ class Usual(NamedTuple):
 
 
 def _parts(rest: Floats, variance: Floats, poor: float) -> tuple[Floats, Floats]:
-    """How likely rows with these logarithms of pull over the usual are usual, and how likely poor (densities, up to a factor of both)."""
+    """Densities (up to a common factor) of the logarithm of pull relative to the usual, for usual rows and for poor ones."""
     off = variance + BAD_SPREAD**2
     usual = (1 - poor) * np.exp(-(rest**2) / 2 / variance) / np.sqrt(variance)
     return usual, poor * np.exp(-((rest - np.log(BAD_PULL)) ** 2) / 2 / off) / np.sqrt(off)
 
 
 def usual_pull(clicks: Floats, expected: Floats) -> Usual:
-    """The pull of usual rows, those chosen too seldom kept apart.
+    """The pull of usual rows, separated from rows with poor pull.
 
-    By the EM algorithm (Dempster, Laird & Rubin 1977, J. R. Stat. Soc. B 39:1) on log(clicks / expected) of rows with 20 expected clicks and
-    more: usual rows are normal around a centre with counting noise and a spread, others lie about BAD_PULL below. 1, 0.3 and BAD_SHARE where
-    under 20 rows tell; the spread is never under 0.05.
+    By the EM algorithm (Dempster, Laird & Rubin 1977, J. R. Stat. Soc. B 39:1) on log(clicks / expected) of rows with at least 20 expected
+    clicks: usual rows are normal around a centre, with counting noise and a spread; others lie about BAD_PULL below. Returns 1, 0.3 and
+    BAD_SHARE for fewer than 20 rows; the spread is never below 0.05.
     """
     enough = (expected >= SURE) & (clicks > 0)
     if enough.sum() < SURE_ROWS:
@@ -85,10 +85,10 @@ def usual_pull(clicks: Floats, expected: Floats) -> Usual:
 
 
 def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Floats:
-    """The chance that a page lacks clicks by its title, and not by its own kind or by luck.
+    """The probability that a page has too few clicks because of its title, not by its nature or by chance.
 
     Args:
-        clicks; usual: those it would have were it usual; spread, poor: as `usual_pull` finds them, whose two parts are weighed here.
+        clicks; usual: clicks at usual pull; spread, poor: from `usual_pull`, the weights of the two components.
     """
     rest = np.log((clicks + 0.5) / np.maximum(usual, 1e-9))
     variance = 1 / np.maximum(usual, 1e-9) + spread**2
@@ -98,31 +98,34 @@ def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Fl
 
 
 def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
-    """What part of the usual clicks a page that is chosen too seldom can hope for once its title is mended, at most 1.
+    """The share of the usual clicks, at most 1, that a page with low pull can reach with a better title.
 
-    A poor title takes about BAD_PULL; what lies below that is in part of the page's own kind, as far as pages differ by `spread` beside how far
-    poor titles do and beside counting (the mean of two normal parts whose sum is seen).
+    A poor title has about BAD_PULL. A deficit beyond that is partly the nature of the page, in proportion to the `spread` of pages relative
+    to the
+    spread of poor titles and counting noise (conditional mean of one of two normal variables whose sum is observed).
     """
     beyond = np.log((clicks + 0.5) / np.maximum(usual, 1e-9) / BAD_PULL)
     part: Floats = np.exp(np.minimum(beyond, 0.0) * spread**2 / (spread**2 + BAD_SPREAD**2 + 1 / (clicks + 0.5)))
     return part
 
 
-#: the spread is an estimate from a mixture: so much wider keeps false alarms at their rate
+#: the spread is estimated from a mixture; this factor keeps false alarms at the nominal rate
 WIDER = 1.05
 #: columns of `judged_pull`
 JUDGED = ["pull", "pull_low", "pull_high", "q_value", "flag", "lost", "lost_low", "lost_high"]
 
 
 def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.DataFrame:
-    """Pull with its interval, and which rows are chosen too seldom or more than usual.
+    """Pull with its interval, and which rows have a low or high pull.
 
     Args:
-        clicks, expected: counts per row; level: share of false ones to allow on each side (Benjamini & Hochberg).
+        clicks, expected: counts per row; level: false discovery rate on each side (Benjamini & Hochberg).
     Returns:
-        JUDGED: pull (shrunk), its 95% interval, q_value of the nearer side, flag (low, high or ""), lost: clicks under what is expected at
-        usual choice (negative where it has more), with its 95% interval. A usual row's clicks are negative binomial: counting noise, and
-        pulls that differ as `usual_pull` finds; what that explains is no fault of a title. Under THIN_CLICKS expected nothing is said.
+        JUDGED: pull (shrunk), its 95% interval, q_value of the nearer side, flag (low, high or ""), and lost: clicks below the expectation
+            at
+        usual pull (negative if above), with its 95% interval. The clicks of a usual row are negative binomial: counting noise, and
+        pulls with the spread of `usual_pull`; what that explains is no fault of a title. Rows with fewer than THIN_CLICKS expected clicks
+        are not judged.
     """
     usual, spread, _ = usual_pull(clicks, expected)
     known = expected >= THIN_CLICKS
@@ -134,7 +137,7 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
     q_low, q_high = false_discovery(low), false_discovery(high)
     under = low < high
     q = np.where(under, q_low, q_high)
-    counts, row = np.unique(clicks, return_inverse=True)  # many rows have equal counts, and quantiles are dear
+    counts, row = np.unique(clicks, return_inverse=True)  # many rows have equal counts, and quantiles are slow
     ends = [special.gammaincinv(counts + 0.5, part)[row] / np.maximum(expected, 1e-9) for part in (0.025, 0.975)]
     flag = np.where(known & (q < level), np.where(under, "low", "high"), "")
     frame = pd.DataFrame({"pull": shrunk_pull(clicks, expected), "pull_low": ends[0], "pull_high": ends[1], "q_value": q, "flag": flag})
@@ -144,23 +147,25 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
 
 
 def shrunk_pull(clicks: Floats, expected: Floats) -> Floats:
-    """pull = clicks / expected, drawn to 1 where little is expected: the mean of a gamma-Poisson model; NaN without expectation."""
+    """pull = clicks / expected, shrunk to 1 where few clicks are expected: the mean of a gamma-Poisson model; NaN without expectation."""
     prior = 1.0 / spread_of(clicks, expected) ** 2
     return np.where(expected > 0, (clicks + prior) / (expected + prior), np.nan)
 
 
-#: how far the pulls of a page's queries differ beside counting (coefficient of variation), and the chance under which one of them is out of line
+#: variation of the pulls of the queries of a page beyond counting (coefficient of variation); p-value below which a query is out of line
 QUERY_SPREAD, OUT_OF_LINE = 0.3, 0.01
 
 
 def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> NDArray[np.bool_]:
-    """Queries for which a page is chosen far less than for all its others: something else takes their clicks, for a title is seen with every query.
+    """Queries whose CTR is far below that of all other queries of the page: something else takes their clicks, because a title is seen with
+    every query.
 
     Args:
-        page: number of each row's page; clicks, expected: counts of the row.
+        page: number of the page of each row; clicks, expected: counts of the row.
     Returns:
-        Where the clicks of a row lie in the tail of a negative binomial whose mean is what the rest of its page has (drawn to the usual as by one
-        expected click), with QUERY_SPREAD as its spread.
+        True where the clicks of a row are in the tail of a negative binomial whose mean is the pull of the rest of its page (shrunk to the
+        usual
+        by one expected click), with QUERY_SPREAD as its spread.
     """
     if not len(page):
         return np.zeros(0, dtype=bool)
@@ -170,13 +175,16 @@ def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> ND
 
 
 def _at_most(clicks: Floats, mean: Floats, size: float | Floats) -> Floats:
-    """The chance of so few clicks: the tail of a negative binomial (gamma-mixed Poisson) of this mean and size, 1 / size the square of its spread."""
+    """Probability of at most so many clicks: the tail of a negative binomial (gamma-mixed Poisson) with this mean and size, 1 / size =
+    spread
+    squared.
+    """
     tail: Floats = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))
     return tail
 
 
 def pull_interval(clicks: Floats, expected: Floats, *, level: float = 0.95) -> tuple[Floats, Floats]:
-    """(low, high) of the true pull, unshrunk: a gamma with mean clicks / expected, counting noise and row noise together."""
+    """(low, high) of the true pull, unshrunk: a gamma with mean clicks / expected and the variance of counting and row noise together."""
     mean = (clicks + 0.5) / np.maximum(expected, 1e-9)
     shape = 1.0 / (1.0 / (clicks + 0.5) + ROW_SPREAD**2 / np.maximum(np.sqrt(expected), 1.0))
     low, high = (special.gammaincinv(shape, part) * mean / shape for part in ((1 - level) / 2, (1 + level) / 2))
@@ -184,9 +192,9 @@ def pull_interval(clicks: Floats, expected: Floats, *, level: float = 0.95) -> t
 
 
 def too_low_p(clicks: Floats, expected: Floats, *, below: float) -> Floats:
-    """p-value of "the true pull is at least `below`": small means chosen too seldom.
+    """p-value of "the true pull is at least `below`": small for a low pull.
 
-    Negative binomial tail with the row noise as its spread; 1 under 3 expected clicks, where nothing can be said.
+    Negative binomial tail with the row noise as its spread; 1 for fewer than 3 expected clicks, which allow no judgement.
     """
     mean = np.maximum(below * expected, 1e-9)
     size = np.maximum(np.sqrt(np.maximum(expected, 1.0)), 1.0) / ROW_SPREAD**2
