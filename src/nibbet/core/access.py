@@ -1,4 +1,4 @@
-"""Pages that came or went between two windows: what they gained or lost is no matter of demand, rank or pull."""
+"""Pages that appeared or disappeared between two windows: their change is due to access, not to demand, rank or pull."""
 
 from __future__ import annotations
 
@@ -8,30 +8,30 @@ import pandas as pd
 from nibbet.core.redirects import end_of
 from nibbet.core.windows import Windows
 
-#: share of what the reference lets expect below which the newest days of a page that is now out of reach must lie, for that to be the cause
+#: the newest days of a blocked or failing page must be below this share of the expectation for that to be the cause
 LOST = 0.5
-#: impressions that a page must have missed, at its usual rate, for its first day in the data to be its first at all
+#: impressions that a page must have missed, at its usual rate, for its first day in the data to be its first day of all
 MISSED = 20
-#: share of what a new address gained that its old one must have lost for it to be a move
+#: share of the gain of a new address that its old address must have lost, to count as a move
 TAKEN = 0.5
 
 
 def access_of(table: pd.DataFrame, windows: Windows) -> pd.DataFrame:
-    """How pages came or went between the windows.
+    """How pages appeared or disappeared between the windows.
 
     Args:
-        table: the ledger with what smaller sources tell: clicks, base (reference clicks, scaled), clicks_last28, impressions,
+        table: the ledger with facts of smaller sources: clicks, base (reference clicks, scaled), clicks_last28, impressions,
             impressions_reference, impressions_long, born, first_seen (in search), gone, blocked, robots_blocked, redirects_to, status,
-            index_state (null where the index holds the page or nothing tells), reference_known.
+            index_state (null where the page is indexed or this is unknown), reference_known.
     Returns:
-        One row per page. access: new, gone, moved, blocked, else ""; lived: what share of the reference window a page was there that is
-        not called new (1 where it was there throughout).
+        One row per page. access: new, gone, moved, blocked, else ""; lived: the share of the reference window in which a page existed that
+        does not count as new (1 where it existed throughout).
 
-        new: it has more clicks than its days let expect, and was born after the reference window began, or search first showed it then
-        though the data reach further back; without days, where the reference window did not show it at all. gone, moved, blocked: it now
-        answers with an error, leads elsewhere, or is kept out of search (noindex, robots.txt, out of the index), and its newest days (the
-        last 28, else the recent window) have under LOST of the reference: what earned until today lost nothing by that. A page is also
-        moved where old addresses lead to it that lost at least TAKEN of what it gained.
+        new: it has more clicks than its days predict, and was born after the reference window began, or search first showed it then
+        although the data go back further; without days, where it has no impressions in the reference window. gone, moved, blocked: it now
+        answers with an error, redirects, or is kept out of search (noindex, robots.txt, not indexed), and its newest days (the
+        last 28, else the recent window) are below LOST of the reference: a page that earned until today has lost nothing. A page is also
+        moved where old addresses redirect to it that lost at least TAKEN of its gain.
     """
     recent, base = table["clicks"].fillna(0).astype(float), table["base"].fillna(0).astype(float)
     newest = table["clicks_last28"] * windows.recent.days / 28 if windows.is_daily else recent
@@ -41,7 +41,7 @@ def access_of(table: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     first, began = pd.Timestamp(windows.first), pd.Timestamp(windows.reference.start)
     silent, shown = (table["first_seen"] - first).dt.days, (pd.Timestamp(windows.as_of) - table["first_seen"]).dt.days + 1
     missed = silent * table["impressions_long"].fillna(0).astype(float) / shown.clip(lower=1, upper=windows.long.days)
-    never = (table["impressions_reference"] == 0) & (table["impressions"] >= MISSED) & table["first_seen"].isna()  # no day tells more
+    never = (table["impressions_reference"] == 0) & (table["impressions"] >= MISSED) & table["first_seen"].isna()  # there are no days
     late = (table["born"] > began) | ((table["first_seen"] > began) & (missed >= MISSED)) | never
     since = table[["born", "first_seen"]].max(axis=1)
     end, days = pd.Timestamp(windows.reference.end), windows.reference.days

@@ -56,8 +56,7 @@ def bin_centre(number: Floats) -> Floats:
 
 
 def general_shape(position: Floats) -> Floats:
-    """The prior for a site with few clicks: a falling power law. Only its slope matters, since the level of the site replaces its height.
-    """
+    """The prior for a site with few clicks: a falling power law. Only its slope matters, since the level of the site replaces its height."""
     shape: Floats = FIRST_RATE * np.asarray(position, dtype=float) ** FALL
     return shape
 

@@ -1,4 +1,4 @@
-"""Entries of tables: where they stand, the greatest of a row or of all, and what they connect."""
+"""Entries of sparse tables: their places, the largest of a row or of all, and connected components."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ def places(table: sparse.csr_matrix) -> tuple[NDArray[np.int32], NDArray[np.int3
 
 
 def strongest(table: sparse.csr_matrix) -> Ints:
-    """The column of the greatest entry of each row, of equals the first; -1 where none is above 0."""
+    """The column of the largest entry of each row, the first of equals; -1 where none is above 0."""
     table = table.tocsr()
     table.sort_indices()
     row, column = places(table)
@@ -29,7 +29,7 @@ def strongest(table: sparse.csr_matrix) -> Ints:
 
 
 def largest(values: NDArray[np.float64], count: int) -> Ints:
-    """The places of the `count` largest values, in their order; of equals the first."""
+    """The indices of the `count` largest values, in order; the first of equals."""
     if count >= len(values):
         return np.arange(len(values))
     least = np.partition(values, len(values) - count)[len(values) - count] if count else np.inf
@@ -39,7 +39,7 @@ def largest(values: NDArray[np.float64], count: int) -> Ints:
 
 
 def connected(one: Ints, other: Ints, count: int) -> Ints:
-    """The set of each of `count` things that these links connect, numbered from 0."""
+    """The connected component of each of `count` items under these links, numbered from 0."""
     from scipy.sparse.csgraph import connected_components
 
     links = sparse.coo_matrix((np.ones(len(one)), (one, other)), shape=(count, count))

@@ -1,4 +1,4 @@
-"""What visitors do on a page besides staying: events by name (scrolled, downloaded, signed up), beside the page's peers."""
+"""Events on pages by name (scrolled, downloaded, signed up), compared with the peers of the page."""
 
 from __future__ import annotations
 
@@ -16,32 +16,35 @@ Floats = NDArray[np.float64]
 EVENTS = (
     "page event count sessions rate rate_low rate_high usual q_value flag count_reference sessions_reference rate_reference because".split()
 )
-#: events that a page's peers let expect, from which the page is judged; pages from which the site tells how much they differ by themselves
+#: events expected from the peers from which a page is judged; pages from which their natural variation is estimated
 LEAST_EXPECTED, ENOUGH = 3.0, 20
-#: standard deviation of the logarithm of a page's rate where too few pages tell it, and its bounds
+#: standard deviation of the log rate between pages: the default, and its limits
 SPREAD, LEAST_SPREAD, MOST_SPREAD = 0.4, 0.05, 1.5
 ROUNDS, NODES = 8, 40
-#: false discoveries to allow, half of them on each side
+#: false discovery rate, half of it on each side
 FALSE = 0.05
-#: standard deviations from its peers from which a page says nothing of what is usual
+#: standard deviations from its peers beyond which a page is left out of the usual rate
 STRAYS = 3.0
-#: what is added to a count for its interval (Jeffreys 1946)
+#: added to a count for its interval (Jeffreys 1946)
 OWN = 0.5
-#: share of a page's own spread that is counted: the interval of a rate holds in 80 of 100 cases
+#: quantiles of the 80% interval of a rate
 INTERVAL = (0.1, 0.9)
 
 
 def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Each event on each page, per session, beside the pages of its kind: EVENTS with pages by number, the busiest event first.
+    """Each event on each page, per session, compared with pages of its kind: EVENTS with pages by number, the most frequent event first.
 
     Args:
         rows: page (number), event, count, count_reference of the recent and the reference window.
         pages: by number: group (section or kind), sessions, sessions_reference (of all channels; null where unknown).
     Returns:
-        One row per page with sessions and event that any page of its group has: pages without it count 0; and one per page with events and no
-        session, without a rate. rate: events per session, which may pass 1. usual: that of the group's other pages, from their sums. rate_low,
-        rate_high: an 80% interval of the page's true rate, from its own count alone (Jeffreys 1946, Proc. R. Soc. A 186:453). flag: low or high at 5%
-        false discovery, by the tails of Poisson counts whose rates are lognormal.
+        One row per page with sessions and event that any page of its group has (pages without it count 0), and one per page with events and
+        no
+        session, without a rate. rate: events per session, which may exceed 1. usual: that of the other pages of the group, from their sums.
+        rate_low,
+        rate_high: an 80% interval of the true rate of the page, from its own count (Jeffreys 1946, Proc. R. Soc. A 186:453). flag: low or
+            high at 5%
+        false discovery, by the tails of Poisson counts with lognormal rates.
     """
     rows = rows[rows["event"].notna()]
     table = _with_zeros(rows, pages)
@@ -67,7 +70,7 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """The rows with one of zero for each page with sessions whose group has the event elsewhere."""
+    """The rows, plus one of zero for each page with sessions whose group has the event elsewhere."""
     known = pages[pages["sessions"].fillna(0) > 0]
     sums = rows.groupby(["page", "event"], as_index=False)[["count", "count_reference"]].sum()
     sums = sums[sums["count"] + sums["count_reference"] > 0].assign(group=lambda t: t["page"].map(pages["group"]))
@@ -79,11 +82,13 @@ def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def _strays(count: Floats, expected: Floats, whole: Floats, alone: Floats, spread: float) -> tuple[Floats, Floats, Floats]:
-    """How many standard deviations each count lies from what its peers let expect (0 where too little is expected to tell), and the chance of so
-    few and of so many (null there).
+    """Distance of each count from the expectation of its peers in standard deviations (0 where too little is expected), and the
+    probabilities
+    of at most and
+    of at least that count (null there).
 
     Args:
-        whole: events of the peers; alone: one over the number of peers, as if all had as many sessions.
+        whole: events of the peers; alone: one over the number of peers, as if all had equal sessions.
     """
     expected = np.nan_to_num(expected)
     tested = (expected >= LEAST_EXPECTED) & (whole > 0)
@@ -94,7 +99,9 @@ def _strays(count: Floats, expected: Floats, whole: Floats, alone: Floats, sprea
 
 
 def _tails(count: Floats, expected: Floats, spread: Floats) -> tuple[Floats, Floats]:
-    """The chance of so few, and of so many, events on a page like its peers: Poisson counts whose rates are lognormal, by quadrature."""
+    """The probabilities of at most, and at least, so many events on a page like its peers: Poisson counts with lognormal rates, by
+    quadrature.
+    """
     nodes, weight = np.polynomial.hermite_e.hermegauss(NODES)
     low, high = np.zeros(len(count)), np.zeros(len(count))
     for node, part in zip(nodes, weight / weight.sum(), strict=True):
@@ -105,10 +112,10 @@ def _tails(count: Floats, expected: Floats, spread: Floats) -> tuple[Floats, Flo
 
 
 def _usual(cell: NDArray[np.int64], count: Floats, sessions: Floats) -> tuple[Floats, Floats, tuple[Floats, Floats]]:
-    """The rate of each page's peers, and how far each page strays from it: see `_strays`.
+    """The rate of the peers of each page, and its distance from it: see `_strays`.
 
-    Peers that stray are left out of what is usual, round by round: one page that is made for an event would hide what it is on all others. The
-    spread is found by the quartiles of pages of which enough is expected.
+    Outlying peers are left out round by round: one page made for an event would distort the rate of all others. The
+    spread is estimated from the quartiles of pages with enough expected events.
     """
     among, spread = np.ones(len(cell), dtype=bool), SPREAD
     for _ in range(ROUNDS):

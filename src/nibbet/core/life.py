@@ -1,4 +1,4 @@
-"""How long pages live: short-lived or evergreen, and events that are over."""
+"""Lifespan of pages: short-lived or evergreen, and events that are over."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-#: a page that has had this share of its clicks within so many weeks of its start is short-lived, if it has lived for LIVED weeks since
+#: share of the clicks of a page, within so many weeks of its start, that makes it short-lived, once it has existed for LIVED weeks
 SHORT_SHARE, SHORT_WEEKS, LIVED = 0.7, 8, 26
 
 
@@ -24,21 +24,23 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
     return np.where(known, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
 
 
-#: weeks in which an event has most of its clicks, the share of all that is, and clicks from which it is told
+#: longest event in weeks, its share of all clicks, and least clicks to recognise one
 EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
-#: weeks that must have passed since, with under this share of the event's clicks a week
+#: weeks that must have passed since, with less than this share of the weekly clicks of the event
 QUIET_WEEKS, QUIET_SHARE = 4, 0.1
 
 
 def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:
-    """Which pages owe nearly all to one event that is over: a spike of weeks, with little before and less after.
+    """Pages whose clicks come from one event that is over: a spike of a few weeks, with little before and less after.
 
     Args:
         clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
     Returns:
-        One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the clicks),
-        share (of all clicks in that run). A season is wider: of a year's wave whose peak is three times its mean, six weeks hold a quarter.
-        A yearly day that the data have seen once looks the same; where they reach a year back it shows twice, and is none.
+        One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the
+            clicks),
+        share (of all clicks in that run). A season is wider: in an annual wave whose peak is three times its mean, six weeks hold a
+        quarter.
+        An annual event that the data contain once looks the same; with more than a year of data it appears twice and is no event.
     """
     pages, weeks = clicks.shape
     none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))

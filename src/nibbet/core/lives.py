@@ -1,4 +1,4 @@
-"""What becomes of pages and topics over the years: evergreen, seasonal, fading, growing, short-lived, driven by an event that is over."""
+"""Long-term development of pages and topics: evergreen, seasonal, fading, growing, short-lived, or an event that is over."""
 
 from __future__ import annotations
 
@@ -8,20 +8,22 @@ import pandas as pd
 from nibbet.core.wording import pages as wording
 
 LIVES = "level key life season clicks height peak begins ready_by since depth event_from event_to because".split()
-#: the lives, the first that fits; told of what has clicks enough
+#: the lives, in order of precedence, for keys with enough clicks
 KINDS = ["event over", "short-lived", "fading", "growing", "seasonal", "evergreen", "unknown"]
 FALLS, RISES = ("collapse", "slow decay"), ("rise",)
 
 
 def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.Series, clicks: pd.Series) -> pd.DataFrame:
-    """The life of each key that has clicks enough to tell: LIVES, in the order of `trends`.
+    """The life of each key with enough clicks: LIVES, in the order of `trends`.
 
     Args:
-        level: page or topic; trends: as `core.decline.trends`, by key; calendar: as `core.season.season_calendar`, by key; season: own, section,
+        level: page or topic; trends: as `core.decline.trends`, by key; calendar: as `core.season.season_calendar`, by key; season: own,
+            section,
             evergreen or unknown, by key; clicks: of all whole weeks, by key.
     Returns:
-        life: event over (nearly all clicks by one event), short-lived (most in its first weeks), fading or growing (a lasting change), seasonal (a
-        wave of its own or of its section), evergreen (none of these, over a year and more), unknown (under a year).
+        life: event over (nearly all clicks by one event), short-lived (most in its first weeks), fading or growing (a lasting change),
+            seasonal (its
+        own wave or that of its section), evergreen (none of these for more than a year), unknown (less than a year).
     """
     rows, wave = trends, calendar.reindex(trends.index)
     seasonality = season.reindex(trends.index).fillna("unknown")

@@ -1,4 +1,4 @@
-"""Sums by day and week, as expressions that run where the rows are."""
+"""Sums by day and week, as expressions evaluated in the engine."""
 
 from __future__ import annotations
 

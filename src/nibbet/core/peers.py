@@ -1,4 +1,7 @@
-"""Pages beside their peers: rates of sections and named groups, the members that fall short, and segments that do not fit the rest of a page."""
+"""Pages compared with their peers: rates of sections and named groups, members that fall short, and segments that deviate from the rest of
+a
+page.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +18,11 @@ Floats = NDArray[np.float64]
 
 #: trials (sessions) from which a share is judged
 LEAST_TRIALS = 30
-#: what shares of like pages differ by beyond counting (in the arcsine) where too few tell it, its bounds, the rows that tell it, rounds of looking
+#: spread of the shares of similar pages beyond counting (arcsine scale): default, limits, least number of rows, rounds of estimation
 SPREAD, SPREADS, TELLING_ROWS, ROUNDS = 0.15, (0.02, 1.0), 20, 6
-#: clicks as usual that the other segments of a page count besides their own
+#: weight of the other segments of a page, in expected clicks
 PRIOR_CLICKS = 5.0
-#: sessions that a section's seconds per session count as
+#: weight of the seconds per session of a section, in sessions
 SECONDS_SESSIONS = 30.0
 PARTS = (
     "level key pages clicks impressions ctr position pull sessions engagement_rate seconds_per_session conversions "
@@ -35,14 +38,16 @@ SEGMENTS = (
 def share_among_peers(
     events: Floats, trials: Floats, group: NDArray[np.int64], *, level: float = 0.05, least: float = LEAST_TRIALS
 ) -> pd.DataFrame:
-    """A share per row (engaged sessions of sessions) beside that of its group.
+    """A share per row (engaged sessions of sessions) compared with that of its group.
 
     Args:
-        events, trials: counts per row; group: number of the row's group; level: false ones to allow on each side; least: trials from which a row is judged.
+        events, trials: counts per row; group: number of the group of the row; level: false discovery rate on each side; least: trials from
+            which a row is judged.
     Returns:
-        value (events / trials), usual (the group's own share from its sums, without the row), shrunk (drawn to that as far as pages of a
-        group differ little), q_value, flag (low, high or ""). By the variance-stabilising arcsine (Anscombe 1948, Biometrika 35:246), whose
-        spread beyond counting noise is found by quartiles of rows with so many and more; fewer trials are not judged.
+        value (events / trials), usual (the share of the group from its sums, without the row), shrunk (to the usual, more so if pages of a
+        group differ little), q_value, flag (low, high or ""). On the variance-stabilising arcsine scale (Anscombe 1948, Biometrika 35:246);
+        the
+        spread beyond counting noise is estimated from the quartiles of rows with at least that many trials.
     """
     whole = [np.bincount(group, counts)[group] for counts in (events, trials)]
     rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
@@ -76,20 +81,21 @@ def _arcsine(events: Floats, trials: Floats) -> Floats:
 
 
 def _numbered(rows: pd.DataFrame, *by: str) -> NDArray[np.int64]:
-    """The number of each row's group, from 0."""
+    """The number of the group of each row, from 0."""
     return np.asarray(rows.groupby(list(by), sort=False, dropna=False).ngroup(), dtype=np.int64)
 
 
 def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
-    """Which members of a section or group fall below (or above) its own rates.
+    """Members of a section or group that fall below (or rise above) its rates.
 
     Args:
         pages: indexed by number: clicks_plain and expected_plain (without the brand), sessions, engaged_sessions, engagement_seconds,
             conversions (null without landings).
         members: level, key, page (number): one row per membership.
     Returns:
-        PEERS, the page by its number: only rows with a flag. Measures: pull (clicks of what the group's pull lets expect), engagement_rate
-        and seconds_per_session (without flag on its own) and conversions_per_session; `count` of `of` is `value`.
+        PEERS, the page by its number: only rows with a flag. Measures: pull (clicks relative to those expected at the pull of the group),
+            engagement_rate
+        and seconds_per_session (never flagged alone) and conversions_per_session; `value` is `count` / `of`.
     """
     rows = members.merge(pages, left_on="page", right_index=True)
     if rows.empty:
@@ -107,7 +113,7 @@ def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
 
 
 def _of_counts(rows: pd.DataFrame, group: NDArray[np.int64], count: str, base: str, measure: str) -> pd.DataFrame:
-    """Counts against what the rate of the rest of the group lets expect."""
+    """Counts compared with those expected at the rate of the rest of the group."""
     x, n = rows[count].fillna(0).to_numpy(float), rows[base].fillna(0).to_numpy(float)
     rest = [np.bincount(group, counts)[group] - counts for counts in (x, n)]
     usual = np.where(rest[1] > 0, rest[0] / np.maximum(rest[1], 1e-9), np.nan)
@@ -131,7 +137,7 @@ def _named(rows: pd.DataFrame, table: pd.DataFrame, measure: str, count: Floats,
 
 
 def rates_of_parts(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
-    """The sums and rates of the site, its sections and named groups side by side: PARTS; rates from sums, never averaged.
+    """The sums and rates of the site, its sections and named groups: PARTS. Rates come from sums and are never averaged.
 
     Args:
         pages: as in `beside_peers`, with clicks, impressions, position, revenue; members: level, key, page.
@@ -172,8 +178,8 @@ def odd_segments(rows: pd.DataFrame, visits: pd.DataFrame | None) -> pd.DataFram
         rows: page, dimension, value, clicks, impressions, position, expected_clicks (without the brand), one row per page and value.
         visits: page, dimension, value, sessions, engaged_sessions, or None.
     Returns:
-        SEGMENTS where pull or engagement is flagged: `usual` is the pull (engagement) of the same page in its other segments, so that a
-        page badly chosen everywhere is not named here; both flags keep their false discovery among all segments.
+        SEGMENTS where pull or engagement is flagged: `usual` is the pull (engagement) of the same page in its other segments, so a
+        page with low pull everywhere is not listed; both flags have their own false discovery rate over all segments.
     """
     group = _numbered(rows, "dimension", "page")
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
@@ -207,13 +213,14 @@ ENGAGEMENT = (
 
 
 def engagement_by_channel(rows: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
-    """How visitors of each channel stay on a page, beside the same channel on the other pages of its section.
+    """Engagement of each page and channel, compared with the same channel on the other pages of its section.
 
     Args:
         rows: page (number), channel, sessions, engaged_sessions, engagement_seconds, conversions, revenue; section: of each page.
     Returns:
-        ENGAGEMENT by page and sessions: `_usual` is from the sums of the section's other pages, `_shrunk` drawn to that where sessions are
-        few; flag (low or high) is for the engagement rate, at 5% false discovery.
+        ENGAGEMENT by page and sessions: `_usual` is from the sums of the other pages of the section, `_shrunk` is shrunk to that where
+            there are
+        few sessions; flag (low or high) is for the engagement rate, at 5% false discovery.
     """
     keys = pd.DataFrame({"channel": rows["channel"], "section": rows["page"].map(section)})
     group = _numbered(keys, "channel", "section")
@@ -241,12 +248,12 @@ PULLS = ["page", "query", "clicks", "expected_clicks", "position", *JUDGED]
 
 
 def judged_pulls(pages: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
-    """Pull with interval and flag of pages and of pairs, those that lose most clicks to a poor choice first: PULLS.
+    """Pull with interval and flag of pages and of pairs, those that lose most clicks first: PULLS.
 
     Args:
         pages: page, clicks, expected_clicks, position of each page over its queries without the brand; pairs: the same with query.
     Returns:
-        Rows of pages have no query. Only rows with THIN_CLICKS expected; pages and pairs keep their false discovery apart.
+        Rows of pages have no query. Only rows with THIN_CLICKS expected clicks; pages and pairs have separate false discovery rates.
     """
     parts = []
     for rows in (pages.assign(query=None), pairs):

@@ -1,4 +1,4 @@
-"""Groups of queries that share words: what each brings, how it is chosen, and which of its queries stand out within it."""
+"""Groups of queries that share words: their totals and pull, and the queries that deviate from their group."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from nibbet.core.pull import judged_pull, weighted_position
 from nibbet.core.ratios import ratio_interval
 from nibbet.core.tables import THIN_CLICKS
 
-#: the row of all queries that stand in no group
+#: the row of all queries that belong to no group
 REST = "all other queries"
 SUMS = ["clicks", "impressions", "expected_clicks", "position_sum", "placed"]
 QUERY_GROUPS = (
@@ -18,15 +18,15 @@ GROUP_QUERIES = "group query clicks impressions ctr position expected_clicks pul
 
 
 def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str], *, rest: bool = True) -> pd.DataFrame:
-    """What groups of queries bring.
+    """Totals and rates of groups of queries.
 
     Args:
-        rows: the query map of the recent window: query, page (numbers; page -1 where it is not told), brand, and the columns SUMS.
-        members: group, query: one row per membership; a query may stand in several groups. groups: their names in order, also of those
+        rows: the query map of the recent window: query, page (numbers; page -1 where unknown), brand, and the columns SUMS.
+        members: group, query: one row per membership; a query may belong to several groups. groups: their names in order, including those
             without a member. rest: whether a last row sums the queries in no group.
     Returns:
         One row per group: QUERY_GROUPS. Sums count each query once per group; ctr and pull are ratios of sums, position is weighted by
-        impressions. brand_share, shared_share: shares of its impressions on queries that name the brand, and that stand in another group
+        impressions. brand_share, shared_share: shares of its impressions from brand queries, and from queries of another group
         too; site_share: its share of all impressions with a query. pull_low and pull_high: the 95% interval of the ratio of sums over its
         pages (`core.ratios.ratio_interval`).
     """
@@ -63,13 +63,14 @@ def rates_of_groups(rows: pd.DataFrame, members: pd.DataFrame, groups: list[str]
 
 
 def queries_of_groups(rows: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
-    """The queries of each group, and which are chosen less or more than is usual in it.
+    """The queries of each group, and which have a lower or higher pull than the group.
 
     Args:
         rows, members: as for `rates_of_groups`.
     Returns:
-        One row per group and query that was shown: GROUP_QUERIES, by group and impressions. usual: the pull of its group; flag: low or high
-        where the query falls below or rises above that beyond chance (5% false discovery in each group), each at its own position.
+        One row per group and query with impressions: GROUP_QUERIES, by group and impressions. usual: the pull of its group; flag: low or
+            high
+        where the query deviates from it beyond chance (5% false discovery in each group), each at its own position.
     """
     sums = rows[rows["impressions"] > 0].groupby("query", as_index=False)[SUMS].sum()
     joined = members[["group", "query"]].merge(sums, on="query")

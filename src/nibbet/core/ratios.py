@@ -1,4 +1,4 @@
-"""Ratios of sums with intervals that take pages as drawn whole: rows of one page share what is peculiar to it."""
+"""Ratios of sums with intervals that treat pages as clusters, because rows of one page are correlated."""
 
 from __future__ import annotations
 
@@ -7,16 +7,16 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
-#: how pages differ by themselves, in logarithms: what an interval rests on where few pages tell it
+#: default standard deviation between pages (of the logarithm), where there are few
 PAGE_SPREAD = 0.3
-#: pages from which their own differences tell the interval
+#: pages from which their own variation gives the interval
 ENOUGH_PAGES = 10
-#: what lies further from the median, in spreads, is no usual row; quartiles of what is left of a normal distribution lie so far apart
+#: rows farther from the median, in standard deviations, are outliers; distance of the quartiles of the remaining normal distribution
 NO_USUAL, QUARTILES = 2.5, 1.327
 
 
 def usual_spread(z: NDArray[np.float64]) -> float:
-    """The spread of the usual ones among rows that are measured in spreads: 1 where the spread was right."""
+    """The standard deviation of rows without outliers, for standardised rows: 1 where the assumed spread was right."""
     middle = z[np.abs(z - np.median(z)) <= NO_USUAL]
     return float(np.subtract(*np.percentile(middle, [75, 25])) / QUARTILES)
 
@@ -25,11 +25,12 @@ def ratio_interval(pages: pd.DataFrame, *, level: float = 0.95) -> pd.DataFrame:
     """The ratio of sums of each group, with its interval.
 
     Args:
-        pages: index (group, page); counted: counts; expected: what they are held against, one row per page of a group.
+        pages: index (group, page); counted: counts; expected: the counts to compare with, one row per page of a group.
     Returns:
         One row per group, by name: ratio, low, high, error (standard error of its logarithm), pages. The linearised variance of a ratio of
-        sums over pages (Cochran 1977, Sampling Techniques, 3rd ed., ch. 6), never under what counting leaves; under ENOUGH_PAGES pages also
-        never under what PAGE_SPREAD gives.
+        sums over pages (Cochran 1977, Sampling Techniques, 3rd ed., ch. 6), at least the counting variance; for fewer than ENOUGH_PAGES
+        pages also
+        at least that given by PAGE_SPREAD.
     """
     group = pages.index.get_level_values(0)
     sums = pages.groupby(group)[["counted", "expected"]].sum()

@@ -1,4 +1,4 @@
-"""Queries and topics that are new or grow, and those that fade, beyond noise and season."""
+"""Queries and topics that are new, rise or fade, beyond noise and season."""
 
 from __future__ import annotations
 
@@ -14,14 +14,15 @@ RISING = (
 
 
 def rising(changes: pd.DataFrame, places: pd.DataFrame, terms: Terms) -> pd.DataFrame:
-    """What is new, rises or fades.
+    """New, rising and fading keys.
 
     Args:
-        changes: rows of one level (query or topic) as `core.compare.compared` gives them, with impressions of both windows (scaled); places:
-            index key; position and page (number) of the page that is shown most for it.
+        changes: rows of one level (query or topic) from `core.compare.compared`, with impressions of both windows (scaled); places:
+            index key; position and page (number) of the page with most impressions.
     Returns:
-        The rows that changed beyond noise and season, by clicks or by impressions: RISING. kind: new (not shown at all in the earlier window),
-        rising or fading; by: clicks where these tell it, else impressions; shown_low and shown_high: the 95% interval of the change of
+        The rows that changed beyond noise and season, in clicks or in impressions: RISING. kind: new (no impressions in the earlier
+            window),
+        rising or fading; by: clicks where these show it, else impressions; shown_low and shown_high: the 95% interval of the change of
         impressions. New ones come first, then rising, then fading ones, the largest change of impressions first.
     """
     clicks, shown = changes["change"].to_numpy(float), changes["impressions"].to_numpy(float)

@@ -1,4 +1,4 @@
-"""The season that pages share: weekdays, the annual wave of each section, and what a section's pages have in common."""
+"""Seasons: weekday patterns and annual waves of sections, and of pages that have their own."""
 
 from __future__ import annotations
 
@@ -15,44 +15,46 @@ from nibbet.core.windows import Window
 
 Floats = NDArray[np.float64]
 
-#: clicks of a section that count as much as the site's own weekdays
+#: clicks of a section at which it has the same weight as the weekday pattern of the site
 WEEKDAY_CLICKS = 300.0
-#: weeks of data from which an annual wave can be told from a trend, and how many waves a year are fitted at most
+#: weeks of data from which an annual wave can be separated from a trend, and most harmonics
 LEAST_WEEKS, HARMONICS = 60, 4
 YEAR_DAYS = 365.25
-#: weeks in a row stray together: so many tell as much as one that stands alone
+#: consecutive weeks are correlated: so many carry as much information as one independent week
 TIED_WEEKS = 4.0
-#: a peak is a season's when it stands this far above the year's mean; it begins where the wave passes BEGINS; work should be done before that
+#: a peak counts as a season from this multiple of the mean of the year; the season begins where the wave passes BEGINS; weeks in which to
+#: finish work before
 PEAK, BEGINS, LEAD_WEEKS = 1.25, 1.1, 8
-#: a second peak stands so many days from the first, above the mean by BEGINS, with a low of this share of it on either side
+#: least distance of a second peak in days, with a low of at most this share of it on both sides; it must exceed BEGINS
 SECOND_DAYS, VALLEY = 60, 0.9
-#: clicks from which a page's own season is looked for, and the waves a year that are; of such findings one in twenty may be chance
+#: clicks from which the season of a page is tested, its most harmonics, and false discovery rate of the test
 SEASON_CLICKS, OWN_HARMONICS, CHANCE = 400, 2, 0.05
-#: clicks from which a page's own weekend is looked for: some thirty on Saturdays and Sundays
+#: clicks from which the weekend of a page is tested: about thirty on Saturdays and Sundays
 WEEKEND_CLICKS = 100
-#: times the variance of counting that days may show by themselves, for clicks come in bursts; where most pages show more, they differ
+#: largest natural over-dispersion of days relative to counting, since clicks come in bursts; if most pages exceed it, they truly differ
 MOST_BURSTS = 3.0
-#: weeks that a page must have been there: of less than a year, a start looks like a season
+#: weeks that a page must have existed: in less than a year, a start looks like a season
 YEAR_WEEKS = 52
-#: variance of the logarithm by which single weeks of a section, and of a page, stray beyond counting
+#: variance of the logarithm of single weeks beyond counting, of a section and of a page
 SECTION_STRAYS, PAGE_STRAYS = 0.01, 0.02
 #: least variance between waves (1%), and squared error of a wave that is not fitted
 LEAST_BETWEEN, UNFITTED = 0.01**2, 1e-6
-#: what holds a trend and a wave back: in little more than a year one may stand for the other
+#: ridge penalties of trend and waves: in little more than a year one may imitate the other
 TREND_RIDGE, WAVE_RIDGE = 1.0, 0.5
-#: Huber's constant; the spread of a normal distribution over its median distance; the least spread; rounds of reweighting
+#: Huber's constant; standard deviation / median absolute deviation of a normal distribution; least spread; rounds of reweighting
 HUBER, MEDIAN_DISTANCE, LEAST_SPREAD, ROUNDS = 1.5, 1.48, 0.02, 6
-#: pages that are looked at at once
+#: pages processed at once
 AT_ONCE = 10_000
 
 
 def weekday_index(days: pd.DataFrame) -> pd.DataFrame:
-    """How the days of the week differ, per section.
+    """The weekday pattern of each section.
 
     Args:
         days: section, date, clicks: one row per section and day.
     Returns:
-        One row per section, columns 0 (Monday) to 6: clicks of that day / mean of all days, drawn to the site's where a section has few.
+        One row per section, columns 0 (Monday) to 6: clicks of that day / mean of all days, shrunk to the site where a section has few
+        clicks.
     """
     week = (
         days.groupby(["section", days["date"].dt.day_of_week])["clicks"].sum().unstack(fill_value=0).reindex(columns=range(7), fill_value=0)
@@ -67,21 +69,21 @@ def weekday_index(days: pd.DataFrame) -> pd.DataFrame:
 
 @dataclass(frozen=True)
 class Annual:
-    """The annual wave of each section, page, ... waves: keys x coefficients of cos and sin of 1 to HARMONICS waves a year, of the logarithm of
-    clicks; `known` is false where the data are too short to tell a season from a trend, and all waves are flat then.
+    """The annual wave of each section, page, ... waves: keys x coefficients of cos and sin of 1 to HARMONICS harmonics, of the logarithm of
+    clicks. `known` is false where the data are too short to separate a season from a trend; all waves are then flat.
     """
 
     waves: pd.DataFrame
     known: bool
 
     def index(self, days: pd.DatetimeIndex) -> pd.DataFrame:
-        """Keys x days: how much is searched against the mean of the year."""
+        """Keys x days: searches relative to the mean of the year."""
         table = np.exp(self.waves.to_numpy() @ _turns(days).T)
         year = np.exp(self.waves.to_numpy() @ _turns(pd.date_range("2025-01-01", "2025-12-31")).T).mean(axis=1)
         return pd.DataFrame(table / year[:, None], index=self.waves.index, columns=days)
 
     def ratio(self, recent: Window, reference: Window) -> pd.Series:
-        """Per section, the factor between the windows that the season alone would give to a day."""
+        """Per section, the factor between the mean days of the two windows that is due to the season alone."""
         now, then = (self.index(pd.date_range(w.start, w.end)).mean(axis=1) for w in (recent, reference))
         return now / then
 
@@ -100,9 +102,11 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
     Args:
         weeks: section, end (last day of a whole week), clicks: one row per section and week.
     Returns:
-        Waves fitted to the logarithm of weekly clicks beside a level and a trend (harmonic regression, weighted by clicks, Huber's weights
-        against single weeks), as many waves a year as the weeks support (Schwarz 1978, Ann. Stat. 6:461), drawn to the site's wave as far as
-        a section's own is uncertain (empirical Bayes).
+        Waves fitted to the logarithm of weekly clicks with a level and a trend (harmonic regression, weighted by clicks, with Huber's
+        weights
+        against single weeks). The number of harmonics is chosen by the Schwarz criterion (Schwarz 1978, Ann. Stat. 6:461). Waves are shrunk
+        to that of the site
+        in proportion to their uncertainty (empirical Bayes).
     """
     table = weeks.pivot_table(index="section", columns="end", values="clicks", aggfunc="sum", fill_value=0, observed=True)
     if table.shape[1] < LEAST_WEEKS:
@@ -117,18 +121,20 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
 
 
 def _design(ends: pd.DatetimeIndex, waves: int) -> Floats:
-    """Weeks x (level, trend, cos and sin of so many waves a year)."""
+    """Weeks x (level, trend, cos and sin of so many harmonics)."""
     turns = _turns(ends - pd.Timedelta(days=3))[:, _kept(waves)]
     return np.column_stack([np.ones(len(ends)), np.linspace(-1, 1, len(ends)), turns])
 
 
 def _kept(waves: int) -> NDArray[np.int64]:
-    """Where the coefficients of the first waves stand among all."""
+    """Indices of the coefficients of the first harmonics among all."""
     return np.concatenate([np.arange(waves), HARMONICS + np.arange(waves)])
 
 
 def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Floats]:
-    """Coefficients of every row and their squared errors, with as many waves as the information criterion asks for; those of the others are 0."""
+    """Coefficients of every row and their squared errors, with the number of harmonics chosen by the information criterion; the other
+    coefficients are 0.
+    """
     rows, weeks = len(clicks), clicks.shape[1] / TIED_WEEKS
     best, whole, errors = np.full(rows, np.inf), np.zeros((rows, design.shape[1])), np.full((rows, design.shape[1]), UNFITTED)
     y, weight = np.log(clicks + 0.5), _weights(clicks, SECTION_STRAYS)
@@ -143,17 +149,18 @@ def _best_fit(clicks: Floats, design: Floats, start: Floats) -> tuple[Floats, Fl
 
 
 def _weights(clicks: Floats, strays: float) -> Floats:
-    """What a week's logarithm of clicks weighs: counting noise, and strays of this variance."""
+    """The weight of the logarithm of clicks of a week: counting noise, and this additional variance."""
     weight: Floats = clicks / (1 + strays * clicks) + 0.1
     return weight
 
 
 def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tuple[Floats, Floats, Floats]:
-    """Rows of a robust ridge regression on one design (level, trend, waves): coefficients, their squared errors, mean square of what is left.
+    """Rows of a robust ridge regression on one design (level, trend, waves): coefficients, their squared errors, residual mean square.
 
     Args:
-        y, weight: rows x weeks; design: weeks x terms; target: what the terms are drawn to. Huber's weights against single weeks; weeks that
-            stray together count TIED_WEEKS as one.
+        y, weight: rows x weeks; design: weeks x terms; target: the values to which the terms are shrunk. Huber's weights limit single
+            weeks; TIED_WEEKS
+            consecutive weeks count as one.
     """
     ridge = np.diag([1e-6, TREND_RIDGE, *[WAVE_RIDGE] * (design.shape[1] - 2)])
     drawn = ridge @ np.concatenate([[0.0, 0.0], target[2:]])
@@ -171,13 +178,14 @@ def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tup
 
 
 def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.DatetimeIndex, annual: Annual) -> tuple[Annual, pd.Series]:
-    """The annual wave of each page, and whether it has a season of its own beside its section's.
+    """The annual wave of each page, and whether its season differs from that of its section.
 
     Args:
-        clicks: pages x whole weeks; section: of each page (the index names the pages); ends: last day of each week; annual: of the sections.
+        clicks: pages x whole weeks; section: of each page (the index names the pages); ends: last day of each week; annual: of the
+            sections.
     Returns:
-        The waves of its section, moved by its own where a year of its weeks tells that from chance at 5% false discovery: a Wald test of the
-        coefficients of a harmonic regression on clicks / the section's wave, beside level and trend; their errors count TIED_WEEKS as one.
+        The wave of the section, modified where a year of weeks of the page differs significantly at 5% false discovery: a Wald test of the
+        coefficients of a harmonic regression of clicks / the section's wave, with level and trend; errors count TIED_WEEKS as one.
     """
     waves = annual.waves.reindex(section.to_numpy()).set_axis(section.index).fillna(0.0)
     own = pd.Series(False, index=section.index)
@@ -194,7 +202,7 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
         weights = _weights(had, PAGE_STRAYS) * (
             np.arange(clicks.shape[1])[None, :] >= began[rows, None]
-        )  # before its first week it was not there
+        )  # weeks before its first one do not count
         terms, errors, _ = _regressed(y, weights, design, np.zeros(design.shape[1]))
         coefficients.append(terms[:, 2:])
         doubts.append(errors[:, 2:])
@@ -212,14 +220,15 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
 
 
 def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float) -> tuple[Floats, NDArray[np.bool_]]:
-    """Clicks of a weekend day over those of the mean day, page by page, drawn to its section's; and which pages have weeks of their own.
+    """Clicks of a weekend day / clicks of the mean day of each page, shrunk to its section; and which pages have their own weekday pattern.
 
     Args:
-        clicks, weekend: of each page in the window, and those of Saturdays and Sundays; usual: the figure of its section; share: of the days
+        clicks, weekend: of each page in the window, in total and on Saturdays and Sundays; usual: the ratio of its section; share: of the
+            days
             that are Saturdays and Sundays.
     Returns:
-        (the figure, null where there are no clicks; whether it departs from the section's beyond chance at 5% false discovery). Pages stray from
-        their section by a variance that is learnt by moments; the test counts what the middle of all pages shows as chance.
+        (the ratio, null without clicks; whether it differs from that of the section at 5% false discovery). The variance of pages around
+        their section is estimated by moments; the test treats the variation of the median page as chance.
     """
     expected = np.clip(usual * share, 1e-3, 1 - 1e-3)
     with np.errstate(divide="ignore", invalid="ignore"):
@@ -242,11 +251,12 @@ CALENDAR = "height peak begins ready_by second_height second_peak low quiet".spl
 
 
 def season_calendar(annual: Annual, as_of: date) -> pd.DataFrame:
-    """When each section (page, ...) has its season: one row per key, the columns CALENDAR.
+    """The season of each section (page, ...): one row per key, the columns CALENDAR.
 
-    height: clicks at the peak / mean of the year; peak, begins, ready_by: days of the next season from as_of on, null where the year is level;
-    second_height, second_peak: a peak besides, at least SECOND_DAYS from it, null without one; low, quiet: clicks at the low / mean, and its
-    day. `begins` is where the wave passes BEGINS before the peak; what is to earn in the season should be done LEAD_WEEKS before that.
+    height: clicks at the peak / mean of the year; peak, begins, ready_by: days of the next season from as_of on, null where the year is
+    flat;
+    second_height, second_peak: another peak, at least SECOND_DAYS away, null without one; low, quiet: clicks at the low / mean, and its
+    day. `begins` is where the wave passes BEGINS before the peak; `ready_by` is LEAD_WEEKS before that.
     """
     parts = [_calendar(annual, as_of, slice(at, at + AT_ONCE)) for at in range(0, max(len(annual.waves), 1), AT_ONCE)]
     return pd.concat(parts)
@@ -259,7 +269,7 @@ def _calendar(annual: Annual, as_of: date, rows: slice) -> pd.DataFrame:
     if not len(row):
         return pd.DataFrame(columns=CALENDAR, index=table.index)
     peak, low = wave.argmax(axis=1), wave.argmin(axis=1)
-    turned = np.take_along_axis(wave, (peak[:, None] + np.arange(365)[None, :]) % 365, axis=1)  # the year from the peak on
+    turned = np.take_along_axis(wave, (peak[:, None] + np.arange(365)[None, :]) % 365, axis=1)  # the year starting at the peak
     before = turned[:, :0:-1] < BEGINS  # the days before the peak, backwards
     back = np.where(before.any(axis=1), before.argmax(axis=1) + 1, 0)
     has = annual.known & (wave[row, peak] >= PEAK)

@@ -1,4 +1,4 @@
-"""What queries earn: a page's visits and conversions from search, shared over the queries that drew them."""
+"""What queries earn: visits and conversions from search of a page, divided among its queries."""
 
 from __future__ import annotations
 
@@ -9,32 +9,34 @@ from scipy import special
 
 Floats = NDArray[np.float64]
 EARNED = "sessions engagement_rate conversions conversions_low conversions_high revenue".split()
-#: bounds of the standard deviation of the logarithm by which pages, and the queries of a page, convert unlike; that of too few pages
+#: limits of the standard deviation of the log conversion rate between pages, and between queries of a page; its default
 LEAST_SPREAD, MOST_SPREAD, USUAL_SPREAD = 0.0, 1.5, 0.5
-#: pages with sessions from which the site tells it
+#: least number of pages with sessions to estimate it
 ENOUGH = 10
-#: the ends of the interval: 80%
+#: quantiles of the 80% interval
 INTERVAL = (0.1, 0.9)
 
 
 def nothing_earned() -> pd.DataFrame:
-    """EARNED without a row, where no source tells of visits."""
+    """EARNED without rows, where no source has visits."""
     return pd.DataFrame(columns=EARNED, index=pd.Index([], dtype="str"), dtype="float64")
 
 
 def earned_by(rows: pd.DataFrame, key: pd.Series, pages: pd.DataFrame) -> pd.DataFrame:
     """What the queries of each key (topic, group) earn: EARNED by key.
 
-    A page's visits from search are shared over its queries by their clicks; what queries earn that the source withholds stays with none. Which of
-    a page's conversions came by which query no source tells: queries of one page may convert unlike, as pages of one section do, and the interval
-    allows for it. Of a page with one topic nothing is left to chance.
+    The visits from search to a page are divided among its queries by clicks; what withheld queries earn is assigned to none. No source says
+    which query
+    brought a conversion: queries of one page may convert differently, as pages of one section do, and the interval
+    allows for it. For a page with a single topic there is no uncertainty.
 
     Args:
         rows: page (number), clicks: one row per page and query; key: of each row, null where it has none.
-        pages: by number: clicks (all, withheld ones too), sessions, engaged, conversions, revenue (of visits from search; null where unknown),
+        pages: by number: clicks (all, including withheld queries), sessions, engaged, conversions, revenue (of visits from search; null
+            where unknown),
             section.
     Returns:
-        conversions_low, conversions_high: an 80% interval. engagement_rate: engaged sessions over sessions, null without sessions.
+        conversions_low, conversions_high: an 80% interval. engagement_rate: engaged sessions / sessions, null without sessions.
     """
     known = rows[key.notna() & (rows["clicks"] > 0)].assign(key=key)
     if known.empty:
@@ -55,8 +57,8 @@ def earned_by(rows: pd.DataFrame, key: pd.Series, pages: pd.DataFrame) -> pd.Dat
 
 
 def conversion_spread(pages: pd.DataFrame) -> float:
-    """By how much the logarithm of a page's conversions per session differs from its section's by itself: by moments of counts (DerSimonian & Laird
-    1986, Control. Clin. Trials 7:177, for Poisson counts); USUAL_SPREAD where under ENOUGH pages tell it.
+    """Standard deviation of the log conversion rate of pages around that of their section: by moments of counts (DerSimonian & Laird
+    1986, Control. Clin. Trials 7:177, for Poisson counts); USUAL_SPREAD for fewer than ENOUGH pages.
     """
     known = pages[(pages["sessions"].fillna(0) > 0) & pages["conversions"].notna()]
     if len(known) < ENOUGH or not known["conversions"].sum():
@@ -68,7 +70,7 @@ def conversion_spread(pages: pd.DataFrame) -> float:
 
 
 def _interval(mean: Floats, variance: Floats) -> tuple[Floats, Floats]:
-    """An 80% interval of counts with this mean and variance (gamma); both ends are the mean where nothing is left to chance."""
+    """An 80% interval of counts with this mean and variance (gamma); both ends are the mean where the variance is 0."""
     with np.errstate(divide="ignore", invalid="ignore"):
         shape, scale = mean**2 / variance, variance / mean
         low, high = (special.gammaincinv(shape, end) * scale for end in INTERVAL)

@@ -1,4 +1,4 @@
-"""Why clicks changed: each change divided exactly into demand, rank, pull and access."""
+"""Splits each change of clicks exactly into demand, rank, pull and access."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from nibbet.core.words import as_typed, numbered
 
 Floats = NDArray[np.float64]
 
-#: assumed share of searches in which a result at a position is shown at all, relative to the first page; (position, share). Positions are
-#: averages over days that swing by a fifth and more, so the edge of the first page is smeared over those near it
+#: default share of searches that show a result at a position, relative to the first page; (position, share). Positions are daily averages
+#: that vary by a fifth and more, so the edge of the first page is blurred
 SEEN = (
     (1.0, 1.0),
     (7.0, 0.98),
@@ -31,18 +31,19 @@ SEEN = (
     (100.0, 0.03),
 )
 PLACES, SHARES = (np.log(np.array(column)) for column in zip(*SEEN, strict=True))
-#: impressions in both windows from which a pair may teach how far searchers look, and how many clicks' worth the assumption counts
+#: impressions in both windows from which a pair contributes to the estimate of sight, and weight of the default in clicks
 TEACHES, ASSUMED = 30, 25.0
-#: the median of the square of a standard normal variable, by which a median square tells a variance
+#: the median of the square of a standard normal variable, to turn a median square into a variance
 MIDDLE_SQUARE = 0.455
-#: least share: below it a demand would be made of next to nothing
+#: least share: below it, demand would be estimated from almost nothing
 LEAST_SEEN = float(np.log(0.01))
 
 
 @dataclass(frozen=True)
 class Sight:
-    """How far searchers look: the logarithm of the share that is shown a result, at each of PLACES; `learnt` from this site or assumed; and
-    its `error`: what part of a move of that logarithm it is wrong by.
+    """How far searchers look: the logarithm of the share of searches that show a result, at each of PLACES. `learnt` from this site or the
+    default;
+    `error`: relative error of a change of that logarithm.
     """
 
     log_share: Floats
@@ -50,7 +51,7 @@ class Sight:
     error: float = 0.35
 
     def share(self, position: Floats) -> Floats:
-        """Share of searches in which a result at this position is shown, relative to the first page; 1 where the position is not known."""
+        """Share of searches that show a result at this position, relative to the first page; 1 where the position is unknown."""
         place = np.log(np.maximum(np.nan_to_num(np.asarray(position, dtype=np.float64), nan=1.0), 1.0))
         share: Floats = np.exp(np.interp(place, PLACES, self.log_share))
         return share
@@ -60,17 +61,18 @@ ASSUMPTION = Sight(SHARES, False)
 
 
 def learn_sight(pairs: pd.DataFrame) -> Sight:
-    """How far this site's searchers look, from pairs that moved between two windows, and from how many searches reach a result where a source
-    tells how many there are.
+    """How far the searchers of this site look, from pairs that moved between two windows and, where a source has the number of searches,
+    from impressions per search.
 
     Args:
-        pairs: query, impressions, impressions_reference, position, position_reference of one (page, query) a row, and demand (searches of the
+        pairs: query, impressions, impressions_reference, position, position_reference of one (page, query) a row, and demand (searches of
+            the
             query in the recent window) where known.
     Returns:
-        The share at each of PLACES. Impressions change with demand and with what the new position lets be seen; over many pairs the
-        demand changes of those that moved and of those that stayed are alike, so a weighted least-squares fit of the log ratio on the
-        two positions gives the shares. Impressions / searches told, beside those of the first page, give them too. Made to fall
-        (isotonic), and drawn to SEEN where little is known.
+        The share at each of PLACES. Impressions change with demand and with visibility at the new position. Over many pairs, the
+        demand of those that moved and of those that stayed changes alike, so a weighted least-squares fit of the log ratio on the
+        two positions gives the shares. So do impressions per search relative to those of the first page. The shares fall with position
+        (isotonic regression), and are shrunk to SEEN where there is little data.
     """
     shown = np.minimum(pairs["impressions"].to_numpy(float), pairs["impressions_reference"].to_numpy(float))
     usable = (shown >= TEACHES) & pairs["position"].notna().to_numpy() & pairs["position_reference"].notna().to_numpy()
@@ -83,7 +85,7 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
     moved = now - then
     still = np.abs(moved).sum(axis=1) < 0.05
     ratio = ratio - (np.median(ratio[still] if still.sum() >= 20 else ratio) if len(ratio) else 0.0)
-    # beyond what pairs that stayed put do, a ratio tells more of demand than of sight: such rows count less
+    # a ratio beyond those of pairs that stayed is due to demand rather than sight: such rows have less weight
     spread = max(float(np.median(np.abs(ratio[still])) * 1.48) if still.sum() >= 20 else 0.3, 0.1)
     design, seen, errors = moved[:, 1:], ratio, np.full(len(ratio), spread)
     if known is not None:
@@ -103,14 +105,15 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
     return Sight(share, True, _sight_error(ratio, moved @ share, still))
 
 
-#: place up to which a result is on the first page whoever searches, queries there that tell what share of searches the source counts, and
-#: searches from which a query tells how far down it is seen: enough to be shown some times even where one in ten looks
+#: position up to which a result is on the first page for everyone; least number of queries there to estimate the coverage of the source;
+#: searches from which a query shows its visibility, enough to be shown several times even if one in ten looks
 FIRST_PLACE, FIRST_QUERIES, LEAST_SEARCHES = 7.0, 30, 100.0
 
 
 def _seen_of_searches(pairs: pd.DataFrame) -> tuple[Floats, Floats, float] | None:
-    """Rows x PLACES and the logarithm of impressions / searches beside that of the first page, of the page shown most for each query whose
-    searches are told; and how far the first page strays. None where under FIRST_QUERIES of the first page are known.
+    """Rows x PLACES and the logarithm of impressions / searches relative to that of the first page, of the page shown most for each query
+    with
+    known searches; and the spread on the first page. None where fewer than FIRST_QUERIES of the first page are known.
     """
     if "demand" not in pairs:
         return None
@@ -126,7 +129,7 @@ def _seen_of_searches(pairs: pd.DataFrame) -> tuple[Floats, Floats, float] | Non
 
 
 def _sight_error(ratio: Floats, moved: Floats, still: NDArray[np.bool_]) -> float:
-    """What part of a move of the logarithm of sight is wrong: how much more rows that moved stray from it than those that stayed."""
+    """Relative error of a change of the logarithm of sight: the excess variation of rows that moved over those that stayed."""
     far = np.abs(moved) >= 0.3
     if far.sum() < 20 or still.sum() < 20:
         return Sight.error
@@ -136,7 +139,7 @@ def _sight_error(ratio: Floats, moved: Floats, still: NDArray[np.bool_]) -> floa
 
 
 def _weights(position: Floats) -> Floats:
-    """Rows x PLACES: how much each place counts at a position, linear in log position."""
+    """Rows x PLACES: the weight of each place at a position, linear in log position."""
     place = np.log(np.maximum(position, 1.0))
     right = np.clip(np.searchsorted(PLACES, place), 1, len(PLACES) - 1)
     part = np.clip((place - PLACES[right - 1]) / (PLACES[right] - PLACES[right - 1]), 0, 1)
@@ -147,7 +150,7 @@ def _weights(position: Floats) -> Floats:
 
 
 def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
-    """How often queries were searched in the recent and the reference window: query, demand, demand_reference.
+    """Searches by query in the recent and the reference window: query, demand, demand_reference.
 
     Args:
         demand: query, month (any day of it), volume (searches in the month), one row per query and month.
@@ -166,25 +169,27 @@ def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     return result.reset_index()
 
 
-#: impressions in both windows from which a query at the same place tells how good a source of demand is, and how near its places must be
+#: impressions in both windows from which a query at the same position tests a demand source, and largest difference of its log positions
 TELLS, SAME_PLACE = 30, 0.1
-#: error of a source of demand (of the logarithm of growth) where nothing tells it, the least, and how many queries the site's counts for in a section
+#: default error of a demand source (of the logarithm of growth), least error, and weight of the site in a section, in queries
 SOURCE_ERROR, LEAST_ERROR, SOURCE_QUERIES = 0.15, 0.03, 10.0
 
 
 def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
-    """The factor by which each row's query was searched more often in the recent than in the reference window; NaN where nothing tells it.
+    """The factor by which searches for the query of each row grew from the reference to the recent window; NaN where unknown.
 
     Args:
-        pairs: query, impressions, position, and both with `_reference`; where `demand` and `demand_reference` are given (searches of the
-            query from a source of demand) they count as well; `section` (of the page), `came` (whether it came or went) and `lived` (see `core.access`) where known.
+        pairs: query, impressions, position, and both with `_reference`; `demand` and `demand_reference` (searches of the
+            query from a demand source), `section` (of the page), `came` (whether the page appeared or disappeared) and `lived` (see
+            `core.access`) where known.
     Returns:
-        One factor a row. Impressions of the page that leads for the query / the share seen at its place, against searches told: each weighs
-        by the inverse of its squared error. That of impressions is counting and what the site's sight is wrong by, so that it is small at an
-        unmoved place; that of a source is how far it missed the growth of queries at unmoved places, per section.
+        One factor a row, from two estimates: impressions of the page that leads for the query / the visible share at its position, and
+            searches. Each is weighted
+        by the inverse of its squared error. The error of impressions is counting noise and the error of sight, so it is small at an
+        unchanged position; that of a source is its error for queries at unchanged positions, per section.
     """
     number = numbered(pairs)[0].copy()
-    unnamed = pairs["query"].eq("").to_numpy()  # rows of pages whose queries are not known: each stands for its own
+    unnamed = pairs["query"].eq("").to_numpy()  # rows of pages without named queries: each is a query of its own
     number[unnamed] = number.max(initial=0) + 1 + np.arange(unnamed.sum())
     queries = int(number.max(initial=-1)) + 1
     kept = _there(pairs)
@@ -194,7 +199,7 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
         position, seen = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float) * kept
         part = sight.share(position)
         near = (np.nan_to_num(position, nan=1.0) <= 10.5) & (seen > 0)
-        order = np.lexsort([seen / part, near, number])  # pages of the first page of results lead
+        order = np.lexsort([seen / part, near, number])  # pages on the first page of results lead
         leader[number[order]] = order
         looked.append((seen / part)[leader])
         share.append(np.log(part[leader]))
@@ -219,7 +224,7 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
 
 
 def _there(pairs: pd.DataFrame) -> NDArray[np.bool_]:
-    """Rows of pages that were there throughout both windows: only what they are shown tells how much was searched."""
+    """Rows of pages that existed throughout both windows: only their impressions measure searches."""
     there = np.ones(len(pairs), dtype=bool)
     if "came" in pairs:
         there &= ~pairs["came"].to_numpy(bool)
@@ -229,7 +234,7 @@ def _there(pairs: pd.DataFrame) -> NDArray[np.bool_]:
 
 
 def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.int64]) -> Floats:
-    """Per query, the squared error of the source of demand in its section: the middle of what it missed, drawn to that of the site."""
+    """Per query, the squared error of the demand source in its section: the median of its errors, shrunk to that of the site."""
     square = pd.Series(np.where(tells, missed, np.nan) ** 2)
     site = float(square.median()) / MIDDLE_SQUARE if tells.sum() >= SOURCE_QUERIES else SOURCE_ERROR**2
     of_section = square.groupby(section).agg(["median", "count"])
@@ -240,27 +245,30 @@ def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.
     return error
 
 
-#: expected clicks of the queries known in both windows that count as much as the section, where it is asked how a page's demand went
+#: expected clicks of queries known in both windows that have the same weight as the section in the demand of a page
 OWN_CLICKS = 10.0
 
 
 def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
-    """The change of each row's expected clicks divided into demand, rank, access and what cannot be told.
+    """The change of the expected clicks of each row, split into demand, rank, access and untold.
 
     Args:
-        pairs: as in `query_growth`, with expected_clicks and expected_clicks_reference (scaled to the same length, as all of them), page.
+        pairs: as in `query_growth`, with page, expected_clicks and expected_clicks_reference (scaled to equal length, like all reference
+            columns).
     Returns:
         demand, rank, access, untold in the order of the rows: they add up to expected_clicks - expected_clicks_reference. Expected clicks =
-        demand x (share of it that is shown x CTR there), by the logarithmic mean Divisia index (Ang 2004, Energy Policy 32:1131); where
-        the page was shown in one window only but the query is known in both, by halves of both orders (Shapley), which stays exact at
-        zero. A query that is not seen at all in one window may have lost its searchers or its place: what its page's other queries, and
-        those of its section, tell of demand is taken first, the rest is rank; untold where they tell nothing. Rows of a page that came or
-        went (`came`) owe to access what demand does not explain, and of one that was
-        there for part of the reference window (`lived`) what it would have had in the rest of it. Of a page whose event is over (`event`, where known)
-        nobody searches for what is not seen any more.
+        demand x (visible share x CTR there), by the logarithmic mean Divisia index (Ang 2004, Energy Policy 32:1131). Where
+        the page was shown in only one window but the query is known in both, the mean of both orders (Shapley), which is exact at
+        zero. A query without any impressions in one window may have lost its searchers or its position: the demand of the other queries of
+        its page, and
+        of its section, is taken first, and the rest is rank; untold where there are none. For a page that appeared or
+        disappeared (`came`), what demand does not explain is access; for one that existed during part of the reference window (`lived`),
+        also what it
+        would have had in the rest of it. Where the event of a page is over (`event`, where known), queries without impressions have no more
+        demand.
     """
     e1, had = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
-    e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had been there throughout
+    e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had existed throughout
     growth = query_growth(pairs, sight)
     both, known = (e1 > 1e-9) & (e0 > 1e-9), np.isfinite(growth)
     came = pairs["came"].to_numpy(bool) if "came" in pairs else np.zeros(len(pairs), dtype=bool)
@@ -268,11 +276,11 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
     guessed = np.isfinite(around)
     with np.errstate(divide="ignore", invalid="ignore"):
         by_demand = np.where(both & known, log_mean(e1, e0) * np.log(np.where(known, growth, 1.0)), 0.0)
-        alone = (e1 * (1 - 1 / growth) + e0 * (growth - 1)) / 2  # the page shown in one window only
+        alone = (e1 * (1 - 1 / growth) + e0 * (growth - 1)) / 2  # the page has impressions in one window only
         first = np.where((e1 > e0) & ~came, e1 * (1 - 1 / around), e0 * (around - 1))  # demand first, the rest is rank
     by_demand = np.where(~both & known, alone, by_demand)
     unseen = ~known | came
-    # demand explains no more than the whole of a fall, and nothing of what goes the other way
+    # demand explains at most the whole of a fall, and nothing in the opposite direction
     by_demand = np.where(unseen & guessed, np.sign(e1 - e0) * np.clip(np.sign(e1 - e0) * first, 0.0, np.abs(e1 - e0)), by_demand)
     by_demand = np.where(came & ((e0 <= 1e-9) | ~guessed), 0.0, by_demand)
     untold = np.where(unseen & ~guessed & ~came, e1 - e0, 0.0)
@@ -282,7 +290,9 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
 
 
 def _growth_around(pairs: pd.DataFrame, growth: Floats, e1: Floats, e0: Floats) -> Floats:
-    """Per row, by what factor demand grew for its page's queries that are known in both windows, few drawn to its section's; NaN without any."""
+    """Per row, the growth of demand for queries of its page that are known in both windows, shrunk to its section where they are few; NaN
+    without any.
+    """
     known = np.isfinite(growth) & _there(pairs) & (e0 > 0)
     page = pairs["page"].to_numpy() if "page" in pairs else np.zeros(len(pairs), dtype=np.int64)
     section = pairs["section"] if "section" in pairs else pd.Series(0, index=pairs.index)
@@ -306,15 +316,16 @@ def row_parts(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
 
 
 def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "page") -> pd.DataFrame:
-    """Each page's change divided into demand, rank, pull, access and untold, which add up to it exactly.
+    """The change of each page, split into demand, rank, pull, access and untold, which add up to it exactly.
 
     Args:
-        parts: `row_parts` of the pairs; key: of each of them, the page, or section, query, ... that it counts for.
-        totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `came` where known: whether the key came or went as a whole,
-            and then what its pull changed is access too.
+        parts: `row_parts` of the pairs; key: of each of them, the page, section, query, ... to which it counts.
+        totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `came` where known: whether the whole key appeared or
+            disappeared;
+            its change of pull is then access too.
     Returns:
         One row per row of `totals`: `by` and PARTS. Clicks = expected clicks x pull, by the logarithmic mean Divisia index, additive
-        LMDI-I. What is there in one window only has no pull that could have changed.
+        LMDI-I. A key with clicks in one window only has no change of pull.
     """
     sums = parts.groupby(np.asarray(key)).sum().reindex(totals[by]).fillna(0.0)
     had, was = totals["clicks_recent"].to_numpy(float), totals["clicks_reference"].to_numpy(float)
@@ -324,7 +335,7 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
     moved = e1 - e0
     still = np.abs(moved) < 1e-9
     from_expected = np.where(alone & ~still, c1 - c0, from_expected)
-    # demand and rank may cancel: what is left of them is handed on in clicks, each in the measure of clicks a unit of expectation makes
+    # demand and rank may cancel: what remains of them is converted to clicks, each by clicks per unit of expectation
     rate = np.where(still, log_mean(c1, c0) / np.maximum(log_mean(e1 + 0.5, e0 + 0.5), 1e-9), from_expected / np.where(still, 1.0, moved))
     result = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
     result["rank"] = from_expected - result["demand"] - result["access"] - result["untold"]
@@ -337,7 +348,7 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
 
 
 def with_usual_rate(pairs: pd.DataFrame) -> tuple[pd.DataFrame, pd.Series]:
-    """Pairs in which rows that no source places expect clicks at the rate that all of these have, and which rows they are."""
+    """Pairs in which rows without position have the mean expected rate of all such rows, and which rows these are."""
     placeless: pd.Series = (pairs["placed"] == 0) & (pairs["placed_reference"] == 0)
     if not placeless.any():
         return pairs, placeless
@@ -350,12 +361,12 @@ def with_usual_rate(pairs: pd.DataFrame) -> tuple[pd.DataFrame, pd.Series]:
     return pairs.assign(**expected), placeless
 
 
-#: reference counts of pairs that are brought to the length of the recent window
+#: reference counts of pairs that are scaled to the length of the recent window
 COUNTED = ("impressions_reference", "expected_clicks_reference", "clicks_reference", "demand_reference")
 
 
 def scaled_pairs(pairs: pd.DataFrame, scale: float) -> pd.DataFrame:
-    """Pairs whose reference counts are brought to the length of the recent window."""
+    """Pairs with reference counts scaled to the length of the recent window."""
     return pairs.assign(**{name: pairs[name] * scale for name in COUNTED if name in pairs})
 
 
@@ -367,12 +378,13 @@ def log_mean(a: Floats, b: Floats) -> Floats:
 
 
 def split_ratio(recent: pd.DataFrame, reference: pd.DataFrame, factors: list[str]) -> pd.DataFrame:
-    """A change divided along a chain of counts, such as clicks -> sessions -> engaged sessions -> conversions.
+    """A change split along a funnel, such as clicks -> sessions -> engaged sessions -> conversions.
 
     Args:
-        recent, reference: one row per key, the same keys; `factors`: names of counts, from the first of the chain to the last.
+        recent, reference: one row per key, the same keys; `factors`: names of counts, from the first of the funnel to the last.
     Returns:
-        One column per factor: what the change of the last count owes to the first count itself, and to each later one's rate on the one
+        One column per factor: the part of the change of the last count due to the first count itself, and to the ratio of each later one to
+            the one
         before; they add up to the change of the last (additive LMDI-I; half a count is added throughout, so that zeros have a logarithm).
     """
     now = [recent[name].to_numpy(float) + 0.5 for name in factors]

@@ -1,4 +1,4 @@
-"""Where a site's good pages stand and how they are chosen: what a page can hope for once it is mended."""
+"""The positions and pull of the good pages of a site: what a page can reach once its fault is mended."""
 
 from __future__ import annotations
 
@@ -15,35 +15,40 @@ from nibbet.core.windows import MONTH_DAYS
 
 Floats = NDArray[np.float64]
 
-#: clicks (at the mean CTR of good pages) from which a page's place tells where good pages stand, and pages from which a site tells it
+#: clicks (at the mean CTR of good pages) from which the position of a page counts, and least number of such pages
 TELLING_CLICKS, TELLING_PAGES = 20, 12
-#: as many pages the assumption about places counts
+#: weight of the default positions, in pages
 ASSUMED = 2.0
-#: how far the power of the place by which pull grows may be from 0 before a site tells it, and the place to which pages tell it
+#: prior standard deviation of the exponent of pull by position, and last position that contributes to it
 TILT, LAST_TILTED = 0.3, 20.0
-#: the pull that a site is taken to have at least and at most
+#: limits of the pull of a site
 PULLS = (0.7, 1.3)
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
-#: how unsure a demand is that is read from impressions and how far searchers look (coefficient of variation)
+#: coefficient of variation of demand estimated from impressions and sight
 DEMAND_SPREAD = 0.2
-#: places between which gains are read: logarithms, fine enough for a curve that falls smoothly
+#: grid of log positions for interpolating gains, fine enough for a smoothly falling curve
 LAST_PLACE = 200.0
 GRID = np.linspace(0.0, np.log(LAST_PLACE), 400)
-#: shares of good pages over which a mean gain is taken
+#: quantiles of good pages over which a mean gain is taken
 MIDDLE = (0.05, 0.15, 0.25, 0.35, 0.45, 0.55, 0.65, 0.75, 0.85, 0.95)
 
 
 def with_withheld(share: pd.Series) -> pd.Series:
-    """What sums over a page's queries are multiplied by, for the share of impressions whose queries are withheld fares like the rest."""
+    """The factor from the sum over the named queries of a page to all its queries: withheld impressions are assumed to behave like the
+    others.
+    """
     return 1 / (1 - share.fillna(0.0).clip(upper=0.8))
 
 
 @dataclass(frozen=True)
 class Standing:
-    """Median and spread (of the logarithm) of the places of good pages for what they answer; the mean pull of pages there, and `tilt`, the power
-    of the place by which it grows: the curve, which holds what pages do not answer, falls faster than their own choice does. usual_pull is
-    that of pages whose titles are not poor, pull_spread how these differ, poor_share the share of pages whose titles are poor.
+    """Median and spread (of the logarithm) of the positions of good pages for what they answer, the mean pull of pages there, and `tilt`,
+    the
+    exponent
+    with which pull grows with position: the curve includes queries that pages do not answer, and falls faster than the CTR of answered
+    ones. usual_pull is
+    that of pages whose titles are not poor, pull_spread its spread, poor_share the share of pages with poor titles.
     """
 
     place: float = 3.0
@@ -60,8 +65,8 @@ class Standing:
         return self.place * at**0 if self.beside is None else np.sqrt(self.place * np.maximum(at * self.beside, 1.0))
 
     def places(self, at: Floats, worse: float) -> Floats:
-        """Where a page that stands at `at` would stand once mended: the place than which a share `worse` of good pages no worse than it
-        stand better.
+        """The position that a page at `at` reaches once mended: the quantile `worse` of the positions of good pages that are no worse than
+        `at`.
         """
         at = np.maximum(at, 1.0)
         centre = self._centre(at)
@@ -71,15 +76,16 @@ class Standing:
         return placed
 
     def rate(self, places: Floats, curve: Curve) -> Floats:
-        """How often a good page at each place is chosen when shown."""
+        """Clicks / searches of a good page at each position."""
         rate: Floats = curve.rate(places) * self.pull * (places / self.place) ** self.tilt
         return rate
 
     def gains(self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
-        """Extra clicks a month of rows that would stand among the good pages: gain (mean), gain_low and gain_high (80%).
+        """Extra clicks a month of rows that reach the positions of good pages: gain (mean), gain_low and gain_high (80%).
 
         Args:
-            demand: impressions in `days` days on the first page; clicks: those had; place_held: the place than which they would not be worse.
+            demand: impressions in `days` days on the first page; clicks: present clicks; place_held: position than which they will not be
+                worse.
         """
 
         rate = {worse: self.rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
@@ -96,18 +102,20 @@ class Standing:
 
 
 def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
-    """Where the good pages of a site stand.
+    """The positions of the good pages of a site.
 
     Args:
-        pages: position_answered, clicks_answered, impressions_answered, expected_answered, clicks_titled, expected_titled, trend (null where nothing lasting befell the page); one row per page.
-        below: the place from which on a page counts as one that has still to climb.
+        pages: position_answered, clicks_answered, impressions_answered, expected_answered, clicks_titled, expected_titled, trend (null
+            without a lasting change); one row per page.
+        below: the position from which on a page still has to climb.
     Returns:
-        From pages that would be visited at the site's mean CTR there, stand above `below` and have not fallen; a site with few of them leans on the defaults.
+        Estimated from pages with enough demand to be visited at the mean CTR of the site, a position better than `below` and no lasting
+        fall. A site with few such pages gets the defaults.
     """
     good = pages[(pages["position_answered"] < below) & pages["trend"].isna()]
     shown = good["impressions_answered"]
     rate = good["clicks_answered"].sum() / max(shown.sum(), 1)
-    good = good[shown * rate >= TELLING_CLICKS]  # by what is wanted of them: clicks alone would choose those that stand high
+    good = good[shown * rate >= TELLING_CLICKS]  # selected by demand: selection by clicks would favour good positions
     usual, spread, poor = usual_pull(pages["clicks_titled"].to_numpy(float), pages["expected_titled"].to_numpy(float))
     if len(good) < TELLING_PAGES:
         return Standing(pull_spread=spread, poor_share=poor)
@@ -120,17 +128,17 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
 
 
 def _mean_pull(pages: pd.DataFrame, usual: float, place: float, tilt: float) -> float:
-    """Clicks over clicks expected at `place` of pages whose titles are not poor, those of none weighing more than MOST_WEIGHT expected ones."""
+    """Clicks / expected clicks at `place` of pages whose titles are not poor, each weighing at most MOST_WEIGHT expected clicks."""
     rows = pages[(pages["expected_answered"] >= TELLING) & (pages["position_answered"] < LAST_TILTED) & pages["trend"].isna()]
-    rows = rows[rows["clicks_titled"] >= np.sqrt(BAD_PULL) * usual * rows["expected_titled"]]  # nearer to usual than to poor ones
+    rows = rows[rows["clicks_titled"] >= np.sqrt(BAD_PULL) * usual * rows["expected_titled"]]  # closer to usual titles than to poor ones
     expected = rows["expected_answered"] * (rows["position_answered"] / place) ** tilt
     weight = expected.clip(upper=MOST_WEIGHT)
     return float((rows["clicks_answered"] / expected * weight).sum() / weight.sum()) if len(rows) else 1.0
 
 
 def _tilt(pages: pd.DataFrame, spread: float) -> float:
-    """Slope of the logarithm of pull on that of the place, over pages that are visited: weighted least squares, drawn to 0 as by one observation
-    TILT off.
+    """Slope of the logarithm of pull on that of position, over visited pages: weighted least squares, shrunk to 0 with prior standard
+    deviation TILT.
     """
     rows = pages[(pages["expected_answered"] >= 5) & (pages["clicks_answered"] > 0) & (pages["position_answered"] < LAST_TILTED)]
     clicks, expected = rows["clicks_answered"].to_numpy(float), rows["expected_answered"].to_numpy(float)
@@ -142,10 +150,10 @@ def _tilt(pages: pd.DataFrame, spread: float) -> float:
 
 
 def _uncut(place: Floats, end: float) -> tuple[float, float]:
-    """Mean and spread of a normal distribution of which only what lies below `end` was seen, by likelihood.
+    """Mean and spread of a normal distribution that is observed only below `end`, by maximum likelihood.
 
-    Good pages are looked for above a place, so that those that stand a little below it are missing among them: their middle alone would
-    promise too much (truncated normal: Cohen 1959, Technometrics 1:217). A weak prior, as much as ASSUMED pages tell, holds the two.
+    Good pages are selected by position, so pages slightly below it are missing from the sample and its mean would promise too much
+    (truncated normal: Cohen 1959, Technometrics 1:217). A weak prior, worth ASSUMED pages, stabilises both.
     """
     usual, width = Standing.place, Standing.spread
 

@@ -1,4 +1,4 @@
-"""How new pages start, beside the site's earlier new pages at the same age."""
+"""How new pages start, compared with earlier new pages of the site at the same age."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 STARTS = ["age_weeks", "start_clicks", "start_low", "start_usual", "start_high", "start_rank", "earlier"]
-#: earlier new pages from which their middle and their band say something
+#: earlier new pages needed for a median and a band
 LEAST_EARLIER = 8
 
 
@@ -15,12 +15,13 @@ def starts(weeks: NDArray[np.int64], began: NDArray[np.int64], young: NDArray[np
     """Clicks of young pages since they began, and those of earlier new pages at the same age.
 
     Args:
-        weeks: clicks, pages x whole weeks, oldest first; one row per page that began within the data. began: per page, its first whole week;
-            young: per page, whether it is asked about.
+        weeks: clicks, pages x whole weeks, oldest first; one row per page that began within the data. began: per page, its first whole
+            week;
+            young: per page, whether to report it.
     Returns:
         One row per young page, in order: STARTS. age_weeks: whole weeks since it began; start_clicks: clicks in these; start_low,
-        start_usual, start_high: the 10th, 50th and 90th percentile of the first as many weeks of pages that began earlier and are not
-        asked about; start_rank: the share of these with fewer clicks, ties counted half; earlier: how many they are. Null under LEAST_EARLIER
+        start_usual, start_high: the 10th, 50th and 90th percentile over the same number of first weeks of earlier pages that are not
+        young; start_rank: the share of these with fewer clicks, ties counted half; earlier: their number. Null for fewer than LEAST_EARLIER
         of them, and for pages without a whole week.
     """
     count = weeks.shape[1]

@@ -1,4 +1,4 @@
-"""What works on this site: what sections, kinds, lengths and topics earn per page and per search, small groups drawn to the usual."""
+"""What works on this site: earnings of sections, kinds, lengths and topics per page and per search, with small groups shrunk to the usual."""
 
 from __future__ import annotations
 
@@ -16,19 +16,19 @@ STRENGTHS = (
     "level key pages clicks clicks_per_page answered_clicks searches clicks_per_search strength strength_low strength_high sessions conversions "
     "conversions_per_page conversions_per_session conversion_strength"
 ).split()
-#: words from which a page is longer than the band before
+#: upper limits of the bands of length, in words
 LENGTHS = (400, 800, 1200, 2000)
 LENGTH_NAMES = ("under 400 words", "400 to 799 words", "800 to 1,199 words", "1,200 to 1,999 words", "2,000 words and more")
 
 
 def shrunk_ratio(events: Floats, base: Floats, group: NDArray[np.int64]) -> pd.DataFrame:
-    """Per group events / base over the usual of all groups, drawn to 1 as far as groups differ little beyond chance.
+    """Per group, events / base relative to that of all groups, shrunk to 1 where groups differ little beyond chance.
 
     Args:
-        events, base: per page, as clicks and searches; group: number of the page's group, from 0.
+        events, base: per page, such as clicks and searches; group: number of the group of the page, from 0.
     Returns:
         ratio, low, high (80%), one row per group; null where a group has no base.
-    The pages of a group are a sample of what such pages earn: the variance of its log rate is the spread between pages, pooled over groups,
+    The pages of a group are a sample of such pages: the variance of its log rate is the spread between pages, pooled over groups,
     over their effective number, plus counting noise. Between groups by DerSimonian & Laird (1986, Control. Clin. Trials 7:177).
     """
     count = int(group.max(initial=-1)) + 1
@@ -55,17 +55,18 @@ def shrunk_ratio(events: Floats, base: Floats, group: NDArray[np.int64]) -> pd.D
 
 
 def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None, members: pd.DataFrame, days: int) -> pd.DataFrame:
-    """What groups of pages earn beside the rest of the site: STRENGTHS, by level and clicks.
+    """What groups of pages earn, relative to the rest of the site: STRENGTHS, by level and clicks.
 
     Args:
         pages: indexed by number: clicks, sessions, conversions (null without landings), gone, blocked.
         pairs: the query map: page, query, role, brand, clicks, impressions, share_impressions (of the query) of the recent window.
-        demand: searches a month by query, or None; pages that share a query share them. Where it is not told, impressions stand for searches.
+        demand: searches a month by query, or None; pages with a common query divide them. Impressions are used where searches are unknown.
         members: level, key, page (number): which pages make which group; days: length of the recent window.
     Returns:
-        clicks: all of the recent window. searches, answered_clicks: of queries without the brand that a page does not draw astray; strength:
-        answered clicks per search over the usual of the level, shrunk, with an 80% interval; conversion_strength: conversions per session
-        likewise.
+        clicks: all of the recent window. searches, answered_clicks: of answered queries without the brand; strength:
+        answered clicks per search relative to the usual of the level, shrunk, with an 80% interval; conversion_strength: the same for
+        conversions per
+        session.
     """
     rows = rows_at(pairs, ~pairs["brand"] & (pairs["role"] != "stray"), ["page", "query", "clicks", "impressions", "share_impressions"])
     searches = rows["impressions"].astype(float)
@@ -111,15 +112,15 @@ def _of_level(level: str, rows: pd.DataFrame) -> pd.DataFrame:
 
 
 def formats(titles: pd.Series) -> pd.Series:
-    """How the title of each page puts its subject: a question, a count of things, in two parts, or plain; null without a title."""
-    text = titles.astype("str").str.replace(r"\s+[|–—-]\s+[^|–—-]{1,40}$", "", regex=True)  # the name of the site behind it
+    """The form of each title: a question, a number of things, in two parts, or plain; null without a title."""
+    text = titles.astype("str").str.replace(r"\s+[|–—-]\s+[^|–—-]{1,40}$", "", regex=True)  # remove the name of the site at the end
     kinds = [text.str.contains("?", regex=False), text.str.contains(r"^\W*(?:\S+ )?[2-9]\d?\s+\w"), text.str.contains(r":\s|\s[–—-]\s")]
     result = np.select([kind.fillna(False).to_numpy(bool) for kind in kinds], ["a question", "a count of things", "in two parts"], "plain")
     return pd.Series(result, index=titles.index, dtype="str").where(titles.notna())
 
 
 def lengths(words: pd.Series) -> pd.Series:
-    """The band of length of each page by its words; null where they are not known."""
+    """The band of length of each page by its words; null where unknown."""
     known = words.notna()
     band = np.searchsorted(LENGTHS, words.fillna(0).to_numpy(float), side="right")
     return pd.Series(np.asarray(LENGTH_NAMES)[band], index=words.index, dtype="str").where(known)

@@ -1,4 +1,4 @@
-"""Which pages sank further than places wander on their site."""
+"""Pages that sank further than positions wander on their site."""
 
 from __future__ import annotations
 
@@ -8,20 +8,20 @@ from scipy import special
 
 Floats = NDArray[np.float64]
 
-#: pages that moved from which a site tells how far places wander; least spread of what that costs or gives (of the logarithm of clicks)
+#: pages that moved from which the wander of positions is estimated; least wander (standard deviation of the logarithm of clicks)
 TELLING_PAGES, LEAST_WANDER = 20, 0.05
-#: times the median distance from the middle that a standard deviation is, of a normal distribution
+#: standard deviation / median absolute deviation of a normal distribution
 MAD = 1.4826
-#: a change of pull beyond this (of the logarithm) is a new title or an answer above the results, and tells nothing of the curve; as much as so
-#: many pages with usual moves the slope is drawn to 0
+#: a larger change of pull (of the logarithm) is due to a new title or an answer box and is left out; weight, in pages with usual moves, of
+#: the prior slope 0
 USUAL_PULL, ASSUMED = 1.0, 10.0
 
 
 def wander(moves: Floats) -> float:
-    """How far rows move by chance (a standard deviation), by those above the middle alone: among those below are some that sank.
+    """The standard deviation of random moves, estimated only from rows above the median: some of those below have truly sunk.
 
-    The chance moves are taken to be symmetric, so that one side tells them (an empirical null: Efron 2004, J. Am. Stat. Assoc. 99:96).
-    Infinite under TELLING_PAGES rows.
+    Random moves are assumed symmetric, so one side suffices (an empirical null: Efron 2004, J. Am. Stat. Assoc. 99:96).
+    Infinite for fewer than TELLING_PAGES rows.
     """
     if len(moves) < TELLING_PAGES:
         return np.inf
@@ -30,14 +30,16 @@ def wander(moves: Floats) -> float:
 
 
 def sunk(by_rank: Floats, by_pull: Floats, counting: Floats, telling: NDArray[np.bool_]) -> tuple[Floats, Floats]:
-    """What each page lost by its places, and the chance of so much by their wandering alone.
+    """The loss of each page by rank, and the p-value of such a loss by wander alone.
 
     Args:
-        by_rank, by_pull: what rank and pull did to the page's clicks, as changes of their logarithm; counting: variance of their sum by counting;
-        telling: pages whose change tells it.
+        by_rank, by_pull: effect of rank and pull on the clicks of the page, as changes of their logarithm; counting: counting variance of
+            their sum;
+        telling: pages with enough data.
     Returns:
-        Loss (of the logarithm, positive for a fall) and p-value (1 where nothing is told). Where pages that moved are chosen less or more for it
-        than the curve has it, the site's own slope of pull on rank is counted in (weighted least squares).
+        Loss (of the logarithm, positive for a fall) and p-value (1 without enough data). Where the pull of pages that moved deviates from
+        the curve,
+        the slope of pull on rank of this site is included (weighted least squares).
     """
     moved = telling & (by_rank != 0)
     spread = wander(by_rank[moved])
