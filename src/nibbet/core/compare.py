@@ -1,4 +1,4 @@
-"""Two windows compared at any level: site, section, group, page, query, brand, device, country, surface, channel, source of visits."""
+"""Comparison of two windows at any level: site, section, group, page, query, brand, device, country, surface, channel, source of visits."""
 
 from __future__ import annotations
 
@@ -26,21 +26,21 @@ CHANGES = (
 ).split()
 LOSSES = "page subject queries recent reference change change_low change_high real demand rank pull access untold why".split()
 IMPRESSIONS = ["impressions", "impressions_reference", "impressions_change"]
-#: share of what a page's losing queries lost that a word must be part of to name the loss
+#: share of the loss of a page's losing queries that a word must cover to name the loss
 NAMES_LOSS = 0.6
-#: a season explains a change when it makes at least this share of it
+#: share of a change from which the season explains it
 SEASON_SHARE = 0.5
 
 
 def nothing(columns: list[str]) -> pd.DataFrame:
-    """A table of these columns without rows."""
+    """An empty table with these columns."""
     texts = {"level", "key", "measure", "page", "subject", "why"}
     return pd.DataFrame({name: pd.Series(dtype="str" if name in texts else bool if name == "real" else "float64") for name in columns})
 
 
 @dataclass(frozen=True)
 class Terms:
-    """What every level is held against: the factor of the reference (length, weekdays), the least real change, the noise that all pages share,
+    """What all levels have in common: the factor of the reference (length, weekdays), the least real change, the noise shared by all pages,
     and how far searchers look.
     """
 
@@ -51,12 +51,13 @@ class Terms:
 
 
 def shared_noise(days: pd.DataFrame, windows: Windows) -> float:
-    """The noise of a whole series between two windows: how far its weeks stray from a straight line, carried to the windows' length.
+    """The noise of a whole series between two windows: the variation of its weeks around a straight line, scaled to the length of the
+    windows.
 
     Args:
         days: date, clicks: one row per day.
     Returns:
-        A spread of the log ratio; weeks that stray together (their lag-one correlation) count as fewer. 0.05 where a window has under four
+        A standard deviation of the log ratio; correlated weeks (lag one) count as fewer. 0.05 where a window has fewer than four
         whole weeks.
     """
     variance = 0.0
@@ -76,32 +77,32 @@ def shared_noise(days: pd.DataFrame, windows: Windows) -> float:
 
 
 def own_season(last_year: pd.DataFrame, season: Floats, scale: float) -> Floats:
-    """Per page, the factor that its own season gives between the windows: what it did between the same days a year before.
+    """Per page, the factor between the windows due to its own season: its change between the same days a year earlier.
 
     Args:
         last_year: recent, reference: clicks in the windows a year earlier, in the order of `season`; season: the factor of its section.
     Returns:
-        The section's factor, moved towards the page's own as far as its counts and the spread between pages allow (empirical Bayes).
+        The factor of the section, moved towards that of the page as far as its counts and the spread between pages allow (empirical Bayes).
     """
     now, then = last_year["recent"].to_numpy(float), last_year["reference"].to_numpy(float) * scale * season
     apart = np.log((now + 0.5) / (then + 0.5))
     noise = drift_of(now, np.maximum(then, 1e-9), 1.0)
     doubt = 1 / (now + 0.5) + 1 / (then + 0.5) + min(noise, 0.15) ** 2
     busy = np.minimum(now, then) >= 20
-    middle = float(np.median(apart[busy])) if busy.any() else 0.0  # what moved the whole site was no season
+    middle = float(np.median(apart[busy])) if busy.any() else 0.0  # a change of the whole site is no season
     between = max(float(np.mean((apart[busy] - middle) ** 2 - doubt[busy])), 0.05**2) if busy.sum() >= LEAST_ROWS else 0.1**2
     factor: Floats = season * np.exp(np.where(now + then > 0, (apart - middle) * between / (between + doubt), 0.0))
     return factor
 
 
 def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, weeks: tuple[NDArray[np.number], ...]) -> Floats:
-    """Per page, its noise between two windows (a spread of the log ratio, beyond counting and what all pages share).
+    """Per page, its noise between two windows (a standard deviation of the log ratio, beyond counting and the noise shared by all pages).
 
     Args:
-        recent, reference: clicks; scale: factor of the reference; season: per page, the factor that its season gives; weeks: pages x weeks of
+        recent, reference: clicks; scale: factor of the reference; season: per page, the factor of its season; weeks: pages x weeks of
             both windows (clicks), or none.
     Returns:
-        What its own weeks stray by, and what pages that nothing befell drift by besides; in steps of 0.01, for finer tells nothing.
+        The noise of its own weeks and the drift of unaffected pages combined, in steps of 0.01.
     """
     own = noise_of_weeks(*weeks) if weeks else np.zeros(len(recent))
     noise: Floats = np.round(np.hypot(own, drift_of(recent, reference, scale * season, own)), 2).astype(np.float64)
@@ -109,10 +110,10 @@ def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, 
 
 
 def mean_noise(clicks: Floats, noise: Floats, key: NDArray[np.int64], keys: int) -> Floats:
-    """Per key, the noise of the sum of its members, which stray by themselves: those of many members cancel out.
+    """Per key, the noise of the sum of its members, whose independent noise partly cancels out.
 
     Args:
-        clicks, noise: of each member; key: the number of the key it counts for, below `keys`.
+        clicks, noise: of each member; key: the number of its key, below `keys`.
     """
     weight = clicks + 1e-9
     square = np.bincount(key, (weight * noise) ** 2, keys)
@@ -131,15 +132,15 @@ def compared(
     whole: float | None = None,
     known: NDArray[np.bool_] | None = None,
 ) -> pd.DataFrame:
-    """The change of each row with its interval, whether it is real, and what it adds to the whole.
+    """The change of each row with its interval, whether it is real, and its contribution to the whole.
 
     Args:
         rows: key, recent, reference (counts, not scaled); impressions and impressions_reference (not scaled) where they are known.
-        noise: per row, what it strays by itself (`page_noise`, `mean_noise`); what all pages share comes on top.
-        season: per row, the factor that the season alone gives; a change is real beyond what it explains.
-        whole: the level's reference (scaled), where `rows` are only some of it; known: see `core.change.change`.
+        noise: per row, its own noise (`page_noise`, `mean_noise`), in addition to the shared noise.
+        season: per row, the factor due to the season alone; a change is real only beyond it.
+        whole: the reference of the level (scaled), where `rows` are only part of it; known: see `core.change.change`.
     Returns:
-        The columns CHANGES, with the parts null: `reference` is scaled; contribution is change / the level's whole reference.
+        The columns CHANGES, with the parts null: `reference` is scaled; contribution is change / the whole reference of the level.
     """
     recent, reference = rows["recent"].to_numpy(float), rows["reference"].to_numpy(float)
     factor = np.broadcast_to(np.asarray(season, dtype=np.float64), recent.shape)
@@ -163,11 +164,11 @@ def compared(
 
 
 def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Series, *, whole: pd.Series | None = None) -> pd.DataFrame:
-    """A table of `compared` with its parts from those of the pairs (`core.split.row_parts`), and why.
+    """A table of `compared` with parts summed from those of the pairs (`core.split.row_parts`), and why.
 
     Args:
-        key: of each pair, the key it counts for; kind: of each pair, how its page came or went (`core.access`); whole: of each row of the
-            table, how it came or went as a whole, where rows are pages.
+        key: of each pair, its key; kind: of each pair, the access of its page (`core.access`); whole: of each row of the
+            table, its access as a whole, where rows are pages.
     """
     totals = pd.DataFrame({"key": table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
     if whole is not None:
@@ -178,8 +179,10 @@ def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Seri
 
 
 def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any, kind: pd.Series) -> pd.DataFrame:
-    """A table of `compared` whose parts are the sums of a finer level's (`fine`, keyed by `key`, each of a `kind` of access), which add up to
-    its change as exactly.
+    """A table of `compared` whose parts are the sums of a finer level (`fine`, keyed by `key`, each with its `kind` of access), which also
+    add
+    up to
+    its change exactly.
     """
     sums = fine.groupby(key)[[*PARTS, "season"]].sum().reindex(table["key"]).fillna(0.0)
     kinds = _largest_kind(table["key"], key, fine["access"].to_numpy(float), kind)
@@ -187,7 +190,7 @@ def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any, kind: pd.Ser
 
 
 def _largest_kind(wanted: pd.Series, key: Any, access: Floats, kind: pd.Series) -> pd.Series:
-    """Per key wanted, the kind of access that moved most."""
+    """Per key wanted, the kind of access with the largest part."""
     rows = pd.DataFrame({"key": np.asarray(key), "kind": kind.to_numpy(), "access": access})
     rows = rows[(rows["kind"] != "") & rows["key"].notna()]
     sums = rows.groupby(["key", "kind"], observed=True)["access"].sum().abs().reset_index()
@@ -196,10 +199,10 @@ def _largest_kind(wanted: pd.Series, key: Any, access: Floats, kind: pd.Series) 
 
 
 def named_why(table: pd.DataFrame, kind: pd.Series) -> pd.DataFrame:
-    """`why` in a word: the part that makes most of the change; of access its `kind` (new, gone, moved, blocked); season where that explains
-    most of it; empty where nothing is told.
+    """`why` in a word: the largest part of the change; for access its `kind` (new, gone, moved, blocked); season where that explains
+    most of it; empty where untold.
 
-    Where the interval of the change holds 0 there is nothing to explain, but for the season: a dip that it explains is named.
+    A change whose interval contains 0 needs no explanation, except that a dip due to the season is named.
     """
     sign = np.sign(table["change"].to_numpy(float))
     parts = table[PARTS].fillna(0.0).to_numpy(float) * sign[:, None]
@@ -208,11 +211,11 @@ def named_why(table: pd.DataFrame, kind: pd.Series) -> pd.DataFrame:
     size = np.abs(table["change"].to_numpy(float))
     seasonal = (table["season"].to_numpy(float) * sign >= SEASON_SHARE * size) & (size > 0)
     known = (table["change_low"] > 0) | (table["change_high"] < 0)
-    # what the season leaves over is judged by itself: a real change beyond it has a cause of its own
+    # the rest is judged without the season: a real change beyond it has its own cause
     return table.assign(why=np.where(known & (size > 0), np.where(seasonal & ~table["real"].to_numpy(bool), "season", word), ""))
 
 
-#: the chains behind the click: measure -> the count before it, and its own; organic stands above organic, all above all
+#: the funnels after the click: measure -> the count before it, and its own; organic with organic, all with all
 CHAINS = {
     "sessions from search": ("clicks", "sessions_organic"),
     "engaged sessions from search": ("sessions_organic", "engaged_organic"),
@@ -223,13 +226,14 @@ BEFORE = {"clicks": "clicks", "sessions_organic": "sessions from search", "sessi
 
 
 def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | float, season: Floats | float) -> pd.DataFrame:
-    """The chains behind the click, see CHAINS.
+    """The funnels after the click, see CHAINS.
 
     Args:
-        rows: key, then clicks, sessions_organic, engaged_organic, conversions_organic, sessions, conversions with `_recent` and `_reference`
-            behind the name; a chain is left out where one of its counts is.
+        rows: key, then clicks, sessions_organic, engaged_organic, conversions_organic, sessions, conversions with the suffixes `_recent`
+            and `_reference`;
+            a funnel is left out where one of its counts is missing.
     Returns:
-        The columns CHANGES: `volume` is what the change owes to the count before it in the chain, `rate` what it owes to its share of that.
+        The columns CHANGES: `volume` is the part due to the preceding count of the funnel, `rate` the part due to the ratio to it.
     """
     result = []
     for measure, (first, last) in CHAINS.items():
@@ -250,14 +254,15 @@ def of_visits(rows: pd.DataFrame, level: str, terms: Terms, *, noise: Floats | f
 
 
 def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFrame, terms: Terms, language: str) -> pd.DataFrame:
-    """Queries of a page that lose together, named as one loss by the words they share.
+    """Queries of a page that lose together, reported as one loss under the words they share.
 
     Args:
-        pairs: page, query, brand, clicks, clicks_reference (not scaled), no withheld rows; parts: their `core.split.row_parts`; pages: noise,
+        pairs: page, query, brand, clicks, clicks_reference (not scaled), no withheld rows; parts: their `core.split.row_parts`; pages:
+            noise,
             season (factor) and access (kind) of each page.
     Returns:
-        LOSSES, one row per page at most: `subject` are up to three words, each in queries that make most of what the page's losing queries
-        lost. The sums are those of all its queries with these words, losing or not, so that the loss is not one of selection.
+        LOSSES, at most one row per page: `subject` is up to three words, each part of queries that make up most of the loss of the losing
+        queries. The sums include all queries of the page with these words, losing or not, so that there is no selection bias.
     """
     named = [f"by_{name}" for name in ROWS]
     plain = pairs.assign(**dict(zip(named, parts[ROWS].to_numpy().T, strict=True)))[~pairs["brand"].astype(bool)]
@@ -304,7 +309,7 @@ def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFram
 
 
 def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
-    """Per page, the naming words as they stand in the query that lost most.
+    """Per page, the naming words as spelled in the query with the largest loss.
 
     Args:
         stems: page, stem: the columns of the naming words.
@@ -318,10 +323,11 @@ def _in_words(rows: pd.DataFrame, lost: Floats, stems: pd.DataFrame, lexicon: Le
 
 
 def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
-    """The pairs of brand queries with `subject`: a word searched beside the brand, one row per word; those of the bare brand are left out.
+    """The pairs of brand queries with `subject`: a word searched together with the brand, one row per word; queries of the brand alone are
+    left out.
 
     Args:
-        pairs: query and what else is to be kept; brand: its spellings.
+        pairs: query and any other columns; brand: its spellings.
     """
     number, texts = numbered(pairs)
     words = without_brand(texts, brand).str.split().explode().dropna().reset_index().drop_duplicates()
@@ -331,5 +337,5 @@ def with_brand(pairs: pd.DataFrame, brand: Sequence[str]) -> pd.DataFrame:
 
 
 def season_share(section: pd.Series, season: pd.Series) -> pd.Series:
-    """Per row of sections, the season's factor; 1 where it is not known."""
+    """The factor of the season of each section; 1 where unknown."""
     return section.map(season).astype("float64").fillna(1.0)

@@ -1,4 +1,4 @@
-"""The ledger: one row per page with everything joined, from tables that are already reduced."""
+"""The ledger: one row per page with all sources joined, from aggregated tables."""
 
 from __future__ import annotations
 
@@ -38,11 +38,11 @@ def ledger(
     """One row per page, in the order of `pages`.
 
     Args:
-        pages: page, path, section, in_search, in_landings, in_crawl, is_page (null or left out: it is), indexed by page number.
+        pages: page, path, section, in_search, in_landings, in_crawl, is_page (true if null or absent), indexed by page number.
         search, visits: sums per page and window (NAME_recent, NAME_reference, NAME_long), indexed by page number.
         inventory, editorial, backlinks: rows with page_id, or null where that source was not given.
-        scale: what reference clicks are multiplied by to compare with recent ones.
-        protected: patterns of paths; purposes: what pages are there for, other than search, -> patterns of their paths.
+        scale: the factor that makes reference clicks comparable with recent ones.
+        protected: patterns of paths; purposes: purposes other than search -> patterns of paths.
     Returns:
         The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
     """
@@ -71,8 +71,8 @@ def ledger(
 
 
 def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
-    """How many pages lie right below each, by whole parts of their addresses or by their breadcrumbs."""
-    whole = table["page"].str.rstrip("/")  # a site may end its addresses with a slash or without
+    """Number of pages directly below each, by complete path segments or by breadcrumbs."""
+    whole = table["page"].str.rstrip("/")  # addresses of a site may end with or without a slash
     above = whole.str.replace(r"/[^/]*$", "", regex=True)
     result = whole.map(above[whole != ""].value_counts()).fillna(0)
     if inventory is not None and ("parent_page" in inventory or "trail" in inventory):
@@ -83,7 +83,7 @@ def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
 
 
 def named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:
-    """The address of the page above each by its breadcrumbs, which are links or words; null where it has none."""
+    """The address of the parent of each page by its breadcrumbs, which are links or words; null where it has none."""
     known = inventory.reindex(table.index)
     result = known["parent_page"] if "parent_page" in known else pd.Series(None, index=table.index, dtype="str")
     if "trail" not in known or known["trail"].isna().all():
@@ -135,20 +135,20 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
     return table
 
 
-#: days into the data after which the first day with a page is its birth, not the beginning of the export
+#: days into the data after which the first appearance of a page is its birth, not the beginning of the export
 NEW_DAYS = 42
-#: clicks and impressions of the long window from which a page's first day in search tells its age: fewer come and go by chance
+#: impressions of the long window from which the first day in search dates a page: fewer appear by chance
 BORN_IMPRESSIONS = 50
-#: days by which search must have shown a page before the day of its publication for that to be the day of a rewriting
+#: days by which search must have shown a page before its date of publication for that to be the date of a revision
 REDATED_DAYS = 28
-#: share of the pages that search shows which a crawl may keep out of the index, and pages from which that is looked at
+#: share of the pages shown in search that a crawl may block from the index, and pages from which this is checked
 MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
 
 
 def with_agents(inventory: pd.DataFrame, agents: Sequence[str]) -> pd.DataFrame:
-    """The crawl, where a page that keeps one of these agents out by its name is kept out of the index.
+    """The crawl, with noindex for pages that block one of these agents by name.
 
-    inventory: noindex, noindex_for (names with commas between them) by page number.
+    inventory: noindex, noindex_for (names separated by commas) by page number.
     """
     if not agents or "noindex_for" not in inventory:
         return inventory
@@ -158,17 +158,19 @@ def with_agents(inventory: pd.DataFrame, agents: Sequence[str]) -> pd.DataFrame:
 
 
 def named_robots(inventory: pd.DataFrame) -> pd.Series:
-    """How many pages keep out each robot by its name, the most first; inventory: noindex_for."""
+    """Number of pages that block each robot by name, in descending order; inventory: noindex_for."""
     names = inventory["noindex_for"].dropna().str.lower().str.split(r",\s*", regex=True).explode().str.strip()
     return names[names.ne("")].value_counts()
 
 
 def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.DataFrame, float]:
-    """The crawl without its noindex flag where that contradicts search, and the share of pages shown that it would keep out (0 where it is sound).
+    """The crawl without its noindex flag where that contradicts search, and the share of pages shown that the flag would block (0 where it
+    is
+    sound).
 
     Args:
-        inventory: noindex, status by page number; search: impressions_recent by page number. A page that is shown is in the index: where most
-            of them are flagged, the flag is read the wrong way round, and what it says is not known.
+        inventory: noindex, status by page number; search: impressions_recent by page number. A page that is shown is in the index: if most
+            of them are flagged, the flag is inverted, and its meaning is unknown.
     """
     shown = search.index[search["impressions_recent"] > 0]
     rows = inventory.reindex(inventory.index.intersection(shown))
@@ -182,15 +184,16 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
     if backlinks is None:
         table["backlinks"] = pd.array([pd.NA] * len(table), dtype="Int64")
     else:
-        known = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"])  # a link that stands in several exports is one
+        known = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"])  # a link in several exports counts once
         counted = known.drop_duplicates(["from_url", "page_id"]).groupby("page_id").size()
         table["backlinks"] = counted.reindex(table.index).fillna(0).astype("Int64")
     return table
 
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
-    """published from the editors, else the crawl; born falls back on the first day in search when that is well inside the data, and is that
-    day where search showed the page REDATED_DAYS before: who rewrites a page often dates it anew.
+    """published from the editorial list, else the crawl. born falls back on the first day in search where that is well within the data, and
+    equals
+    that day where search showed the page REDATED_DAYS before publication: many systems date a page anew when it is rewritten.
     """
     known = (
         editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
@@ -216,11 +219,12 @@ def _editorial_flag(editorial: pd.DataFrame | None, name: str) -> pd.Series:
 
 
 def matches(paths: pd.Series, patterns: Sequence[str]) -> pd.Series:
-    """Which paths fit any of the patterns; capitals, and how signs are escaped, make no difference.
+    """Which paths match any of the patterns, ignoring letter case and percent-encoding.
 
     Args:
-        patterns: paths or whole addresses in which * stands for anything and all else for itself; with or without the slash at the end, and
-            a pattern that ends with /* covers the page above as well.
+        patterns: paths or whole addresses in which * stands for any text; with or without a trailing slash. A pattern that ends with /*
+            also
+            matches the parent page.
     """
     if not patterns:
         return pd.Series(False, index=paths.index)
@@ -238,7 +242,7 @@ def _path_pattern(pattern: str) -> str:
 
 
 def without_page(paths: pd.Series, patterns: Sequence[str]) -> list[str]:
-    """The patterns that no path fits."""
+    """The patterns that match no path."""
     return [pattern for pattern in patterns if not matches(paths, [pattern]).any()]
 
 
@@ -253,17 +257,18 @@ def with_others(
     agents: Sequence[str] = (),
     as_of: pd.Timestamp,
 ) -> pd.DataFrame:
-    """The ledger with what smaller sources tell, null where there is no such source.
+    """The ledger with columns from smaller sources, null where there is no such source.
 
-    in_sitemap; robots_blocked (closed by robots.txt to search engines, by the user agents in `agents`); hits (of people, long window); known_days (since the first sign of the page: its
-    publication, a search row, an older day in the sitemap, a hit; null without any); inlinks from the links where the crawl
-    has none; moved_from (the address from which this page's history comes) and clicks_moved (its clicks in the long window, which are
-    shown beside those of the page and never added to them).
+    in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
+    (since the first sign of the page: its
+    publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from the links where the crawl
+    has none; moved_from (the former address of the page) and clicks_moved (its clicks in the long window, shown
+    beside those of the page and never added).
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
     host = hosts_of(table["page"])
-    ours = ~host.isin(home.apart)  # robots.txt speaks for its own host
+    ours = ~host.isin(home.apart)  # robots.txt applies only to its own host
     table["robots_blocked"] = (disallowed(table["path"], robots, agents) & ours).astype("boolean") if robots is not None else pd.NA
     table["hits"] = hits["hits"].reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
     signs = [] if sitemap is None else [pd.to_datetime(sitemap.dropna(subset=["page_id"]).groupby("page_id")["modified"].min())]
@@ -289,12 +294,13 @@ def with_others(
 
 
 def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: float) -> pd.DataFrame:
-    """The ledger with only_way and main_way: to how many other living pages that earn something this page has the only link, and to how many
-    living pages at all one of two; null without links.
+    """The ledger with only_way and main_way: number of other living pages that earn for which this page has the only link, and number of
+    living pages for which it has one of two; null without links.
 
     Args:
-        links: source_id, target_id of links to pages that at most two pages link to; poor_clicks: clicks in the long window from which a page
-            earns something, if it has no conversions and no links from outside.
+        links: source_id, target_id of links to pages with at most two linking pages; poor_clicks: clicks in the long window from which a
+            page
+            earns, if it has no conversions and no backlinks.
     """
     if links is None:
         return table.assign(**{name: pd.array([pd.NA] * len(table), dtype="Int64") for name in ("only_way", "main_way")})
@@ -308,11 +314,13 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner
-    (NAME_answered) and over those of them that tell of its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of the
-    reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of all that it answers.
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their
+    owner
+    (NAME_answered), and over those of them that reflect its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of
+    the
+    reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of impressions that it answers.
 
-    answers: from which answer a page answers a query.
+    answers: threshold of answer from which a page answers a query.
     """
     page = pairs["page"].to_numpy()
 
@@ -346,10 +354,10 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
 
 
 def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """The ledger of a site whose rows name no query: each page is judged by its totals, as if it answered all that it draws.
+    """The ledger of a site whose rows name no queries: each page is judged by its totals, as if it answered everything.
 
     Args:
-        pages: page, clicks, impressions, expected_clicks, position, brand; one row a page. What its queries would tell stays null.
+        pages: page, clicks, impressions, expected_clicks, position, brand; one row a page. Columns that need queries stay null.
     """
     plain = pages[~pages["brand"]].set_index("page").reindex(table.index)
     sums = {
@@ -364,16 +372,17 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame) -> pd.DataFrame:
-    """The PARTS of each page's change (pull as pull_part), thin: too few clicks to be expected for any rate, and position_both and
-    position_both_reference: where the queries shown in both windows stand and stood, weighted by the clicks they brought then (where none is told,
-    by those expected). Indexed as the ledger.
+    """The PARTS of the change of each page (pull as pull_part); thin: too few expected clicks for any rate; and position_both and
+    position_both_reference: positions now and before of queries shown in both windows, weighted by their reference clicks (where there are
+    none, by expected clicks). Indexed as the ledger.
 
     Args:
-        table: the ledger: clicks, base, position, access; pairs: page, query, expected_clicks, clicks_reference, position, position_reference;
+        table: the ledger: clicks, base, position, access; pairs: page, query, expected_clicks, clicks_reference, position,
+            position_reference;
             parts: their `core.split.row_parts`.
     """
     expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
-    expected = np.where(table["position"].isna(), table["clicks"], expected)  # what no source places has only its own clicks
+    expected = np.where(table["position"].isna(), table["clicks"], expected)  # without a position, the expectation is the clicks themselves
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
     result = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
     places = pairs[["position", "position_reference"]]

@@ -23,26 +23,26 @@ Floats = NDArray[np.float64]
 COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "gain", "gain_low", "gain_high"]
 
 
-#: how many times lower a page must stand than in the reference window to have sunk, and how many spreads of this site's pages beyond their middle;
-#: impressions of what it answers that tell it
+#: ratio of its position to that in the reference window from which a page has sunk, in addition so many standard deviations beyond the
+#: median of the site; least impressions of answered queries
 SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
-#: what goes with an opening for those who gather them
+#: columns kept with an opening for later sums
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
 
 def find_openings(
     pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing, lexicon: Lexicon | None = None
 ) -> pd.DataFrame:
-    """Every (page, query) with clicks within t.
+    """Every (page, query) with clicks within reach.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
-        standing: where this site's good pages stand, for which climbs and strays are sized; lexicon: of the site's language.
+        standing: the positions of the good pages of this site, the target of climbs and strays; lexicon: of the language of the site.
     Returns:
         COLUMNS and, where the pairs have them, MORE, in the order of the pairs and with their index (see `by_gain`): gain is extra clicks a
-        month, its low and high an 80% interval. climb: an answered query just outside where clicks
-        begin, no worse than the best place the page holds for queries like it; snippet: well placed but too seldom chosen, sized for the
-        usual choice; stray: a query that no page answers, sized for a page that does.
+        month, its low and high an 80% interval. climb: an answered query just below the positions that get clicks, raised at most to
+        the best position that the page holds for similar queries; snippet: good position but low CTR, raised to the
+        usual CTR; stray: a query that no page answers, with the gain of a page that does.
     """
     texts = [name for name in ("query", "topic") if name in pairs]
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
@@ -72,7 +72,7 @@ def find_openings(
 
 
 def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
-    """The openings of `find_openings`, most to gain first, of equals in the order of the query map: COLUMNS and MORE, texts spelt."""
+    """The openings of `find_openings` by gain, ties in the order of the query map: COLUMNS and MORE, with categories as texts."""
     order = np.lexsort([openings.index.to_numpy(), openings["page"].to_numpy(), -openings["gain"].to_numpy(float)])
     result = openings.iloc[order].reset_index(drop=True)
     result = result.assign(**{name: spelt(result[name]) for name in ("query", "topic") if name in result})
@@ -80,11 +80,13 @@ def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
 
 
 def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
-    """What the climbs of each page come to: queries, shown (impressions), gain, gain_low, gain_high, reach, reach_low (sums), sunk, and first, the
-    query with most to gain, indexed by page.
+    """The sums of the climbs of each page: queries, shown (impressions), gain, gain_low, gain_high, reach, reach_low (sums), sunk, and
+    first,
+    the
+    query with the largest gain, indexed by page.
 
     Args:
-        openings: as from `find_openings`.
+        openings: from `find_openings`.
     """
     climbs = openings[openings["kind"] == "climb"]
     if not climbs["page"].is_monotonic_increasing:
@@ -106,17 +108,18 @@ def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
     return pd.DataFrame(columns, index=pd.Index(page[start], name="page"))
 
 
-#: figures of climbs that add up
+#: columns of climbs that are summed
 SUMMED = ("gain", "gain_low", "gain_high", "reach", "reach_low")
-#: clicks that a query must have for its place to count as held
+#: clicks from which a position counts as held
 HELD_CLICKS = 5
 
 
 def best_like(holding: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
-    """The best place that a page holds for queries like each of `wanted`: those that share its rarest words; null where it holds none.
+    """The best position that a page holds for queries similar to each of `wanted`, those that share its rarest word; null where it holds
+    none.
 
     Args:
-        holding, wanted: page, query; held also position.
+        holding, wanted: page, query; holding also position.
     """
     if holding.empty or wanted.empty:
         return pd.Series(np.nan, index=wanted.index)
@@ -127,7 +130,7 @@ def best_like(holding: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> 
     own = own.tocoo()
     cell, stands = home[own.row] * own.shape[1] + own.col, holding["position"].to_numpy(float)[own.row]
     order = np.lexsort([stands, cell])
-    first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best place of each word of a page
+    first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best position of each word of a page
     cells, best = np.append(cell[first], np.iinfo(np.int64).max), np.append(stands[first], np.nan)
     other.data = weight[other.indices]
     telling = strongest(other)
@@ -138,12 +141,12 @@ def best_like(holding: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> 
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:
-    """Clicks within reach if every query that stands lower rose to `place`: page, query, position, clicks, gain, gain_low, gain_high.
+    """Clicks within reach if every query below `place` rose to it: page, query, position, clicks, gain, gain_low, gain_high.
 
     Args:
-        pairs: as in `find_openings`; place: the position aimed at, from 1.
+        pairs: as in `find_openings`; place: the target position, from 1.
     Returns:
-        By gain (extra clicks a month); low is for half the way there (in log position), high for a place a third better.
+        By gain (extra clicks a month); low is for half the way there (in log position), high for a position a third better.
     """
     lower = pairs[(pairs["position"] > place) & (pairs["impressions"] > 0) & ~pairs["brand"]]
     ends = (np.sqrt(lower["position"] * place), place, max(place * 0.7, 1.0))
@@ -153,7 +156,7 @@ def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, pla
 
 
 def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, object, object]) -> pd.DataFrame:
-    """Rows with their gain if they stood at the places given for (low, middle, high)."""
+    """Rows with their gain at the given positions (low, middle, high)."""
     demand = rows["impressions"] / sight.share(rows["position"].to_numpy(float))
     gains = {}
     for name, place in zip(("gain_low", "gain", "gain_high"), places, strict=True):
@@ -172,13 +175,16 @@ def _among_good(
     standing: Standing,
     pull: Floats | float = 1.0,
 ) -> pd.DataFrame:
-    """Rows with their gain if they stood where the site's good pages stand, no worse than `reachable`, and were chosen `pull` times as usual."""
+    """Rows with their gain at the positions of the good pages of the site, no worse than `reachable`, with `pull` times the usual CTR."""
     demand = (rows["impressions"] * pull / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
     return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), reachable.to_numpy(float), curve, days))
 
 
 def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
-    """By page, how many times lower it stands for what it answers than in the reference window; pages that sank further than places wander here."""
+    """Ratio of the position of each page to that in the reference window, over answered queries; only pages that sank further than
+    positions
+    wander here.
+    """
     if "position_reference" not in pairs:
         return pd.Series(dtype="float64")
     both = answered & (pairs["impressions_reference"] > 0) & pairs["position_reference"].notna()
@@ -195,8 +201,8 @@ def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
 def _no_better_than_before(
     climbs: pd.DataFrame, sunk: pd.Series, curve: Curve, sight: Sight, days: int, standing: Standing
 ) -> pd.DataFrame:
-    """Climbs of pages that sank promise no more than the place that they had, as the advice for a lasting fall does. With them reach and reach_low,
-    what they would gain where good pages stand, and sunk, how many times lower the page stands than before, null where it does not.
+    """Limits the climbs of pages that sank to the position they had, as for decay. Adds reach and reach_low, the gain at the positions
+    of good pages, and sunk, the ratio of the position to the former one, null where the page did not sink.
     """
     times = climbs["page"].map(sunk)
     old = climbs["position"] / times.fillna(1.0)
@@ -208,11 +214,11 @@ def _no_better_than_before(
 
 
 def beside_alike(rows: pd.DataFrame) -> Floats:
-    """How often each row is chosen beside all of them: above 1 where more often. What answers above the results, or a dull title, take away
-    where a page stands low, they take away higher up too.
+    """The pull of each row relative to all of them: above 1 for a higher CTR. An answer box or a dull title that takes clicks at a low
+    position also takes them at higher ones.
 
     Args:
-        rows: clicks, expected_clicks. Places so low are seldom chosen as the curve has it, so that their sum is the measure.
+        rows: clicks, expected_clicks. Clicks at such positions are fewer than the curve expects, so the scale is the sum of all rows.
     """
     clicks, expected = rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float)
     if not clicks.sum() or not expected.sum():
@@ -221,7 +227,7 @@ def beside_alike(rows: pd.DataFrame) -> Floats:
 
 
 def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:
-    """Rows with their gain if they were chosen as usual; usual pages differ, so low and high are wide."""
+    """Rows with their gain at the usual CTR; the spread of usual pages makes the interval."""
     expected, wide = rows["expected_clicks"], np.exp(Z80 * standing.pull_spread)
     low, high = pull_interval(rows["clicks"].to_numpy(float), expected.to_numpy(float), level=0.8)
     ends = (("gain_low", 1 / wide, high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", wide, low))

@@ -1,4 +1,4 @@
-"""The query map: how far each page answers each query it draws, and its role there."""
+"""The query map: how far each page answers each of its queries, and its role."""
 
 from __future__ import annotations
 
@@ -16,27 +16,28 @@ from nibbet.once import workers
 
 Floats = NDArray[np.float64]
 
-#: how much a word counts by where it stands on the page
+#: weight of a word by its place on the page
 FIELDS = {"title": 1.0, "h1": 1.0, "path": 0.9, "headings": 0.75, "description": 0.6, "text": 0.5}
-#: how much a word of the links to a page counts: others say what it is about, but say "here" and "more" too
+#: weight of a word in links to the page: others describe its subject, but also write "here" and "more"
 ANCHOR = 0.6
-#: how much of what the words leave open the searchers' behaviour may fill: chosen as usual from a high place, or standing where the page
-#: stands for its own subject
+#: share of the coverage missing by words that behaviour can fill: usual CTR at a good position, or the usual position of the page for its
+#: subject
 BEHAVIOUR_SHARE, STANDING_SHARE = 0.6, 0.5
-#: coverage by words from which a page surely answers, pairs of that kind from which their spread is learnt, and the spread without them
+#: coverage by words from which a page certainly answers, such pairs needed to estimate their spread, and the default spread
 SURE, SURE_PAIRS, USUAL_SPREAD = 0.95, 50, 0.3
-#: how many such spreads below its own standing a page answers as usual, no longer surely, and not at all where words are missing
+#: distance below its own standing, in standard deviations, at which a page answers as usual, doubtfully, and not at all where words are
+#: missing
 AS_USUAL, DOUBTED, NOT_MEANT = 1.0, 2.5, 4.5
-#: share of the words that must be missing before a low place counts in full, and share that must be there for a usual place to count
+#: share of words that must be missing for a low position to count fully, and share that must be present for a usual position to count
 MISSING, SOME = 0.25, 0.25
-#: the roles, the one that serves the query first
+#: the roles, by precedence
 ROLES: pd.CategoricalDtype = pd.CategoricalDtype(["owner", "rival", "passing", "stray"])
 OWNER, RIVAL, PASSING, STRAY = range(4)
 ROWS_AT_ONCE = 500_000
 
 
 def page_words(pages: pd.DataFrame, lexicon: Lexicon, anchors: pd.DataFrame | None = None) -> sparse.csr_matrix:
-    """Pages x words: the strongest place (0..1, see FIELDS) in which each word stands.
+    """Pages x words: the weight (0 to 1, see FIELDS) of the best place of each word.
 
     Args:
         pages: any of title, h1, headings, description, text (texts or null) and path.
@@ -65,17 +66,17 @@ def add_answer(
     lexicon: Lexicon | None = None,
     on_page: sparse.csr_matrix | None = None,
 ) -> pd.DataFrame:
-    """The pairs with answer: 0..1, how far the page answers the query.
+    """The pairs with answer: 0 to 1, how far the page answers the query.
 
     Args:
-        pairs: page (row number in `pages`), query, clicks, impressions, expected_clicks, position (null where it is not known).
+        pairs: page (row number in `pages`), query, clicks, impressions, expected_clicks, position (null where unknown).
         pages: path, and title, h1, headings, description where known.
-        lexicon, on_page: what `page_words` made of these pages with this lexicon, where that is there already.
+        lexicon, on_page: the result of `page_words` for these pages with this lexicon, if available.
     Returns:
-        The same rows with answer. Words: the share of the query's telling words that stand on the page. What words leave open,
-        behaviour may fill in part: a page that stands high and is chosen as usual answers, in whatever words, and so does one that
-        stands for the query where it stands for its own subject. Where words are missing and it stands far below that, or far behind
-        another page of the site, it is shown beside the point: the words that it shares are those of its subject, not of the question.
+        The same rows with answer. By words: the share of the distinctive words of the query that the page contains. Behaviour may fill
+        part of the rest: a page with a good position and the usual CTR answers, in whatever words, and so does one with
+        the same position for the query as for its own subject. Where words are missing and the position is far below that, or far behind
+        another page of the site, the page does not answer: the shared words are those of its subject, not of the question.
     """
     lexicon = lexicon or Lexicon(language)
     on_page = page_words(pages, lexicon) if on_page is None else on_page
@@ -105,10 +106,11 @@ def add_answer(
 
 
 def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:
-    """How far below its own standing, or behind the site's best page, each page is shown for each query, in spreads of the logarithm of the
-    position among pairs whose words leave no doubt; DOUBTED without a position, which tells nothing.
+    """Distance of the position of each pair below the standing of the page, or behind the best page of the site, in standard deviations of
+    log
+    position among pairs that certainly answer; DOUBTED without a position.
 
-    A page's own standing is the mean logarithm of its positions, by clicks had and expected, over the queries for which the site shows it
+    The standing of a page is the mean log position, weighted by actual and expected clicks, over the queries for which the site shows it
     most and which it answers.
     """
     page, place = pairs["page"].to_numpy(), np.log(pairs["position"].clip(lower=1.0).to_numpy(float))
@@ -135,18 +137,19 @@ def add_roles(
     targets: pd.DataFrame | None = None,
     dead: pd.Series | None = None,
 ) -> pd.DataFrame:
-    """The query map with its roles, and a row of zeros for every owner that editors name and searchers have not met.
+    """The query map with roles, including a row of zeros for every owner named by editors without search rows.
 
     Args:
         pairs: page, query, clicks, impressions, answer; one row per pair.
-        addresses: the address of each page, by page: its length and alphabet break ties.
-        targets: page, query that editors named (one page per query).
-        dead: of each page, whether it fails or is kept out of the index: such a page owns only what no living page answers; none is when left out.
+        addresses: the address of each page, by page: its length and alphabetical order break ties.
+        targets: page, query named by editors (one page per query).
+        dead: of each page, whether it fails or is blocked from the index: such a page owns only what no living page answers. Defaults to
+            none.
     Returns:
         The pairs with role (owner, rival, stray, passing), share_clicks and share_impressions (of the query; null where it has none).
-        owner: the page that editors named, else of the pages that answer the query the one with most clicks, then answer, impressions,
-        shorter address, alphabet. rival: another page with a real share of an owned query. stray: the page does not answer and no page that is
-        shown does: see `roles_in_topics` for what topics tell.
+        owner: the page named by editors, else, among pages that answer the query, the one with most clicks, then answer, impressions,
+        shorter address, alphabetical order. rival: another page with a real share of an owned query. stray: neither the page nor any other
+        page shown answers; `roles_in_topics` adds the evidence of topics.
     """
     pairs = _with_named(pairs, targets)
     query, unique = numbered(pairs)
@@ -179,12 +182,14 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     """The roles once topics are known.
 
     Args:
-        pairs: page, query, clicks, answer, share_clicks, share_impressions, role as from `add_roles`, and topic (categories; null where set aside).
-        targets: page, query that editors named: these owners stay; dead: as in `add_roles`.
+        pairs: page, query, clicks, answer, share_clicks, share_impressions, role as from `add_roles`, and topic (categories; null where set
+            aside).
+        targets: page, query named by editors: these owners stay; dead: as in `add_roles`.
     Returns:
-        A query whose owner is at home in another topic goes to the page that owns most of its own topic, where that page is shown for it and
-        answers it, and the owner has under THIN_CLICKS clicks or no more than that page: the words of a subject make a page look like an answer
-        to its sisters' questions. A stray asked in a topic that another living page owns is passing: that page answers it.
+        A query whose owner mainly has another topic goes to the page that owns most of its own topic, if that page is shown for it and
+        answers it, and the owner has fewer than THIN_CLICKS clicks or no more than that page: the words of a subject make a page look like
+            an answer
+        to the questions of sister pages. A stray in a topic that another living page owns is passing: that page answers it.
     """
     number, queries = numbered(pairs)
     topic, page = pairs["topic"].cat.codes.to_numpy().astype(np.int64), dead.index.get_indexer(pd.Index(pairs["page"]))
@@ -193,7 +198,7 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
     owned_topics, by, count = _owned_topics(topic[owners], page[owners])
     home = np.full(len(dead), -1)
     order = np.argsort(count, kind="stable")
-    home[by[order]] = owned_topics[order]  # the last written is the topic in which the page owns most
+    home[by[order]] = owned_topics[order]  # the last written is the topic of which the page owns most
     main, several = _main_pages(owned_topics, by, count, ~dead.to_numpy(bool), len(pairs["topic"].cat.categories))
     owner_of = np.full(len(queries), -1)
     owner_of[number[owners]] = owners
@@ -213,7 +218,8 @@ def roles_in_topics(pairs: pd.DataFrame, t: Thresholds, targets: pd.DataFrame | 
 
 
 def main_pages(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.int64]:
-    """The page of each row's topic: the living page that owns most of its queries, by its place in `dead`; -1 where none does or there is no topic.
+    """The page of the topic of each row: the living page that owns most of its queries, by its place in `dead`; -1 without one or without a
+    topic.
 
     Args:
         pairs, dead: as in `roles_in_topics`.
@@ -224,7 +230,7 @@ def main_pages(pairs: pd.DataFrame, dead: pd.Series) -> NDArray[np.int64]:
 
 
 def _owned_topics(topic: NDArray[np.int64], page: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
-    """Topic, page and in how many rows they meet, for each two that do."""
+    """Topic, page and number of common rows, for each combination that occurs."""
     wide = int(page.max(initial=-1)) + 1
     both, count = np.unique(topic * wide + page, return_counts=True)
     return both // max(wide, 1), both % max(wide, 1), count
@@ -233,8 +239,9 @@ def _owned_topics(topic: NDArray[np.int64], page: NDArray[np.int64]) -> tuple[ND
 def _main_pages(
     topic: NDArray[np.int64], page: NDArray[np.int64], count: NDArray[np.int64], living: NDArray[np.bool_], topics: int
 ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """Of each topic the living page that owns most of it, of equals the first, -1 without one; and whether several own it. Behind the last stands a
-    place for what has no topic.
+    """For each topic the living page that owns most of it, the first of equals, -1 without one; and whether several own it. An additional
+    last
+    element is for rows without topic.
     """
     topic, page, count = topic[living[page]], page[living[page]], count[living[page]]
     main = np.full(topics + 1, -1)
@@ -244,7 +251,7 @@ def _main_pages(
 
 
 def _with_named(pairs: pd.DataFrame, targets: pd.DataFrame | None) -> pd.DataFrame:
-    """The pairs with named: whether editors meant the page for the query; with a row of zeros for each that searchers have not met."""
+    """The pairs with named: whether editors meant the page for the query; with a row of zeros for each such pair without search rows."""
     if targets is None or targets.empty:
         return pairs.assign(named=False)
     targets = targets.drop_duplicates("query").astype({"query": pairs["query"].dtype})

@@ -1,4 +1,4 @@
-"""The rules that hold a verdict back where too little is known, and those that take a page away."""
+"""The rules that postpone a verdict for lack of data, and those that remove a page."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
 
-#: how sure it is that too little is known: the next export may tell
+#: confidence where too little is known: the next export may decide
 TOLD_LITTLE = 0.8
 
 
 def young(facts: Facts) -> Finding:
-    """watch: younger than the settled age, or no rule can be judged for want of days."""
+    """watch: younger than the settled age, or too few days of data for any rule."""
     pages, limit = facts.pages, facts.settled
     age = age_of(pages)
     checks = [Check("age_days", age, f"< {limit}", str(facts.windows.as_of), "editorial, crawl or first day seen", age < limit)]
@@ -25,12 +25,12 @@ def young(facts: Facts) -> Finding:
 
 
 def _known_days(facts: Facts) -> int:
-    """How many days of a year anything covers: searches, or visits of all channels, which hold those from search too."""
+    """Days of a year covered by searches, or by visits of all channels, which include those from search."""
     return max(facts.windows.covered_days, facts.windows.visit_days)
 
 
 def unsettled(facts: Facts) -> Finding:
-    """watch: it earned nothing, but over fewer days than a year's seasons need."""
+    """watch: it earned nothing, but the data cover less than a year of seasons."""
     pages, t, covered = facts.pages, facts.limits, _known_days(facts)
     days = pd.Series(float(covered), index=pages.index)
     checks = [
@@ -44,7 +44,7 @@ def unsettled(facts: Facts) -> Finding:
 def _nothing_earned(facts: Facts) -> list[Check]:
     pages, t, w = facts.pages, facts.limits, facts.windows
     visits = str(w.visits or w.long)
-    long, part = str(w.long), min(1.0, w.covered_days / t.covered_days)  # of a shorter window less is asked
+    long, part = str(w.long), min(1.0, w.covered_days / t.covered_days)  # thresholds are scaled down for a shorter window
 
     def few(name: str, limit: float, source: str, window: str = long) -> Check:
         return Check(name, pages[name], f"< {limit:g}", window, source, pages[name].fillna(0) < limit)
@@ -63,7 +63,7 @@ def _nothing_earned(facts: Facts) -> list[Check]:
 
 
 def _needed_by_none(facts: Facts) -> list[Check]:
-    """What a page without earnings must pass besides: settled data, and no other page or person needs it."""
+    """Further conditions for a page without earnings: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     days = pd.Series(float(_known_days(facts)), index=pages.index)
     settings, crawled = "nibbet.toml, editorial", "crawl"
@@ -79,7 +79,7 @@ def _needed_by_none(facts: Facts) -> list[Check]:
 
 
 def _old_enough(facts: Facts) -> Check:
-    """Whether a page is known to have been there long enough to find its place."""
+    """Whether a page is known to have existed long enough to find its position."""
     days, limit = facts.pages["known_days"], facts.settled
     return Check(
         "known_days", days, f">= {limit}", "all", "crawl, editorial, search, sitemap, hits", (days >= limit).fillna(False).astype(bool)
@@ -87,11 +87,11 @@ def _old_enough(facts: Facts) -> Check:
 
 
 def undated(facts: Facts) -> Finding:
-    """watch: it earned nothing, or search hardly shows it and no source dates it before its late first sign: it may be new."""
+    """watch: it earned nothing, or search hardly shows it, and no source dates it before its late first appearance, so it may be new."""
     pages, old, t = facts.pages, _old_enough(facts), facts.limits
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
     nothing = all_passed([*_needed_by_none(facts), _told(facts)])
-    reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # what the data show from their beginning may be older
+    reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # pages present from the beginning of the data may be older
     late = (pages["known_days"] < reach).fillna(False).astype(bool)
     few = pages["clicks_long"].fillna(0) < t.prune_clicks
     free = ~pages["protected"] & ~is_hub(pages, t)
@@ -109,7 +109,7 @@ def undated(facts: Facts) -> Finding:
 
 
 def _told(facts: Facts) -> Check:
-    """How many of the sources that would tell whether a page is needed were given: landings and backlinks."""
+    """How many of the sources that show whether a page is needed were given: landings and backlinks."""
     pages, least = facts.pages, {"both": 2, "one": 1, "none": 0}[facts.limits.prune_needs]
     visits = _visits_known(facts)
     given = visits.astype(int) + pages["backlinks_known"].astype(int)
@@ -118,12 +118,12 @@ def _told(facts: Facts) -> Check:
 
 
 def _visits_known(facts: Facts) -> pd.Series:
-    """Whether visits are known over enough of a year to say that nobody comes."""
+    """Whether visits are known for enough of a year to conclude that nobody comes."""
     return facts.pages["sessions_known"] & (facts.windows.visit_days >= facts.limits.covered_days)
 
 
 def untold(facts: Facts) -> Finding:
-    """watch: it earned nothing that is known, but a source that would tell whether it is needed is missing."""
+    """watch: it earned nothing as far as is known, but a source that would show whether it is needed is missing."""
     pages, enough = facts.pages, _told(facts)
     lacks = Check(enough.measure, enough.values, enough.threshold.replace(">=", "<"), enough.window, enough.source, ~enough.passed)  # type: ignore[attr-defined, operator]
     checks = [*_needed_by_none(facts), lacks]
@@ -136,7 +136,7 @@ def untold(facts: Facts) -> Finding:
 
 
 def prune(facts: Facts) -> Finding:
-    """prune: settled, earning nothing anywhere over the long window, and none that others need."""
+    """prune: settled, without any earnings in the long window, and not needed by others."""
     pages, known = facts.pages, _told(facts)
     checks = [*_needed_by_none(facts), known, _old_enough(facts)]
     chosen = all_passed(checks)
@@ -150,7 +150,7 @@ def prune(facts: Facts) -> Finding:
 
 
 def consolidate(facts: Facts) -> Finding:
-    """consolidate: the members of a merge group other than its survivor; the group's net gain is split over them by impressions."""
+    """consolidate: the members of a merge group other than its survivor; the net gain of the group is divided among them by impressions."""
     pages, groups = facts.pages, facts.groups
     if groups.empty:
         none = pd.Series(False, index=pages.index)
@@ -168,7 +168,9 @@ def consolidate(facts: Facts) -> Finding:
     because = wording.same_searches(leaving, pages["path"].reindex(target).set_axis(leaving.index))
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
-    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)  # days would tell more
+    sure = (
+        (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)
+    )  # less certain without daily rows
     sure = sure.clip(upper=leaving["one_search"].fillna(1.0))
     figures = leaving[["overlap", "turn_taking", "one_search", "survivor_answers", "own_question", "shared_impressions"]].reindex(
         pages.index

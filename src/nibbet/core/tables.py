@@ -1,4 +1,4 @@
-"""The columns of the tables that leave Nibbet, in their order."""
+"""The columns of the output tables, in their order."""
 
 from __future__ import annotations
 
@@ -18,16 +18,16 @@ PAGES = (
 ).split()
 QUERIES = "query page role brand clicks impressions ctr position pull answer share_clicks share_impressions days topic thin expected_clicks junk".split()
 
-#: what a change of clicks is divided into
+#: the parts of a change of clicks
 PARTS = ["demand", "rank", "pull", "access", "untold"]
-#: mark of a table that had rows until a condition took all of them
+#: marks a table whose rows were all removed by a condition
 NARROWED = "narrowed"
-#: with fewer expected clicks nothing can be said of a rate: it is marked thin
+#: with fewer expected clicks a rate is marked thin
 THIN_CLICKS = 3.0
 
 
 def rows_of(frame: pd.DataFrame) -> Iterator[Any]:
-    """The rows as tuples whose fields bear the names of the columns."""
+    """The rows as named tuples of the columns."""
     return iter(frame.itertuples())
 
 
@@ -55,8 +55,9 @@ def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
 
 
 def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """The query map with addresses: the columns QUERIES, by page and impressions; per page one row more, without query, role and topic,
-    for the clicks and impressions whose queries the source withholds.
+    """The query map with addresses: the columns QUERIES, by page and impressions. Each page has one more row, without query, role and
+    topic,
+    for the clicks and impressions of withheld queries.
     """
     given = [name for name in QUERIES if name in pairs]
     shown = rows_at(pairs, (pairs["impressions"] > 0) | (pairs["role"] == "owner"), given)
@@ -79,7 +80,7 @@ def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def with_lone(queries: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
-    """The query map with totals of queries whose pages no row tells below it, their page and role empty.
+    """The query map, followed by totals of queries whose pages are unknown; their page and role are empty.
 
     Args:
         queries: the columns QUERIES; lone: query, brand, clicks, impressions, position, pull, expected_clicks, topic.
@@ -94,7 +95,7 @@ def with_lone(queries: pd.DataFrame, lone: pd.DataFrame) -> pd.DataFrame:
 
 
 def spelt(column: pd.Series) -> pd.Series:
-    """A column of categories as texts."""
+    """A categorical column as texts."""
     if not isinstance(column.dtype, pd.CategoricalDtype):
         return column.astype("str")
     texts = column.cat.categories.astype("str").array.take(column.cat.codes.to_numpy(), allow_fill=True)
@@ -102,7 +103,7 @@ def spelt(column: pd.Series) -> pd.Series:
 
 
 def rows_at(frame: pd.DataFrame, chosen: pd.Series, columns: list[str]) -> pd.DataFrame:
-    """Some columns of the rows chosen (one truth value per row): of a wide frame the others are not touched."""
+    """Some columns of the chosen rows (one truth value per row), without copying the other columns of a wide frame."""
     at = np.flatnonzero(chosen.to_numpy(bool))
     return pd.DataFrame({name: frame[name].array.take(at) for name in columns}, index=frame.index.take(at), copy=False)
 

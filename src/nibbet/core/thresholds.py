@@ -1,4 +1,4 @@
-"""Every figure that a rule is held against, with its bounds and its reason: the table [verdicts] of nibbet.toml."""
+"""The thresholds of the rules, with limits and reasons: the table [verdicts] of nibbet.toml."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-#: no unknown keys, no change after reading
+#: no unknown keys; immutable
 STRICT = ConfigDict(extra="forbid", frozen=True, use_attribute_docstrings=True)
 
 

@@ -1,4 +1,4 @@
-"""The six verdicts, by their names."""
+"""The six verdicts."""
 
 from __future__ import annotations
 
@@ -16,6 +16,6 @@ class Verdict(StrEnum):
     KEEP = "keep"
 
 
-#: verdicts after which a page is gone, and those that ask for nothing to be done
+#: verdicts that remove a page, and those that ask for no work
 LEAVING = (Verdict.PRUNE, Verdict.CONSOLIDATE)
 IDLE = (Verdict.KEEP, Verdict.WATCH)

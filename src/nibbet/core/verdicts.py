@@ -1,4 +1,4 @@
-"""One verdict per page: the rules in the order in which they apply, and keep where none does."""
+"""One verdict per page: the rules in their order, and keep where none holds."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
 from nibbet.core.work import climb, decay, engagement, expand, snippet
 
-#: what the rules may say of pages that are not there for search; the rest asks what search should bring
+#: rules that apply to pages with a purpose other than search; the others are about search traffic
 OF_PURPOSE = {
     "campaign": (Verdict.WATCH, Verdict.PRUNE),
     "support": (Verdict.WATCH, Verdict.PRUNE, "engagement"),
@@ -19,24 +19,25 @@ OF_PURPOSE = {
 }
 WATCHING = (young, unsettled, untold, undated)
 RULES = (*WATCHING, prune, consolidate, decay, climb, snippet, engagement, expand)
-#: watch for any reason comes first, then prune, then consolidate; the rest stand side by side
+#: watch for any reason comes first, then prune, then consolidate; the others compete by gain
 ORDER = {rule: max(0, number + 1 - len(WATCHING)) for number, rule in enumerate(RULES)}
-#: how sure a verdict must be for confidence high and medium; how sure `keep` is: no rule spoke, which is no proof
+#: certainty for high and medium confidence; certainty of `keep`: no rule holds, which is no proof
 HIGH, MEDIUM, KEPT = 0.95, 0.8, 0.9
-#: share of a loss that demand must make up to be named as its cause
+#: share of a loss from which demand is named as its cause
 MOSTLY = 0.6
 REASONING = "rule measure value threshold passed window source".split()
 
 
 def look(facts: Facts) -> list[Finding]:
-    """What every rule says of every page."""
+    """The finding of every rule for every page."""
     return [rule(facts) for rule in RULES]
 
 
 def reasoning(facts: Facts, page: int) -> pd.DataFrame:
-    """Everything that was looked at for one page (its number): REASONING, one row per figure of every rule, in the order of the rules.
+    """Everything that the rules looked at for one page (its number): REASONING, one row per figure of every rule, in the order of the
+    rules.
 
-    passed is null where a figure is only shown; a rule speaks when all its figures passed.
+    passed is null where a figure is only shown; a rule holds when all its figures passed.
     """
     rows = [
         (f"{finding.verdict}, {finding.cause}", check, check.values.get(page), None if check.passed is None else check.passed.get(page))
@@ -52,9 +53,11 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     """The verdicts and their evidence.
 
     Returns:
-        (verdicts, evidence). verdicts: one row per page, indexed like facts.pages: verdict (null for error and redirecting addresses, and those that only a sitemap, a link or a hit names), cause,
-        target (page number or null), gain, gain_low, gain_high (clicks a month; null for keep and watch), confidence (high, medium, low),
-        because, also (the second-best verdict). evidence: EVIDENCE.
+        (verdicts, evidence). verdicts: one row per page, indexed like facts.pages: verdict (null for error and redirecting addresses, and
+        those known only
+        from a sitemap, a link or a hit), cause, target (page number or null), gain, gain_low, gain_high (clicks a month; null for keep and
+        watch),
+        confidence (high, medium, low), because, also (the second-best verdict). evidence: EVIDENCE.
     """
     pages, findings = facts.pages, look(facts)
     none = pages["gone"] | ~pages["is_page"]
@@ -63,9 +66,9 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     )
     proposals = proposals[~none.loc[proposals.index].to_numpy()]
     proposals = proposals[_of_purpose(proposals, pages["purpose"])]
-    over = pages["event_to"].notna()  # what nobody searches for any more is not refreshed
+    over = pages["event_to"].notna()  # a page without demand any more is not refreshed
     proposals = proposals[~(proposals["verdict"].eq(Verdict.REFRESH) & over.reindex(proposals.index).to_numpy())]
-    if len(facts.groups):  # what a merge gains on the shared queries is not promised to its survivor again
+    if len(facts.groups):  # the gain of a merge on shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
         proposals = proposals[~((proposals["verdict"] == Verdict.EXPAND) & proposals.index.isin(survivors.index))]
         proposals = proposals.assign(
@@ -79,7 +82,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
             & (proposals["gain"] < facts.limits.min_gain / 2)
         )
         proposals = proposals[~little]
-    step = proposals["order"].clip(upper=3)  # refresh and expand stand side by side: the larger gain_low wins
+    step = proposals["order"].clip(upper=3)  # refresh and expand compete: the larger gain_low wins
     ranked = proposals.assign(page=proposals.index, step=step).sort_values(
         ["page", "step", "gain_low", "gain", "order"], ascending=[True, True, False, False, True], kind="stable"
     )
@@ -98,14 +101,14 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
 
 
 def _said(table: pd.DataFrame, finding: Finding) -> np.ndarray:
-    """Which of a rule's pages have its verdict and cause."""
+    """Which pages of a rule have its verdict and cause."""
     of_pages = table.loc[finding.rows.index, ["verdict", "cause"]]
     mine: np.ndarray = (of_pages["verdict"].eq(finding.verdict) & of_pages["cause"].eq(finding.rows["cause"])).to_numpy(dtype=bool)
     return mine
 
 
 def _of_purpose(proposals: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
-    """Which rows may be said of their page, given what it is there for."""
+    """Which proposals are allowed for their page, given its purpose."""
     of_page = purpose.reindex(proposals.index)
     allowed = [of_page.eq(name) & (proposals["verdict"].isin(may) | proposals["cause"].isin(may)) for name, may in OF_PURPOSE.items()]
     may_be: np.ndarray = np.logical_or.reduce([of_page.isna(), *allowed])
@@ -113,7 +116,7 @@ def _of_purpose(proposals: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
 
 
 def _keep(facts: Facts) -> pd.DataFrame:
-    """keep for every page, and a sentence that says what it does and where a change came from."""
+    """keep for every page, with a sentence on its performance and the source of its change."""
     pages, w = facts.pages, facts.windows
     by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= MOSTLY * pages["change"])
     against = "a year before" if w.reference_kind == "year" else "in the days before"

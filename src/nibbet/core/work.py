@@ -1,4 +1,4 @@
-"""The rules that ask for work on a page: it lost, stands near, is seldom chosen, disappoints, or draws what nothing answers."""
+"""The rules that ask for work on a page: decay, climb, snippet, engagement, expand."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ from nibbet.core.verdict import Verdict
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.wording import verdicts as wording
 
-#: clicks of the reference from which a share of them is told
+#: reference clicks needed to judge a share of them
 LEAST_BASE = 20
-#: share of impressions below the clicks from which a page climbs rather than needs another answer
+#: share of impressions in the climbing range from which a page needs to climb rather than a different answer
 BELOW_CLICKS = 0.6
 
 
@@ -62,13 +62,16 @@ def decay(facts: Facts) -> Finding:
 
 
 def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series) -> tuple[NDArray[np.float64], pd.Series]:
-    """What each page lost by rank and pull (of the logarithm of its clicks, positive for a fall), and the q-value of its being by chance.
+    """The loss of each page by rank and pull (of the logarithm of its clicks, positive for a fall), and the q-value of such a loss by
+    chance.
 
-    Clicks tell a loss by whatever cause; places tell one by rank alone, and sooner, for few clicks stray far. The surer of the two stands, its
-    p-value doubled for the choice.
+    Clicks show a loss of any cause. Positions show a loss of rank alone, but sooner, because small counts vary widely. The smaller p-value
+    counts,
+    doubled for the choice.
 
     Args:
-        pages: base, clicks, rank, pull_part, noise, reference_known; mean: the logarithmic mean of clicks before and now; counting: variance of
+        pages: base, clicks, rank, pull_part, noise, reference_known; mean: the logarithmic mean of clicks before and now; counting:
+            variance of
             the logarithm of their ratio.
     """
     known = (pages["base"] >= LEAST_BASE) & pages["reference_known"] & pages["rank"].notna()
@@ -83,7 +86,7 @@ def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series)
 
 
 def climb(facts: Facts) -> Finding:
-    """refresh, cause climb: most of what the page answers stands just below where clicks begin."""
+    """refresh, cause climb: most of what the page answers has a position just below those that get clicks."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     of_page = facts.climbs.reindex(pages.index)
     figures = of_page[[*GAINS, "reach", "reach_low"]].fillna(0.0).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
@@ -106,22 +109,24 @@ def climb(facts: Facts) -> Finding:
 
 
 def snippet(facts: Facts) -> Finding:
-    """refresh, cause snippet: well placed for what it answers, yet chosen far less than usual there, and not for single queries alone."""
+    """refresh, cause snippet: good position for what it answers, but a CTR far below the usual there, and not only for single queries."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     standing, index = facts.standing, pages.index
     figures = ("clicks_titled", "clicks_titled_reference", "expected_titled", "expected_titled_reference")
     clicks, clicks_before, expected, expected_before = (pages[name].fillna(0).to_numpy(np.float64) for name in figures)
     usual, usual_before = (
         one * standing.usual_pull for one in (expected, expected_before)
-    )  # the curve holds what pages do not answer, too
+    )  # the curve also includes queries that pages do not answer
     now = too_low_p(clicks, usual, below=t.snippet_pull)
     both = too_low_p(clicks + clicks_before, usual + usual_before, below=t.snippet_pull)
-    p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the surer of the two, doubled for the choice
+    p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the smaller p-value, doubled for the choice
     q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=index)
     noise = Z80 * np.hypot(usual * np.hypot(standing.pull_spread, CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     part = left_when_mended(clicks, usual, standing.pull_spread)
-    left = usual * min(standing.pull / standing.usual_pull, 1.0) * part  # a mended page fares as pages do, the unlucky ones among them
+    left = (
+        usual * min(standing.pull / standing.usual_pull, 1.0) * part
+    )  # a page with a new title does as well as pages on average, including those with low pull
     poor = chance_poor(clicks, usual, standing.pull_spread, standing.poor_share)
     ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
     gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * poor * whole for name, end in ends}, index=index)
@@ -148,7 +153,9 @@ def snippet(facts: Facts) -> Finding:
 
 
 def engagement(facts: Facts) -> Finding:
-    """refresh, cause engagement: visitors from search leave unlike those of its section. It brings no clicks, so its gain is 0."""
+    """refresh, cause engagement: visitors from search leave sooner than on other pages of its section. It brings no clicks, so its gain is
+    0.
+    """
     pages, t, w = facts.pages, facts.limits, facts.windows
     sessions, engaged = pages["sessions_organic_long"].fillna(0).astype(float), pages["engaged_organic_long"].fillna(0).astype(float)
     section = pages["section"]
@@ -175,7 +182,7 @@ def engagement(facts: Facts) -> Finding:
 
 
 def expand(facts: Facts) -> Finding:
-    """expand: it draws real volume on a topic that no page of the site answers."""
+    """expand: it has real volume on a topic that no page of the site answers."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
