@@ -1,4 +1,4 @@
-"""Regression of counts whose rows come in clusters: every page strays by itself, and every row of it."""
+"""Regression of counts with clustered rows: each page has random variation, and so has each of its rows."""
 
 from __future__ import annotations
 
@@ -10,31 +10,33 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-#: spread of the logarithm that a coefficient is thought to have before anything is seen: it keeps columns that say the same apart
+#: prior standard deviation of a coefficient on the log scale; it keeps collinear columns apart
 PRIOR = 1.0
-#: least and most that clusters stray by, as a variance of the logarithm
+#: limits of the variance of clusters on the log scale
 LEAST_VARIANCE, MOST_VARIANCE = 0.0025, 1.0
-#: how strongly large clusters are held back while the spreads are learnt
+#: down-weighting of large clusters while the variances are estimated
 HELD_BACK = 0.1
 
 
 @dataclass(frozen=True)
 class Fit:
-    """coefficients and errors of the columns, on the logarithm."""
+    """Coefficients and standard errors of the columns, on the log scale."""
 
     coefficients: Floats
     errors: Floats
 
 
 def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster: Ints, *, rounds: int = 25) -> Fit:
-    """How columns multiply counts beyond what is expected.
+    """The factors by which columns multiply counts relative to their expectation.
 
     Args:
-        counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of each row's cluster, from 0.
+        counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of the cluster of each row, from 0.
     Returns:
-        The solution of the estimating equations of Liang & Zeger (1986, Biometrika 73:13) for counts of mean m and of variance m + r m^2 within
-        a row, and c m m' between rows of a cluster; r and c by moments, in turn with the coefficients. Errors are those of the model, the
-        sandwich's where it is larger.
+        The solution of the estimating equations of Liang & Zeger (1986, Biometrika 73:13) for counts of mean m and variance m + r m^2
+        within
+        a row, and covariance c m m' between rows of a cluster; r and c by moments, alternating with the coefficients. Errors are those of
+        the model, or of the
+        sandwich estimator where it is larger.
     """
     width = columns.shape[1]
     clusters = int(cluster.max(initial=-1)) + 1
@@ -52,7 +54,7 @@ def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster
         square, own = np.bincount(cluster, rest**2, clusters), np.bincount(cluster, mean**2, clusters)
         damping, of_row = 1 / (1 + HELD_BACK * whole) ** 2, 1 / (1 + HELD_BACK * mean) ** 2
         common = float((damping * (whole**2 - own)).sum())
-        single = (whole**2 - own) <= 1e-9 * whole**2  # clusters of one row tell only both together
+        single = (whole**2 - own) <= 1e-9 * whole**2  # clusters of one row identify only the sum of both
         pairs = float((damping * (total**2 - square)).sum()) / common if common > 1e-9 and not single.all() else 0.0
         both = float((of_row * (rest**2 - mean)).sum() / max((of_row * mean**2).sum(), 1e-9))
         between = float(np.clip(pairs if common > 1e-9 else both, LEAST_VARIANCE, MOST_VARIANCE))

@@ -20,35 +20,36 @@ from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.wording import merges as wording
 from nibbet.core.words import numbered
 
-#: queries on more pages than this propose no pair of pages (they count in the overlap of pairs that others propose), or the pairs explode
+#: queries on more pages than this propose no pair of pages, to limit the number of pairs; they still count in the overlap of pairs that
+#: others propose
 MOST_PAGES = 200
-#: how often two pages may meet on a query among the pages that are looked at together: what bounds memory
+#: most common queries of the pages processed at once, a limit on memory
 MEETINGS_AT_ONCE = 20_000_000
-#: shared queries, none of them so common, from which on two pages are looked at
+#: shared queries, none of them too common, from which two pages are compared
 PROPOSING = 2
 
 
-#: place of one page beside the best of several that shared its queries, and how unsure that is (spread of the logarithm)
+#: position of a merged page relative to the best of its members, and the spread of its logarithm
 MERGED, MERGED_SPREAD = 0.6, 0.3
-#: how far a page must answer what another is chosen for to take its place where the other does not answer it: it draws other searches besides
+#: how far a page must answer what another gets clicks for to replace it where the other does not answer it
 STANDS_IN = 0.8
-#: share of the clicks that leaving pages have alone which a merge loses: at the low end, and in the middle
+#: share of the clicks from queries that only leaving pages have which a merge loses: at the low end, and in the middle
 ALONE_LOST = (0.5, 0.2)
 
 
-#: what a member of a group has in common with its survivor
+#: comparisons of a member of a group with its survivor
 LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers", "own_question"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
-#: clicks that a conversion and a link from outside weigh when the survivor of a group is chosen: about one visit in 25 converts, and a link
-#: is what no redirect passes on whole
+#: weights of a conversion and a backlink, in clicks, in the choice of the survivor: about one visit in 25 converts, and no redirect passes
+#: on the whole value of a link
 CONVERSION_CLICKS, BACKLINK_CLICKS = 25, 10
 
 
 def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
-    """Which candidates are alike enough to be one page: they take turns, and all that is known of them speaks for one search; where no days
-    tell, both draw nearly all that either draws, and stand close to each other for it.
+    """Which candidates are similar enough to be one page: they take turns, and all evidence says that they serve one search. Without daily
+    rows, both must draw nearly all impressions of either, at similar positions.
     """
     turns = (candidates["turn_taking"] >= t.turn_taking) & ~(candidates["contested"] < t.turn_taking)
     undated = candidates["turn_taking"].isna()
@@ -63,20 +64,24 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
-    """Whether that page of each pair, a or b, can take the other's place: each answers what the other is chosen for, or this one nearly all of it."""
+    """Whether that page of each pair, a or b, can replace the other: each answers what the other gets clicks for, or this one answers
+    nearly
+    all of it.
+    """
     return ~(candidates["each_answers"] < least_answer(candidates, t)) | (candidates[f"answers_{side}"] >= STANDS_IN)
 
 
 def least_answer(candidates: pd.DataFrame, t: Thresholds) -> NDArray[np.float64]:
-    """How far either page of each candidate pair must answer what the other is chosen for: further where one lies above the other."""
+    """How far either page of each pair must answer what the other gets clicks for: more where one is the parent of the other."""
     return np.where(candidates["above"], np.maximum(t.each_answers, t.alike_above), t.each_answers)
 
 
 def lies_above(pages: pd.DataFrame, candidates: pd.DataFrame, parent: pd.Series | None) -> pd.Series:
-    """For each candidate pair, whether one page lies above the other, by whole parts of its address or by breadcrumbs.
+    """For each candidate pair, whether one page is an ancestor of the other, by complete path segments or by breadcrumbs.
 
     Args:
-        pages: page (address) by page number; candidates: page_a, page_b; parent: by page number, the address of the page above by breadcrumbs, or None.
+        pages: page (address) by page number; candidates: page_a, page_b; parent: by page number, the address of the parent by breadcrumbs,
+            or None.
     """
     whole = pages["page"].str.rstrip("/") + "/"
     one, other = (whole.reindex(candidates[f"page_{side}"]).to_numpy() for side in "ab")
@@ -94,11 +99,12 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
 
     Args:
         pairs: page (number), query, impressions, answer, brand; one row per pair with impressions.
-        live: of each page, whether it can be found; all are when left out.
+        live: of each page, whether it can be found; defaults to all.
     Returns:
-        page_a < page_b, shared (queries), shared_impressions, overlap: the share of the smaller page's impressions that fall on queries
-        the other draws too; mutual: the lesser of that share of either. Brand queries are left out: they say nothing of intent. Pairs that share PROPOSING queries are among them: too few
-        to merge, enough to be asked about.
+        page_a < page_b, shared (queries), shared_impressions, overlap: the share of the impressions of the smaller page from queries
+        that the other has too; mutual: the smaller of that share of either. Brand queries are left out, since they carry no intent. Pairs
+        that share PROPOSING
+        queries are included: too few to merge, but worth reporting.
     """
     chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers)
     own = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
@@ -149,8 +155,9 @@ def _alike(
 
 
 def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, how far apart its pages stand on the queries they share: the mean distance of the logarithms of their positions,
-    by impressions; null where no position is known.
+    """For each candidate pair, the mean difference of the log positions of its pages on shared queries, weighted by impressions; null
+    without
+    positions.
 
     Args:
         pairs: page, query, position, impressions, brand; candidates: page_a, page_b.
@@ -171,11 +178,12 @@ def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
 
 
 def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, how far both pages draw the same topics: the smaller share of what each is chosen for, topic by topic, added up,
-    0..1.
+    """For each candidate pair, how far both pages have the same topics: the smaller share of the clicks of each, topic by topic, added up,
+    0 to 1.
 
     Args:
-        pairs: page, topic, chosen (clicks had and expected) of the queries whose results are known; candidates: page_a, page_b. Null where a page has none.
+        pairs: page, topic, chosen (actual and expected clicks) of the queries with known results; candidates: page_a, page_b. Null where a
+            page has none.
     """
     sums = pairs.groupby(["page", "topic"], observed=True)["chosen"].sum()
     share = (sums / sums.groupby(level="page").transform("sum")).rename("share").reset_index()
@@ -188,7 +196,7 @@ def shared_intent(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
 
 
 def shown_once(days: pd.DataFrame, groups: pd.DataFrame) -> pd.Series:
-    """By group, the share of its impressions that is left when pages shown for the same query on the same day count once.
+    """By group, the share of its impressions that remains if pages shown for the same query on the same day count once.
 
     Args:
         days: as in `turn_taking`; groups: group, page.
@@ -202,13 +210,16 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     """The groups: one row per member, group number, survivor.
 
     Args:
-        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b, title_likeness, own_question (see `core.likeness`), intent
-            (null where results are not known), above (whether one lies above the other).
-        pages: page, clicks_long, conversions_long, backlinks, answer (0..1), protected, stays (protected, new, a hub, or not there for
-            search: never merged away), address.
+        candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b,
+            title_likeness, own_question (see `core.likeness`), intent
+            (null where results are unknown), above (whether one is an ancestor of the other).
+        pages: page, clicks_long, conversions_long, backlinks, answer (0 to 1), protected, stays (protected, new, a hub, or with another
+            purpose: never merged away), address.
     Returns:
-        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search and own_question of the member with its survivor, survivor_answers (the survivor's own
-        row shows the group's largest). A page joins a group only if it is itself alike to the survivor, which answers what it is chosen for: likeness is not passed on.
+        group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search and own_question of the member with its
+        survivor, survivor_answers (the row of the survivor
+        has the largest of the group). A page joins a group only if it is similar to the survivor itself, which answers what the page gets
+        clicks for: similarity is not transitive.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])
     alike = candidates[are_one(candidates, t)]
@@ -246,10 +257,10 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
 
 
 def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -> pd.DataFrame:
-    """Pairs of pages that draw the same queries and yet are not merged, with the reason: APART, by shared impressions.
+    """Pairs of pages that draw the same queries but are not merged, with the reason: APART, by shared impressions.
 
     Args:
-        candidates, pages: as in `merge_groups`; groups: what it gave, less what was dropped since.
+        candidates, pages: as in `merge_groups`; groups: its result, without those dropped since.
     """
     group = groups.set_index("page")["group"] if len(groups) else pd.Series(dtype="int64")
     one, other = candidates["page_a"].map(group), candidates["page_b"].map(group)
@@ -299,15 +310,17 @@ def merge_gain(
     """Net extra clicks a month per group if its pages were one: group, gain, gain_low, gain_high (80%), clicks_alone, survivor_rest.
 
     Args:
-        groups: group, page, survivor. pairs: page, query, impressions, clicks, expected_clicks, position of the recent window of `days` days.
-        withheld: the share of each page's impressions whose queries are not told; they are taken to fare like those that are.
-        once: by group, the share of their impressions that is left when pages shown together count once.
+        groups: group, page, survivor. pairs: page, query, impressions, clicks, expected_clicks, position of the recent window of `days`
+            days.
+        withheld: the share of the impressions of each page without a query; they are assumed to behave like the others.
+        once: by group, the share of their impressions that remains if pages shown together count once.
     Returns:
-        The one page is shown for the shared queries whenever one of them is now, and chosen as they are. Engines divide their trust between
-        look-alikes; how much better the one page stands is told by two opinions of equal weight: where the site's good pages do, and MERGED
-        of the best place that a member holds, and never worse than that. clicks_alone: clicks a month that leaving pages have on queries
-        that only they draw; ALONE_LOST of them (low, middle) are taken to be lost. survivor_rest: the share of the survivor's impressions
-        that fall on other queries.
+        The merged page is shown for the shared queries whenever one of the members is, with their CTR. Engines divide their trust between
+        duplicates; how much better one page ranks is the mean of two estimates, the position of the good pages of the site and MERGED times
+        the best position of a member, and never worse than that. clicks_alone: clicks a month that leaving pages have from queries
+        that only they have; the shares ALONE_LOST of them (low, middle) are assumed lost. survivor_rest: the share of the impressions of
+        the survivor
+        from other queries.
     """
     needed = ["page", "query", "impressions", "clicks", "expected_clicks", "position"]
     rows = rows_at(pairs, pairs["page"].isin(groups["page"]) & (pairs["impressions"] > 0), needed)

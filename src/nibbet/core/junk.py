@@ -1,4 +1,4 @@
-"""Queries that are no searches: addresses and e-mail addresses typed as queries, long numbers, search operators."""
+"""Queries that are not searches: addresses and e-mail addresses typed as queries, long numbers, search operators."""
 
 from __future__ import annotations
 
@@ -13,23 +13,23 @@ from numpy.typing import NDArray
 from nibbet.core.members import queries_in_groups
 from nibbet.core.words import LETTERS, bytes_met, in_one, in_portions, plain_array
 
-#: why a query is no search, in this order
+#: why a query is not a search, in this order
 JUNK = ["address typed as a query", "a person's address or number", "search operators", "by [queries] junk"]
 ADDRESS = r"^(https?:|www\.)|^[^ @]+\.(com|org|net|info|eu|io|example|[a-z]{2}|co\.[a-z]{2})(/[^ ]*)?$"
 PERSONAL = r"[^ ]+@[^ ]+\.[a-z]{2,}|[0-9][0-9 ()/-]{6,}[0-9]"
-#: words before a colon, and a word with a minus before it, by which searches are narrowed; ISO days and ranges have no blank before their minus
+#: operators that narrow a search: words before a colon, and a word with a minus sign; ISO dates and ranges have no blank before their minus
 OPERATORS = r"(?:^|[ (-])(?:all)?(?:site|inurl|intitle|intext|inanchor|filetype|ext|related|cache|before|after):[^ ]|[^ -] -[a-z\"][^ ]*$"
-#: answer from which a page names what is asked, be it in its text alone (see `core.querymap.FIELDS`)
+#: answer from which a page contains the query, at least in its text (see `core.querymap.FIELDS`)
 NAMED = 0.4
 
 
-#: words, phrases or `re:` expressions of queries that are junk whatever they look like, and of those that are not
+#: words, phrases or `re:` expressions of queries that are always junk, and of those that never are
 JunkRules = tuple[Sequence[str], Sequence[str]]
 NO_RULES: JunkRules = ((), ())
 
 
 def suspects(texts: pd.Series, rules: JunkRules = NO_RULES) -> NDArray[np.int8]:
-    """For each query the number of the reason in JUNK why it looks like no search; -1 where it looks like one.
+    """For each query the number of the reason in JUNK why it does not look like a search; -1 where it does.
 
     Args:
         texts: distinct queries; rules: of the settings.
@@ -55,7 +55,7 @@ def suspects(texts: pd.Series, rules: JunkRules = NO_RULES) -> NDArray[np.int8]:
 
 
 def matching(lower: pa.Array, some: NDArray[np.bool_], pattern: str) -> NDArray[np.bool_]:
-    """Which of the texts marked fit the pattern."""
+    """Which of the marked texts match the pattern."""
     result = some.copy()
     if some.any():
         result[some] = pc.match_substring_regex(lower.filter(pa.array(some)), pattern).to_numpy(zero_copy_only=False)
@@ -63,13 +63,14 @@ def matching(lower: pa.Array, some: NDArray[np.bool_], pattern: str) -> NDArray[
 
 
 def junk_of(pairs: pd.DataFrame, query: NDArray[np.int64], suspect: NDArray[np.int8]) -> pd.Series:
-    """Why each pair's query is no search, as categories of JUNK; null where it is one.
+    """Why the query of each pair is not a search, as categories of JUNK; null where it is one.
 
-    An address or a number that a page names (a part number, a telephone number) is one.
+    An address or a number that a page contains (a part number, a telephone number) is a search.
 
     Args:
-        pairs: answer, brand; query: the number of each pair's query; suspect: by query, as `suspects` tells it, the rules of the settings included.
+        pairs: answer, brand; query: the number of the query of each pair; suspect: by query, from `suspects`, including the rules of the
+            settings.
     """
     meant = np.bincount(query[(pairs["answer"].to_numpy() >= NAMED) | pairs["brand"].to_numpy(bool)], minlength=len(suspect)) > 0
-    known = np.where(meant & (suspect < 2), -1, suspect)  # operators and what the settings call junk are, whatever stands on the page
+    known = np.where(meant & (suspect < 2), -1, suspect)  # operators and junk by the settings are junk whatever the page contains
     return pd.Series(pd.Categorical.from_codes(known[query], dtype=pd.CategoricalDtype(JUNK)), index=pairs.index)

@@ -1,4 +1,4 @@
-"""How alike queries are, and which belong together: by their words, their pages and the results they share."""
+"""Similarity of queries by their words, their pages and the results they share, and their grouping."""
 
 from __future__ import annotations
 
@@ -20,13 +20,13 @@ Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 
 
-#: how far the page that catches a topic must answer it to be extended; below, the topic has an intent of its own
+#: how far the page shown for a topic must answer it to be extended; below, the topic has an intent of its own
 NEAR = 0.4
 
 
 @dataclass(frozen=True)
 class Kinship:
-    """How much each kind of evidence counts, and from which likeness (cosine) it counts at all."""
+    """The weight of each kind of evidence, and the similarity (cosine) from which it counts."""
 
     words_from: float = 0.3
     pages: float = 2.5
@@ -43,8 +43,10 @@ class Kinship:
 
 @dataclass(frozen=True)
 class Owned:
-    """Which pages own queries. owner: of each query its page, -1 for none; chosen: queries x pages, clicks had and expected; on_page: pages x
-    words (0..1), of the lexicon of the queries.
+    """Which pages own queries. owner: of each query its page, -1 for none; chosen: queries x pages, actual and expected clicks; on_page:
+    pages
+    x
+    words (0 to 1), of the lexicon of the queries.
     """
 
     owner: Ints
@@ -54,7 +56,7 @@ class Owned:
 
 #: pairs of queries whose words are compared at once
 PRODUCTS = 2_000_000
-#: a word in more queries than this brings none together by itself
+#: a word in more queries than this proposes no pair by itself
 MOST_QUERIES = 4000
 
 
@@ -65,9 +67,9 @@ def unit_rows(table: sparse.csr_matrix) -> sparse.csr_matrix:
 
 
 def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_matrix:
-    """Cosines of rows of length 1 from `least` up, each row with its nearest ones, both ways.
+    """Cosines of at least `least` between rows of length 1, each row with its nearest ones, in both directions.
 
-    Columns of more than MOST_QUERIES rows propose no pair: they are in the length of the rows, not in the product.
+    Columns of more than MOST_QUERIES rows propose no pair: they count in the length of the rows, not in the product.
     """
     from sparse_dot_topn import sp_matmul_topn
 
@@ -81,7 +83,7 @@ def alike(unit: sparse.csr_matrix, least: float, neighbours: int) -> sparse.csr_
 
 def telling(words: sparse.csr_matrix, pages: sparse.csr_matrix | None) -> Floats:
     """Weight of each word: ln(1 + queries / queries with it) x cohesion^0.25, where cohesion is the share of pairs of queries with the word
-    that land on the same page: words that stand everywhere fade without a list, in any language.
+    that land on the same page. Words that occur everywhere fade without a list, in any language.
 
     Args:
         words: queries x words; pages: queries x pages, impressions, or None.
@@ -108,17 +110,19 @@ def kinship(
     shared: sparse.csr_matrix | None = None,
     tongue: Ints | None = None,
 ) -> sparse.csr_matrix:
-    """Queries x queries: how much speaks for one topic, each pair of queries once.
+    """Queries x queries: the evidence for one topic, each pair of queries once.
 
     Args:
         words: queries x words (0 or 1); pages: queries x pages, impressions; results: queries x addresses (0 or 1) of their snapshots;
-        shared: likeness of those results.
-        answered: whether a page of the site answers the query; tongue: a number for its language, -1 where it is not known.
+        shared: similarity of those results.
+        answered: whether a page of the site answers the query; tongue: a number for its language, -1 where unknown.
     Returns:
-        Cosines of words, plus those of pages (little where no word is shared: a page may draw what it does not answer), plus those of
-        results. Where the results of both queries are known and they share none, nothing else counts: alike words, other intent. What
-        a page answers and what it draws without an answer are kin only by a part: the words they share are seldom the point. Queries in
-        two languages are no kin: one page cannot answer both.
+        Cosines of words, plus those of pages (little where no word is shared: a page may be shown for what it does not answer), plus those
+        of
+        results. Where the results of both queries are known and have nothing in common, nothing else counts: similar words, other intent.
+        An answered and an
+        unanswered query of the same page count only partly, because the words they share are seldom the point. Queries in
+        two languages have none: one page cannot answer both.
     """
     unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :]), dtype=np.float32))
     graph = alike(unit, how.words_from, how.neighbours)
@@ -145,12 +149,12 @@ def kinship(
     row, column = places(graph)
     once = (column > row) & (graph.data >= 1e-9)
     ends = np.append(0, np.cumsum(np.bincount(row[once], minlength=graph.shape[0])))
-    # sums of weights of many queries need long floats
+    # sums of weights of many queries need double precision
     return sparse.csr_matrix((graph.data[once].astype(np.float64), column[once], ends), shape=graph.shape)
 
 
 def _products(unit: sparse.csr_matrix, near: sparse.csr_matrix) -> NDArray[np.float32]:
-    """The product of the two rows of `unit` that each entry of `near` stands for, some millions at a time."""
+    """The product of the two rows of `unit` for each entry of `near`, some millions at a time."""
     row, column = places(near)
     result = np.empty(len(row), dtype=np.float32)
     for start in range(0, len(row), PRODUCTS):
@@ -171,13 +175,13 @@ def group_queries(
     cut: tuple[Lexicon, sparse.csr_matrix] | None = None,
     owned: Owned | None = None,
 ) -> Ints:
-    """The group of each query (numbers from 0), so that one page can answer each.
+    """The group of each query (numbers from 0), so that one page can answer each group.
 
     Args:
         texts: distinct queries; pages, results, answered, tongue: as in `kinship`, in the order of the texts; cut: a lexicon and texts x
-            words, where they are cut already; owned: which pages own the queries, where any do: see `core.owned`.
+            words, if already computed; owned: which pages own the queries, if any: see `core.owned`.
     By the Louvain method (Blondel et al. 2008, J. Stat. Mech. P10008) on the constant Potts model (Traag, Van Dooren & Nesterov 2011,
-    Phys. Rev. E 84:016114), which has no resolution limit: a group must hold together by more than `density`, however large the rest is.
+    Phys. Rev. E 84:016114), which has no resolution limit: a group must be coherent by more than `density`, however large the rest is.
     """
     from sknetwork.clustering import Louvain
 
@@ -194,7 +198,7 @@ def group_queries(
     louvain = Louvain(
         modularity="potts",
         resolution=least * graph.shape[0] ** 2 / (2 * graph.sum()),
-        tol_optimization=1e-4,  # less than that is no better against known intents, and slower
+        tol_optimization=1e-4,  # smaller values are no better against known intents, and slower
         tol_aggregation=1e-4,
         sort_clusters=False,
         return_probs=False,
@@ -211,7 +215,7 @@ def group_queries(
 def _held(
     labels: Ints, owned: Owned | None, words: sparse.csr_matrix, results: sparse.csr_matrix | None, near: sparse.csr_matrix | None
 ) -> Ints:
-    """The groups with those queries that pages own grouped by their owners."""
+    """The groups, with queries that pages own grouped by their owners."""
     if owned is None:
         return labels
     known = None if results is None else np.asarray(results.sum(axis=1)).ravel() > 0
@@ -220,16 +224,17 @@ def _held(
     return by_owner(labels, owned.owner, owned.chosen, wide[0], wide[1], near, known)
 
 
-#: queries on a page from which it speaks for a body of its own, and the share of the fewer that two pages have in common from which both are one
+#: queries on a page from which it forms a body, and the share of the smaller of two pages in common from which both are one
 BODY, SAME_BODY = 3, 0.5
-#: how many queries of a body a word that it never has is counted for
+#: the count assigned to a word that a body never has
 RARE = 0.3
 
 
 def bodies_of_pages(labels: Ints, pages: sparse.csr_matrix, near: sparse.csr_matrix | None) -> Ints:
-    """The body of each query inside its group: those that land on one page, where BODY and more of the group do; -1 where it has none.
+    """The body of each query within its group: queries that land on one page, if it has at least BODY of the group; -1 where there is none.
 
-    Pages that draw the same queries, or queries that share results, are one body. pages: queries x pages, impressions; near: likeness of results.
+    Pages with the same queries, or queries that share results, are one body. pages: queries x pages, impressions; near: similarity of
+    results.
     """
     share = sparse.coo_matrix(sparse.diags(1 / np.maximum(np.asarray(pages.sum(axis=1)).ravel(), 1e-12)) @ pages)
     there, place = np.unique(labels[share.row] * pages.shape[1] + share.col, return_inverse=True)
@@ -252,7 +257,9 @@ def bodies_of_pages(labels: Ints, pages: sparse.csr_matrix, near: sparse.csr_mat
 
 
 def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
-    """The body of each query inside its group: those that share results, two and more; -1 where it has none. near: likeness of results."""
+    """The body of each query within its group: at least two queries that share results; -1 where there is none. near: similarity of
+    results.
+    """
     shared = near.tocoo()
     inside = labels[shared.row] == labels[shared.col]
     body = connected(shared.row[inside], shared.col[inside], len(labels))
@@ -260,7 +267,7 @@ def bodies_of_results(labels: Ints, near: sparse.csr_matrix) -> Ints:
 
 
 def intents_of(results: sparse.csr_matrix, how: Kinship | None = None) -> Ints:
-    """The intent of each query whose results are known, by likeness of results alone, passed on from query to query; -1 for the rest.
+    """The intent of each query with known results, by similarity of results alone, transitively; -1 for the rest.
 
     Args:
         results: queries x addresses (0 or 1).
@@ -272,12 +279,13 @@ def intents_of(results: sparse.csr_matrix, how: Kinship | None = None) -> Ints:
 
 
 def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
-    """The groups with those divided that have two bodies and more.
+    """The groups, with those divided that have at least two bodies.
 
-    Queries without a body go where their words are more at home than in the group as a whole (naive Bayes), and stay apart where no word speaks.
+    Queries without a body go to the body whose words are closer than those of the group as a whole (naive Bayes), and stay apart where no
+    word decides.
 
     Args:
-        body: of each query, inside its group, -1 for none; words: queries x words (0 or 1).
+        body: of each query, within its group, -1 for none; words: queries x words (0 or 1).
     """
     groups, bodies = int(labels.max()) + 1, int(body.max(initial=-1)) + 1
     result, known = body.copy(), body >= 0
@@ -287,7 +295,7 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
     known_rows, homeless = np.flatnonzero(divides & known), np.flatnonzero(divides & ~known)
     if not len(known_rows):
         return labels
-    # a word of one group is not that of another: so nothing is compared across groups
+    # words are numbered per group, so nothing is compared across groups
     rows = np.concatenate([known_rows, homeless])
     entries = words[rows].tocoo()
     column = np.unique(labels[rows[entries.row]] * words.shape[1] + entries.col, return_inverse=True)[1]

@@ -1,4 +1,4 @@
-"""The language of queries that no page answers: told where their letters and their words say so together."""
+"""The language of queries that no page answers, from their letters and their words together."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from nibbet.core.words import Lexicon, in_one, numbered
 
 Floats = NDArray[np.float64]
 
-#: languages that are told apart, by ISO 639-1 code
+#: recognised languages, by ISO 639-1 code
 NAMES = dict(
     pair.split("=")
     for pair in (
@@ -25,49 +25,49 @@ NAMES = dict(
         "sk=Slovak sl=Slovene sv=Swedish th=Thai tr=Turkish uk=Ukrainian vi=Vietnamese zh=Chinese"
     ).split()
 )
-#: so many of the most wanted queries without an answer are read; a language counts from so many that are sure by their letters
+#: most queries without an answer that are read; least number of certain queries for a language to count
 MOST_READ, LEAST_SURE = 20_000, 3
-#: share of the likelihood from which letters alone are sure, and odds (natural logarithm) to the site's own language from which both are
+#: share of the likelihood from which letters alone are certain, and log odds against the language of the site from which both are
 SURE_SHARE, SURE_ODDS = 0.8, 3.0
-#: odds from which a query looks foreign, and is read together with others of its page
+#: log odds from which a query looks foreign, and is read together with others of its page
 STRANGE_ODDS = 1.0
-#: how much less its own letters may say for the language of its page's others than for another
+#: largest deficit of the letters of a query for the language of the other queries of its page
 CLOSE_ODDS = 2.0
-#: the most that the letters of a query, and that one of its words, may say (natural logarithm of odds)
+#: largest log odds of the letters of a query, and of one of its words
 LETTERS_SAY, WORD_SAYS = 2.0, 2.5
 ROUNDS = 3
-#: share of the queries with a word from which it counts as belonging there too
+#: share of the queries with a word from which the word belongs to a language too
 SHARED_WORD = 0.1
-#: the most wanted answered queries that tell the site's own language
+#: the most wanted answered queries, which determine the language of the site
 SPOKEN_BY = 400
 
 
 def code_of(language: str) -> str:
-    """The ISO code of a language named in English, "" where it is not among those told apart."""
+    """The ISO code of a language named in English, "" for unknown ones."""
     return next((code for code, name in NAMES.items() if name.lower() == language.lower()), "")
 
 
-#: share of a page's named impressions from which another language is said to be asked there
+#: share of the named impressions of a page from which another language is reported
 ASKED_SHARE = 0.3
 
 
 def asked_words(codes: pd.Series, before: str, after: str) -> pd.Series:
-    """The name of each language between two texts, as "asked in German, "; nothing where there is none."""
+    """The name of each language between two texts, such as "asked in German, "; empty where there is none."""
     known = codes.notna()
     return (before + codes.map(NAMES).astype("str") + after).where(known, "").astype("str")
 
 
 def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
-    """By page, the other language in which ASKED_SHARE of its impressions and more are asked; pages without one are left out.
+    """By page, the other language of at least ASKED_SHARE of its impressions; pages without one are left out.
 
     Args:
-        pairs: page, query, impressions; queries: query, language (null for the site's own, and where it is not told).
+        pairs: page, query, impressions; queries: query, language (null for the language of the site and where unknown).
     """
     known = queries.dropna(subset=["language"]).set_index("query")["language"]
     if known.empty:
         return pd.Series(dtype="str")
     number, texts = numbered(pairs)
-    place = pd.Index(known.index).get_indexer(texts)  # few are told
+    place = pd.Index(known.index).get_indexer(texts)  # few queries have a language
     code, languages = pd.factorize(known, sort=True)
     code = np.append(code, -1)[place]
     whole = pairs.groupby("page")["impressions"].sum()
@@ -79,18 +79,20 @@ def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
 
 
 def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], own: str) -> pd.Series:
-    """ISO code of the language of each query that is in another than the site's; null for all others, and where it is not sure.
+    """ISO code of the language of each query in another language than that of the site; null for all others, and where uncertain.
 
     Args:
-        texts: distinct queries; wanted: how much each is (the most wanted without an answer are read); catcher: the number of the page that
-            is shown for it, -1 where a page of the site answers it; own: ISO code of the site's language as told; what
-            its answered queries speak counts before it.
+        texts: distinct queries; wanted: demand for each (the most wanted without an answer are read); catcher: the number of the page that
+            is shown for it, -1 where a page of the site answers it; own: ISO code of the language of the site from the settings; the
+            language of
+            its answered queries takes precedence.
     Returns:
-        First the letters speak, of words that few answered queries have: runs of letters as a naive Bayes model of many languages knows them
-        (Lui & Baldwin 2012, ACL demos, 25). Queries are short, so few are sure alone; those of one page that look foreign are read together.
-        Then their words speak for the others, round by round: a word that stands only in queries sure to be in a language speaks for it; one
-        that stands in answered queries too, as names do, says nothing; one that stands only there speaks against. A query is in another
-        language from odds of 20 to 1 on.
+        First by letters, of words that few answered queries have: letter sequences in a naive Bayes model of many languages
+        (Lui & Baldwin 2012, ACL demos, 25). Queries are short, so few are certain alone; those of one page that look foreign are read
+        together.
+        Then by words, round by round: a word that occurs only in queries certain to be in a language is evidence for it; one
+        in answered queries too, such as a name, is none; one only there is evidence against. A query is in another
+        language from odds of 20 to 1.
     """
     result, answered = pd.Series(None, index=texts.index, dtype="str"), catcher < 0
     open_ = np.flatnonzero(~answered)
@@ -120,13 +122,15 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
 
 
 def _odds(share: Floats, own: int) -> Floats:
-    """The logarithm of the odds of each language against the site's own."""
+    """The log odds of each language against that of the site."""
     known: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [own]], 1e-9))
     return known
 
 
 def _spoken(answered: pd.Series, wanted: Floats, own: str) -> str:
-    """The language of the site: that of its most wanted answered queries read together where it is sure, else the one told, else English."""
+    """The language of the site: that of its most wanted answered queries read together where certain, else the one in the settings, else
+    English.
+    """
     first = answered.iloc[np.argsort(-wanted, kind="stable")[:SPOKEN_BY]]
     codes, share = _by_letters(pd.Series([" ".join(first)]), own or "en")
     best = int(share[0].argmax())
@@ -134,7 +138,7 @@ def _spoken(answered: pd.Series, wanted: Floats, own: str) -> str:
 
 
 def _sure(share: Floats, odds: Floats) -> NDArray[np.int64]:
-    """The language that letters are sure of, row by row; -1 for none."""
+    """The language of which letters are certain, row by row; -1 for none."""
     best = share.argmax(axis=1)
     row = np.arange(len(share))
     return np.where((share[row, best] >= SURE_SHARE) & (odds[row, best] >= SURE_ODDS), best, -1)
@@ -143,8 +147,8 @@ def _sure(share: Floats, odds: Floats) -> NDArray[np.int64]:
 def _by_words(
     label: NDArray[np.int64], letters: Floats, texts: pd.Series, answered: NDArray[np.bool_], read: NDArray[np.int64]
 ) -> NDArray[np.int64]:
-    """The labels with those added that words tell."""
-    words = Lexicon("english").matrix(texts).astype(np.float64)  # which stems it takes hardly matters: words are only told apart
+    """The labels, including those found by words."""
+    words = Lexicon("english").matrix(texts).astype(np.float64)  # any stemmer will do: words are only compared
     known = np.asarray(words[answered].sum(axis=0)).ravel()
     mine, row = words[read], np.arange(len(read))
     for _ in range(ROUNDS):
@@ -159,8 +163,9 @@ def _by_words(
 
 
 def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
-    """The texts without the words that answered queries have too (SHARED_WORD and more of all that have it): names would hide the language of
-    the rest, and of many foreign queries some are taken for answered.
+    """The texts without words that answered queries have too (at least SHARED_WORD of all queries with the word): names would hide the
+    language of
+    the rest, and some foreign queries count as answered.
     """
     (words, place), (known, _) = _cut(texts), _cut(answered)
     coded = pa.concat_arrays([words, known]).dictionary_encode().indices.to_numpy()
@@ -174,13 +179,13 @@ def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
 
 
 def _cut(texts: pd.Series) -> tuple[pa.Array, NDArray[np.int64]]:
-    """All words of the texts, and the number of the text that each stands in."""
+    """All words of the texts, and the number of the text of each."""
     cut = pc.split_pattern(in_one(texts), " ")
     return pc.list_flatten(cut), pc.list_parent_indices(cut).to_numpy()
 
 
 def _by_letters(texts: pd.Series, own: str) -> tuple[list[str], Floats]:
-    """The codes of the languages, and texts x languages: the share of the likelihood that each has."""
+    """The codes of the languages, and texts x languages: share of the likelihood."""
     codes = sorted({*NAMES, own})
     model = _model(tuple(codes))
     known = [dict(model.rank(text)) for text in texts]  # the model reads one text at a time; never more than MOST_READ

@@ -1,4 +1,4 @@
-"""Whether two pages that are shown for the same queries answer one search or two: sisters of one subject are shown for each other's queries too."""
+"""Whether two pages shown for the same queries serve one search or two: sister pages on one subject are shown for each other's queries too."""
 
 from __future__ import annotations
 
@@ -13,43 +13,45 @@ from nibbet.core.tables import rows_at
 from nibbet.core.words import Lexicon, carried_by, numbered, rarity
 
 Floats = NDArray[np.float64]
-#: what is looked at, by pair of pages: how far the logarithm of their share of leading days differs from query to query (natural logarithm);
-#: the share of the smaller page's impressions on shared queries, as ln(1.03 - share); the share of days on which the page leads that leads a query
-#: less often; the telling words of title and heading that both have, of those that either has; the share of what both are chosen for and answer
-#: whose results are those of one intent; how unlike both are chosen where they are shown, as the negative logarithm; how far the page that answers less answers
-#: the queries of both
+#: figures per pair of pages: spread of the log share of leading days over queries; share of the impressions of the smaller page on shared
+#: queries, as ln(1.03 - share); share of days on which the page leads that leads a query less often; distinctive words of title and heading
+#: that both have, of those that either has; share of the clicks of both whose results have the same intents; difference in CTR where both
+#: are shown, as the negative logarithm; how far the page that answers less answers the queries of both
 EVIDENCE = ["lead_spread", "apart_share", "contested", "title_likeness", "intent", "chosen_beside", "both_answer"]
-#: middle and spread of each where two pages answer one search (every query is led by either in the same measure, the smaller draws what the larger
-#: draws, titles say the same in other words), and where they answer two (each leads its own queries by e to 1, a third draws on the one alone, titles
-#: share their subject, the one holds the words of the subject and few of the other's question)
+#: mean and spread of each figure for pages that serve one search (either leads every query in the same proportion, the smaller page has the
+#: queries of the larger, titles say the same in other words), and for pages that serve two (each leads its own queries by e to 1, a third
+#: of impressions belong to one page alone, titles share the subject, one page has the words of the subject and few of the question of the
+#: other)
 ONE = np.array([[-0.8, 0.35], [-2.8, 0.8], [0.34, 0.06], [0.6, 0.2], [0.85, 0.15], [-0.2, 0.25], [0.9, 0.1]])
 TWO = np.array([[0.0, 0.35], [-1.3, 0.6], [0.25, 0.07], [0.25, 0.2], [0.35, 0.2], [-0.6, 0.45], [0.6, 0.15]])
-#: pairs of pages that what is known beforehand weighs: of the shape of each kind (doubles are too few to tell theirs anew, sisters many), and of
-#: how common they are
+#: weights of the prior in pairs: of the shape of each kind (duplicates are too few to re-estimate it, sisters many), and of how common they
+#: are
 WEIGHTS, PAIRS = np.array([[1000.0], [40.0]]), 5.0
 ROUNDS = 60
-#: likeness of titles beyond which they say no more: two that are the same word for word may both name their subject alone
+#: similarity of titles beyond which they carry no more information: identical titles may both name only their subject
 MOST_ALIKE = 0.7
-#: share of the words of two titles that must be more than their subject: of bare titles nothing tells whether they say the same
+#: share of the words of two titles that must go beyond their subject to be compared
 BARE = 0.25
-#: so many more pages whose titles have all words that two titles share tell that these are their subject
+#: other pages with all words that two titles share from which these words are their subject
 SUBJECT_PAGES = 3
-#: queries in the words of its title alone that a page answers and the other does not, from which it may have a question of its own
+#: queries in the words of its title alone that a page answers and the other does not, from which it may have its own question
 OWN_QUERIES = 3
-#: least spread of leads that counts: less is the grain of few days
+#: least spread of leads: smaller values are an effect of few days
 LEAST_SPREAD = 0.15
 
 
 def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
-    """Who leads the shared queries of each candidate pair, day by day.
+    """Which page leads the shared queries of each candidate pair, day by day.
 
     Args:
         days: one row per (query, date, page): position of the best-placed row, impressions.
         candidates: page_a, page_b.
     Returns:
-        By candidate: turn_taking, the share of days on which another page leads than the day before, 0..1; contested, the share of days led by
-        the page that leads the query less often; lead_spread, the standard deviation over queries, by days, of the logarithm of how many times
-        more often the one leads. The latter two are null without a day.
+        By candidate: turn_taking, the share of days on which another page leads than the day before, 0 to 1; contested, the share of days
+            led by
+        the page that leads the query less often; lead_spread, the standard deviation over queries, weighted by days, of the log ratio of
+        leading
+        days. The latter two are null without a day.
     """
     sides = [pd.DataFrame({"pair": np.arange(len(candidates)), "page": candidates[f"page_{side}"].to_numpy()}) for side in "ab"]
     rows = pd.concat(sides, keys=[0, 1], names=["side"]).reset_index("side").merge(days, on="page")
@@ -88,28 +90,31 @@ def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArr
 
 
 def chosen_beside(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, minus the logarithm of how many times as often the one is chosen as the other, each beside what its places let
-    expect, first the page that stands before in each query that they share against the one behind: two answers to one search are chosen alike
-    (0), a sister is passed over.
+    """For each candidate pair, minus the log ratio of the pulls of its pages, the page with the better position in each shared query
+    against
+    the
+    other: two answers to one search have the same pull (0), while a sister is passed over.
 
     Args:
-        both: as from `shared_queries`; candidates: page_a, page_b.
+        both: from `shared_queries`; candidates: page_a, page_b.
     """
     before = (both["expected_clicks_x"] >= both["expected_clicks_y"]).to_numpy()
     parts = {name: (both[f"{name}_x"].to_numpy(float), both[f"{name}_y"].to_numpy(float)) for name in ("clicks", "expected_clicks")}
     sides = {f"{name}_{side}": np.where(before == (side == "first"), *parts[name]) for name in parts for side in ("first", "second")}
-    sums = pd.DataFrame(sides).groupby(both["pair"].to_numpy()).sum() + 1.0  # one click as expected draws what is little to nothing
+    sums = pd.DataFrame(sides).groupby(both["pair"].to_numpy()).sum() + 1.0  # one click at the expected rate shrinks small counts to 0
     first, second = (sums[f"clicks_{side}"] / sums[f"expected_clicks_{side}"] for side in ("first", "second"))
     unlike: pd.Series = np.log(second / first).abs().reindex(candidates.index)
     return -unlike
 
 
 def both_answer(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, how far the page that answers less answers the queries that both share, 0..1, by the impressions of the page that
-    is shown less: two answers to one search both answer it, a sister holds the words of the subject alone.
+    """For each candidate pair, how far the page that answers less answers the shared queries, 0 to 1, weighted by the impressions of the
+    page
+    that
+    is shown less: two answers to one search both answer it, while a sister has only the words of the subject.
 
     Args:
-        both: as from `shared_queries`; candidates: page_a, page_b.
+        both: from `shared_queries`; candidates: page_a, page_b.
     """
     weight = both[["impressions_x", "impressions_y"]].min(axis=1).to_numpy(float)
     parts = pd.DataFrame({"weight": weight, **{side: weight * both[f"answer_{side}"] for side in "xy"}})
@@ -119,13 +124,14 @@ def both_answer(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
 
 
 def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
-    """For each candidate pair, how far either page answers what the other is chosen for above it, 0..1, by that choice, with one click that it
-    answers: where searchers of the page that goes would find no answer, there are two searches.
+    """For each candidate pair, how far either page answers what the other gets clicks for at the better position, 0 to 1, weighted by those
+    clicks, plus one click that it answers. If searchers of the page that goes would find no answer, there are two searches.
 
     Args:
-        pairs: page, query, brand, impressions, answer, chosen (clicks had and, less, expected); candidates: page_a, page_b.
+        pairs: page, query, brand, impressions, answer, chosen (actual clicks and, with less weight, expected ones); candidates: page_a,
+            page_b.
     Returns:
-        each_answers: the lesser of both; answers_a: how far page_a answers what page_b is chosen for; answers_b.
+        each_answers: the smaller of both; answers_a: how far page_a answers what page_b gets clicks for; answers_b.
     """
     rows = _rows_of(pairs, candidates, ["answer", "chosen"])
     rows = rows.assign(chosen=rows["chosen"] * rows["answer"] ** 2)
@@ -142,12 +148,14 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
 
 
 def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon, answers: float) -> pd.Series:
-    """For each candidate pair, what share of the queries that a page answers in words of its title which the other's has not, the other does not
-    answer; the greater of both pages. 0 where under OWN_QUERIES queries tell it.
+    """For each candidate pair, the share of the queries that a page answers in words of its title that the other title lacks, and that the
+    other does not
+    answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries.
 
     Args:
-        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon: of the pages;
-            answers: from which answer a page answers a query.
+        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon: of the
+            pages;
+            answers: threshold of answer from which a page answers a query.
     """
     rows = _drawn(pairs, candidates, ["answer"])
     rows = rows[rows["answer"] >= answers]
@@ -171,7 +179,7 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
 
 
 def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
-    """One row per candidate pair and query that both its pages are shown for, without the brand: pair, query, and clicks, expected_clicks,
+    """One row per candidate pair and query for which both its pages are shown, without the brand: pair, query, and clicks, expected_clicks,
     impressions and answer of both (_x, _y).
 
     Args:
@@ -185,7 +193,7 @@ def shared_queries(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFram
 
 
 def _rows_of(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> pd.DataFrame:
-    """What the pages of candidate pairs are shown for, without the brand: page, query (numbered), and what is named."""
+    """The queries of the pages of candidate pairs, without the brand: page, query (numbered), and the named columns."""
     rows = _drawn(pairs, candidates, names)
     return rows.assign(query=numbered(rows)[0])
 
@@ -197,11 +205,14 @@ def _drawn(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> p
 
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
-    """For each candidate pair, the weight of the telling words that both titles and headings have, over those that either has; null where a page
-    has none of either, or both say little but their subject.
+    """For each candidate pair, the weight of the distinctive words that both titles and headings have / the weight of those that either
+    has;
+    null where a page
+    has neither, or both say little beyond their subject.
 
-    A word tells the less, the more of the other pages that share queries with either have it: it is their subject, not the question. So are the
-    words that both have where all of them stand in the titles of SUBJECT_PAGES and more other pages.
+    A word has less weight if more of the other pages that share queries with either have it, because it then names the subject, not the
+    question. So do the
+    common words of both if the titles of SUBJECT_PAGES or more other pages contain all of them.
 
     Args:
         pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
@@ -241,7 +252,7 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
 
 
 def _holders(words: sparse.csr_matrix, there: sparse.csr_matrix, weight: Floats) -> NDArray[np.int64]:
-    """In how many rows of `there` all words of each row of `words` stand."""
+    """Number of rows of `there` that contain all words of each row of `words`."""
     row = carried_by(words, there, weight, 1 - 1e-9)[0]
     return np.bincount(row, minlength=words.shape[0])
 
@@ -252,13 +263,15 @@ def _scaled(table: sparse.csr_matrix, by: Floats) -> sparse.csr_matrix:
 
 
 def one_search(candidates: pd.DataFrame) -> pd.Series:
-    """How likely it is that both pages of each candidate pair answer one search, 0..1, by all that is known of it.
+    """Probability that both pages of each candidate pair serve one search, 0 to 1, from all evidence.
 
     Args:
-        candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness, intent and chosen_beside, each null where it is not known.
-    By two kinds of pairs, each of independent normal figures (naive Bayes); what is known beforehand of both (ONE, TWO) counts for WEIGHTS pairs of
-    pages, the site's own pairs shape the rest and tell how common each kind is (expectation-maximisation, Dempster, Laird & Rubin 1977,
-    J. R. Stat. Soc. B 39:1, with a prior): a site of many sisters needs more evidence for a double.
+        candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness, intent and chosen_beside, each null where unknown.
+    Two kinds of pairs, each with independent normal figures (naive Bayes). The priors of both (ONE, TWO) have the weight of WEIGHTS pairs
+    of
+    pages; the pairs of the site determine the rest, including how common each kind is (expectation-maximisation, Dempster, Laird & Rubin
+    1977,
+    J. R. Stat. Soc. B 39:1, with a prior). A site with many sisters therefore requires more evidence for a duplicate.
     """
     if candidates.empty:
         return pd.Series(dtype="float64", index=candidates.index)

@@ -1,4 +1,4 @@
-"""Named groups of pages and of queries, as the user defines them."""
+"""User-defined named groups of pages and of queries."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def pages_in_groups(paths: pd.Series, groups: Mapping[str, Sequence[str]]) -> pd
     """group, page (the label of `paths`): one row per membership; a page may be in several groups.
 
     Args:
-        groups: name -> patterns of paths in which * stands for anything.
+        groups: name -> patterns of paths in which * stands for any text.
     """
     parts = [pd.DataFrame({"group": name, "page": paths.index[matches(paths, list(patterns))]}) for name, patterns in groups.items()]
     return (
@@ -30,9 +30,9 @@ def queries_in_groups(queries: pd.Series, groups: Mapping[str, Sequence[str]], *
     """group, query: one row per membership.
 
     Args:
-        queries: distinct texts; groups: name -> words or phrases, any of which makes a query a member (whole words, without regard to case
-            and accents), or `re:` and an expression of RE2, whose time grows only with the length of the text. place: where they stand.
-    Raises ConfigError, which names the group, for an expression that RE2 does not take.
+        queries: distinct texts; groups: name -> words or phrases, any of which makes a query a member (whole words, ignoring case
+            and accents), or `re:` and an RE2 expression, which runs in linear time. place: the setting that holds them, for messages.
+    Raises ConfigError, which names the group, for an invalid expression.
     """
     texts = queries.reset_index(drop=True)
     lower = plain(texts)

@@ -1,4 +1,6 @@
-"""Topics from the pages that own queries: what one page owns is one topic unless results divide it, and what no page owns joins a topic that answers it."""
+"""Topics by ownership: the queries of one page are one topic unless results divide it, and queries without an owner join the topic that
+answers them.
+"""
 
 from __future__ import annotations
 
@@ -12,13 +14,14 @@ from nibbet.core.words import carried_by
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-#: share of what the fewer-chosen of two pages is chosen for that the other is chosen for too, from which both hold one topic
+#: share of the clicks of the smaller of two pages, query by query, that the other gets too, from which both have one topic
 ONE_TOPIC = 0.6
 #: share of the queries with known results of the smaller of two topics whose results lead to the other, from which both are one
 ONE_RESULT = 0.5
-#: share of a query's telling words that a topic's page and queries must hold for it to belong there without further evidence
+#: share of the distinctive words of a query that the page and queries of a topic must contain for it to belong there without further
+#: evidence
 ANSWERED = 0.95
-#: pages that may be chosen for one query that tells whether two of them are one
+#: most pages with clicks for a query that is used to compare them
 MOST_PAGES = 50
 
 
@@ -34,15 +37,16 @@ def by_owner(
     """The topic of each query, from the page that owns it.
 
     Args:
-        labels: the group of each query by likeness alone, which holds for what no page owns.
+        labels: the group of each query by similarity alone, used for queries without an owner.
         owner: the page that owns each query, -1 for none.
-        chosen: queries x pages, how much each page is chosen for each query (clicks had and expected).
-        words: queries x words (0 or 1); on_page: pages x words (0..1), of the same columns.
-        near: likeness of the results of queries; known: which queries have results; None without any.
+        chosen: queries x pages, actual and expected clicks.
+        words: queries x words (0 or 1); on_page: pages x words (0 to 1), of the same columns.
+        near: similarity of the results of queries; known: which queries have results; None without any.
     Returns:
-        Numbers from 0. Pages that are chosen for the same queries, or whose queries share results, hold one topic; a query whose results are
-        those of another topic and not of its own goes there. What no page owns joins the topic whose results it shares, else one whose page
-        and queries hold each word that tells it apart, else it stays with its like.
+        Numbers from 0. Pages with clicks for the same queries, or whose queries share results, have one topic. A query whose results are
+        those of another topic and not of its own moves there. A query without an owner joins the topic whose results it shares, else one
+        whose page
+        and queries contain each of its distinctive words, else it stays with similar ones.
     """
     has_owner = owner >= 0
     if not has_owner.any():
@@ -65,7 +69,7 @@ def by_owner(
         )[0]
     topic[lost] = np.where(home >= 0, home, topic[has_owner].max() + 1 + labels[lost])
     left = lost[(home < 0) & ~sure[lost]]
-    core = np.zeros(len(topic), dtype=bool)  # those without results join what results hold together, by the same measure
+    core = np.zeros(len(topic), dtype=bool)  # queries without results join those that results connect, by the same measure
     core[lost[(home < 0) & sure[lost]]] = True
     if core.any() and len(left):
         result = home_by_words(words[left], topic[core], words[core])[0]
@@ -75,10 +79,10 @@ def by_owner(
 
 
 def _to_their_words(topic: Ints, query_words: Ints, words: sparse.csr_matrix, on_pages: sparse.csr_matrix) -> Ints:
-    """The topics, with those of the queries `asked` moved whose telling words another topic holds and the rest of their own does not: a page is
-    shown for the questions of its sisters too, and owns them where the sister itself is not seen.
+    """The topics, after moving queries whose distinctive words are in another topic and not in the rest of their own: a page is
+    shown for the questions of its sisters too, and owns them where the sister does not appear.
 
-    on_pages: topics x words (0..1) that the pages of each hold.
+    on_pages: topics x words (0 to 1) of the pages of each.
     """
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
@@ -97,13 +101,13 @@ def _to_their_words(topic: Ints, query_words: Ints, words: sparse.csr_matrix, on
 
 
 def _members(topic: Ints, chosen: NDArray[np.bool_]) -> sparse.csr_matrix:
-    """Queries x topics, 1 where a held query belongs."""
+    """Queries x topics, 1 where an owned query belongs."""
     at = np.flatnonzero(chosen)
     return sparse.csr_matrix((np.ones(len(at)), (at, topic[at])), shape=(len(topic), int(topic[at].max()) + 1))
 
 
 def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
-    """The body of each page: those that are chosen for the same queries in the same measure are one."""
+    """The body of each page: pages with clicks for the same queries in the same proportion are one."""
     pages = chosen.shape[1]
     holds = np.bincount(owner[owner >= 0], minlength=pages) > 0
     whole = np.maximum(np.asarray(chosen.sum(axis=0)).ravel(), 1e-9)
@@ -121,7 +125,7 @@ def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:
 
 
 def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
-    """Topics joined, divided and queries moved by the results that they share: see `by_owner`."""
+    """Topics joined, divided and queries moved by shared results: see `by_owner`."""
     has_topic = topic >= 0
     _, dense = np.unique(topic[has_topic], return_inverse=True)
     result = topic.copy()
@@ -144,8 +148,10 @@ def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArra
 
 
 def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
-    """Topics with those divided whose results fall into parts that share none; queries without results go where most queries of their page went,
-    else they stay with the largest part.
+    """Topics, with those divided whose results fall into parts without common results. Queries without results go with most queries of
+    their
+    page,
+    else to the largest part.
     """
     links = near.tocoo()
     inside = known[links.row] & known[links.col] & (topic[links.row] == topic[links.col])
@@ -167,7 +173,7 @@ def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[n
 
 
 def _words_of_owners(topic: Ints, has_topic: NDArray[np.bool_], owner: Ints, on_page: sparse.csr_matrix) -> sparse.csr_matrix:
-    """Topics x words (0..1): those of the pages that own queries of each."""
+    """Topics x words (0 to 1) of the pages that own queries of each."""
     at = np.flatnonzero(has_topic)
     of = np.unique(np.stack([topic[at], owner[at]]), axis=1)
     return sparse.csr_matrix(
@@ -176,7 +182,7 @@ def _words_of_owners(topic: Ints, has_topic: NDArray[np.bool_], owner: Ints, on_
 
 
 def _held_words(count: sparse.csr_matrix, size: Floats, on_pages: sparse.csr_matrix | None) -> sparse.csr_matrix:
-    """Topics x words (0..1): the share of the queries of each with the word, or how strongly its pages have it. count: queries with the word."""
+    """Topics x words (0 to 1): the share of the queries of each with the word, or its weight on the pages. count: queries with the word."""
     holds = sparse.csr_matrix(sparse.diags(1 / np.maximum(size, 1)) @ count)
     if on_pages is not None:
         holds = sparse.csr_matrix(holds.maximum(on_pages))
@@ -185,8 +191,8 @@ def _held_words(count: sparse.csr_matrix, size: Floats, on_pages: sparse.csr_mat
 
 
 def _telling(holds: sparse.csr_matrix) -> Floats:
-    """Weight of each word: ln(1 + topics / topics with it), by how much it is the point of those that have it (the mean of how strongly they do):
-    words that stand here and there in any topic fade without a list. A word that none has tells the most.
+    """Weight of each word: ln(1 + topics / topics with it), times its importance in those that have it (its mean weight there):
+    words that occur here and there in any topic fade without a list. A word of no topic has the largest weight.
     """
     on = np.bincount(holds.indices, minlength=holds.shape[1])
     point = np.where(on > 0, np.asarray(holds.sum(axis=0)).ravel() / np.maximum(on, 1), 1.0)
@@ -201,12 +207,15 @@ def home_by_words(
     on_pages: sparse.csr_matrix | None = None,
     least: float = ANSWERED,
 ) -> tuple[Ints, Floats]:
-    """For each query asked the topic that has its telling words in its queries or on its pages, -1 for none; and how strongly it has them (0..1).
-    least: the share of their weight that it must have.
+    """For each query the topic that has its distinctive words in its queries or on its pages, -1 for none; and how strongly it has them (0
+    to
+    1).
+    least: the required share of their weight.
 
     Args:
-        query_words: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns; on_pages: topics x
-            words (0..1) that hold besides.
+        query_words: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns;
+            on_pages: topics x
+            words (0 to 1) of the pages.
     """
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
@@ -215,7 +224,7 @@ def home_by_words(
     query, home, _, strongly = carried_by(query_words, holds, weight, least)
     own = sparse.csr_matrix(
         _held_words(count, size, None).multiply(weight[None, :])
-    )  # what its queries ask: the query may say little of it
+    )  # what its queries ask; the page may say little about it
     covered = (
         np.asarray(own[home].multiply(query_words[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
     )

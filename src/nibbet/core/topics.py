@@ -1,4 +1,4 @@
-"""Topics: queries grouped so that one page can answer each group, who serves them, and what to do where none does."""
+"""Topics: queries grouped so that one page can answer each group, the pages that serve them, and proposals where none does."""
 
 from __future__ import annotations
 
@@ -34,22 +34,23 @@ TOPICS = (
     "topic label language queries volume volume_kind clicks impressions position shown_share served page answered_share proposal gain gain_low gain_high "
     "worth peak because strength"
 ).split()
-#: share of a topic's impressions on queries that an owner answers, from which it is covered, and from which partly
+#: share of the impressions of a topic for answered queries from which it is covered, and partly covered
 COVERED, PARTLY = 0.6, 0.2
-#: how many times its mean month a topic's highest must have for a season, told from so many months
+#: ratio of the highest to the mean month from which a topic has a season, and months needed
 PEAK_MONTH, YEAR_MONTHS = 1.5, 12
-#: words from which a query is a sentence that somebody pasted, not a search with a topic
+#: words from which a query is a pasted sentence, not a search with a topic
 PASTED_WORDS = 15
 #: why a query beyond the most wanted ones belongs to no topic
 RARER = "rarer than the queries grouped"
 
 
 def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: JunkRules = NO_RULES) -> pd.Series:
-    """Why a query belongs to no topic: brand, what makes it no search (see `core.junk`), no words, over 14 words, or a rule; null for those that
+    """Why a query belongs to no topic: brand, not a search (see `core.junk`), no words, more than 14 words, or a rule; null for those that
     do; as categories.
 
     Args:
-        texts: distinct queries; brand: its spellings; junk: as in `core.junk.suspects`; rules: words, phrases or `re:` expressions that set queries aside.
+        texts: distinct queries; brand: its spellings; junk: as in `core.junk.suspects`; rules: words, phrases or `re:` expressions that set
+            queries aside.
     """
     names = brand_pattern(brand)
     reasons = ["brand", *JUNK, "no words", "over 14 words", "by [topics] aside"]
@@ -58,7 +59,7 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: Ju
         lower = plain_array(portion)
         flags = bytes_met(lower, LETTERS[1:], " ")
         letter, blank = (flags & 1 << number > 0 for number in range(2))
-        small = pc.fill_null(pc.utf8_lower(portion), "")  # with its accents, as the brand has them
+        small = pc.fill_null(pc.utf8_lower(portion), "")  # with its accents, like the brand
         brands = pc.match_substring_regex(small, names).to_numpy(zero_copy_only=False) if names else np.zeros(len(flags), dtype=bool)
         conditions = [
             brands,
@@ -80,9 +81,10 @@ def set_aside(texts: pd.Series, brand: Sequence[str], rules: list[str], junk: Ju
 class Grouping:
     """Queries and their topics.
 
-    queries: query, impressions, demand (searches a month; null where no source tells), and as categories aside (why it belongs to no topic,
+    queries: query, impressions, demand (searches a month; null where unknown), and as categories aside (why it belongs to no topic,
     else null), language (ISO code where it is asked in another than the site's, else null), topic; one row per query.
-    pages, results: grouped queries x pages (impressions; what is drawn without an answer in columns of its own) and x addresses of their results (None without snapshots). topic: of each pair, null where its query is set aside.
+    pages, results: grouped queries x pages (impressions; unanswered queries in separate columns) and x addresses of their results (None
+    without snapshots). topic: of each pair, null where its query is set aside.
     """
 
     queries: pd.DataFrame
@@ -113,16 +115,16 @@ def group_pairs(
     lone: pd.DataFrame | None = None,
     on_page: sparse.csr_matrix | None = None,
 ) -> Grouping:
-    """The queries of the map, and those that only a source of demand knows, in topics.
+    """The queries of the map, and those known only from a demand source, in topics.
 
     Args:
-        pairs: page (number), query, role, impressions, clicks, expected_clicks; pages: how many pages the site has.
+        pairs: page (number), query, role, impressions, clicks, expected_clicks; pages: number of pages of the site.
         demand: query, demand; results: query, url of first results; None without such a source.
         aside, junk: rules as in `set_aside`; most: how many of the most wanted queries are grouped.
-        lexicon: of that language, where the words of the queries may have been cut already.
+        lexicon: of that language, possibly with the words of the queries already.
         translate: whether queries in other languages make topics too; else they are set aside.
-        lone: query, impressions: totals of queries whose pages no row tells; their words and results group them.
-        on_page: pages x words (0..1) of that lexicon: with it, what one page owns is one topic.
+        lone: query, impressions: totals of queries whose pages are unknown; they are grouped by words and results.
+        on_page: pages x words (0 to 1) of that lexicon: if given, the queries of one page are one topic.
     """
     lexicon = lexicon or Lexicon(language)
     number, texts, words = lexicon.of_queries(pairs)
@@ -134,7 +136,7 @@ def group_pairs(
         grouped["demand"] = np.nan
     grouped = _with_lone(grouped, lone)
     grouped = grouped.fillna({"impressions": 0.0}).astype({"query": "str"})
-    if len(grouped) > len(texts):  # queries that demand alone knows stand behind the others
+    if len(grouped) > len(texts):  # queries known only from demand come after the others
         more = lexicon.matrix(grouped["query"].iloc[len(texts) :])
         words = sparse.csr_matrix(sparse.vstack(lexicon.same_width(words, more)))
     aside_of = set_aside(grouped["query"], brand, aside, junk).cat
@@ -144,7 +146,7 @@ def group_pairs(
     kept = able[largest(wanted[able], most)]
     reason[np.setdiff1d(able, kept, assume_unique=True)] = len(reasons) - 1
     place = pd.Series(np.arange(len(kept)), index=grouped["number"].iloc[kept])
-    place = place[place.index.notna()].reindex(np.arange(len(texts)), fill_value=-1)  # queries that no pair has are known to demand alone
+    place = place[place.index.notna()].reindex(np.arange(len(texts)), fill_value=-1)  # queries without a pair are known only from demand
     row = place.to_numpy()[number]
     use, astray = row >= 0, pairs["role"].eq("stray").to_numpy()
     column = pairs["page"].to_numpy() + np.where(astray, pages, 0)
@@ -189,7 +191,9 @@ def group_pairs(
 
 
 def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:
-    """Which page owns each grouped query, and what pages are chosen for, as far as they answer it. row: the grouped query of each pair, -1 for none; shape: queries x pages."""
+    """The owner of each grouped query, and the clicks of pages as far as they answer it. row: the grouped query of each pair, -1 for none;
+    shape: queries x pages.
+    """
     use, page = row >= 0, pairs["page"].to_numpy()
     chosen = (pairs["clicks"] + pairs["expected_clicks"] + 1e-6).to_numpy(float) * pairs["answer"].to_numpy(float) ** 2
     owns = use & pairs["role"].eq("owner").to_numpy()
@@ -199,7 +203,7 @@ def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: spar
 
 
 def _with_lone(queries: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame:
-    """Queries with the impressions of totals that name no page; those that nothing else knows stand behind the others, by alphabet."""
+    """Queries with the impressions of totals that name no page; queries known only from these come last, in alphabetical order."""
     if lone is None or lone.empty:
         return queries
     own = lone.set_index("query")["impressions"].astype(float)
@@ -209,7 +213,7 @@ def _with_lone(queries: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame
 
 
 def _among_all(texts: pd.Series, at: Ints, count: int) -> pd.Categorical:
-    """Texts, null for none, at their places among `count` rows, as categories by alphabet; the other rows have none."""
+    """Texts, null for none, at their places among `count` rows, as categories in alphabetical order; the other rows have none."""
     code, known = pd.factorize(texts, sort=True)
     codes = np.full(count, -1)
     codes[at] = code
@@ -226,7 +230,10 @@ def _listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
 
 
 def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
-    """The label of each query's group: its most wanted query, of equals the shorter, then by alphabet; it is also the topic's identity."""
+    """The label of the group of each query: its most wanted query, of equals the shorter, then alphabetical order; it is also the identity
+    of
+    the topic.
+    """
     order = np.lexsort([texts.to_numpy(dtype=object), texts.str.len().to_numpy(), -weight, group])
     first = order[np.unique(group[order], return_index=True)[1]]
     head = np.zeros(int(group.max(initial=-1)) + 1, dtype=np.int64)
@@ -234,7 +241,7 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
     return texts.iloc[head[group]].set_axis(texts.index)
 
 
-#: how a topic is served that the site is shown for, where no row names its pages
+#: `served` of a topic whose pages no row names
 UNKNOWN = "unknown"
 
 
@@ -253,20 +260,23 @@ def topic_table(
     pages_known: bool = True,
     dead: pd.Series | None = None,
 ) -> pd.DataFrame:
-    """One row per topic: TOPICS, those with most to gain first, subjects in which the site does well before others of like gain.
+    """One row per topic: TOPICS by gain, weighted by the strength of the subject.
 
     Args:
         pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
-        strays: page, query, topic, gain, gain_low, gain_high of openings that no page answers; of each query the one with most to gain counts.
-        wanted: query, topic, demand: searches a month where a source tells them, also of queries the site is not shown for; language.
+        strays: page, query, topic, gain, gain_low, gain_high of openings that no page answers; for each query the one with the largest gain
+            counts.
+        wanted: query, topic, demand: searches a month where known, also of queries for which the site does not appear; language.
         paths: the path of each page, for the sentences.
-        languages: ISO code of each page's own language, where a crawl tells it: a page is not translated into that.
-        strength: of each page, how its section does in clicks per search beside the rest of the site (1: as usual).
-        worth: of each page, what a visit from search earns in its section; of topics without a page, that of the site stands under -1.
-        peaks: by topic, the next peak of its season; topics that have none are left out.
+        languages: ISO code of the language of each page, where a crawl has it: a page is not translated into its own language.
+        strength: of each page, clicks per search of its section relative to the rest of the site (1: as usual).
+        worth: of each page, the value of a visit from search in its section; the value for the whole site, for topics without a page, is
+            under -1.
+        peaks: by topic, the next peak of its season; topics without one are left out.
         least: gain a month below which nothing is proposed.
-        pages_known: whether any row names the page of a query; else nobody can say which topics are answered.
-        dead: of each page, whether it fails or is kept out of the index: what only such pages answer is uncovered, and the page is to be restored.
+        pages_known: whether any row names the page of a query; otherwise it is unknown which topics are answered.
+        dead: of each page, whether it fails or is blocked from the index: a topic that only such pages answer is uncovered, and the page is
+            to be restored.
     """
     needed = ["page", "query", "topic", "role", "answer", "clicks", "impressions", "position_sum", "placed"]
     rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions"] > 0), needed)
@@ -327,10 +337,10 @@ def topic_table(
 
 
 def topic_peaks(searches: pd.DataFrame, wanted: pd.DataFrame, as_of: date) -> pd.Series:
-    """By topic, the first day of the next month in which it is searched most; level topics are left out, and all where a year is not told.
+    """By topic, the first day of the next month with most searches; flat topics are left out, and all where there is no full year.
 
     Args:
-        searches: query, month, volume; wanted: query, topic. A topic has a season from PEAK_MONTH times its mean month on.
+        searches: query, month, volume; wanted: query, topic. A topic has a season from PEAK_MONTH times its mean month.
     """
     rows = searches.dropna(subset=["month", "volume"]).merge(wanted[["query", "topic"]], on="query")
     month = pd.to_datetime(rows["month"])
@@ -345,10 +355,10 @@ def topic_peaks(searches: pd.DataFrame, wanted: pd.DataFrame, as_of: date) -> pd
 
 
 def topic_languages(wanted: pd.DataFrame) -> pd.Series:
-    """By topic, the other language that a third of its queries and more are told to be in; other topics are left out.
+    """By topic, the other language of at least a third of its queries; other topics are left out.
 
     Args:
-        wanted: topic, language (null for the site's own, and where it is not told).
+        wanted: topic, language (null for the language of the site and where unknown).
     """
     known = wanted.dropna(subset=["language"]).groupby(["topic", "language"]).size().rename("votes").reset_index()
     first = known.sort_values(["topic", "votes", "language"], ascending=[True, False, True]).drop_duplicates("topic").set_index("topic")
@@ -356,7 +366,7 @@ def topic_languages(wanted: pd.DataFrame) -> pd.Series:
 
 
 def _restored(table: pd.DataFrame, lost: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """The page of each topic, and which topics wait for a page to be restored: what only a dead page answers, for most of what is shown.
+    """The page of each topic, and which topics wait for a page to be restored, because only a dead page answers most of their impressions.
 
     Args:
         lost: topic, page, impressions of queries that dead pages own.
@@ -367,13 +377,13 @@ def _restored(table: pd.DataFrame, lost: pd.DataFrame) -> tuple[pd.Series, pd.Se
 
 
 def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
-    """Per topic the page that has most of it."""
+    """Per topic the page with most of it."""
     sums = rows.groupby(["topic", "page"])[by].sum().reset_index().sort_values(["topic", by, "page"], ascending=[True, False, True])
     return sums.drop_duplicates("topic").set_index("topic")["page"]
 
 
 def _state(table: pd.DataFrame) -> pd.Series:
-    """What can be said of each topic, as `wording.topics.served` names it."""
+    """The state of each topic, as `wording.topics.served` names it."""
     unknown, shown = table["served"] == UNKNOWN, table["impressions"] > 0
     conditions = [unknown & shown, unknown, table["proposal"] == "restore", ~shown, table["served"] == "uncovered"]
     return pd.Series(np.select(conditions, ["unnamed", "unknown", "restore", "unseen", "caught"], "answered"), index=table.index)

@@ -17,30 +17,30 @@ from nibbet.core.entries import places, strongest
 from nibbet.errors import NibbetError
 from nibbet.once import workers
 
-#: what stands between words: anything but letters and digits
+#: separators of words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
-#: texts that are looked at in one go
+#: texts processed at once
 AT_ONCE = 500_000
-#: what most queries are made of
+#: the characters of most queries
 LETTERS = " abcdefghijklmnopqrstuvwxyz"
 Part = TypeVar("Part")
 
 
 def in_one(texts: pd.Series) -> pa.Array:
-    """The texts as one array of Arrow, however many pieces or none they are kept in."""
+    """The texts as one Arrow array, whatever their chunks."""
     given = pa.array(texts.astype("str"))
     given = given.combine_chunks() if isinstance(given, pa.ChunkedArray) else given
     return given.cast(pa.large_string())
 
 
 def among(texts: pd.Series, known: pd.Series) -> NDArray[np.bool_]:
-    """Which texts are among those known; missing ones are not."""
+    """Which texts are among the known ones; missing ones are not."""
     result: NDArray[np.bool_] = pc.is_in(in_one(texts), value_set=in_one(known), skip_nulls=True).to_numpy(zero_copy_only=False)
     return result
 
 
 def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array, at_once: int = AT_ONCE) -> list[Part]:
-    """What `work` gives for the texts portion by portion, in their order; Arrow and NumPy compute on all cores, outside the interpreter's lock."""
+    """The results of `work` on portions of the texts, in their order; Arrow and NumPy compute on all cores, outside the interpreter lock."""
     portions = [texts.slice(at, at_once) for at in range(0, max(len(texts), 1), at_once)]
     if len(portions) == 1:
         return [work(texts)]
@@ -49,8 +49,8 @@ def in_portions(work: Callable[[pa.Array], Part], texts: pa.Array, at_once: int 
 
 
 def bytes_met(texts: pa.Array, *kinds: str) -> NDArray[np.uint8]:
-    """For each text, a bit for each kind of ASCII letters: 1 where one of the first kind stands in it, 2 for the second, ...; and the next bit
-    where a byte of none does. A look at bytes costs far less than a pattern.
+    """For each text, one bit for each set of ASCII letters, set if the text contains one of them, and one more bit
+    for any other byte. Testing bytes is far faster than a regular expression.
     """
     marks = np.zeros(256, dtype=np.uint8)
     for number, letters in enumerate(kinds):
@@ -66,17 +66,17 @@ def bytes_met(texts: pa.Array, *kinds: str) -> NDArray[np.uint8]:
 
 
 def with_others(texts: pa.Array, letters: str) -> NDArray[np.bool_]:
-    """Which texts have a byte other than those of these ASCII letters."""
+    """Which texts contain a byte other than these ASCII letters."""
     return bytes_met(texts, letters) > 1
 
 
 def plain(texts: pd.Series) -> pa.Array:
-    """The texts in small letters without accents, missing ones empty."""
+    """The texts in lower case without accents, missing ones empty."""
     return plain_array(in_one(texts))
 
 
 def plain_array(texts: pa.Array) -> pa.Array:
-    """As `plain`, for texts of Arrow."""
+    """As `plain`, for Arrow texts."""
     lower = pc.fill_null(pc.utf8_lower(texts), "")
     odd = pc.invert(pc.string_is_ascii(lower))
     if not pc.any(odd).as_py():
@@ -88,10 +88,10 @@ def plain_array(texts: pa.Array) -> pa.Array:
 
 
 def _cut(texts: pa.Array) -> tuple[pa.Array, NDArray[np.int64]]:
-    """The words of the texts, each kept once and told by its number, and how many each text has."""
+    """The distinct words of the texts, the number of each word, and the number of words of each text."""
     lower = plain_array(texts)
     odd = with_others(lower, LETTERS + "0123456789")
-    if odd.any():  # most queries are letters, digits and blanks, and need no pattern
+    if odd.any():  # most queries are letters, digits and blanks, and need no regular expression
         odd = pa.array(odd)
         lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
     cut = pc.split_pattern(lower, " ")
@@ -103,7 +103,7 @@ class Lexicon:
 
     def __init__(self, language: str = "english") -> None:
         try:
-            self._stemmer = Stemmer.Stemmer(language, 0)  # each word is asked for once: a cache only costs
+            self._stemmer = Stemmer.Stemmer(language, 0)  # each word is stemmed once, so a cache would only cost time
         except KeyError:
             raise NibbetError(f"language = {language!r} is not known. Known: {', '.join(Stemmer.algorithms())}.") from None
         self._number: dict[str, int] = {}
@@ -126,7 +126,7 @@ class Lexicon:
         columns = np.fromiter(map(self._column.__getitem__, spelt), dtype=np.int32, count=len(spelt))
         column = np.concatenate([columns[part.indices.to_numpy()] for part in words.chunks])
         ends = np.append(0, np.cumsum(np.concatenate(counts)))
-        if (columns < 0).any():  # what two blanks in a row leave is no word
+        if (columns < 0).any():  # two blanks in a row leave an empty word
             filled = column >= 0
             column, ends = column[filled], np.append(0, np.cumsum(filled))[ends]
         table = sparse.csr_matrix((np.ones(len(column), dtype=np.float32), column, ends), shape=(len(texts), max(1, len(self._number))))
@@ -135,7 +135,9 @@ class Lexicon:
         return table
 
     def of_queries(self, rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series, sparse.csr_matrix]:
-        """The number of each row's query, their texts (see `numbered`), and texts x words; the same categories are cut only once."""
+        """The number of the query of each row, their texts (see `numbered`), and texts x words; the same categories are processed only
+        once.
+        """
         if not isinstance(rows["query"].dtype, pd.CategoricalDtype):
             number, texts = numbered(rows)
             return number, texts, self.matrix(texts)
@@ -163,17 +165,18 @@ class Lexicon:
         return [sparse.csr_matrix((t.data, t.indices, t.indptr), shape=(t.shape[0], max(1, len(self._number)))) for t in tables]
 
 
-#: letters from which a word can be told as another mistyped, queries up to which it is rare, and how many times more the right one has
+#: letters from which a word can be a misspelling, most queries of a misspelled word, and how many times as many the correct one has
 MISTYPED_LETTERS, MISTYPED_QUERIES, RIGHT_TIMES = 6, 2, 10
 
 
 def typos_mended(table: sparse.csr_matrix, words: list[str], known: NDArray[np.int64] | None = None) -> sparse.csr_matrix:
-    """The matrix with rare words counted as the frequent word that they differ from by one letter left out, put in, changed or swapped.
+    """The matrix with rare words counted as the frequent word that differs by one letter omitted, added, changed or transposed.
 
     Args:
-        table: texts x words, 1 where the word occurs; words: the texts of its columns; known: columns that are no typos, as words of pages.
+        table: texts x words, 1 where the word occurs; words: the texts of its columns; known: columns that are no misspellings, such as
+            words of pages.
     First letters are seldom mistyped, and must agree. Of several such words the most frequent counts. By deletions on both sides: words one
-    edit apart share the text that is left when one letter is taken from each (two neighbours swapped also do).
+    edit apart share a text after removing one letter from each (so do words with two neighbouring letters transposed).
     """
     texts = pa.array(words, pa.large_string())
     count = np.bincount(table.indices, minlength=table.shape[1])[: len(words)]
@@ -203,22 +206,22 @@ def typos_mended(table: sparse.csr_matrix, words: list[str], known: NDArray[np.i
 
 
 def _without_letter(texts: pa.Array, at: int) -> pa.Array:
-    """The texts without the letter at a place; whole where they are no longer than that."""
+    """The texts without the letter at a place; unchanged if they are shorter."""
     return pc.binary_join_element_wise(
         pc.utf8_slice_codeunits(texts, 0, at), pc.utf8_slice_codeunits(texts, at + 1), pa.scalar("", pa.large_string())
     )
 
 
 def as_typed(texts: pd.Series) -> pd.Series:
-    """Queries as search rows spell them: small letters, one blank between words."""
+    """Queries as in search rows: lower case, one blank between words."""
     return texts.str.lower().str.split().str.join(" ")
 
 
 def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
-    """The number of each row's query, from 0, and their texts: of categories by alphabet, of texts in the order in which they first stand.
+    """The number of the query of each row, from 0, and the texts: of categories in alphabetical order, of texts in order of appearance.
 
     Args:
-        rows: query, as texts or as categories in the order of the alphabet: they are numbered already, and only those in use are told.
+        rows: query, as texts or as categories in alphabetical order, which are numbered already; only those in use are returned.
     """
     queries = rows["query"]
     if not isinstance(queries.dtype, pd.CategoricalDtype):
@@ -230,7 +233,7 @@ def numbered(rows: pd.DataFrame) -> tuple[NDArray[np.int64], pd.Series]:
 
 
 def _in_use(queries: pd.Series) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-    """The number of each row's category among those in use, and which these are."""
+    """The number of the category of each row among those in use, and which these are."""
     code = queries.cat.codes.to_numpy()
     used = np.zeros(len(queries.cat.categories), dtype=bool)
     used[code] = True
@@ -238,11 +241,12 @@ def _in_use(queries: pd.Series) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 
 def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
-    """How telling each word is: ln(1 + pages / pages that draw a query with it); words of none get the weight of words of one.
+    """The weight of each word: ln(1 + pages / pages with a query that contains it); words of none have the weight of words of one.
 
     Args:
-        drawn: pages x words, nonzero where some query of the page holds the word.
-    Source: inverse document frequency (Sparck Jones 1972, J. Doc. 28:11) with pages as documents, so that "best" and "how" fade by themselves.
+        drawn: pages x words, nonzero where some query of the page contains the word.
+    Source: inverse document frequency (Sparck Jones 1972, J. Doc. 28:11) with pages as documents, so that "best" and "how" fade by
+    themselves.
     """
     pages = max(drawn.shape[0], 1)
     df = np.asarray((drawn > 0).sum(axis=0)).ravel()
@@ -251,10 +255,10 @@ def rarity(drawn: sparse.csr_matrix) -> NDArray[np.float64]:
 
 
 def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Row by row: the weight of a query's words found in the text beside it, over the weight of all its words; 0 for empty queries.
+    """Row by row: the weight of the words of a query found in the text of the same row / the weight of all its words; 0 for empty queries.
 
     Args:
-        queries, texts: equally many rows; the entries of `texts` (0..1) say how strongly a word stands in the text.
+        queries, texts: equally many rows; the entries of `texts` (0 to 1) are the weights of words in the text.
     """
     weighted = queries.multiply(weight[None, :]).tocsr()
     whole = np.asarray(weighted.sum(axis=1)).ravel()
@@ -263,19 +267,19 @@ def covered_share(queries: sparse.csr_matrix, texts: sparse.csr_matrix, weight: 
     return share
 
 
-#: holders of a word from which it proposes none of them: a word of so many tells nothing; and pairs that are looked at together
+#: holders of a word from which it proposes none of them, because it is too common; pairs compared at once
 MOST_HOLDERS, HELD_AT_ONCE = 500, 500_000
 
 
 def carried_by(
     queries: sparse.csr_matrix, holders: sparse.csr_matrix, weight: NDArray[np.float64], least: float
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]]:
-    """Which holders carry at least a share of the weight of each query's words, its rarest word among them.
+    """Which holders contain at least a share of the weight of the words of each query, including its rarest word.
 
     Args:
-        queries: queries x words (0 or 1); holders: holders x words (0..1, how strongly), of the same columns; weight: of each word.
+        queries: queries x words (0 or 1); holders: holders x words (0 to 1), of the same columns; weight: of each word.
     Returns:
-        Query, holder, the share carried (0..1), and the same with words counted as strongly as the holder has them; one row per pair.
+        Query, holder, the share contained (0 to 1), and the same with words weighted by their entry in the holder; one row per pair.
     """
     on = np.bincount(holders.indices, minlength=holders.shape[1])
     known = sparse.csr_matrix(queries.multiply(weight[None, :]))
