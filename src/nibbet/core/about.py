@@ -1,4 +1,4 @@
-"""Which topics are for this business, by what `core.business` knows of it."""
+"""Which topics fit the business, by the facts of `core.business`."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from scipy import sparse
 
 from nibbet.core.words import Lexicon, rarity
 
-#: share of the telling words of something sold that a topic must have to fit, and of something unwanted or a rival to be that
+#: share of the distinctive words of a product that a topic must contain to fit, and of something unwanted or a rival to be that
 SOLD, NAMED = 0.501, 0.99
-#: share of a topic's volume that must ask for a word for the topic to have it
+#: share of the volume of a topic whose queries must contain a word for the topic to have it
 HAS = 0.5
 FIT = ["fit", "fit_because"]
 
@@ -21,12 +21,12 @@ FIT = ["fit", "fit_because"]
 def topic_fit(
     topics: pd.Series, queries: pd.DataFrame, *, sells: Sequence[str], rivals: Sequence[str], unwanted: Sequence[str], lexicon: Lexicon
 ) -> pd.DataFrame:
-    """Which topics are for this business: FIT, one row per topic in their order; null where nothing is told of it.
+    """Which topics fit the business: FIT, one row per topic in their order; null where nothing is known about it.
 
     Args:
         topics: labels; queries: query, topic, volume.
     Returns:
-        fit: fit (it has most of the telling words of something sold, by how rare they are among the topics), unfit (all words of
+        fit: fit (it has most of the distinctive words of a product, weighted by rarity among topics), unfit (all words of
         something unwanted), unclear (neither, or it names a rival); fit_because: which.
     """
     if not (sells or unwanted or rivals) or topics.empty:
@@ -59,7 +59,7 @@ def topic_fit(
 
 
 def _shares(items: Sequence[str], has: sparse.csr_matrix, lexicon: Lexicon) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-    """For each topic the greatest share of the telling words of any item that it has, and which item; the last of none."""
+    """For each topic the largest share of the distinctive words of any item that it has, and that item; the last of none."""
     if not items:
         return np.zeros(has.shape[0]), np.zeros(has.shape[0], dtype=np.int64)
     wide, own = lexicon.same_width(has, lexicon.matrix(pd.Series(list(items))))

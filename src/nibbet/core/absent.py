@@ -1,4 +1,4 @@
-"""Pages that matter and that search hardly shows: for each the first link in the chain of causes that holds."""
+"""Pages that matter and that search hardly shows, each with the first cause that holds."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from nibbet.core.words import rarity
 from nibbet.once import threads
 
 ABSENT = "page importance cause mend because impressions sessions".split()
-#: the chain, and how each cause is mended
+#: the causes in order, with the remedy for each
 CAUSES = {
     "error": "put it back, or redirect it to the page that covers it",
     "robots": "open it in robots.txt, or take it out of the lists",
@@ -28,36 +28,39 @@ CAUSES = {
     "young": "wait: pages of this site need longer than it is old",
     "no_demand": "no fault is found: ask whether anybody searches for it",
 }
-#: share of the usual impressions of pages that are shown under which a page is absent, and impressions under which it is anyhow
+#: share of the usual impressions of shown pages below which a page is absent, and impressions below which it always is
 FEW_SHARE, FEW = 0.02, 3
-#: visits of any channel from which they say that a page matters
+#: visits of any channel from which a page matters
 VISITS = 10
-#: clicks from the home page beyond which a page may be too far away; farther is what few of the pages that are shown are
+#: clicks from the home page beyond which a page may be too far away, and the quantile of shown pages that it must exceed
 FAR, FARTHEST = 5, 0.95
-#: share of the pages shown that a log must show robots at, before it tells anything by not showing them at a page
+#: share of the pages shown on which a log must have robots before a page without robots means anything
 LOGGED = 0.8
-#: days that pages of a site need at most to be shown first, where too few of its own tell it, and the least that counts; pages that are enough, and
-#: which part of them counts
+#: days until pages of a site are first shown: default, minimum, pages needed to estimate it, and quantile
 WAIT, LEAST_WAIT, WAITED, LATEST = 60, 28.0, 10, 0.9
-#: likeness (cosine of telling words) from which two pages say the same, and telling words that a page must have for it
+#: cosine of distinctive words from which two pages say the same, and distinctive words required
 ALIKE, WORDS = 0.9, 12
-#: pages up to which the same title, heading and description are copies
+#: most pages with the same title, heading and description that count as copies
 MOST_COPIES = 5
 
 
 def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, began: pd.Timestamp) -> pd.DataFrame:
-    """Pages that matter and that search hardly shows, those that most speaks for first.
+    """Pages that matter and that search hardly shows, by importance.
 
     Args:
-        pages: the ledger, by page number: page, path, status, blocked, gone, redirects_to, canonical_to, robots_blocked, in_sitemap, inlinks, depth,
-            backlinks, sessions, conversions_long, impressions, impressions_reference, impressions_long, age_days, published, first_seen (in search).
-        facts: by page number: listed (whether editors keep it), navigation (whether a navigation leads to it), fetches (of robots; null
-            without a log), closed_by (the rule of robots.txt that closes it), index_state (null where the index holds it or nothing tells).
-        copies: by page number, the page that says the same; null where none does. began: the first day of the search data.
+        pages: the ledger, by page number: page, path, status, blocked, gone, redirects_to, canonical_to, robots_blocked, in_sitemap,
+            inlinks, depth,
+            backlinks, sessions, conversions_long, impressions, impressions_reference, impressions_long, age_days, published, first_seen (in
+            search).
+        facts: by page number: listed (in the editorial list), navigation (whether a navigation links to it), fetches (by robots; null
+            without a log), closed_by (the rule of robots.txt that blocks it), index_state (null where it is indexed or this is unknown).
+        copies: by page number, the page with the same content; null where there is none. began: the first day of the search data.
     Returns:
-        ABSENT with pages by number. importance: how many of six things speak for it: editors list it, the sitemap does, a navigation links to
-        it, it is visited, it sells, others link to it. cause: the first of CAUSES that holds; what else holds is said too. impressions and
-        sessions are of the recent window. A page that the year before was as absent at this time, but is shown at others, is out of season.
+        ABSENT with pages by number. importance: number of six signs: an editor lists it, the sitemap does, a navigation links to
+        it, it has visits, it sells, it has backlinks. cause: the first of CAUSES that holds; further ones are added in the text.
+        impressions and
+        sessions are of the recent window. A page that was as absent at this time of the previous year, but is shown at others, is out of
+        season.
     """
     shown, known = pages["impressions"].fillna(0).astype(float), pages["impressions_long"].fillna(0).astype(float)
     alive = (pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"]
@@ -88,14 +91,14 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
 
 
 def few_impressions(pages: pd.DataFrame) -> float:
-    """Impressions of the recent window under which a page of this site is absent. pages: impressions, status, gone, blocked."""
+    """Impressions of the recent window below which a page of this site is absent. pages: impressions, status, gone, blocked."""
     shown = pages["impressions"].fillna(0).astype(float)
     usual = shown[(pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"] & (shown > 0)].median()
     return max(FEW, FEW_SHARE * usual) if pd.notna(usual) else float(FEW)
 
 
 def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
-    """importance: how many things speak for a page; signs: which, in words."""
+    """importance: number of signs that a page matters; signs: which, in words."""
     visits, sold = pages["sessions"].fillna(0).astype(float), pages["conversions_long"].fillna(0).astype(float)
     outside = pages["backlinks"].fillna(0).astype(float)
     conditions: list[tuple[pd.Series, pd.Series | str]] = [
@@ -112,7 +115,8 @@ def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
 
 
 def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:
-    """One column for each of CAUSES: whether it holds; present: pages that search shows, by which the rest is measured; wait: days in which a page
+    """One column for each of CAUSES: whether it holds. present: pages that search shows, the standard of comparison; wait: days in which a
+    page
     may be young.
     """
     status = pages["status"].fillna(200).astype(int)
@@ -139,25 +143,27 @@ def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present
 
 
 def waiting_days(pages: pd.DataFrame, began: pd.Timestamp) -> float:
-    """Days within which LATEST of the pages published since the data begin were first shown; WAIT where under WAITED pages tell it."""
+    """Days within which the share LATEST of the pages published since the data begin were first shown; WAIT for fewer than WAITED pages."""
     waited = (pages["first_seen"] - pages["published"]).dt.days[pages["published"] > began]
     waited = waited[waited >= 0]
     return max(float(waited.quantile(LATEST)), LEAST_WAIT) if len(waited) >= WAITED else float(WAIT)
 
 
 def _also(holds: pd.DataFrame, first: pd.Series) -> pd.Series:
-    """What else of the chain holds, in words; an address that fails or leads elsewhere needs no more."""
+    """Further causes that hold, in words; an address that fails or redirects needs no more."""
     ends = first.isin(["error", "canonical", "moved", "no_demand"])
     return wording.listed([(holds[name] & (first != name) & ~ends, name.replace("_", " ")) for name in list(CAUSES)[:-1]], holds.index)
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:
-    """For each page wanted, the page with most impressions that says the same: in title, heading and description, or in nearly all telling words.
+    """For each page wanted, the page with most impressions that says the same: in title, heading and description, or in nearly all
+    distinctive
+    words.
 
     Args:
-        pages: by page number: title, h1, description where known, impressions_long, gone, blocked; words: pages x words, as `page_words` makes it.
+        pages: by page number: title, h1, description where known, impressions_long, gone, blocked; words: pages x words, from `page_words`.
     Returns:
-        By page number; null where no living page that is shown more says the same.
+        By page number; null where no living page with more impressions says the same.
     """
     result = pd.Series(np.nan, index=pages.index)
     names = [name for name in ("title", "h1", "description") if name in pages and pages[name].notna().any()]
@@ -167,7 +173,9 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
         return result
     texts = say.joined(*[part for name in names for part in (say.named(pages[name]).str.casefold().str.strip(), "\n")])
     titled = say.named(pages["title"]).ne("") if "title" in pages else pd.Series(False, index=pages.index)
-    whole = texts.where(titled & (texts.groupby(texts).transform("size") <= MOST_COPIES))  # what more pages say is a pattern of the site
+    whole = texts.where(
+        titled & (texts.groupby(texts).transform("size") <= MOST_COPIES)
+    )  # a text on more pages than that is a pattern of the site
     best = shown.where(open_).groupby(whole).transform("max")
     first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
     result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)
@@ -175,7 +183,7 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
 
 
 def _alike(words: sparse.csr_matrix, wanted: NDArray[np.int64], open_: NDArray[np.int64], shown: pd.Series) -> pd.Series:
-    """For each page wanted, the page of `open_` that has nearly all its telling words, and it theirs; null without one."""
+    """For each page wanted, the page of `open_` that has nearly all its distinctive words, and vice versa; null without one."""
     result = pd.Series(np.nan, index=shown.index)
     weight = rarity(words)
     weight[np.asarray((words > 0).sum(axis=0)).ravel() > words.shape[0] / 2] = 0.0

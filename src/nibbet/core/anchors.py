@@ -1,4 +1,4 @@
-"""The words of links: what kind they are, whether they are all the same, and whether they say what the page is searched by."""
+"""Anchor texts: their kind, whether they are all the same, and whether they contain what the page is searched for."""
 
 from __future__ import annotations
 
@@ -14,37 +14,42 @@ from nibbet.core.wording import links as wording
 from nibbet.core.words import Lexicon
 
 ANCHORS = "page side links menus anchors brand_share general address empty own_name keyword top top_share usual_share q_value flag query missing because".split()
-#: the kinds of anchors, the first that fits
+#: the kinds of anchors, by precedence
 KINDS = ["empty", "address", "brand", "own_name", "general", "keyword"]
-#: kinds that say nothing of what the page is about
+#: kinds that do not describe the page
 SILENT = ["empty", "address", "general"]
-#: pages to which one anchor leads from which it says nothing of any of them
+#: pages with the same anchor from which it describes none of them
 SEVERAL = 5
-#: links of a page, on one side, from which it is told whether they are all the same
+#: links of a page, on one side, from which their uniformity is judged
 LEAST_LINKS = 10
-#: links in the text of other pages, all of them silent, from which a page is told to have no words
+#: links in the text of other pages, all without describing words, from which a page is flagged
 SILENT_LINKS = 3
-#: where the name of a page ends in its title
+#: where the name of a page ends within its title
 ENDS = r"\s*[|–—·»:(,].*$|\s+-\s.*$"
-#: letters from which a word of a query is asked of its links
+#: least length of a query word that anchors are searched for
 LETTERS = 4
 ADDRESS = r"^(?:https?:|www\.)|^[^ @]+\.[a-z]{2,}(?:/[^ ]*)?$"
 
 
 def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, brand: Sequence[str], lexicon: Lexicon) -> pd.DataFrame:
-    """What the links to each page say, those from its own site and those from others apart: ANCHORS with pages by number.
+    """The anchor texts of the links to each page, internal and external ones separately: ANCHORS with pages by number.
 
     Args:
-        rows: side (inside, outside), page (number), anchor (text or null), links (how many pages link with it in their text), menus (how many
-            from menus and footers, which say the same by their nature and are not judged).
-        names: title and h1 by page, null where not known.
-        queries: page, query, impressions: queries that the page answers, without the brand; lexicon: of the site's language.
+        rows: side (inside, outside), page (number), anchor (text or null), links (number of pages that link with it in their text), menus
+            (number of pages
+            that link from menus and footers, which repeat the same anchor by nature and are not judged).
+        names: title and h1 by page, null where unknown.
+        queries: page, query, impressions: queries that the page answers, without the brand; lexicon: of the language of the site.
     Returns:
-        One row per page and side: links, menus, anchors (different ones in texts), shares of links by kind, null without links: brand_share,
-        own_name (its title or heading), general (the same words lead to SEVERAL pages and more), address, empty, keyword; top: the keyword anchor
-        with most links, top_share: its share of the links. flag: high where that is more than is usual on this site (`usual_share`), at 5% false
-        discovery; silent where SILENT_LINKS and more from the site itself all say nothing, and no menu more. query: the most searched query that it
-        answers; missing: its words that stand in no link to the page.
+        One row per page and side: links, menus, anchors (different ones in texts), shares of links by kind, null without links:
+            brand_share,
+        own_name (its title or heading), general (the same words lead to at least SEVERAL pages), address, empty, keyword; top: the keyword
+        anchor
+        with most links, top_share: its share of the links. flag: high where that exceeds what is usual on this site (`usual_share`), at 5%
+            false
+        discovery; silent where at least SILENT_LINKS links from the site itself all lack describing words, and so do menus. query: the most
+        searched query that it
+        answers; missing: its words that no link to the page contains.
     """
     if rows.empty:
         return pd.DataFrame(columns=ANCHORS)
@@ -86,14 +91,14 @@ def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, b
 
 
 def _says_name(text: pd.Series, page: pd.Series, names: pd.DataFrame) -> pd.Series:
-    """Whether each text in small letters is its page's title or heading, or that as far as its first pause."""
+    """Whether each lower-case text is the title or heading of its page, or the beginning of it up to the first pause."""
     whole = [page.map(names[column]).astype("str").fillna("").str.strip().str.casefold() for column in ("title", "h1")]
     begun = [name.str.replace(ENDS, "", regex=True) for name in whole]
     return pd.Series(np.logical_or.reduce([text == name for name in [*whole, *begun]]), index=text.index)
 
 
 def _missing(rows: pd.DataFrame, queries: pd.DataFrame, lexicon: Lexicon) -> pd.DataFrame:
-    """By page, its most searched query, and the words of it that stand in no link to the page ("" where all do)."""
+    """By page, its most searched query, and the words of it that no link to the page contains ("" for none)."""
     best = queries.sort_values(["page", "impressions", "query"], ascending=[True, False, True]).drop_duplicates("page")
     best = best[best["page"].isin(rows["page"])].reset_index(drop=True)
     if best.empty:

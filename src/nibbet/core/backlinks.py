@@ -1,4 +1,4 @@
-"""Links from other sites: who links, what is new, what is lost, and what leads to addresses that fail."""
+"""Links from other sites: linking hosts, new and lost links, and links to addresses that fail."""
 
 from __future__ import annotations
 
@@ -9,20 +9,22 @@ from nibbet.core.wording import links as wording
 
 HOSTS = "host links from_pages pages newest new lost failing visits".split()
 FAULTS = "from_url page target anchor state first_seen status to because".split()
-#: share of the smaller of two exports whose links the other has too, from which they are the same export at two times, not two parts of one
+#: share of the links of the smaller of two exports that the other has too, from which they are the same list at two dates, not two parts
 SAME = 0.2
-#: days back to which a link is new
+#: days for which a link is new
 NEW_DAYS = 90
 
 
 def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
-    """Each link once, with is_lost (it stands in an older export and not in the newest; null where no older export tells) and is_new (first seen in the last NEW_DAYS days).
+    """Each link once, with is_lost (in an older export but not in the newest; null without an older export) and is_new (first seen in the
+    last
+    NEW_DAYS days).
 
     Args:
         rows: file (number), from_url, page (as linked), page_id, anchor, first_seen, visits; one row per link and export.
     Returns:
-        One row per from_url and page: of links in several exports the newest row. Exports are versions of one another when they share SAME of
-        the smaller one's links, and the newest is that with the newest first_seen, else the last file; others are parts and add up.
+        One row per from_url and page: the newest row of links in several exports. Exports are versions of one list when they share SAME of
+        the links of the smaller one, and the newest has the newest first_seen, else is the last file; others are parts and are added up.
     """
     rows = rows.reset_index(drop=True)
     if rows.empty:
@@ -42,14 +44,14 @@ def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
 
 
 def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
-    """By file, its place in time, and the export of which it is a version."""
+    """By file, its rank in time, and the export of which it is a version."""
     keys = rows["from_url"].astype("str") + "\n" + rows["page"].astype("str")
     files = sorted(rows["file"].unique())
     links_of = {file: set(keys[rows["file"] == file]) for file in files}
     last = pd.to_datetime(rows["first_seen"]).groupby(rows["file"]).max()
     order = sorted(files, key=lambda file: (last[file] if pd.notna(last[file]) else pd.Timestamp.min, file))
     version = {file: file for file in files}
-    for number, file in enumerate(order):  # a handful of exports
+    for number, file in enumerate(order):  # there are few exports
         for other in order[:number]:
             if len(links_of[file] & links_of[other]) >= SAME * max(min(len(links_of[file]), len(links_of[other])), 1):
                 old = version[other]
@@ -58,10 +60,10 @@ def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
 
 
 def linking_hosts(links: pd.DataFrame, host: pd.Series, fails: pd.Series) -> pd.DataFrame:
-    """Who links: HOSTS, those with most links first.
+    """Linking hosts: HOSTS, by number of links.
 
     Args:
-        links: as `with_state` makes them; host: of each link's page; fails: whether it leads to an address that fails.
+        links: from `with_state`; host: of the linking page; fails: whether the link leads to an address that fails.
     """
     now = ~links["is_lost"].fillna(False).astype(bool)
     table = links.assign(
@@ -79,12 +81,12 @@ def linking_hosts(links: pd.DataFrame, host: pd.Series, fails: pd.Series) -> pd.
 
 
 def link_faults(links: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series) -> pd.DataFrame:
-    """Links that are lost, or that lead to addresses that fail or redirect: FAULTS with pages by number, failing ones on strong pages first.
+    """Lost links and links to addresses that fail or redirect: FAULTS with pages by number, failing ones on strong pages first.
 
     Args:
-        links: as `with_state` makes them; pages: page, status, gone, by number; ends: per page the address that should take its visitors.
+        links: from `with_state`; pages: page, status, gone, by number; ends: per page the address that should receive its visitors.
     Returns:
-        state: failing, redirected, lost. to: where a redirect should lead; null where no page takes its place.
+        state: failing, redirected, lost. to: the redirect target; null where no page replaces it.
     """
     number = links["page_id"]
     status = number.map(pages["status"]).astype("Float64").fillna(200)

@@ -1,4 +1,4 @@
-"""What an author needs to start a page on a topic: asked, answered elsewhere, linked, and left to others."""
+"""Briefs: what an author needs to write a page on a topic."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from nibbet.core.kinship import telling, unit_rows
 from nibbet.core.strength import formats
 from nibbet.core.words import Lexicon, plain
 
-#: how many of each are told
+#: largest number of queries, links, titles and other topics in a brief
 QUERIES_TOLD, LINKS_TOLD, TITLES_TOLD, OTHERS_TOLD = 25, 6, 12, 6
-#: what is known of what a page says
+#: texts of an existing page
 SAID = ["title", "h1", "headings", "description", "words"]
-#: how alike (cosine of words) a page must be to link from, and a topic to be named as somebody else's
+#: cosine of words from which a page is suggested as a source of links, and from which a topic is listed as covered elsewhere
 RELATED, BESIDE = 0.2, 0.3
 
 
@@ -26,11 +26,13 @@ class Brief:
     """The facts of one topic; every frame may be empty.
 
     topic: its row of the topic table; queries: query, volume, impressions, position; questions: question, shown (snapshots), share;
-    covered: word, share of the ranking titles that have it; titles: title, shown; kinds: what kind of page ranks (how its title is put, and
+    covered: word, share of the ranking titles that contain it; titles: title, shown; kinds: kind of the ranking pages (form of title, and
     whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page.
-    existing: what the page that serves or catches it already says (title, h1, headings, description, words; null where not known), or None;
-    missing: words asked that stand in none of these, by the share of the topic's volume that asks for them: word, share. business: part, text of what [about] says. home: the address of
-    the site's home, whose host need not be named.
+    existing: the texts of the page that serves the topic or is shown for it (title, h1, headings, description, words; null where unknown),
+    or None;
+    missing: searched words that none of these contains, by the share of the volume of the topic: word, share. business: part, text of
+    [about]. home: the address of
+    the home page, whose host is not shown.
     """
 
     topic: pd.Series
@@ -49,11 +51,13 @@ class Brief:
 
 
 class Neighbours:
-    """Pages and answered topics as words, made once for all briefs."""
+    """Pages and answered topics as words, computed once for all briefs."""
 
     def __init__(self, topics: pd.DataFrame, pages: pd.DataFrame, language: str) -> None:
-        """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger), and leaves: whether
-        the page is to go."""
+        """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger), and leaves:
+        whether
+        the page is to go.
+        """
         self.language, self.lexicon = language, Lexicon(language)
         self.pages = pages[~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["title"].notna()].reset_index(drop=True)
         self.texts = pages.set_index("page").reindex(columns=SAID)
@@ -61,7 +65,7 @@ class Neighbours:
         self._titles, self._labels = self.lexicon.matrix(self.pages["title"]), self.lexicon.matrix(self.others["topic"])
 
     def beside(self, topic: pd.Series, queries: pd.Series) -> tuple[pd.DataFrame, pd.DataFrame]:
-        """Pages to link from (strong and related), and topics near by that another page answers.
+        """Pages to link from (strong and related), and nearby topics that another page answers.
 
         Args: topic: its row of the topic table; queries: its texts.
         """
@@ -73,7 +77,9 @@ class Neighbours:
         )
         near, close = (np.asarray((table @ centre.T).toarray()).ravel() for table in (titles, labels))
         strong = near * np.log1p(self.pages["clicks"].fillna(0).to_numpy(float))
-        catches = (self.pages["page"] == topic["page"]).to_numpy()  # of a new page the first to link from; else it is the page itself
+        catches = (
+            self.pages["page"] == topic["page"]
+        ).to_numpy()  # for a new page, the first page to link from; otherwise it is the page itself
         strong, near = np.where(catches, strong.max(initial=0.0) + 1.0, strong), np.where(catches, topic["proposal"] == "new page", near)
         links = self.pages.assign(strong=strong)[near >= RELATED]
         links = links.sort_values(["strong", "page"], ascending=[False, True]).head(LINKS_TOLD)[["page", "title", "clicks"]]
@@ -94,7 +100,7 @@ def make_brief(
 
     Args:
         topic: a row of the topic table, pages by address. placed: query, topic, impressions, demand, position.
-        snapshots: query, kind (result, question), title, url; or None. about: what [about] says, as `core.about.business` makes it.
+        snapshots: query, kind (result, question), title, url; or None. about: the content of [about], from `core.about.business`.
     """
     own = placed[placed["topic"] == topic["topic"]]
     queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
@@ -120,13 +126,13 @@ def make_brief(
 
 
 def _missing(queries: pd.DataFrame, existing: pd.Series | None, language: str) -> pd.DataFrame:
-    """Words of the queries that stand in none of the page's texts, by volume; none where no text is known."""
+    """Words of the queries that no text of the page contains, by volume; none where no text is known."""
     texts = pd.Series([] if existing is None else existing[SAID[:-1]].dropna(), dtype="str")
     return _beyond(queries["query"] if len(texts) else queries["query"].head(0), queries["volume"], texts, language)
 
 
 def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str) -> pd.DataFrame:
-    """Words of four letters and more in the texts that stand in none of the known ones: word, share of the weight of all texts."""
+    """Words of at least four letters in the texts that no known text contains: word, share of the weight of all texts."""
     spelt = pd.Series(plain(texts).to_pylist(), index=texts.index, dtype="str")
     words = spelt.str.findall(r"\w{4,}").explode().dropna().rename_axis("text").reset_index(name="word").drop_duplicates()
     shares = (weight.reindex(words["text"]) / max(weight.sum(), 1)).groupby(words["word"].to_numpy()).sum()
@@ -139,7 +145,7 @@ def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str
 
 
 def _kinds(results: pd.DataFrame) -> pd.DataFrame:
-    """kind, share: how the titles of results are put, and which are home pages; most first."""
+    """kind, share: forms of the titles of results, and home pages; in descending order."""
     names = {
         "a question": "titles that ask a question",
         "a count of things": "titles that count things",
@@ -153,7 +159,7 @@ def _kinds(results: pd.DataFrame) -> pd.DataFrame:
 
 
 def _counted(rows: pd.DataFrame, snapshots: int) -> pd.DataFrame:
-    """title, shown (in how many snapshots), share."""
+    """title, shown (number of snapshots), share."""
     result = rows.groupby("title", as_index=False).agg(shown=("query", "nunique"))
     result = result.assign(share=result["shown"] / max(snapshots, 1))
     return result.sort_values(["shown", "title"], ascending=[False, True], ignore_index=True)

@@ -1,4 +1,4 @@
-"""The business beside the data: what it sells, to whom, its rivals, its tone and what it does not want."""
+"""Facts about the business: what it sells, to whom, its rivals, its tone and what it does not want."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     import pandas as pd
 
-#: what notes tell, and words of the headings that it stands under
+#: the parts of the notes, and words of the headings that introduce them
 PARTS = {
     "unwanted": "not wanted|unwanted|avoid|exclude|never|nicht|unerwunscht|tabu|exclu|indesirable|no queremos|excluir|evitare",
     "sells": "sell|offer|product|service|verkauf|angebot|produkt|leistung|vend|offre|produit|ofrece|oferta|producto|prodott|offert|verkoop|aanbod",
@@ -22,7 +22,7 @@ MOST_ITEMS, LONGEST = 200, 200
 
 
 def read_notes(text: str) -> dict[str, list[str]]:
-    """What a Markdown file tells, by part: the items of lists and the lines under headings that name it; other headings say nothing."""
+    """The content of a Markdown file by part: list items and lines under headings that name it; other headings are ignored."""
     result: dict[str, list[str]] = {part: [] for part in PARTS}
     part = None
     for line in text.splitlines():
@@ -35,7 +35,7 @@ def read_notes(text: str) -> dict[str, list[str]]:
 
 
 def business(about: Mapping[str, Any]) -> pd.DataFrame:
-    """part, text: what the settings say of the business, an item a row.
+    """part, text: the facts about the business in the settings, one item a row.
 
     Args:
         about: items by name, as in [about].

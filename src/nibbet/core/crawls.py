@@ -1,4 +1,4 @@
-"""Several inventories of one site: the newest is believed, what it does not tell is taken from those before it, and titles that changed."""
+"""Several inventories of one site: the newest takes precedence and older ones fill its gaps; and titles that changed."""
 
 from __future__ import annotations
 
@@ -9,9 +9,9 @@ import numpy as np
 import pandas as pd
 
 CHANGED = "page title_before description_before crawled_before crawled_after".split()
-#: share of the pages of two inventories told differently from which one of them is thought to be older: slips of an export are rarer
+#: share of pages that differ between two inventories from which one of them is assumed older: errors of an export are rarer
 DIFFERENT = 0.02
-#: columns that say which row this is, not what the page is
+#: columns that identify the row and do not describe the page
 ROW = ("file", "page_id", "rank", "page", "aside", "crawled", "first", "last")
 
 
@@ -23,11 +23,12 @@ class Taken(NamedTuple):
 
 
 def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
-    """One row per page, each column from the newest inventory that has it: the one taken last in which the page stands.
+    """One row per page, each column from the newest inventory of that page that has it.
 
     Args:
-        rows: file, page_id, rank (what decides between spellings of one page in one inventory, lowest first), page, first and last (day on which
-            its inventory was taken; those of unknown days count as one, newer than all others), and the columns to tell.
+        rows: file, page_id, rank (order of precedence of spellings of one page in one inventory, lowest first), page, first and last (day
+            of
+            its inventory; those of unknown date count as one, newer than all others), and the columns of facts.
     Returns:
         Indexed by page_id, in its order.
     """
@@ -41,7 +42,7 @@ def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
     if len(np.unique(files)) == 1:
         return result
     filled = rows.drop(columns=list(ROW), errors="ignore").notna().groupby(files).any()
-    for name in filled:  # a handful of columns and files
+    for name in filled:  # there are few columns and files
         having = filled.index[filled[name]]
         if len(having) in (0, len(filled)):
             continue
@@ -53,14 +54,14 @@ def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
 
 
 def only_in_older(rows: pd.DataFrame) -> list[int]:
-    """The numbers of pages that stand only in inventories older than the newest."""
+    """The numbers of pages that only older inventories than the newest contain."""
     age = _age(rows)
     newest = age.groupby(rows["page_id"].to_numpy()).min()
     return [int(page) for page in newest.index[(newest > age.min()).to_numpy()]]
 
 
 def undated_twins(rows: pd.DataFrame) -> list[int]:
-    """The files of unknown days that hold the same pages and tell them differently: one of them may be out of date."""
+    """The files of unknown date that contain the same pages with different facts: one of them may be out of date."""
     own = rows[rows["last"].isna()]
     names = [name for name in ("status", "title") if name in own and own.groupby("file")[name].count().gt(0).sum() > 1]
     if not names:
@@ -76,10 +77,11 @@ def undated_twins(rows: pd.DataFrame) -> list[int]:
 
 
 def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
-    """Pages whose title or description changed between two inventories of known days, by the latest change: CHANGED, indexed by page_id.
+    """Pages whose title or description changed between two inventories of known date, by the latest change: CHANGED, indexed by page_id.
 
-    A text that one of the two inventories lacks is no change; of several changes the last counts. crawled_before: the last day on which the old
-    text was surely there; crawled_after: the first on which the new one was.
+    A text that one of the two inventories lacks is no change; of several changes the last counts. crawled_before: the last day on which the
+    old
+    text was certainly there; crawled_after: the first day of the new one.
     """
     texts = [name for name in ("title", "description") if name in rows]
     if rows["last"].nunique() < 2 or not texts:
@@ -95,18 +97,19 @@ def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
 
 
 def ages(taken: dict[int, Taken | None]) -> dict[int, int]:
-    """How many newer exports there are than each file; those of unknown days count as one, newer than all others."""
+    """Number of newer exports than each file; those of unknown date count as one, newer than all others."""
     days = sorted({one.last for one in taken.values() if one is not None}, reverse=True)
     undated = any(one is None for one in taken.values())
     return {file: 0 if one is None else days.index(one.last) + undated for file, one in taken.items()}
 
 
 def with_days(rows: pd.DataFrame, taken: dict[int, Taken | None]) -> pd.DataFrame:
-    """The rows with first and last: the days between which the inventory of each was taken, null where they are unknown.
+    """The rows with first and last: the days between which the inventory of each was taken, null where unknown.
 
     Args:
-        rows: file, page, crawled (a day a row; may be left out): a file with an address on several days holds several inventories, any other one.
-        taken: what the names of files tell.
+        rows: file, page, crawled (day of the row; optional): a file with an address on several days holds several inventories, any other
+            one.
+        taken: the days given by file names.
     """
     named = {side: rows["file"].map({file: getattr(one, side) if one else None for file, one in taken.items()}) for side in Taken._fields}
     spans = {side: pd.to_datetime(days) for side, days in named.items()}
@@ -120,6 +123,6 @@ def with_days(rows: pd.DataFrame, taken: dict[int, Taken | None]) -> pd.DataFram
 
 
 def _age(rows: pd.DataFrame) -> pd.Series:
-    """How many newer inventories there are than that of each row: those of unknown days are the newest."""
+    """Number of newer inventories than that of each row: those of unknown date are the newest."""
     rank = -rows["last"].rank(method="dense").fillna(np.inf)
     return rank.rank(method="dense").astype("int64") - 1

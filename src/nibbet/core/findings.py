@@ -1,4 +1,4 @@
-"""What a rule looks at and what it finds: checks of figures, findings with their evidence."""
+"""Findings of rules: checks of figures against thresholds, and findings with their evidence."""
 
 from __future__ import annotations
 
@@ -12,18 +12,18 @@ from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import Windows
 
 GAINS = ["gain", "gain_low", "gain_high"]
-#: how unsure an expectation of the CTR curve is for one page, beyond what pulls differ
+#: uncertainty of the expectation of the CTR curve for one page, beyond the variation of pulls
 CURVE_SPREAD = 0.08
-#: how sure a verdict can be that rests on the totals of a page, without its queries: the place of a mean smears many
+#: certainty of a verdict based on the totals of a page without its queries: one mean position hides many
 AS_ONE = 0.7
-#: share of findings of one rule that may be chance (false discovery rate)
+#: false discovery rate of the findings of one rule
 CHANCE = 0.05
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
 
 
 @dataclass
 class Check:
-    """One figure a rule looks at, per page; `passed` is None where the figure is shown but nothing is asked of it."""
+    """One figure of a rule, per page; `passed` is None where the figure is only shown."""
 
     measure: str
     values: pd.Series
@@ -35,7 +35,7 @@ class Check:
 
 @dataclass
 class Finding:
-    """What one rule says: rows (page as index) with cause, because, gains, target, sure (0..1), and the checks behind them."""
+    """The finding of one rule: rows (page as index) with cause, because, gains, target, sure (0 to 1), and the checks behind them."""
 
     verdict: str
     cause: str
@@ -43,7 +43,7 @@ class Finding:
     checks: list[Check]
 
     def evidence(self, pages: pd.Index) -> pd.DataFrame:
-        """The checks of these pages, of which the rule speaks: EVIDENCE."""
+        """The checks of these pages, for which the rule holds: EVIDENCE."""
         parts = [
             pd.DataFrame(
                 {
@@ -70,11 +70,13 @@ def all_passed(checks: list[Check]) -> pd.Series:
 
 @dataclass
 class Facts:
-    """All that the rules read.
+    """The input of all rules.
 
-    settled: days after which a page has found its place. pages: one row per page, indexed by page number; the columns of pages.csv (without verdicts) and is_page, age_days, first_seen, children, protected,
-    position_reference, noise (between the windows, see `core.compare.page_noise`), demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null for
-    pages that are there for search). climbs: see `core.openings.climbs_of_pages`.
+    settled: days after which a page has found its position. pages: one row per page, indexed by page number; the columns of pages.csv
+    (without verdicts) and is_page, age_days, first_seen, children, protected,
+    position_reference, noise (between the windows, see `core.compare.page_noise`), demand, rank, pull_part, expected_answered,
+    clicks_answered, sessions_known, backlinks_known, purpose (null for
+    pages that exist for search). climbs: see `core.openings.climbs_of_pages`.
     """
 
     pages: pd.DataFrame
@@ -90,19 +92,21 @@ class Facts:
 
 
 def age_of(pages: pd.DataFrame) -> pd.Series:
-    """Days since each page was first published or seen; very many where nothing tells."""
+    """Days since each page was first published or seen; a very large number where unknown."""
     return pages["age_days"].fillna(10_000)
 
 
 def is_hub(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
-    """Pages by which others are reached: by the tree of addresses, by their links out, or as the only or main way to living pages."""
+    """Pages on which others depend: parents in the tree of addresses, pages with many outgoing links, or the only or main way to living
+    pages.
+    """
     below, out = pages["children"] >= limits.hub_children, pages["outlinks"].fillna(0) >= limits.hub_outlinks
     way = (pages["only_way"].fillna(0) > 0) | (pages["main_way"].fillna(0) >= limits.hub_children)
     return below | out | way.astype(bool)
 
 
 def stays(pages: pd.DataFrame, limits: Thresholds, settled: int) -> pd.Series:
-    """Pages that are never merged away: protected, new, hubs, or not there for search."""
+    """Pages that are never merged away: protected, new, hubs, or with another purpose."""
     return pages["protected"] | is_hub(pages, limits) | (age_of(pages) < settled) | pages["purpose"].notna()
 
 
@@ -115,7 +119,7 @@ def finding_rows(
     gains: pd.DataFrame | None = None,
     target: pd.Series | None = None,
 ) -> pd.DataFrame:
-    """What a finding says of the pages chosen, one row each: cause, because, sure, target, gains and what else is given."""
+    """The rows of a finding for the chosen pages: cause, because, sure, target, gains and any other given columns."""
     at = pages.index[chosen]
     table = pd.DataFrame(
         {"cause": cause, "because": because.reindex(at), "sure": sure if isinstance(sure, float) else sure.reindex(at)}, index=at
@@ -127,5 +131,5 @@ def finding_rows(
 
 
 def not_blocked(pages: pd.DataFrame) -> Check:
-    """Passed by pages that nothing keeps out of the index."""
+    """Passed by pages that are not blocked from the index."""
     return Check("kept_out_of_the_index", pages["blocked"].astype(float), "no", "now", "crawl", ~pages["blocked"])

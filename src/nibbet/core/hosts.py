@@ -1,4 +1,4 @@
-"""Who is seen in the results: hosts over all queries and by topic, from snapshots of results."""
+"""Visible hosts in the results, over all queries and by topic, from result snapshots."""
 
 from __future__ import annotations
 
@@ -12,23 +12,26 @@ from nibbet.core.strength import formats
 Floats = NDArray[np.float64]
 
 HOSTS = "level key host own queries query_share top3 rank share share_before own_share searches form url".split()
-#: results of a snapshot that count, and hosts that are told of each topic
+#: results of a snapshot that count, and hosts listed for each topic
 FIRST, MOST_HOSTS = 10, 10
 
 
 def seen_hosts(
     snapshots: pd.DataFrame, earlier: pd.DataFrame, topics: pd.Series, demand: pd.Series, rate: Floats, own: frozenset[str]
 ) -> pd.DataFrame:
-    """Who is seen in the results: HOSTS, of the site's queries as a whole (level all) and by topic, the most seen first.
+    """Visible hosts: HOSTS, for all queries of the site (level all) and by topic, by share.
 
     Args:
-        snapshots: query, rank, url, title of the newest snapshot of each query; earlier: the same of the snapshot before, where there is one.
-        topics: the topic of each query; demand: searches a month, by query; queries without count as the median of those known.
-        rate: the click that a place lets expect, of places 1, 2, ... (at least FIRST); own: the site's hosts, without `www.`.
+        snapshots: query, rank, url, title of the newest snapshot of each query; earlier: the same of the previous snapshot, where there is
+            one.
+        topics: the topic of each query; demand: searches a month, by query; unknown ones count as the median of the known.
+        rate: expected CTR of places 1, 2, ... (at least FIRST); own: the hosts of the site, without `www.`.
     Returns:
-        query_share: share of the queries whose first FIRST results show the host; rank: mean of its best place there; share: its part of the
-        clicks that all these results let expect, by the site's own CTR curve and demand; share_before: the same in the earlier snapshots, over
-        queries that have both; own_share: that of the site's own hosts; form: how its titles are mostly put; url: its address that is shown most.
+        query_share: share of the queries whose first FIRST results contain the host; rank: mean of its best place there; share: its part of
+            the
+        expected clicks of all these results, by the CTR curve of the site and demand; share_before: the same in the earlier snapshots, over
+        queries that have both; own_share: that of the hosts of the site; form: the usual form of its titles; url: its most frequent
+        address.
     """
     now = _placed(snapshots, demand, rate, own)
     if now.empty:
@@ -74,7 +77,7 @@ def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[
 
 
 def _of_hosts(rows: pd.DataFrame, keys: list[str]) -> pd.DataFrame:
-    """One row per level, key and host: its sums, the form of its titles, the address that is shown most."""
+    """One row per level, key and host: its sums, the form of its titles, its most frequent address."""
     by = [*keys, "host"]
     rows = rows.assign(top=rows["rank"] <= 3, form=formats(rows["title"]).to_numpy())
     sums = rows.groupby(by, as_index=False).agg(

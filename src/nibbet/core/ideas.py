@@ -1,4 +1,4 @@
-"""Ideas held against what the site has: which topic each is, who serves it, and whether two topics need one page or two."""
+"""Ideas compared with the topics of the site: the topic of each, who serves it, and whether two queries need one page or two."""
 
 from __future__ import annotations
 
@@ -16,26 +16,29 @@ from nibbet.core.words import Lexicon, as_typed, plain
 from nibbet.errors import NotFoundError
 
 IDEAS = "idea topic likeness queries volume volume_kind served page position advice".split()
-#: likeness in words (cosine) from which two queries share most words
+#: cosine of words from which two queries share most words
 KNOWN = 0.5
-#: share of the weight of an idea's words from which a topic is the nearest one
+#: share of the weight of the words of an idea from which a topic is the nearest one
 NEAREST = 0.3
-#: share of first results in common from which two queries want the same, and below which they want different things
+#: share of first results in common from which two queries have the same intent, and below which they have different ones
 SAME, OTHER = 0.4, 0.15
 
 
 def check_ideas(
     ideas: pd.Series, known: Grouping, topics: pd.DataFrame, *, lexicon: Lexicon, on_page: sparse.csr_matrix, living: pd.Series
 ) -> pd.DataFrame:
-    """For each idea the topic it belongs to and what to do: IDEAS, in the order given.
+    """For each idea its topic and what to do: IDEAS, in the given order.
 
     Args:
-        ideas: texts; topics: as `core.topics.topic_table`, pages by address. on_page: pages x words (0..1) of that lexicon; living: the address of
-            each page, null for those that nobody can find.
+        ideas: texts; topics: as `core.topics.topic_table`, pages by address. on_page: pages x words (0 to 1) of that lexicon; living: the
+            address of
+            each page, null for those that cannot be found.
     Returns:
-        likeness is 1 where the idea is a query that is known; else it belongs where the queries and the page of a topic hold each word that tells
-        it apart, and likeness says how strongly (0..1): the words of a subject alone are no answer. An idea that no topic holds, but a page does,
-        has that page and no topic; one like none has neither.
+        likeness is 1 where the idea is a known query. Otherwise the idea belongs to a topic whose queries and page contain each of its
+        distinctive
+        words, and likeness says how strongly (0 to 1); the words of a subject alone do not suffice. An idea without a topic, but with a
+        page that contains it,
+        has that page and no topic; otherwise it has neither.
     """
     queries, texts = known.grouped, as_typed(ideas.fillna(""))
     number, names = pd.factorize(queries["topic"], sort=True)
@@ -51,14 +54,14 @@ def check_ideas(
         on_page = sparse.csr_matrix(on_page[living.notna().to_numpy()])
         living = living.dropna()
         place = pd.Index(living).get_indexer(topics.set_index("topic")["page"].reindex(names))
-        none = sparse.csr_matrix((1, on_page.shape[1]))  # of topics without a page
+        none = sparse.csr_matrix((1, on_page.shape[1]))  # for topics without a page
         beside = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
         home[unknown], likeness[unknown] = home_by_words(idea_words, number, words, beside)
         lost = home[unknown] < 0
         of_page, strong = home_by_words(idea_words[lost], np.arange(len(living)), on_page)
         likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
         page.iloc[unknown[lost]] = _named(living, of_page)
-        heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # what nobody asks brings nothing near
+        heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # a word in no query makes nothing similar
         near = home_by_words(sparse.csr_matrix(idea_words[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
         nearest.iloc[unknown[lost]] = _named(labels, near)
     topic = pd.Series(_named(labels, home), dtype="str")
@@ -97,7 +100,7 @@ def _named(names: pd.Series, at: NDArray[np.int64]) -> NDArray[np.object_]:
 def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | None, *, language: str) -> dict[str, Any]:
     """Whether two queries need one page or two: one, other, answer (one page, two pages, unclear), because, and the figures behind it.
 
-    snapshots: query, kind (result, question), title; or None. Raises NotFoundError for a query that no source knows.
+    snapshots: query, kind (result, question), title; or None. Raises NotFoundError for a query that no source contains.
     """
     queries, texts = known.grouped, as_typed(pd.Series([one, other])).tolist()
     index = pd.Index(queries["query"])
@@ -151,7 +154,7 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
 
 
 def _shared_results(one: sparse.csr_matrix, other: sparse.csr_matrix) -> float | None:
-    """The share of first results that queries of one set have in common with those of the other, in the mean; None where either has none known.
+    """The mean share of first results that queries of one set have in common with those of the other; None where either has none.
 
     Args:
         one, other: queries x addresses of their results (0 or 1).
@@ -164,7 +167,7 @@ def _shared_results(one: sparse.csr_matrix, other: sparse.csr_matrix) -> float |
 
 
 def _shared_questions(texts: list[str], snapshots: pd.DataFrame) -> float | None:
-    """The share of the questions shown with either of two queries that are shown with both; None where one has none."""
+    """The share of the questions of two queries that both have; None where one has none."""
     questions = snapshots[(snapshots["kind"] == "question") & snapshots["title"].notna()]
     one, other = (set(plain(questions.loc[questions["query"] == text, "title"]).to_pylist()) for text in texts)
     return len(one & other) / len(one | other) if one and other else None

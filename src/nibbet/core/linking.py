@@ -16,19 +16,19 @@ Ints = NDArray[np.int64]
 BROKEN = "source target status anchor place links to clicks because".split()
 FLOWS = "section_from section_to links flow received demand_share".split()
 SUGGESTED = "to from anchor strength readers links shown gain because".split()
-#: likeness of two pages (cosine of their telling words) from which a link between them helps a reader, where the site's own links are too few to tell
+#: cosine of distinctive words from which a link between two pages helps a reader: the default for sites with few links
 RELATED = 0.12
-#: the same for pages of two sections: there one word in common is often another thing by the same name
+#: the same for pages of two sections, where a shared word often means something else
 RELATED_ACROSS = 0.35
-#: links of the site's own from which they tell it, and the part of them that may be less alike; links to more than so many of all pages are navigation
+#: existing links needed to estimate it, and quantile of their similarity; links to more than this share of all pages are navigation
 OWN_LINKS, LOOSEST, NAVIGATION = 50, 0.25, 0.1
-#: pages that are compared with each weak one
+#: pages compared with each weak one
 NEIGHBOURS = 40
-#: links in up to which a page is weak whatever it earns, and share of the usual of pages that are shown as often below which it is
+#: inbound links up to which a page is always weakly linked, and share of the usual number of similarly shown pages below which it is
 FEW, SHORT = 1, 0.5
-#: impressions in the long window from which a page could win by links
+#: impressions in the long window from which a page can gain by links
 SHOWN = 50
-#: links that one page is asked to give, and to get
+#: most links proposed from one page, and to one page
 MOST_GIVEN, MOST_GOT = 3, 3
 
 
@@ -36,18 +36,19 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     """Every link of the site that leads to a fault or a detour: BROKEN, those on the pages with most clicks first.
 
     Args:
-        rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (null without an answer, which `silent` tells), anchor, place (part
-            of the page, null where unknown), redirect_to (where it leads, as the links tell), links (how many of such stand there).
+        rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (null without an answer, for
+            which `silent` has the reason), anchor, place (part
+            of the page, null where unknown), redirect_to (its target, by the links), links (number of such links there).
         pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
             fails, the number of the page that covers it, or of its section.
     Returns:
-        to: the address to link to instead; null where nothing is left to link to.
+        to: the address to link to instead; null where there is none.
     """
     address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
     target, status = rows["target_id"], rows["status"].astype("Int64")
     moved, outside = status.between(300, 399).fillna(False).astype(bool), target.isna()
     own = target.map(address)
-    stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is folded into the page it leads to
+    stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is merged into its target page
     end = target.map(ends)
     mend = own.where(stays, end).where(moved, target.map(covering).map(address))
     mend = mend.where(~outside | ~moved, rows["redirect_to"])
@@ -69,10 +70,10 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
 
 
 def ranks(source: Ints, target: Ints, count: int, entries: NDArray[np.float64] | None = None) -> NDArray[np.float64]:
-    """How much of all wandering readers each page holds, times the number of pages (1 = the mean): PageRank over internal links.
+    """The expected share of random readers on each page times the number of pages (1 = the mean): PageRank over internal links.
 
     Args:
-        entries: how often readers begin on each page; alike on all when left out.
+        entries: relative frequency of entries on each page; uniform if omitted.
 
     Page, Brin, Motwani & Winograd (1999, Stanford InfoLab 1999-66), by scikit-network.
     """
@@ -87,14 +88,16 @@ def ranks(source: Ints, target: Ints, count: int, entries: NDArray[np.float64] |
 
 
 def link_flows(pages: pd.DataFrame, links: tuple[Ints, Ints]) -> pd.DataFrame:
-    """Where the links of each section lead readers: FLOWS, one row per section and section linked to, most readers first.
+    """Where the links of each section lead: FLOWS, one row per section and section linked to, by flow.
 
     Args:
         pages: section, impressions_long, backlinks, by page number; links: source and target of every internal link, once.
     Returns:
-        links; flow: of all readers that links of the text pass on (see `ranks`; a page gives each of its links an equal part), the share that goes
-        this way; received: the share that the section linked to gets in all; demand_share: its share of the impressions of the long window. Links to more
-        than NAVIGATION of all pages stand on every page and choose nothing: they are left out.
+        links; flow: the share of all readers passed on by links in the text (see `ranks`; a page divides its readers equally among its
+        links) that goes
+        this way; received: the share of all readers that the section linked to receives; demand_share: its share of the impressions of the
+        long window. Links to more
+        than NAVIGATION of all pages are on every page and are left out.
     """
     size, (source, target) = len(pages), links
     if not len(source):
@@ -115,10 +118,11 @@ def link_flows(pages: pd.DataFrame, links: tuple[Ints, Ints]) -> pd.DataFrame:
 
 
 def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
-    """Which living pages have fewer internal links than their worth asks: at most FEW, or under SHORT of what pages shown about as often have.
+    """Which living pages have too few internal links: at most FEW, or fewer than SHORT times the usual number of pages with similar
+    impressions.
 
     Args:
-        pages: path, impressions_long, gone, blocked, leaves (bool); inlinks: links of other pages of the site.
+        pages: path, impressions_long, gone, blocked, leaves (bool); inlinks: links from other pages of the site.
     """
     open_ = ~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["path"].ne("/")
     shown = pages["impressions_long"].fillna(0).astype(float)
@@ -128,7 +132,9 @@ def weak_pages(pages: pd.DataFrame, inlinks: pd.Series) -> pd.Series:
 
 
 def related(words: sparse.csr_matrix, links: tuple[Ints, Ints], inlinks: pd.Series, section: pd.Series) -> tuple[float, float]:
-    """The likeness from which this site links two pages, of one section and of two: that of its own links but the loosest, navigation aside."""
+    """The similarity from which this site links two pages, within a section and between two: the quantile LOOSEST of its existing links,
+    without navigation.
+    """
     in_text = inlinks.to_numpy()[links[1]] <= NAVIGATION * len(inlinks)
     source, target = links[0][in_text], links[1][in_text]
     code = pd.factorize(section)[0]
@@ -149,17 +155,20 @@ def link_suggestions(
     anchor: pd.Series,
     gain: pd.Series,
 ) -> pd.DataFrame:
-    """Links that are missing: SUGGESTED with pages by number, the pages that could win most first.
+    """Missing links: SUGGESTED with pages by number, by possible gain.
 
     Args:
-        pages: as for `weak_pages`, with section and backlinks; words: pages x telling words, rows of length 1; links: source and target of every internal
-            link, once; anchor: the words that each page is most searched by; gain: clicks a month within its reach.
+        pages: as for `weak_pages`, with section and backlinks; words: pages x distinctive words, rows of length 1; links: source and target
+            of every internal
+            link, once; anchor: the words for which each page is most searched; gain: clicks a month within its reach.
     Returns:
-        From each weak page's related pages that live, stay and do not link to it yet, those that hold most readers; at most MOST_GOT links to a
+        For each weak page, related pages with most readers that are living, stay and do not link to it yet; at most MOST_GOT links to a
         page and MOST_GIVEN from one.
     """
     weak = np.flatnonzero(weak_pages(pages, inlinks).to_numpy())
-    gives = (~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["path"].ne("/")).to_numpy()  # a home page's links are navigation
+    gives = (
+        ~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["path"].ne("/")
+    ).to_numpy()  # links on a home page are navigation
     if not len(weak) or words.shape[1] == 0:
         return pd.DataFrame(columns=SUGGESTED)
     from sparse_dot_topn import sp_matmul_topn
@@ -178,7 +187,7 @@ def link_suggestions(
         & ~np.isin(giver.astype(np.int64) * size + taker, known)
     )
     outside = pages["backlinks"].fillna(0).to_numpy(float) if "backlinks" in pages else np.zeros(size)
-    readers = ranks(*links, size, 1.0 + outside)  # who comes from other sites begins where these link
+    readers = ranks(*links, size, 1.0 + outside)  # visitors from other sites enter at linked pages
     table = pd.DataFrame({"to": taker, "from": giver, "strength": likeness})[fresh]
     table["readers"] = readers[table["from"].to_numpy()]
     table["links"] = inlinks.to_numpy()[table["to"].to_numpy()]

@@ -1,4 +1,4 @@
-"""Markets: from which country what is asked in which language, how visitors from there buy, and what a translation would be worth."""
+"""Markets: languages and countries of queries, how visitors from there buy, and the value of a translation."""
 
 from __future__ import annotations
 
@@ -14,23 +14,24 @@ MARKETS = (
 ).split()
 SUMMED = ["impressions", "clicks", "position_sum", "placed"]
 GAINS = ["gain", "gain_low", "gain_high"]
-#: sessions at the site's rate that are added to those of a country, so that a few sales there promise little
+#: weight of the conversion rate of the site, in sessions, so that a few sales in a country promise little
 PRIOR_SESSIONS = 200.0
-#: impressions of a language in a country from which its gain is told: fewer are strays
+#: impressions of a language in a country from which it has a gain: fewer are strays
 LEAST_SHOWN = 50
 
 
 def market_table(queries: pd.DataFrame, countries: pd.DataFrame, value: float | None, per_visit: float) -> pd.DataFrame:
-    """One row per country and language: MARKETS; languages that the site does not answer first, by what they would be worth.
+    """One row per country and language: MARKETS; languages that the site does not answer first, by worth.
 
     Args:
-        queries: country ("" where none is told), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language stood where this
-            site's good pages stand): queries in another language than the site's that no page answers.
-        countries: of each country SUMMED, sessions, engaged_sessions, conversions, revenue (null where no source tells); indexed by country.
-        value: money that a conversion brings; without it revenue counts; per_visit: money that a visit brings on the whole site, NaN where none is told.
+        queries: country ("" where unknown), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language had the
+            positions of
+            the good pages of the site): queries in another language than the site's that no page answers.
+        countries: of each country SUMMED, sessions, engaged_sessions, conversions, revenue (null where unknown); indexed by country.
+        value: value of a conversion; without it revenue counts; per_visit: value of a visit on the whole site, NaN where unknown.
     Returns:
-        Rows in a language hold the queries in it; the row of a country without a language holds all the rest. Visits stand in the latter. worth: money
-        a month that the gain stands for, by what visits from that country bring, drawn to the whole site by PRIOR_SESSIONS sessions.
+        Rows with a language hold the queries in it; the row of a country without a language holds all others, and the visits. worth: value
+        of the gain a month, by the value of visits from that country, shrunk to the whole site by PRIOR_SESSIONS sessions.
     """
     spoken = queries.groupby(["country", "language"])[[*SUMMED, *GAINS]].sum()
     spoken["queries"] = queries.groupby(["country", "language"]).size()

@@ -1,4 +1,4 @@
-"""What a page of HTML says of itself: texts, flags, dates, and the links on it with their place."""
+"""Reads an HTML page: texts, flags, dates, and links with their place."""
 
 from __future__ import annotations
 
@@ -13,37 +13,37 @@ from typing import Any, NamedTuple
 import ada_url
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-#: letters of the main text that are kept: more tells nothing new of what a page answers
+#: letters of the main text that are kept: more adds nothing about what a page answers
 MOST_TEXT = 20_000
 #: links of one page that are kept
 MOST_LINKS = 5_000
-#: links of a trail of breadcrumbs that are looked at
+#: links of a trail of breadcrumbs that are read
 MOST_TRAIL = 20
-#: tags that a page opens and never closes, beyond which only its beginning is read, and bytes of that: reading takes the square of their number
+#: unclosed tags from which only the beginning of a page is read, and its length in bytes: parsing takes quadratic time in their number
 MOST_OPEN, BEGINNING = 20_000, 100_000
-#: bytes beyond ASCII below which they tell no charset, and the web's usual one is taken
+#: bytes beyond ASCII from which the charset is detected; with fewer, the default of the web is assumed
 FEW_STRANGE = 100
 #: letters of a title, a heading, an anchor that are kept
 MOST_LETTERS = 1_000
-#: what is not read as text
+#: elements that are not read as text
 SILENT = "script, style, noscript, template, svg, iframe, select, button"
-#: parts of a page that stand on its siblings too, the first that holds a link gives the link's place
+#: parts of a page that repeat on other pages; the innermost one around a link gives its place
 PLACES = {"nav": "navigation", "header": "header", "footer": "footer", "aside": "aside"}
-#: answers by which a host keeps robots out, or asks them to come later, while readers are let in
+#: answers by which a host refuses or postpones robots while it admits readers
 REFUSED = (401, 403, 405, 406, 407, 429, 451, 503, 999)
-#: why an address gives no answer, as the crawl and its tables say it
+#: why an address gives no answer, in the words of the crawl and its tables
 TOO_SLOW, CERTIFICATE, NO_CONNECTION, BROKEN = SILENT_FOR = (
     "no whole answer in time", "its certificate does not hold", "no connection", "broken answer"
 )  # fmt: skip
-#: directives for robots that have a value of their own behind a colon: what else stands before one names a robot
+#: directives for robots with a value after a colon; any other word before a colon names a robot
 VALUED = ("unavailable_after", "max-snippet", "max-image-preview", "max-video-preview")
-#: the directives that keep a page out of an index, and all that stand alone
+#: directives that block a page from the index, and all directives without a value
 KEEPS_OUT = {"noindex", "none"}
 DIRECTIVES = KEEPS_OUT | set("index follow all nofollow noarchive nosnippet noimageindex notranslate indexifembedded nocache".split())
-#: the same parts where they are told by a role
+#: the same parts, given by a role
 ROLES = {"navigation": "navigation", "banner": "header", "contentinfo": "footer", "complementary": "aside"}
 BOILERPLATE = ", ".join([*PLACES, *(f"[role={role}]" for role in ROLES), "form", "dialog"])
-#: the names under which markup tells the days of a page: first published, last changed
+#: names of the dates of a page in markup: first published, last changed
 PUBLISHED = ("article:published_time", "datepublished", "date.issued", "dc.date.issued", "dcterms.issued", "dcterms.created", "pubdate", "publish-date")  # fmt: skip
 MODIFIED = ("article:modified_time", "datemodified", "dc.date.modified", "dcterms.modified", "last-modified", "og:updated_time")
 CHARSET = re.compile(rb"<meta[^>]{0,200}?charset\s*=\s*[\"']?\s*([\w-]+)", re.IGNORECASE)
@@ -51,8 +51,9 @@ DAY = re.compile(r"(\d{4})-(\d{2})-(\d{2})")
 
 
 class Link(NamedTuple):
-    """A link as it stands on a page: address (whole, without its fragment), anchor (text, or that of its image), rel, place (main, navigation,
-    header, footer, aside).
+    """A link on a page: address (absolute, without its fragment), anchor (text, or that of its image), rel, place (main, navigation,
+    header,
+    footer, aside).
     """
 
     target: str
@@ -63,9 +64,9 @@ class Link(NamedTuple):
 
 @dataclass(frozen=True)
 class Markup:
-    """What a page says: texts are empty and days None where it says nothing; robots: the words of its robots tags, in small letters; alternates:
-    language and address of its versions; parent: the page above it by its
-    breadcrumbs; refresh: where it sends its visitors at once; kept_from: the robots that a tag of their own keeps out of it.
+    """The content of a page: texts are empty and days None where missing. robots: the words of its robots tags, in lower case; alternates:
+    language and address of its versions; parent: the parent page by its
+    breadcrumbs; refresh: target of an immediate refresh; kept_from: robots blocked by a tag of their own.
     """
 
     title: str = ""
@@ -87,7 +88,7 @@ class Markup:
 
 
 def decoded(body: bytes, media: str = "") -> str:
-    """The text of a page: by its mark of order, the header's charset, the one it names itself, else UTF-8, else what its bytes look like."""
+    """The text of a page: by its byte order mark, the charset of the header, the one in the page, else UTF-8, else by detection."""
     named = re.search(r"charset\s*=\s*[\"']?([\w-]+)", media, re.IGNORECASE)
     charset = CHARSET.search(body[:2048])
     marks = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
@@ -106,10 +107,10 @@ def decoded(body: bytes, media: str = "") -> str:
 
 
 def read_markup(body: bytes, address: str, media: str = "") -> Markup:
-    """What a page of HTML says.
+    """The content of an HTML page.
 
     Args:
-        body: its bytes, unpacked; address: where it was fetched, against which links are read; media: its Content-Type.
+        body: its bytes, uncompressed; address: where it was fetched, the base of links; media: its Content-Type.
     """
     if body.count(b"<") - 2 * body.count(b"</") > MOST_OPEN:
         body = body[:BEGINNING]
@@ -130,7 +131,7 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
             alternates.append((code.lower(), target))
     published, modified = _days(tree, metas)
     parent = _parent(tree, base, canonical or address)
-    text = _main_text(tree)  # the last: it takes parts of the tree away
+    text = _main_text(tree)  # last, because it removes parts of the tree
     return Markup(
         title=facts["title"],
         description=metas.get("description", metas.get("og:description", "")),
@@ -152,11 +153,11 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
 
 
 def joined(base: str, target: str) -> str:
-    """The whole address of a link without its fragment; empty where it is none of the web's."""
+    """The absolute address of a link without its fragment; empty unless it is http or https."""
     target = target.strip()
     if not target or target.startswith(("#", "mailto:", "tel:", "javascript:", "data:")):
         return ""
-    if target[0] == "/" and target[1:2] != "/":  # the same wherever on its host it stands, and on most pages of a site
+    if target[0] == "/" and target[1:2] != "/":  # independent of the path of the base, and common on most sites
         return _joined(_host_page(base), target)
     return _joined("" if "://" in target[:8] else base, target)
 
@@ -226,13 +227,13 @@ def _links(tree: LexborHTMLParser, base: str) -> list[Link]:
 
 
 def _refresh(metas: Mapping[str, str], base: str) -> str:
-    """Where a page sends its visitors within five seconds."""
+    """The target of a refresh within five seconds."""
     match = re.match(r"\s*(\d+)(?:\.\d*)?\s*[;,]\s*(?:url\s*=\s*)?[\"']?([^\"']+)", metas.get("refresh", ""), re.IGNORECASE)
     return joined(base, match[2]) if match and int(match[1]) <= 5 else ""
 
 
 def _main_text(tree: LexborHTMLParser) -> str:
-    """The text of a page without what stands on its siblings too: of its main part where it names one."""
+    """The text of a page without parts that repeat on other pages; of its main element where it has one."""
     root = tree.css_first("main") or tree.css_first("[role=main]") or tree.css_first("article") or tree.body
     if root is None:
         return ""
@@ -242,7 +243,7 @@ def _main_text(tree: LexborHTMLParser) -> str:
 
 
 def _days(tree: LexborHTMLParser, metas: Mapping[str, str]) -> tuple[date | None, date | None]:
-    """(published, modified) as meta tags, structured data or the first marked time tell them."""
+    """(published, modified) from meta tags, structured data or the first time element."""
     published, modified = (next((day for name in names if (day := _day(metas.get(name)))), None) for names in (PUBLISHED, MODIFIED))
     for one in _structured(tree):
         published = published or _day(one.get("datePublished"))
@@ -253,7 +254,7 @@ def _days(tree: LexborHTMLParser, metas: Mapping[str, str]) -> tuple[date | None
 
 
 def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
-    """The things that JSON-LD describes, pages before their parts."""
+    """The objects described by JSON-LD, pages before their parts."""
     for node in tree.css("script[type='application/ld+json']"):
         try:
             data = json.loads(node.text(deep=True) or "")
@@ -267,7 +268,7 @@ def _structured(tree: LexborHTMLParser) -> Iterator[dict[str, Any]]:
 
 
 def _parent(tree: LexborHTMLParser, base: str, address: str) -> str:
-    """The last page before this one that its breadcrumbs name, in structured data or as links; empty without any."""
+    """The last page before this one in its breadcrumbs, from structured data or links; empty without any."""
     trail: list[str] = []
     for one in _structured(tree):
         items = one.get("itemListElement")
@@ -293,12 +294,12 @@ def _day(text: object) -> date | None:
         return None
 
 
-#: kinds of content that are pages
+#: content types of pages
 HTML = ("text/html", "application/xhtml+xml")
 
 
 def media_of(headers: Mapping[str, str], body: bytes = b"") -> str:
-    """The kind of content that an answer has, without its charset; by its first bytes where the headers do not tell."""
+    """The content type of an answer, without its charset; by its first bytes where the headers lack it."""
     media = headers.get("content-type", "").partition(";")[0].strip().lower()
     return media or ("text/html" if body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")) else "")
 
@@ -306,12 +307,12 @@ def media_of(headers: Mapping[str, str], body: bytes = b"") -> str:
 def answer_facts(
     address: str, status: int | None, headers: Mapping[str, str], body: bytes
 ) -> tuple[dict[str, Any], list[tuple[str, str, str, str]], list[str]]:
-    """What an answer says of its address.
+    """The facts in an answer about its address.
 
     Args:
-        headers: by names in small letters; body: unpacked.
+        headers: by names in lower case; body: uncompressed.
     Returns:
-        (the columns of an inventory that it fills; the links on it as target, anchor, rel, place; the addresses that it leads on to).
+        (columns of an inventory; links as target, anchor, rel, place; addresses to which it leads on).
     """
     record: dict[str, Any] = {"media": media_of(headers, body)}
     if status and 300 <= status < 400 and (target := joined(address, headers.get("location", ""))):
@@ -337,10 +338,10 @@ def answer_facts(
 
 
 def directives(header: str) -> dict[str, set[str]]:
-    """The directives of an X-Robots-Tag header by the robot that they hold for; "*" for all.
+    """The directives of an X-Robots-Tag header by robot; "*" for all.
 
     Args:
-        header: its value; of several headers the values in lines.
+        header: its value; the values of several headers on separate lines.
     """
     result: dict[str, set[str]] = {"*": set()}
     for line in header.lower().splitlines():
@@ -354,7 +355,7 @@ def directives(header: str) -> dict[str, set[str]]:
 
 
 def _kept_from(tree: LexborHTMLParser) -> tuple[str, ...]:
-    """The robots whose own tag keeps them out: a tag of that name which holds nothing but directives."""
+    """The robots blocked by a tag of their own: a tag with that name and nothing but directives."""
     result = []
     for node in tree.css("meta[name][content]"):
         name = (node.attributes.get("name") or "").strip().lower()
@@ -365,7 +366,7 @@ def _kept_from(tree: LexborHTMLParser) -> tuple[str, ...]:
 
 
 def _header_canonical(address: str, link: str) -> str:
-    """The canonical address that a Link header names (RFC 8288)."""
+    """The canonical address in a Link header (RFC 8288)."""
     match = re.search(r"<([^>]*)>\s*;[^,]*rel\s*=\s*\"?canonical\"?", link, re.IGNORECASE)
     return joined(address, match[1]) if match else ""
 

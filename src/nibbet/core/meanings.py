@@ -1,4 +1,4 @@
-"""What every column means, and how its figures are written."""
+"""The meaning of every column, and the format of its figures."""
 
 from __future__ import annotations
 
@@ -323,7 +323,7 @@ COLUMN_MEANINGS = {
     "worst_page": "the page with the trait and the lowest CTR relative to the curve",
     "worth": "value of the gain in money a month",
 }
-#: how the figures of a column are written where people read them: shares in percent, the others with so many decimals; else whole
+#: display formats: shares in percent, others with this many decimals; all other columns as whole numbers
 FORMATS = {
     "share": (
         "ctr ctr_before ctr_after share share_before own_share query_share withheld_share engagement_rate single_page_rate change_share share_clicks share_impressions overlap turn_taking one_search survivor_answers own_question flow received demand_share engagement_usual engagement_shrunk "

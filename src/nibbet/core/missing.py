@@ -1,4 +1,4 @@
-"""What more would tell: each source, column, grain or window that is absent, with the pages and clicks it bears on, worst first."""
+"""What more would tell: each absent source, column, grain or window, with the pages and clicks that it affects."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from nibbet.core.windows import Windows
 
 @dataclass(frozen=True)
 class _Gap:
-    """Something absent: its name, what is not said for want of it, which pages it bears on, and how the export that fills it looks."""
+    """Something absent: its name, what remains unsaid without it, the pages affected, and the export that fills it."""
 
     what: str
     bears_on: str
@@ -25,11 +25,11 @@ class _Gap:
 def missing_evidence(
     pages: pd.DataFrame, given: Mapping[str, set[str]], windows: Windows, *, protects: bool, needed: int, poor_clicks: int
 ) -> list[dict[str, Any]]:
-    """What more would tell, those that guard pages from removal first, then by the clicks they bear on.
+    """What more would tell, first what protects pages from removal, then by affected clicks.
 
     Args:
         pages: the ledger: clicks, clicks_long, published, gone; one row per page.
-        given: by kind of source, the columns that it gives; for search also the grains of its rows.
+        given: by kind of source, its columns; for search also the grains of its rows.
         protects: whether the settings protect any page; needed: days that must be covered before a page is removed;
             poor_clicks: clicks of the long window below which one may be.
     Returns:

@@ -1,4 +1,4 @@
-"""What an analyst should know about the data before reading any result: notes with a code and a sentence."""
+"""Notes on the data, to be read before any result: each with a code and a sentence."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from nibbet.core.join.rows import DETAIL, INCOMPLETE, OTHER_SURFACE
 from nibbet.core.windows import Window
 
 Note = dict[str, str]
-#: sessions per click outside these say that something is counted differently; blockers and consent take some sessions away
+#: sessions per click outside these limits suggest different counting; blockers and consent remove some sessions
 USUAL_SESSIONS = (0.5, 1.3)
-#: pages with this many clicks in the recent window should show visits
+#: pages with this many clicks in the recent window should have visits
 BUSY_CLICKS = 100
 
 
@@ -35,9 +35,10 @@ def notes(
     """The notes of the account, most consequential first: [{code, text}].
 
     Args:
-        days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are unknown),
-            empty without landings; pages: the ledger; grains: file -> what its search rows are about, as page or pair; is_set: whether the
-            settings name the last day; queries: see `core.windows.Windows`.
+        days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are
+            unknown),
+            empty without landings; pages: the ledger; grains: file -> the grain of its search rows, page or pair; is_set: whether the
+            settings give the last day; queries: see `core.windows.Windows`.
     """
     result = [
         _incomplete(account, as_of, grains or {}, is_set=is_set),
@@ -67,7 +68,7 @@ def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, An
 
 
 def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str], *, is_set: bool) -> Note | None:
-    clicks: dict[str, float] = {}  # rows of pages and of queries tell the same clicks
+    clicks: dict[str, float] = {}  # page rows and query rows count the same clicks
     for one in account["sources"]:
         for gone in one["set_aside"]:
             if gone["reason"].startswith(INCOMPLETE):
@@ -80,7 +81,7 @@ def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str],
 
 
 def _capped(account: dict[str, Any]) -> list[Note]:
-    """Files with exactly a round number of rows, as exports with an upper limit have."""
+    """Files with exactly a round number of rows, a sign of an export limit."""
     rows = [
         one
         for one in account["sources"]
@@ -157,7 +158,7 @@ def _channels(visits: pd.DataFrame) -> Note | None:
 
 
 def _shifted(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
-    """Days that follow each other better with a day between, as with sources in different time zones or midnights."""
+    """Whether the days of two sources correlate better with a day in between, a sign of different time zones."""
     both = _both(days, visits).sort_values("date")
     if len(both) < 60:
         return None
@@ -202,7 +203,7 @@ def _other_surfaces(account: dict[str, Any]) -> Note | None:
 
 
 def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Window]) -> Note | None:
-    """How much comes without its query, on the days that have any."""
+    """The share of impressions without query, on the days that have any."""
     detail = sum(gone["measures"].get("impressions", 0) for _, gone in _aside(account, DETAIL))
     whole = sum(one["measures"].get("impressions", {}).get("ledger", 0) for one in account["sources"] if one["kind"] == "search")
     named = sum((one.holds(days["date"]) for one in queries), pd.Series(False, index=days.index)) > 0
@@ -217,7 +218,7 @@ def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Win
 
 
 def _gaps(days: pd.DataFrame) -> Note | None:
-    """Missing days between days that follow each other; the lone dates of weekly and monthly rows leave no gaps."""
+    """Missing days between consecutive days; the isolated dates of weekly and monthly rows are no gaps."""
     dates = pd.Series(pd.DatetimeIndex(days["date"]).sort_values())
     follows = dates.diff().dt.days.eq(1)
     daily = pd.DatetimeIndex(dates[follows | follows.shift(-1, fill_value=False)])
@@ -251,7 +252,7 @@ def _merged(addresses: pd.DataFrame) -> Note | None:
 
 
 def unmatched(pages: pd.DataFrame, *, most: int = 5) -> dict[str, list[dict[str, Any]]]:
-    """The largest pages of one source that another does not know, both ways, over the long window.
+    """The largest pages of one source that another lacks, both ways, over the long window.
 
     Returns:
         clicks_without_landings and sessions_without_search, each a list of {page, clicks or sessions}; empty where a source is missing.

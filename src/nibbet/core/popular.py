@@ -1,4 +1,4 @@
-"""Popular content: which pages are most viewed, best kept and most earning, what they have in common, and ideas that lean on them."""
+"""Popular content: the pages with most views, longest visits and highest earnings, what they have in common, and related ideas."""
 
 from __future__ import annotations
 
@@ -15,31 +15,31 @@ from nibbet.core.words import Lexicon
 Floats = NDArray[np.float64]
 Marks = NDArray[np.bool_]
 
-#: what a page can be popular by
+#: measures of popularity
 POPULAR_BY = tuple(wording.POPULAR)
 POPULAR = "measure level key rank page value share sessions usual".split()
 COMMON = "measure trait pages top_with top_of rest_with rest_of times times_low times_high q_value real".split()
 LEANING = "topic label volume proposal gain page popular_by likeness words because".split()
-#: pages that are named of the site, and of each section and kind
+#: pages listed for the site, and for each section and kind
 OF_SITE, OF_PART = 20, 5
-#: the part of each section's pages that counts as its most popular; pages from which a section tells it, smaller ones together
+#: the top share of each section that counts as popular; least pages of a section, smaller ones are combined
 TOP, SECTION_PAGES = 0.2, 10
-#: sessions of the section's usual that a page's own count beside, so that a page of few visits is not best by chance; sessions that a page needs
+#: weight of the mean of the section, in sessions, so that a page with few visits is not best by chance; least sessions of a page
 PRIOR_SESSIONS, LEAST_SESSIONS = 30.0, 30
-#: pages with and without a trait, and popular ones among both together, from which it is told; chance findings among those called real
+#: least pages with, without and popular for a trait; false discovery rate of real ones
 LEAST_PAGES, CHANCE = 5, 0.05
-#: likeness of a topic and a popular page (cosine of telling words) from which the one leans on the other
+#: cosine of distinctive words from which a topic is related to a popular page
 RELATED = 0.2
 
 
 def popularity(pages: pd.DataFrame) -> pd.DataFrame:
-    """views, kept, earning of each page; null where it is not told, or by too few visits.
+    """views, kept, earning of each page; null where unknown, or from too few visits.
 
     Args:
-        pages: section, clicks, sessions, seconds (summed; null where no source tells), conversions, money (null likewise), by page number.
+        pages: section, clicks, sessions, seconds (summed; null where unknown), conversions, money (null likewise), by page number.
     Returns:
-        views: sessions, or clicks where no visits are told; kept: seconds a visitor stays, drawn to those of the section by PRIOR_SESSIONS
-        sessions of it, from LEAST_SESSIONS sessions on; earning: money, or conversions where no money is told; null where a page brings none.
+        views: sessions, or clicks where there are no sessions; kept: seconds per visit, shrunk to the section by PRIOR_SESSIONS
+        sessions, from LEAST_SESSIONS sessions; earning: money, or conversions where money is unknown; null where a page has none.
     """
     has_visits = pages["sessions"].notna().any()
     sessions = pages["sessions"].fillna(0.0).astype(float)
@@ -59,9 +59,9 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
     """The first pages of the site and of each of its parts by each measure: POPULAR, page by number.
 
     Args:
-        values: as `popularity` returns; members: level, key, page: which pages make a section, a kind, a group; sessions: of each page.
+        values: from `popularity`; members: level, key, page: the pages of each section, kind and group; sessions: of each page.
     Returns:
-        value; share: of all that the pages of the part have (null for kept, which has no sum); usual: the median of the part's pages.
+        value; share: of the total of the part (null for kept, which has no sum); usual: the median of the pages of the part.
     """
     site = pd.DataFrame({"level": "site", "key": "", "page": values.index})
     rows = pd.concat([site, members[["level", "key", "page"]]], ignore_index=True)
@@ -85,7 +85,7 @@ def most_popular(values: pd.DataFrame, members: pd.DataFrame, sessions: pd.Serie
 
 
 def is_popular(values: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
-    """Whether a page is among the first fifth of its section, by each measure (null where it is not told); small sections stand together."""
+    """Whether a page is in the top share of its section, by each measure (null where unknown); small sections are combined."""
     size = section.groupby(section).transform("size")
     part = section.where(size >= SECTION_PAGES, "")
     rank = values.groupby(part).rank(ascending=False, method="first")
@@ -94,13 +94,14 @@ def is_popular(values: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
 
 
 def common_traits(popular: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
-    """What popular pages have in common beside the others of their own sections: COMMON, what is proven first.
+    """What popular pages have in common, compared with others of their sections: COMMON, proven traits first.
 
     Args:
-        popular: as `is_popular` returns; traits: per page, one column each, true, false or null where it is not known.
+        popular: from `is_popular`; traits: per page, one column each, true, false or null where unknown.
     Returns:
-        top_with of top_of: popular pages with the trait, and those of which it is known; rest_with, rest_of: the other pages; times: how many times
-        as often pages with the trait are popular as others of their section, with a 95% interval (Mantel & Haenszel 1959, J. Natl. Cancer Inst.
+        top_with of top_of: popular pages with the trait, and those for which it is known; rest_with, rest_of: the other pages; times: ratio
+            of the shares of
+        popular pages with and without the trait, over all sections, with a 95% interval (Mantel & Haenszel 1959, J. Natl. Cancer Inst.
         22:719; variance by Greenland & Robins 1985, Biometrics 41:55); real: beyond chance at 5% false discovery.
     """
     size = section.groupby(section).transform("size")
@@ -126,7 +127,7 @@ def common_traits(popular: pd.DataFrame, traits: pd.DataFrame, section: pd.Serie
 
 
 def _stratified(top: Marks, has: Marks, stratum: NDArray[np.int64]) -> tuple[float, float]:
-    """(the common ratio of the share of popular pages with a trait and without it, the error of its logarithm)."""
+    """(the common ratio of the share of popular pages with a trait and without it, the standard error of its logarithm)."""
     count = int(stratum.max(initial=-1)) + 1
     a, b, m1, m0 = (np.bincount(stratum, some, count).astype(float) for some in (top & has, top & ~has, has, ~has))
     n = np.maximum(m1 + m0, 1.0)
@@ -136,7 +137,7 @@ def _stratified(top: Marks, has: Marks, stratum: NDArray[np.int64]) -> tuple[flo
 
 
 def page_facts(pages: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
-    """What a page may have besides its title: true, false, or null where it is not known; one column each.
+    """Traits of a page other than its title: true, false, or null where unknown; one column each.
 
     Args:
         pages: section, words, published, modified, inlinks, backlinks.
@@ -162,11 +163,12 @@ def page_facts(pages: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
 def leaning_ideas(
     topics: pd.DataFrame, queries: sparse.csr_matrix, about: sparse.csr_matrix, popular: pd.DataFrame, paths: pd.Series, lexicon: Lexicon
 ) -> pd.DataFrame:
-    """Topics that nothing answers yet and that are near to what is popular here: LEANING, page by number; those within reach of most clicks first.
+    """Unanswered topics related to popular pages: LEANING, page by number; by possible clicks.
 
     Args:
-        topics: topic, label, volume, volume_kind, proposal, gain: those to be written; queries: their telling words, rows of length 1; about: the same of pages;
-            popular: as `is_popular` returns; paths: of the pages; lexicon: of the columns of both.
+        topics: topic, label, volume, volume_kind, proposal, gain: those to be written; queries: their distinctive words, rows of length 1;
+            about: the same of pages;
+            popular: from `is_popular`; paths: of the pages; lexicon: of the columns of both.
     """
     liked = popular.eq(True)
     some = np.flatnonzero(liked.any(axis=1).to_numpy())
@@ -183,7 +185,7 @@ def leaning_ideas(
 
 
 def _shared(labels: pd.Series, about: sparse.csr_matrix, lexicon: Lexicon) -> pd.Series:
-    """The words of each label that the page beside it is about."""
+    """The words of each label that the related page is about."""
     word = labels.astype("str").reset_index(drop=True).str.split().explode()
     table, known = lexicon.same_width(lexicon.matrix(word), about)
     common = np.asarray(table.multiply(known[word.index.to_numpy()]).sum(axis=1)).ravel() > 0

@@ -1,4 +1,4 @@
-"""The heavy reduction: from rows to pages, pairs, weeks and cells, as expressions that run where the rows are."""
+"""The aggregation of rows to pages, pairs, weeks and cells, as expressions evaluated in the engine."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from nibbet.core.bins import BINS, BINS_PER_E
 from nibbet.core.brand import brand_pattern, surely_in
 from nibbet.core.windows import Span, Window, Windows
 
-#: expected clicks are counted in this part of one, so that their sums are exact and do not depend on the order of rows
+#: expected clicks are integer multiples of 1 / FINEST, so that their sums are exact and independent of the order of rows
 FINEST = 2.0**30
-#: days in one word of the marks that tell active days
+#: days per word of the bit mask of active days
 WORD_DAYS = 48
 ALWAYS = Window(date(1, 1, 1), date(9999, 12, 31))
 SUMS = ("clicks", "impressions", "position_sum", "placed")
@@ -26,17 +26,17 @@ VISITS = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "
 
 
 class Rates(NamedTuple):
-    """The CTR curve in the engine. curve: device, surface, brand, bin, rate, slope; countries: country, level, or None where all are alike."""
+    """The CTR curve in the engine. curve: device, surface, brand, bin, rate, slope; countries: country, level, or None where all are equal."""
 
     curve: ibis.Table
     countries: ibis.Table | None
 
 
 def inside(table: ibis.Table, window: Window, role: str = "page") -> Any:
-    """Whether a row serves the window: by its day, or, where periods serve it, by its period.
+    """Whether a row serves the window: by its day or, where periods serve the window, by its period.
 
     Args:
-        role: what of the window the rows make: page (totals of pages), pair (queries of pages) or visits; see `core.windows.Span`.
+        role: what the rows represent: page (totals of pages), pair (queries of pages) or visits; see `core.windows.Span`.
     """
     days = table.date.between(ibis.literal(window.start, "date"), ibis.literal(window.end, "date"))
     if "undated" not in table.columns:
@@ -46,7 +46,7 @@ def inside(table: ibis.Table, window: Window, role: str = "page") -> Any:
 
 
 def _is_of(table: ibis.Table, span: Span) -> Any:
-    """Whether a row is one of the period, in its grain."""
+    """Whether a row belongs to the period, in its grain."""
     same = (table.start == ibis.literal(span.start, "date")) & (table.date == ibis.literal(span.end, "date"))
     return table.undated & same & ((table.grain == span.grain) if span.role != "visits" else ibis.literal(True))
 
@@ -56,11 +56,11 @@ def windowed(
 ) -> ibis.Table:
     """Sums per window: columns NAME_WINDOW, one row per key; rows of a period count in the windows that it serves.
 
-    Each row is added once, to the stretch of days it lies in (a new one begins wherever a window begins or has ended) or to its period, and
-    stretches and periods make windows. All days together hold each period once: see `core.join.rows`.
+    Each row is added once, to its stretch of days (a new one begins wherever a window begins or has ended) or to its period; then
+    stretches and periods are added to windows. All days together contain each period once: see `core.join.rows`.
 
     Args:
-        wanted: label -> window and the measures summed in it; first: days of which the earliest is told; role: see `inside`.
+        wanted: label -> window and the measures summed in it; first: days of which the earliest is returned; role: see `inside`.
     """
     bounds = [window for window, _ in wanted.values() if window != ALWAYS]
     edges = sorted({edge for window in bounds for edge in (window.start, window.end + timedelta(days=1))})
@@ -84,16 +84,16 @@ def windowed(
 
 @ibis.udf.agg.builtin(signature=(("int64",), "int64"))
 def bit_or(marks):  # type: ignore[no-untyped-def]
-    """All marks of a group in one number."""
+    """All bit masks of a group in one number."""
 
 
 def whole_sum(column: Any) -> Any:
-    """The sum of whole numbers as one, added as floats: exact to 2^53, and no wider than a file can hold."""
+    """The sum of whole numbers, added as floats: exact to 2^53, and no wider than a file can hold."""
     return column.cast("float64").sum().cast("int64")
 
 
 def exact_sum(column: Any, where: Any = None) -> Any:
-    """The sum of a measure over the rows that fulfil a condition; whole numbers are added as floats, which is quick, and exact to 2^53."""
+    """The sum of a measure over the rows that meet a condition; whole numbers are added as floats, which is fast, and exact to 2^53."""
     kind, nothing = column.type(), 0 if column.type().is_decimal() else 0.0
     addend = column if kind.is_decimal() else column.cast("float64")
     total = (addend if where is None else ibis.cases((where, addend), else_=nothing)).sum()
@@ -101,37 +101,38 @@ def exact_sum(column: Any, where: Any = None) -> Any:
 
 
 def page_rows(search: ibis.Table) -> ibis.Table:
-    """Rows that make the totals of pages: page-grain ones, query-grain ones on days that no page-grain row covers, and those of periods, of
-    which each window takes what serves it.
+    """Rows that make up the totals of pages: page rows, query rows on days without page rows, and rows of periods, of
+    which each window takes those that serve it.
     """
     return search.filter(search.used & (~search.detail | search.undated))
 
 
 def surface_rows(search: ibis.Table) -> ibis.Table:
-    """As `page_rows`, with those of surfaces that do not count for pages."""
+    """As `page_rows`, including surfaces that do not count toward pages."""
     return search.filter((search.used | search.apart) & (~search.detail | search.undated))
 
 
 def pair_rows(search: ibis.Table) -> ibis.Table:
-    """Rows that carry both page and query."""
+    """Rows with both page and query."""
     return search.filter(search.used & (search.grain == "pair") & search["query"].notnull())
 
 
 def query_rows(search: ibis.Table) -> ibis.Table:
-    """Totals of queries, which name no page; page_id is a number for the query, by which the curve keeps odd ones apart."""
+    """Totals of queries, which name no page; page_id is a number for the query, with which the curve separates unusual ones."""
     rows = search.filter(search.free & (search.grain == "query") & search["query"].notnull())
     return rows.mutate(page_id=(rows["query"].hash().cast("decimal(20,0)") % 1_000_003).abs().cast("int64"))
 
 
 def subject_rows(search: ibis.Table, of: str) -> ibis.Table:
-    """The rows that make pairs (`of` pair), totals of pages with an empty query (page), or totals of queries (query)."""
+    """The rows of pairs (`of` pair), totals of pages with an empty query (page), or totals of queries (query)."""
     if of == "page":
         return page_rows(search).mutate(query=ibis.literal(""))
     return pair_rows(search) if of == "pair" else query_rows(search)
 
 
 def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: what the ledger needs of clicks, impressions, position_sum and placed in the recent, reference and long windows and
+    """One row per page: clicks, impressions, position_sum and placed as the ledger needs them, in the recent, reference and long windows
+    and
     the last four weeks; clicks_all; first_seen: the first day of its dated rows, null where it has none.
     """
     rows = page_rows(search)
@@ -221,7 +222,7 @@ def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
 
 
 def robot_fetches(hits: ibis.Table, agents: Sequence[str]) -> ibis.Table:
-    """page_id, fetches: how often robots fetched each page, those of `agents` or, without any, all that call themselves robots."""
+    """page_id, fetches: fetches of each page by robots, those of `agents` or, without any, all that identify as robots."""
     names = "|".join(re.escape(agent.lower()) for agent in agents) or "bot|crawl|spider"
     fetched = hits.filter(hits.page_id.notnull(), hits.agent.lower().re_search(names), hits.status.fill_null(200) < 400)
     return fetched.group_by("page_id").aggregate(fetches=_.count())
@@ -231,7 +232,7 @@ def event_sums(events: ibis.Table, windows: Windows, step: str) -> ibis.Table:
     """page_id, event, count, count_reference: events of both windows; those of a period count where its middle lies.
 
     Args:
-        step: day, week or month: what one row spans from its date on; it belongs where its middle lies.
+        step: day, week or month: the span of a row from its date on; it counts where its middle lies.
     """
     used = events.filter(events.aside.isnull(), events.page_id.notnull(), events.event.notnull())
     middle = (used.date + ibis.interval(days={"day": 0, "week": 3, "month": 14}[step])).cast("date")
@@ -245,28 +246,29 @@ def event_sums(events: ibis.Table, windows: Windows, step: str) -> ibis.Table:
 
 
 def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:
-    """path, hits: how often people asked for each address in the long window.
+    """path, hits: requests by people for each address in the long window.
 
     Args:
-        hits: those on addresses that no source knows as a page.
+        hits: those on addresses that are no page in any source.
     """
     inside_long = hits.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
     return hits.filter(inside_long).group_by("path").aggregate(hits=_.count())
 
 
 def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1) -> ibis.Table:
-    """What the CTR curve and the levels of countries are learnt from: one row per (country, device, surface, brand, bin, page) of the long
+    """The rows from which the CTR curve and the levels of countries are learnt: one row per (country, device, surface, brand, bin, page) of
+    the long
     window: clicks, impressions.
 
     Args:
-        of: which rows teach it: pair, page or query; see `subject_rows`.
-        every: one page in so many is taken; a site of a million pages has enough in a part of them.
+        of: which rows are used: pair, page or query; see `subject_rows`.
+        every: one page in so many is used, which suffices for a site of a million pages.
     """
     rows = _with_bins(subject_rows(search, of))
     shown = inside(rows, windows.long, of)
     if windows.reference_kind == "before" or not windows.serves(windows.long, of):
         shown = shown | inside(rows, windows.reference, of)
-    if not windows.serves(windows.long, of):  # rows of queries often cover a shorter period than those of pages
+    if not windows.serves(windows.long, of):  # query rows often cover a shorter period than page rows
         shown = shown | inside(rows, windows.recent, of)
     rows = rows.filter(shown, rows.placed > 0)
     rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
@@ -275,12 +277,12 @@ def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1)
 
 
 def curve_cells(learnt_from: ibis.Table) -> ibis.Table:
-    """The rows of `curve_rows` with all countries together."""
+    """The rows of `curve_rows` summed over countries."""
     return _cells(learnt_from, "device", "surface", "brand", "bin", "page")
 
 
 def country_cells(learnt_from: ibis.Table) -> ibis.Table:
-    """The rows of `curve_rows` with all pages together."""
+    """The rows of `curve_rows` summed over pages."""
     return _cells(learnt_from, "country", "device", "surface", "brand", "bin")
 
 
@@ -293,10 +295,10 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, of: str) ->
 
     Args:
         rates: the CTR curve.
-        of: which rows are summed, see `subject_rows`: page rows have an empty query, for a page is then judged as if one query made it.
+        of: which rows are summed, see `subject_rows`: page rows have an empty query, and a page is then judged as if it had one query.
     Returns:
-        page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with `_reference`
-        behind the name, of the other; seen_0, seen_1, ...: a bit for each day of the recent window on which it was shown.
+        page, query, brand, then clicks, impressions, position_sum, placed and expected_clicks of the recent window and, with the suffix
+        `_reference`, of the other; seen_0, seen_1, ...: a bit for each day of the recent window with impressions.
     """
     now, then = windows.recent, windows.reference
     rows = _rated(search, rates, [now, then], of=of)
@@ -313,7 +315,7 @@ def pair_sums(search: ibis.Table, windows: Windows, rates: Rates, *, of: str) ->
 
 
 def numbered(pairs: ibis.Table, more: ibis.Table | None = None) -> ibis.Table:
-    """query, query_id: all queries of the pairs, and of `more` (query), numbered from 0 by alphabet and in that order."""
+    """query, query_id: all queries of the pairs, and of `more` (query), numbered from 0 in alphabetical order."""
     queries = pairs.select("query").distinct()
     if more is not None:
         queries = queries.union(more, distinct=True)
@@ -343,7 +345,7 @@ def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, of: s
             rows.bin == known.bin_of_rate,
         ],
     )
-    # the curve between the middles of its bins; in whole parts of FINEST, so that sums do not depend on the order of rows
+    # the curve between the middles of its bins, in multiples of 1 / FINEST, so that sums do not depend on the order of rows
     beside = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
     level: Any = 1.0
     if rates.countries is not None:
@@ -372,10 +374,11 @@ def segment_sums(search: ibis.Table, windows: Windows, rates: Rates, dimension: 
 
 
 def around(search: ibis.Table, places: ibis.Table, window: Window, rates: Rates, *, of: str) -> ibis.Table:
-    """One row per page with days before and days after, without the brand: clicks, impressions, position_sum, placed and expected_clicks of each.
+    """One row per page with days before and days after, without the brand: clicks, impressions, position_sum, placed and expected_clicks of
+    each.
 
     Args:
-        places: page, before_first, before_last, after_first, after_last; window: holds them all. Only rows with days serve.
+        places: page, before_first, before_last, after_first, after_last; window: contains them all. Only dated rows count.
     """
     rows = _rated(search, rates, [window], of=of)
     rows = rows.filter(~rows.brand.fill_null(False) & ~rows.coarse & ~rows.undated)
@@ -386,13 +389,15 @@ def around(search: ibis.Table, places: ibis.Table, window: Window, rates: Rates,
 
 
 def _named(rows: ibis.Table, dimension: str) -> Any:
-    """The device, country or surface of each row; "" where it names none, but web for surfaces."""
+    """The device, country or surface of each row; "" where missing, but web for surfaces."""
     value = rows[dimension].nullif("")
     return value.fill_null("web" if dimension == "surface" else "")
 
 
 def asked_from(search: ibis.Table, queries: ibis.Table, window: Window) -> ibis.Table:
-    """One row per country ("" where none is told) and query of `queries` (its column wanted) in a window: clicks, impressions, position_sum, placed."""
+    """One row per country ("" where unknown) and query of `queries` (its column wanted) in a window: clicks, impressions, position_sum,
+    placed.
+    """
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, window, "pair")).mutate(country=rows.country.cast("string").fill_null(""))
     rows = rows.join(queries, rows["query"] == queries.wanted)
@@ -400,7 +405,7 @@ def asked_from(search: ibis.Table, queries: ibis.Table, window: Window) -> ibis.
 
 
 def _with_bins(rows: ibis.Table) -> ibis.Table:
-    """The rows with device and surface never null, and bin of their position (null where it is not known)."""
+    """The rows with device and surface never null, and bin of their position (null where unknown)."""
     log_place = ibis.cases((rows.position > 1, rows.position), else_=1.0).ln()
     place = (log_place * BINS_PER_E).floor().cast("int32")
     number = ibis.cases((rows.placed == 0, ibis.null("int32")), (place >= BINS, ibis.literal(BINS - 1, "int32")), else_=place)
@@ -408,7 +413,9 @@ def _with_bins(rows: ibis.Table) -> ibis.Table:
 
 
 def with_detail(rows: ibis.Table, pages: ibis.Table, detail: str) -> ibis.Table:
-    """Search or landing rows for people: their page by its address, and set_aside, the reason why a row is not used (null where it is)."""
+    """Search or landing rows for display: their page by its address, and set_aside, the reason why a row does not count (null where it
+    does).
+    """
     hidden = {
         "brand",
         "free",
@@ -459,7 +466,7 @@ def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
 
 
 def is_brand(query: Any, brand: Sequence[str]) -> Any:
-    """Whether a query in small letters names the brand (see `core.brand`); null where it is null."""
+    """Whether a query in lower case contains the brand (see `core.brand`); null where it is null."""
     pattern, pieces = brand_pattern(brand), surely_in(brand)
     if pattern is None:
         return ibis.literal(False)
@@ -468,7 +475,7 @@ def is_brand(query: Any, brand: Sequence[str]) -> Any:
 
 
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:
-    """One row per (query, date, page_id) of the recent window for the pages named: impressions, position."""
+    """One row per (query, date, page_id) of the recent window for these pages: impressions, position."""
     rows = pair_rows(search)
     rows = rows.filter(inside(rows, windows.recent, "pair") & ~rows.coarse).semi_join(pages, "page_id")
     sums = rows.group_by("query", "date", "page_id").aggregate(

@@ -1,25 +1,25 @@
-"""The page above each, from breadcrumbs that are written in words: Start > Birds > Owl."""
+"""The parent of each page, from breadcrumbs in words: Start > Birds > Owl."""
 
 from __future__ import annotations
 
 import pandas as pd
 
-#: what stands between the steps of a trail; a slash only between blanks, for names hold slashes too
+#: separators of the steps of a trail; a slash only between blanks, since names contain slashes too
 BETWEEN_STEPS = r"\s*(?:[>›»→|▸⟩]|&gt;|&raquo;|&rsaquo;|::|\\)+\s*|\s+/\s+"
-#: what joins them here: no name holds it
+#: an internal separator that no name contains
 JOINT = "\x1f"
 
 
 def pages_above(trails: pd.Series, names: list[pd.Series]) -> pd.Series:
-    """The number of the page above each page, null where its trail names none.
+    """The number of the parent of each page, null where its trail has none.
 
-    A trail ends with its own page, or with the page above: where its last step is left out, it is the trail of the page above; where it is
-    not, that page's trail and name make it. Which of the two a site does is what finds more pages. A trail that several pages share tells
-    nothing of them.
+    A trail ends with its own page, or with the parent. In the first case, the trail without its last step is that of the parent; in the
+    second, it consists of the trail and name of the parent. The reading that finds more pages is used. A trail shared by several pages
+    identifies none of them.
 
     Args:
         trails: text of the breadcrumbs, by page number; null where there is none.
-        names: what pages are called (heading, title), in this order of preference, by page number.
+        names: names of pages (heading, title), in this order of preference, by page number.
     """
     steps = trails.str.strip().str.strip(">›»→|▸⟩/ ").str.lower().str.replace(BETWEEN_STEPS, JOINT, regex=True)
     steps = steps.where(steps.ne(""))
@@ -34,7 +34,7 @@ def pages_above(trails: pd.Series, names: list[pd.Series]) -> pd.Series:
 
 
 def _by_key(wanted: pd.Series, keys: pd.Series) -> pd.Series:
-    """The number of the one other page that holds what each wants; null where there is none or there are several."""
+    """The number of the only other page that has the wanted key; null where there is none or there are several."""
     alone = keys.dropna()
     alone = alone[~alone.duplicated(keep=False)]
     result = wanted.map(pd.Series(alone.index, index=alone.to_numpy(), dtype="Int64")).astype("Int64")

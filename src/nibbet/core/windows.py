@@ -1,4 +1,4 @@
-"""The days that are compared: which are complete, which are recent, and what they are held against."""
+"""Windows: which days are complete, which are recent, and with which they are compared."""
 
 from __future__ import annotations
 
@@ -12,16 +12,17 @@ import pandas as pd
 
 from nibbet.errors import NotFoundError
 
-#: a newest day below this share of what its weekday usually has is taken for incomplete; ordinary days stray by a fifth
+#: a newest day below this share of the usual value of its weekday is incomplete; ordinary days vary by a fifth
 COMPLETE_SHARE = 0.7
 MONTH_DAYS = 30.4
-#: said where rows name queries in one window alone
+#: the note where rows name queries in one window only
 NOT_OF_QUERIES = "What changed is not told of queries, topics and the brand: rows name them in one of the two windows only."
 
 
 class Span(NamedTuple):
     """A period whose rows serve a window as a whole: role page (totals of pages), pair (queries of pages), query (totals of queries)
-    or visits; the grain of its rows."""
+    or visits; the grain of its rows.
+    """
 
     role: str
     grain: str
@@ -31,7 +32,7 @@ class Span(NamedTuple):
 
 @dataclass(frozen=True)
 class Window:
-    """From `start` to `end`, both included; `spans` are the periods whose undated rows serve it, where no dated ones do."""
+    """From `start` to `end`, inclusive; `spans` are the periods whose undated rows serve it, where there are no dated ones."""
 
     start: date
     end: date
@@ -39,18 +40,18 @@ class Window:
 
     @property
     def days(self) -> int:
-        """How many days it has."""
+        """Number of days."""
         return (self.end - self.start).days + 1
 
     def __str__(self) -> str:
         return f"{self.start.isoformat()}..{self.end.isoformat()}"
 
     def holds(self, days: pd.Series) -> pd.Series:
-        """Which of the days lie inside."""
+        """Which of the days are inside."""
         return days.between(pd.Timestamp(self.start), pd.Timestamp(self.end))
 
 
-#: share of a window's days that rows must cover to stand for all of it
+#: share of the days of a window that rows must cover to represent all of it
 WHOLE = 0.95
 #: the fields of `Windows` that are written as they are
 PLAIN = ("reference_kind", "reference_known", "is_daily", "has_daily_pairs", "step")
@@ -60,10 +61,11 @@ PLAIN = ("reference_kind", "reference_known", "is_daily", "has_daily_pairs", "st
 class Windows:
     """The windows of one analysis; `reference_kind` is year or before; `first` is the first day with data.
 
-    reference_known: whether the data reach the reference window; is_daily: whether the recent window is made of days or weeks, so that its
-    last weeks can be looked at; has_daily_pairs: the same of queries; visits: the long window of visits (null without landings), which may reach
-    further back than searches do, and visit_days: how many of its days they cover; visits_in: which of recent and reference visits cover;
-    step: day, week or month, what the newest rows are of and no window cuts; queries: the stretches of days on which dated rows name queries of pages.
+    reference_known: whether the data cover the reference window; is_daily: whether the recent window consists of days or weeks, so that its
+    last weeks are known; has_daily_pairs: the same for queries; visits: the long window of visits (null without landings), which may go
+    further back than that of searches, and visit_days: days of it that they cover; visits_in: which of recent and reference visits cover;
+    step: day, week or month, the length of the newest rows, which no window cuts; queries: the stretches of days on which dated rows name
+    queries of pages.
     """
 
     recent: Window
@@ -82,7 +84,7 @@ class Windows:
 
     @property
     def has_reference(self) -> bool:
-        """Whether the reference window is known and the data reach its first day."""
+        """Whether the reference window is known and the data cover its first day."""
         return self.reference_known and self.reference.start >= self.first
 
     @property
@@ -91,34 +93,34 @@ class Windows:
         return self.recent.end
 
     def changed(self, change: Callable[[Window], Window]) -> Windows:
-        """The same with each of recent, reference and long window changed."""
+        """The same with recent, reference and long window each changed."""
         return replace(self, recent=change(self.recent), reference=change(self.reference), long=change(self.long))
 
     def serves(self, window: Window, role: str) -> bool:
-        """Whether rows of a role serve a window: always where rows carry days, else where a period does."""
+        """Whether rows of a role serve a window: always where rows have days, else where a period does."""
         by_days = self.is_daily if role == "page" else self.has_daily_pairs
         return (
             by_days or any(span.role == role for span in window.spans) or not any(w.spans for w in (self.recent, self.reference, self.long))
         )
 
     def query_days(self, window: Window) -> int:
-        """On how many days of a window rows name queries of pages."""
+        """Number of days of a window on which rows name queries of pages."""
         if any(span.role == "pair" for span in window.spans):
             return window.days
         return sum(max((min(one.end, window.end) - max(one.start, window.start)).days + 1, 0) for one in self.queries)
 
     @property
     def compares_queries(self) -> bool:
-        """Whether rows name the queries of both windows all through; else what changed is told of pages alone."""
+        """Whether rows name the queries of both windows throughout; otherwise only changes of pages are reported."""
         return all(self.query_days(window) >= WHOLE * window.days for window in (self.recent, self.reference))
 
     @property
     def has_queries_throughout(self) -> bool:
-        """Whether rows name the queries of all days of the long window that the data reach: what a life of weeks is told from."""
+        """Whether rows name queries on all days of the long window that the data cover, as needed for lives."""
         return self.query_days(replace(self.long, start=max(self.long.start, self.first))) >= WHOLE * self.covered_days
 
     def as_dict(self) -> dict[str, Any]:
-        """All of it as texts and numbers; see `from_dict`."""
+        """All fields as texts and numbers; see `from_dict`."""
         three = {"recent": self.recent, "reference": self.reference, "long": self.long}
         spans = {name: [str(w.start), str(w.end)] for name, w in three.items()}
         if self.visits is not None:
@@ -131,7 +133,7 @@ class Windows:
 
     @classmethod
     def from_dict(cls, known: dict[str, Any]) -> Windows:
-        """The windows that `as_dict` wrote."""
+        """The windows from the result of `as_dict`."""
 
         def window(name: str) -> Window:
             spans = [Span(role, grain, date.fromisoformat(a), date.fromisoformat(b)) for role, grain, a, b in known["spans"][name]]
@@ -153,12 +155,12 @@ class Windows:
 
     @property
     def covered_days(self) -> int:
-        """How many days of the long window the data reach."""
+        """Number of days of the long window that the data cover."""
         return (self.long.end - max(self.long.start, self.first)).days + 1
 
 
 def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
-    """The newest day whose data have all arrived.
+    """The newest day whose data are complete.
 
     Args:
         days: one row per day with data: date, impressions (count).
@@ -179,12 +181,12 @@ def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
 
 
 def last_complete_month(months: pd.DataFrame) -> date:
-    """The end of the newest month that has not only begun.
+    """The end of the newest complete month.
 
     Args:
         months: one row per month: date (its last day), impressions (count).
     Returns:
-        The newest month, or the one before where it has under COMPLETE_SHARE of the median of the three months before it.
+        The newest month, or the one before where it has less than COMPLETE_SHARE of the median of the three months before it.
     """
     series = months.sort_values("date").set_index("date")["impressions"].astype(float)
     before = series.iloc[:-1].tail(3)
@@ -192,17 +194,17 @@ def last_complete_month(months: pd.DataFrame) -> date:
     return pd.Timestamp(series.index[-2 if begun else -1]).date()
 
 
-#: days of the recent window where the settings name none: long enough for rates, short enough to be now
+#: default length of the recent window: long enough for rates, short enough to be current
 RECENT_DAYS = 90
-#: days of history from which it is halved into a recent window and one before it, where it is too short for one of the usual length
+#: days of history from which it is halved into a recent window and one before it, if it is too short for the usual length
 LEAST_HALVED = 56
 
 
 def make_windows(first: date, as_of: date, *, recent: int | None, long: int, reference: str | None) -> Windows:
-    """The windows that end with `as_of`; the reference is a year before where the data reach that far, else just before.
+    """The windows that end with `as_of`; the reference is a year earlier where the data go back that far, else just before.
 
-    Without `recent` it is RECENT_DAYS, and a history shorter than that is halved into two windows, in whole weeks; no window begins before
-    the data do, but for a reference that is not known.
+    `recent` defaults to RECENT_DAYS; a shorter history is halved into two windows, in whole weeks. No window begins before
+    the data, except an unknown reference.
     """
     days = (as_of - first).days + 1
     if recent is None and LEAST_HALVED <= days < RECENT_DAYS:
@@ -220,7 +222,7 @@ def make_windows(first: date, as_of: date, *, recent: int | None, long: int, ref
 def chosen_windows(usual: Windows, recent: int | str | None, against: str | None) -> Windows:
     """The windows of a comparison: `recent` days up to the last complete one or FROM..TO, against year, before or FROM..TO.
 
-    Raises NotFoundError where a window cannot be read or lies outside the data.
+    Raises NotFoundError where a window is invalid or outside the data.
     """
     now = usual.recent
     if isinstance(recent, int) or (recent is not None and recent.strip().isdigit()):
@@ -244,7 +246,7 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
     if recent is None and against is None:
         return usual
     known = [w for w in (usual.recent, usual.reference, usual.long) if w.spans]
-    if known:  # periods serve whole or not at all
+    if known:  # periods serve as a whole or not at all
         by_days = {(w.start, w.end): w for w in known}
         if (now.start, now.end) in by_days and (then.start, then.end) in by_days:
             return replace(usual, recent=by_days[now.start, now.end], reference=by_days[then.start, then.end], reference_kind=kind)
@@ -260,7 +262,7 @@ def chosen_windows(usual: Windows, recent: int | str | None, against: str | None
 
 
 def whole_steps(window: Window, step: str, as_of: date) -> Window:
-    """The window of whole weeks or months that comes nearest, where rows are of such (`step`); weeks end on the weekday of `as_of`."""
+    """The nearest window of whole weeks or months, for rows of such length (`step`); weeks end on the weekday of `as_of`."""
     if step == "week":
         end = as_of - timedelta(days=7 * round((as_of - window.end).days / 7))
         return Window(end - timedelta(days=7 * max(1, round(window.days / 7)) - 1), end)
@@ -297,7 +299,7 @@ def year_before(day: date) -> date:
 
 
 def year_earlier(windows: Windows) -> Windows | None:
-    """The same windows a year earlier, or None where the data do not reach that far."""
+    """The same windows a year earlier, or None where the data do not go back that far."""
     year = timedelta(days=364)  # the same weekdays
     moved = [Window(w.start - year, w.end - year) for w in (windows.recent, windows.reference)]
     if min(window.start for window in moved) < windows.first or not windows.is_daily:
@@ -306,7 +308,7 @@ def year_earlier(windows: Windows) -> Windows | None:
 
 
 def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> float:
-    """What a reference sum is multiplied by to equal the recent window in length and mix of weekdays.
+    """The factor that makes a reference sum comparable with the recent window in length and mix of weekdays.
 
     Args:
         days: one row per day: date, clicks (count); their weekday means are the weights.
@@ -320,7 +322,7 @@ def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> floa
 
 
 def whole_weeks(days: pd.DataFrame, as_of: date) -> pd.DataFrame:
-    """first, end and clicks of every whole week of a site, counted back from the last day, in the order of time.
+    """first, end and clicks of every whole week of a site, counted back from the last day, in chronological order.
 
     Args:
         days: date, clicks; one row per complete day.
