@@ -1,4 +1,4 @@
-"""The redirect map: where addresses that go send their visitors, without chains or loops."""
+"""The redirect map: targets for addresses that go, without chains or loops."""
 
 from __future__ import annotations
 
@@ -18,16 +18,16 @@ from nibbet.core.words import Lexicon, rarity
 
 Rows = NDArray[np.integer[Any]]
 
-#: share of a page's telling words, and of what its queries asked, that another page must carry to stand in for it: less of the words is the
-#: subject without the question, which a sister page has too
+#: share of the distinctive words of a page, and of its queries, that another page must contain or answer to replace it: with fewer words it
+#: covers the subject without the question, as a sister page does
 COVERS, ANSWERS = 0.8, 0.6
-#: likeness of titles that a page found by queries must have too: sisters are shown for them once the page is gone
+#: similarity of titles that a page found by queries must also have: sister pages are shown for them once the page is gone
 SAYS_TOO = 0.4
-#: pages beside a leaving one whose titles tell which words are its subject
+#: pages near a leaving one whose titles show which words are its subject
 BESIDE = 6
-#: share of a section's own subject that may lie beyond that of a page that goes to it
+#: share of the subject of a section that may lie outside that of a page redirected to it
 BEYOND = 0.35
-#: living pages whose addresses end alike from which that is no name, as of versions to print
+#: living pages with the same last path segment from which it is no name, such as of print versions
 NAMESAKES = 20
 ROWS_AT_ONCE = 20_000
 
@@ -41,14 +41,14 @@ def covering_page(
     language: str = "english",
     words: tuple[Lexicon, sparse.csr_matrix] | None = None,
 ) -> pd.Series:
-    """For each leaving page the staying page that covers its subject best; null where none carries COVERS of its telling words.
+    """For each leaving page the staying page that best covers its subject; null where none contains COVERS of its distinctive words.
 
     Args:
         pages: title, h1, path, clicks_long (and headings, description where known), one row per page. The subject of a page is its main
-            heading, else its title, else its path; of pages that cover it alike, the one that is
-            about little else is taken, then the one with more clicks.
+            heading, else its title, else its path; of pages that cover it equally, the one
+            with the fewest other words is taken, then the one with more clicks.
         leaving, staying: row numbers in `pages`.
-        words: a lexicon and what `page_words` made of these pages with it, where that is there already.
+        words: a lexicon and the result of `page_words` for these pages with it, if available.
     """
     lexicon, texts = words or (Lexicon(language), None)
     subject = lexicon.matrix(subject_of(pages))
@@ -84,24 +84,24 @@ def covering_page(
 
 
 def page_name(path: pd.Series) -> pd.Series:
-    """The last part of each address, without its ending and the file of a folder; empty where it holds no letter, as a bare number."""
+    """The last segment of each path, without its extension or index file; empty where it has no letter, such as a number."""
     name = _without_ending(path).str.extract(r"([^/]*)/*$", expand=False).str.lower()
     return name.where(name.str.contains(r"[^\W\d_]", regex=True), "")
 
 
 def words_of_address(path: pd.Series) -> pd.Series:
-    """What each address says: its folders and its name, without endings, the file of a folder and bare numbers."""
+    """The words of each address: its folders and its name, without extensions, index files and numbers."""
     return _without_ending(path).str.replace(r"(?<=/)\d+(?=/|$)", "", regex=True)
 
 
 def _without_ending(path: pd.Series) -> pd.Series:
-    """Addresses without parameters, the file of a folder, and the ending of a file."""
+    """Addresses without parameters, index file and file extension."""
     plain = path.str.replace(r"[?#].*$", "", regex=True).str.replace(INDEX_FILE, "", regex=True)
     return plain.str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True)
 
 
 def says_no_less(texts: sparse.csr_matrix, addresses: sparse.csr_matrix, asking: Rows, target: Rows) -> NDArray[np.bool_]:
-    """Whether each target carries every word of what is asked for that the address of a living page has: one that none has is a folder of old.
+    """Whether each target contains every word of the subject that the address of any living page has; other words are former folders.
 
     Args:
         texts: texts x words; addresses: addresses of living pages x words; asking, target: row numbers in `texts`, one each.
@@ -113,27 +113,29 @@ def says_no_less(texts: sparse.csr_matrix, addresses: sparse.csr_matrix, asking:
 
 
 def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
-    """For each address the staying page whose own address ends in the same name, as after a move of folders or a change of endings; null without one.
+    """For each address the staying page with the same name, as after a move of folders or a change of extensions; null without one.
 
     Args:
-        path: addresses that fail; staying: paths of living pages by page number. Of several, the one that shares most folders; null where two share as many.
+        path: addresses that fail; staying: paths of living pages by page number. Of several, the one with most folders in common; null for
+            a tie.
     """
     gone, alive = (pd.DataFrame({"name": page_name(one), "path": one}).rename_axis("number").reset_index() for one in (path, staying))
     alive = alive[alive["name"].ne("") & (alive.groupby("name")["name"].transform("size") <= NAMESAKES)]
     both = gone.merge(alive, on="name", suffixes=("", "_alive"))
     folders = zip(both["path"].str.split("/"), both["path_alive"].str.split("/"), strict=True)
-    both["common"] = [len(set(one) & set(other)) for one, other in folders]  # pages of one name are few
+    both["common"] = [len(set(one) & set(other)) for one, other in folders]  # few pages share a name
     both = both[both["common"] == both.groupby("number")["common"].transform("max")]
     only = both[~both.duplicated("number", keep=False)].set_index("number")["number_alive"]
     return only.reindex(path.index).astype("float64")
 
 
 def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray, answers: float) -> pd.DataFrame:
-    """For each leaving page the staying pages that answer what its queries asked: page (leaving), other, share (0..1, by clicks had and
-    expected in both windows), and weight, those clicks; most first; a page that none answers has a row without other.
+    """For each leaving page the staying pages that answer its queries: page (leaving), other, share (0 to 1, by actual and
+    expected clicks in both windows), and weight, those clicks; in descending order. A page without one has a row without other.
 
     Args:
-        pairs: page, query, brand, answer, clicks, expected_clicks, and both with `_reference`; answers: from which answer a page answers a query.
+        pairs: page, query, brand, answer, clicks, expected_clicks, and both with `_reference`; answers: threshold of answer from which a
+            page answers a query.
     """
     drawn = ["clicks", "expected_clicks", "clicks_reference", "expected_clicks_reference"]
     rows = pairs[pairs["page"].isin(leaving) & ~pairs["brand"]]
@@ -150,8 +152,8 @@ def answering_page(pairs: pd.DataFrame, leaving: np.ndarray, staying: np.ndarray
 def section_page(
     pages: pd.DataFrame, leaving: np.ndarray, hubs: np.ndarray, *, brand: list[str], words: tuple[Lexicon, sparse.csr_matrix]
 ) -> pd.Series:
-    """For each leaving page the hub it belongs to: the nearest above it in the address, else the one whose own subject lies within that of the
-    page; null without one. The home page is the section of none.
+    """For each leaving page the hub it belongs to: the nearest ancestor by address, else one whose own subject is part of that of the
+    page; null without one. The home page is no section.
 
     Args:
         pages: title, h1, path; leaving, hubs: row numbers; words: a lexicon and texts x words, as in `covering_page`.
@@ -170,7 +172,7 @@ def section_page(
     if not len(lost) or not len(hubs):
         return result
     lexicon, texts = words
-    subject, short = lexicon.matrix(subject_of(pages)), lexicon.matrix(pages["path"])  # a title says more around the subject
+    subject, short = lexicon.matrix(subject_of(pages)), lexicon.matrix(pages["path"])  # a title contains more than the subject
     subject, short, texts = lexicon.same_width(subject, short, texts)
     weight = rarity(texts)
     weight[brand_columns(lexicon, brand)] = 0.0
@@ -189,10 +191,10 @@ def section_page(
 
 
 def _telling_words(words: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:
-    """For each row its rarest words, as few as together outweigh what a page that covers it may lack: every such page carries one of them.
+    """For each row its rarest words, as few as together exceed what a covering page may lack: every such page contains one of them.
 
     Args:
-        known: in how many texts each word stands.
+        known: number of texts with each word.
     Source: prefix filtering (Chaudhuri, Ganti, Kaushik 2006, ICDE).
     """
     row, _ = places(words)
@@ -206,11 +208,11 @@ def _telling_words(words: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_ma
 
 
 def names_its_own(texts: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> NDArray[np.bool_]:
-    """Which pairs of a leaving page and one beside it share a word that makes the leaving page's own question: one that at most half of the pages
-    beside it have. Sisters share the words of the subject alone.
+    """Which pairs of a leaving page and a nearby one share a word of the question of the leaving page: one that at most half of the nearby
+    pages have. Sister pages share only the words of the subject.
 
     Args:
-        texts: what each page says it is about; pairs: page_a (leaving), page_b (beside it), numbered as `said`.
+        texts: the subject of each page; pairs: page_a (leaving), page_b (nearby), numbered as `texts`.
     """
     there = sparse.csr_matrix(lexicon.matrix(texts) > 0, dtype=np.float64)
     one, other = pairs["page_a"].to_numpy(), pairs["page_b"].to_numpy()
@@ -225,20 +227,20 @@ def names_its_own(texts: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> ND
 
 
 def subject_of(pages: pd.DataFrame) -> pd.Series:
-    """What each page says it is about: its main heading, else its title, else its path."""
+    """The subject of each page: its main heading, else its title, else its path."""
     text = named(pages["h1"])
     text = text.where(text != "", named(pages["title"]))
     return text.where(text != "", pages["path"])
 
 
 def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
-    """The map with every target carried through to where it ends, and loops cut.
+    """The map with every target followed to its end, and loops removed.
 
     Args:
         redirects: from, to (null for 410), because; one row per leaving address.
     Returns:
-        from, to, status (301 or 410), because, by `from`. A target that itself leaves is followed; what runs in a circle, or ends where
-        nothing stands, becomes 410.
+        from, to, status (301 or 410), because, by `from`. A target that itself leaves is followed; a circle, or an end without a
+        page, becomes 410.
     """
     rows = redirects.drop_duplicates("from", ignore_index=True)
     onward = pd.Index(rows["from"].astype("str")).get_indexer(pd.Index(rows["to"].astype("str")))
@@ -252,7 +254,7 @@ def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
 
 
 def end_of(pages: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """Where each redirecting address ends (its address), and in how many steps; -1 step in a circle."""
+    """The final address of each redirecting address, and the number of steps; -1 for a circle."""
     step = pd.Series(pages["redirects_to"].to_numpy(), index=pages["page"])
     step = step[step.notna() & (step != step.index)]
     end, count = step.copy(), pd.Series(1, index=step.index)

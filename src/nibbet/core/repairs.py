@@ -1,4 +1,4 @@
-"""Repairs: technical faults between a page and its traffic, as the joined tables show them."""
+"""Repairs: technical faults between a page and its traffic, from the joined tables."""
 
 from __future__ import annotations
 
@@ -10,18 +10,18 @@ from nibbet.core.windows import MONTH_DAYS, Windows
 from nibbet.core.wording import repairs as wording
 
 REPAIRS = ["page", "repair", "weight", "target", "because"]
-#: impressions in the long window from which a page draws search; clicks from which it matters
+#: impressions in the long window from which a page is searched for; clicks from which it matters
 DRAWS, MATTERS = 50, 20
-#: share of the living pages that a sitemap must list for those that it leaves out to be told
+#: share of the living pages that a sitemap must list before missing ones are reported
 LISTS = 0.5
-#: clicks from the home page beyond which a page that matters is far away
+#: clicks from the home page beyond which a page that matters is deep
 FAR = 5
-#: words of an index state that say that a page is not in the index: not, none, left out, missing
+#: words of an index state that mean not indexed: not, none, left out, missing
 ABSENT = (
     r"\b(?:not?|non|none|nicht|nein|kein\w*|niet|nee|inte|nej|ikke|nei|não|nao|nie|ne|nem|не|нет|hayır|absent|missing|false|0)\b|exclu|ausgeschl|esclus|"
     r"uitgesl|uteslut|wyklucz|исключ|\bun\w*index|\bde-?index|niezindeks|未|외|dışı|(?<!\w)ei(?!\w)"
 )
-#: share of a query's impressions that another page must take, and impressions from which that is told
+#: share of the impressions of a query that another page must take, and least impressions
 TAKES, TAKEN = 0.5, 100
 
 
@@ -35,18 +35,18 @@ def find_repairs(
     kept_from_index: pd.Series,
     groups: pd.Series,
 ) -> pd.DataFrame:
-    """Every fault that the tables show, those with most visits at stake first.
+    """Every fault in the tables, by visits at stake.
 
     Args:
         pages: the ledger, indexed by page number, with gone, blocked, redirects_to (address), status, children, hits, in_sitemap,
-            robots_blocked, elsewhere known by `gone`.
+            robots_blocked.
         pairs: the query map: page, query, role, brand, impressions, clicks.
-        covers: per gone or poor page, the page number that covers its subject.
-        links: target (page number), pages: from how many pages of the site a link leads to it; None without a source of links.
-        groups: the merge group of pages that are in one: what is to be one page has no fault of theme.
-        kept_from_index: per page, the index state where the crawl tells one; null elsewhere.
+        covers: per gone or poor page, the number of the page that covers its subject.
+        links: target (page number), pages: number of pages of the site that link to it; None without a source of links.
+        groups: the merge group of pages that are in one: pages to be merged have no fault of theme.
+        kept_from_index: per page, the index state where the crawl has one; null elsewhere.
     Returns:
-        REPAIRS with pages by number and target by address: weight is visits at stake in the long window (clicks from search, and hits of
+        REPAIRS with pages by number and target by address: weight is visits at stake in the long window (clicks from search, and hits by
         people where a log was given). One row per page and repair; a page may need several.
     """
     table = _Table(pages, windows)
@@ -59,7 +59,7 @@ def find_repairs(
 
 
 def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
-    """The repairs of addresses that no source knows as pages and people asked for in vain: REPAIRS.
+    """The repairs of addresses that are no page in any source and that people requested in vain: REPAIRS.
 
     Args:
         missed: page and target (addresses), hits in the long window, covered: whether the target is on the same question, else its section.
@@ -68,11 +68,11 @@ def missed_addresses(missed: pd.DataFrame, windows: Windows) -> pd.DataFrame:
 
 
 def anchor_faults(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Pages to which links from other sites say the same far more often than is usual on this site, and those to which the links of the site itself
-    say nothing: REPAIRS with pages by number.
+    """Pages whose links from other sites repeat one anchor far more often than is usual on this site, and those whose internal links
+    have no describing words: REPAIRS with pages by number.
 
     Args:
-        anchors: as `core.anchors.anchor_mix` makes them; pages: clicks_long by number. That links of the site itself say the same does no harm.
+        anchors: from `core.anchors.anchor_mix`; pages: clicks_long by number. Uniform internal anchors do no harm.
     """
     rows = anchors[((anchors["flag"] == "high") & (anchors["side"] == "outside")) | (anchors["flag"] == "silent")]
     weight = rows["page"].map(pages["clicks_long"]).astype("float64").fillna(0.0)
@@ -80,7 +80,7 @@ def anchor_faults(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 class _Table:
-    """The repairs found so far, and what all of them say of a page."""
+    """The repairs so far, and the columns common to all."""
 
     def __init__(self, pages: pd.DataFrame, windows: Windows) -> None:
         self.pages, self.parts = pages, list[pd.DataFrame]()
@@ -96,7 +96,7 @@ class _Table:
         self.drawn = wording.drawn(self.clicks, self.shown, self.outside)
 
     def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
-        """Pages that need a repair, why, and where they should lead."""
+        """Adds a repair for these pages, with reason and target."""
         at = self.pages.index[chosen.fillna(False).astype(bool)]
         known = pd.Series(None, index=at, dtype="object") if target is None else target.reindex(at)
         rows = {"page": at, "repair": name, "weight": self.weight[at].to_numpy(), "target": known.to_numpy()}
@@ -104,7 +104,7 @@ class _Table:
 
 
 def _of_the_index(t: _Table, state: pd.Series) -> None:
-    """Pages kept from the index that searchers look for, and pages out of it by its own account."""
+    """Pages blocked from the index that people search for, and pages not indexed by their index state."""
     pages = t.pages
     t.add("noindex", pages["blocked"] & (t.shown >= DRAWS), wording.kept_out(t.drawn))
     t.add("not_indexed", t.alive & state.notna(), wording.not_held(state, t.drawn))
@@ -112,7 +112,7 @@ def _of_the_index(t: _Table, state: pd.Series) -> None:
 
 
 def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> None:
-    """Addresses that fail or lead elsewhere though they are used."""
+    """Addresses that fail or redirect although they are used."""
     pages, failed = t.pages, t.status >= 400
     earned = failed & near.isna() & t.matters
     t.add("error", failed & t.used & ~earned, wording.fails(t.status, t.drawn, near), near)
@@ -136,7 +136,7 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
 
 
 def _of_lists(t: _Table) -> None:
-    """Pages that no page links to, that search or the crawl never met, or that are far from the home page."""
+    """Pages without inbound links, without search rows, missing from the crawl, or far from the home page."""
     pages = t.pages
     lonely = t.alive & pages["inlinks"].notna() & (pages["inlinks"].fillna(1) == 0) & (pages["path"] != "/")
     t.add("orphan", lonely, wording.orphan(t.drawn))
@@ -150,18 +150,18 @@ def _of_lists(t: _Table) -> None:
 
 
 def out_of_index(state: pd.Series) -> pd.Series:
-    """Which texts of an index state say that a page is not in the index, in the words that crawls use, whatever their language."""
+    """Which index states mean not indexed, in the words that crawls use, in any language."""
     return state.astype("str").str.contains(ABSENT, case=False, regex=True).fillna(False)
 
 
 def _themes(pages: pd.DataFrame, pairs: pd.DataFrame, windows: Windows, weight: pd.Series, groups: pd.Series) -> pd.DataFrame:
-    """Inner pages whose queries the home page or a page above them takes."""
+    """Inner pages whose queries the home page or a parent page takes."""
     owners = pairs.loc[pairs["role"] == "owner", ["query", "page"]].rename(columns={"page": "owner"})
     rows = pairs[(pairs["role"] == "rival") & ~pairs["brand"].astype(bool) & (pairs["impressions"] >= TAKEN)].merge(owners, on="query")
     merged = rows["page"].map(groups).eq(rows["owner"].map(groups))
     rows, path = rows[~merged], pages["path"]
     above, inner = rows["page"].map(path), rows["owner"].map(path)
-    inside = [a == "/" or b.startswith(a.rstrip("/") + "/") for a, b in zip(above, inner, strict=True)]  # rivals of weight are few
+    inside = [a == "/" or b.startswith(a.rstrip("/") + "/") for a, b in zip(above, inner, strict=True)]  # few rivals have such a weight
     rows = rows[np.array(inside, dtype=bool) & (rows["page"] != rows["owner"]).to_numpy() & (rows["share_impressions"] >= TAKES).to_numpy()]
     if rows.empty:
         return pd.DataFrame(columns=REPAIRS)

@@ -1,4 +1,4 @@
-"""Which paths robots.txt keeps search engines from, by RFC 9309: of the rules of an agent's group the longest that fits wins, allow on a tie."""
+"""Paths that robots.txt blocks, by RFC 9309: of the rules of the group of an agent the longest match wins, allow on a tie."""
 
 from __future__ import annotations
 
@@ -9,17 +9,18 @@ from urllib.parse import quote, unquote
 import numpy as np
 import pandas as pd
 
-#: what stays as it is when a path is escaped
+#: characters that stay unescaped in a path
 UNESCAPED = "/?=&:;@!$'()*+,%#[]~"
 
 
 def disallowed(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] = ()) -> pd.Series:
-    """Whether each path is closed to search engines.
+    """Whether each path is blocked for search engines.
 
     Args:
         paths: path and query. rules: agent, rule (allow, disallow, other), pattern.
-        agents: the user agents of the engines that matter: a path is closed when it is closed to one of them. Without any it is what is
-            closed to agents without a group of their own; where those are kept from the home page, what is closed to all that are let in.
+        agents: the user agents of the engines that matter: a path is blocked if it is blocked for any of them. Without any, the rules for
+            agents without a group of their own apply; if those are blocked from the home page, a path is blocked if it is so for all
+            allowed agents.
     """
     if agents:
         return pd.concat([closed_to(agent, paths, rules) for agent in agents], axis=1).any(axis=1)
@@ -29,7 +30,7 @@ def disallowed(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] = ()
 
 
 def closed_alone(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
-    """How many of the paths are closed to each agent that is let in and has a group of its own, and to nobody else: by agent."""
+    """Number of paths blocked for each allowed agent with its own group, and for no other: by agent."""
     usual, home = closed_to("*", paths, rules), pd.Series(["/"])
     named = [agent for agent in rules["agent"].dropna().unique() if agent not in ("", "*")]
     counts = {agent: int((closed_to(agent, paths, rules) & ~usual).sum()) for agent in named if not closed_to(agent, home, rules).any()}
@@ -37,7 +38,7 @@ def closed_alone(paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
 
 
 def closing_rules(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] = ()) -> pd.Series:
-    """The rule that closes each path, in words ("Disallow: /shop/" for all robots); null where none does. See `disallowed`."""
+    """The rule that blocks each path, in words ("Disallow: /shop/" for all robots); null without one. See `disallowed`."""
     result = pd.Series(None, index=paths.index, dtype="str")
     for agent in agents or _welcome(rules) or ["*"]:
         pattern, is_open = _deciding(agent, paths, rules)
@@ -48,24 +49,24 @@ def closing_rules(paths: pd.Series, rules: pd.DataFrame, agents: Sequence[str] =
 
 
 def closed_to(agent: str, paths: pd.Series, rules: pd.DataFrame) -> pd.Series:
-    """Whether each path is closed to an agent: by its own group, or by that for all where it has none."""
+    """Whether each path is blocked for an agent: by its own group, or by that for all where it has none."""
     pattern, is_open = _deciding(agent, paths, rules)
     return pattern.notna() & ~is_open
 
 
 def _names(rules: pd.DataFrame) -> pd.Series:
-    """The name of the agent that each rule is for, in small letters and without its version."""
+    """The name of the agent of each rule, in lower case and without its version."""
     return rules["agent"].fillna("").str.lower().str.replace(r"[/\s].*", "", regex=True)
 
 
 def _group(agent: str, rules: pd.DataFrame) -> str:
-    """The agent whose rules hold for this one: itself where it has a group of its own, else *."""
+    """The agent whose rules apply to this one: itself where it has its own group, else *."""
     name = re.split(r"[/\s]", agent.strip().lower(), maxsplit=1)[0]
     return name if (_names(rules) == name).any() else "*"
 
 
 def _deciding(agent: str, paths: pd.Series, rules: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """The pattern of the rule that decides on each path for an agent, null where none does; and whether it opens the path."""
+    """The pattern of the rule that decides on each path for an agent, null where none does; and whether it allows the path."""
     group = _names(rules) == _group(agent, rules)
     own = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
     odd = paths.str.contains(r"[^\x00-\x7f]|%", regex=True)
@@ -73,7 +74,7 @@ def _deciding(agent: str, paths: pd.Series, rules: pd.DataFrame) -> tuple[pd.Ser
     ordered = own.assign(escaped=own["pattern"].map(_escaped), open=own["rule"] == "allow")
     ordered = ordered.assign(size=ordered["escaped"].str.len()).sort_values(["size", "open"], ignore_index=True)
     last = np.full(len(paths), -1)
-    for number, pattern in enumerate(ordered["escaped"]):  # a handful of rules, each over all paths
+    for number, pattern in enumerate(ordered["escaped"]):  # there are few rules, each applied to all paths
         last[plain.str.match(_expression(pattern)).to_numpy(dtype=bool)] = number
     rule = pd.Series(last, index=paths.index)
     is_open = rule.map(ordered["open"]).eq(True)
@@ -81,7 +82,7 @@ def _deciding(agent: str, paths: pd.Series, rules: pd.DataFrame) -> tuple[pd.Ser
 
 
 def _welcome(rules: pd.DataFrame) -> list[str]:
-    """Where robots.txt keeps all from the home page but some: those."""
+    """The agents allowed where robots.txt blocks all others from the home page."""
     home = pd.Series(["/"])
     if not closed_to("*", home, rules).iloc[0]:
         return []
@@ -90,12 +91,12 @@ def _welcome(rules: pd.DataFrame) -> list[str]:
 
 
 def _escaped(path: str) -> str:
-    """A path with the same escapes however it was written; what is escaped to mean itself stays so."""
-    parts = re.split(r"(%2[aA]|%24|%2[fF])", path)  # an escaped *, $ or / is no sign
+    """A path with normalised percent-encoding; escaped special characters stay escaped."""
+    parts = re.split(r"(%2[aA]|%24|%2[fF])", path)  # an escaped *, $ or / has no special meaning
     return "".join(part.upper() if number % 2 else quote(unquote(part), safe=UNESCAPED) for number, part in enumerate(parts))
 
 
 def _expression(pattern: str) -> str:
-    """* stands for anything, $ at the end for the end."""
+    """The regular expression of a pattern: * matches anything, $ at the end matches the end."""
     body = re.sub(r"(\\\*)+", ".*", re.escape(pattern.removesuffix("$")))
     return body + ("$" if pattern.endswith("$") else "")

@@ -1,4 +1,4 @@
-"""Figures as words, a whole column at a time, so that every sentence says them the same way."""
+"""Figures as words, a whole column at a time, so that every sentence formats them alike."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def share(values: pd.Series) -> pd.Series:
 
 
 def percent(values: pd.Series) -> pd.Series:
-    """3.4% for 0.034: one decimal, for rates that are small."""
+    """3.4% for 0.034: one decimal, for small rates."""
     return joined(place(values.fillna(0) * 100), "%")
 
 
@@ -46,17 +46,17 @@ def place(values: pd.Series) -> pd.Series:
 
 
 def at_place(values: pd.Series) -> pd.Series:
-    """ " at position 4.2"; nothing where it is unknown."""
+    """ " at position 4.2"; empty where unknown."""
     return joined(" at position ", place(values)).where(values.notna(), "")
 
 
 def hundreds(values: pd.Series) -> pd.Series:
-    """3.4 for 0.034: so many per hundred, with one decimal."""
+    """3.4 for 0.034: per hundred, with one decimal."""
     return place(values.fillna(0) * 100)
 
 
 def named(values: pd.Series) -> pd.Series:
-    """Texts with nothing for nulls, also where all are null."""
+    """Texts, empty for nulls, also where all are null."""
     if isinstance(values.dtype, pd.StringDtype):
         return values.fillna("")
     return values.astype("object").where(values.notna(), "").astype("str")
@@ -70,14 +70,14 @@ def plural(values: pd.Series, word: str) -> pd.Series:
 
 
 def chosen(sentences: Mapping[str, pd.Series | str], of: pd.Series) -> pd.Series:
-    """Of each row the sentence that `of` names; sentences that are alike on all rows may be given as one text."""
+    """For each row the sentence that `of` names; a sentence that is equal on all rows may be given as one text."""
     text = pd.DataFrame({name: one if isinstance(one, pd.Series) else pd.Series(one, index=of.index) for name, one in sentences.items()})
     places = pd.Index(list(sentences)).get_indexer(pd.Index(of))
     return pd.Series(text.to_numpy(dtype=object)[np.arange(len(text)), places], index=of.index, dtype="str")
 
 
 def joined(*parts: pd.Series | str) -> pd.Series:
-    """The parts side by side, row by row."""
+    """The concatenation of the parts, row by row."""
     first = next(part for part in parts if isinstance(part, pd.Series))
     given = [pa.array(part.astype("str")) if isinstance(part, pd.Series) else pa.scalar(part) for part in parts]
     flat = [part.combine_chunks() if isinstance(part, pa.ChunkedArray) else part for part in given]
@@ -90,7 +90,7 @@ ENCODED = re.compile(r"(?:%[89A-F][0-9A-F])+")
 
 
 def readable(path: str) -> str:
-    """A path with letters and digits of any script as people write them; all other encoded characters stay as they are."""
+    """A path with letters and digits of any script decoded; all other encoded characters stay encoded."""
     return ENCODED.sub(_written, path) if "%" in path else path
 
 

@@ -1,20 +1,20 @@
-"""What is odd about the files that a site keeps for robots: robots.txt and its sitemap."""
+"""Oddities in the files of a site for robots: robots.txt and its sitemap."""
 
 from __future__ import annotations
 
 import pandas as pd
 
 Note = dict[str, str]
-#: lines of robots.txt that no standard knows and that some robots follow all the same
+#: lines of robots.txt outside the standard that some robots follow
 KNOWN_LINES = r"^(?:crawl-delay|host|request-rate|visit-time)\s*:"
-#: share of a sitemap's entries that carry one day from which its days are those of its making; entries from which that is told
+#: share of the entries of a sitemap with the same date from which its dates are those of its creation; least entries
 ONE_DAY, ENTRIES = 0.9, 20
-#: days after a page's own day of change from which the day in the sitemap is another, and share of the pages from which that is told
+#: days after a page's own date of change from which the date in the sitemap differs, and share of such pages for a note
 LATER, LATER_SHARE = 30, 0.5
 
 
 def robots_notes(rules: pd.DataFrame) -> list[Note]:
-    """Lines that are no rules, and paths that one agent is both let into and kept from by the same words.
+    """Lines that are no rules, and paths that the same pattern both allows and blocks for one agent.
 
     Args:
         rules: agent, rule (allow, disallow, sitemap, other), pattern.
@@ -35,10 +35,10 @@ def robots_notes(rules: pd.DataFrame) -> list[Note]:
 
 
 def sitemap_notes(entries: pd.DataFrame, changed: pd.Series) -> list[Note]:
-    """Days of change (`lastmod`) that cannot be true: nearly all the same, or long after the day that pages themselves tell.
+    """Implausible dates of change (`lastmod`): nearly all the same, or long after the date on the pages themselves.
 
     Args:
-        entries: page_id, modified (null where an entry has no day); changed: by page number, the day of change as the crawl tells it, or null.
+        entries: page_id, modified (null where an entry has no date); changed: by page number, the date of change in the crawl, or null.
     """
     days = pd.to_datetime(entries["modified"]).dropna()
     if len(days) < ENTRIES:

@@ -1,4 +1,4 @@
-"""How fast pages are for the people who visit them, and what slowness costs here."""
+"""Speed of pages for their visitors, and what slowness costs on this site."""
 
 from __future__ import annotations
 
@@ -11,18 +11,18 @@ from nibbet.core.wording import pages as wording
 
 SPEED = "page form_factor loading responding shifting samples rating clicks sessions engagement_rate because".split()
 COST = "measure ratio low high pages proven".split()
-#: up to which the 75th percentile of visits is good, and beyond which it is poor, as the open web vitals set them: seconds until the largest content
-#: stands, milliseconds until a page answers, share of the view that jumps
+#: limits of good and poor for the 75th percentile of visits, as defined by the open web vitals: seconds until the largest content is
+#: visible, milliseconds until a page responds, share of the view that shifts
 GOOD = {"loading": 2.5, "responding": 200.0, "shifting": 0.1}
 POOR = {"loading": 4.0, "responding": 500.0, "shifting": 0.25}
-#: seconds beyond which a figure can only be meant in milliseconds, and milliseconds under which only in seconds
+#: seconds above which a value must be in milliseconds, and milliseconds below which it must be in seconds
 MOST_SECONDS, LEAST_MILLISECONDS = 60.0, 10.0
-#: sessions that slow and other pages must have, to be held against each other
+#: sessions that slow and other pages each need for a comparison
 ENOUGH = 100
 
 
 def in_units(rows: pd.DataFrame) -> pd.DataFrame:
-    """The rows with loading in seconds and responding in milliseconds, whatever the source counts in (told by the median of each)."""
+    """The rows with loading in seconds and responding in milliseconds, whatever the unit of the source (recognised by the median)."""
     loading, responding = rows["loading"].astype(float), rows["responding"].astype(float)
     loading = loading / 1000 if loading.median() > MOST_SECONDS else loading
     responding = responding * 1000 if responding.median() < LEAST_MILLISECONDS else responding
@@ -30,13 +30,14 @@ def in_units(rows: pd.DataFrame) -> pd.DataFrame:
 
 
 def page_speed(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Each page and form factor with its measures and rating: SPEED with pages by number, poor ones with most clicks first.
+    """Each page and device type with its measures and rating: SPEED with pages by number, poor ones with most clicks first.
 
     Args:
-        rows: page (number), month, form_factor, loading, responding, shifting (75th percentiles in the units of GOOD), samples: of several months
+        rows: page (number), month, form_factor, loading, responding, shifting (75th percentiles in the units of GOOD), samples: of several
+            months
             the newest counts. pages: clicks, sessions, engagement_rate by number.
     Returns:
-        rating: poor where any measure is beyond POOR, good where all that are known are within GOOD, else middling.
+        rating: poor where any measure exceeds POOR, good where all known ones are within GOOD, else middling.
     """
     rows = rows.assign(form_factor=rows["form_factor"].astype("str").str.strip().str.lower().fillna(""))
     table = rows.sort_values(["page", "form_factor", "month"], na_position="first").drop_duplicates(["page", "form_factor"], keep="last")
@@ -54,14 +55,14 @@ def page_speed(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def slow_pages(speed: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Pages that are poor on any form factor and that are found or visited: REPAIRS with pages by number, `slow`."""
+    """Pages that are poor on any device type and have clicks or visits: REPAIRS with pages by number, `slow`."""
     rows = speed[speed["rating"] == "poor"].drop_duplicates("page")
     weight = rows["page"].map(pages["clicks_long"]).astype("float64").fillna(0.0)
     return rows.assign(repair="slow", weight=weight, target=None)[weight > 0][REPAIRS]
 
 
 def insecure_pages(numbers: pd.Index, pages: pd.DataFrame) -> pd.DataFrame:
-    """Pages that answer over plain http, where the site's home is https: REPAIRS with pages by number, `insecure`."""
+    """Pages served over plain http although the home page is on https: REPAIRS with pages by number, `insecure`."""
     known = pages.loc[pages.index.intersection(numbers)]
     weight = known["clicks_long"].astype("float64").fillna(0.0)
     because = wording.insecure(weight) if len(known) else ""
@@ -71,12 +72,12 @@ def insecure_pages(numbers: pd.Index, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def cost_of_slowness(speed: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """Whether poor pages engage and convert less than the other pages of their section: COST, one row per measure.
+    """Whether poor pages have lower engagement and conversion rates than the other pages of their section: COST, one row per measure.
 
     Args:
-        speed: as `page_speed` makes it; pages: section, sessions, engaged_sessions, conversions by number (recent window).
+        speed: from `page_speed`; pages: section, sessions, engaged_sessions, conversions by number (recent window).
     Returns:
-        ratio: rate on poor pages over that on the others, each beside its section, with a 95% interval; proven: whether that leaves out 1.
+        ratio: rate on poor pages / rate on others of the same section, with a 95% interval; proven: whether that excludes 1.
     """
     rated = pages.loc[pages.index.intersection(pd.Index(speed["page"].unique()))]
     rated = rated[rated["sessions"].fillna(0) > 0]
@@ -98,7 +99,7 @@ def cost_of_slowness(speed: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         ratio, error = (
             float(both["ratio"].to_numpy(float)[-1]),
             float(np.hypot(*both["error"].to_numpy(float)[:2])),
-        )  # False stands before True
+        )  # False sorts before True
         low, high = ratio * np.exp(-1.96 * error), ratio * np.exp(1.96 * error)
         result.append((measure, ratio, low, high, int(poor.sum()), bool(high < 1 or low > 1)))
     return pd.DataFrame(result, columns=COST)

@@ -1,4 +1,4 @@
-"""Devices, countries, surfaces and channels side by side, each held against the same pages elsewhere."""
+"""Devices, countries, surfaces and channels, each compared with the others on the same pages."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ SPLITS = (
     "engagement_rate engagement_beside engagement_low engagement_high engagement_flag seconds_per_session conversions conversions_per_session "
     "conversion_beside conversion_low conversion_high conversion_flag revenue"
 ).split()
-#: of each rate that is compared: what is counted, and out of what
+#: numerator and denominator of each compared rate
 COMPARED = {
     "pull": ("clicks_plain", "expected_clicks"),
     "engagement": ("engaged_sessions", "sessions"),
     "conversion": ("conversions", "sessions"),
 }
-#: share of findings that may be chance
+#: false discovery rate
 CHANCE = 0.05
 
 
@@ -31,15 +31,15 @@ def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
     Args:
         cells: one row per dimension, value and page: clicks, impressions, position_sum, placed, clicks_reference (scaled), clicks_plain and
             expected_clicks (without the brand), sessions, sessions_reference (scaled), engaged_sessions, engagement_seconds, conversions,
-            revenue; null where nothing tells.
+            revenue; null where unknown.
     Returns:
-        Sums, rates of sums, and for pull, engagement and conversion how the value does beside the same pages in all other values (1.0 =
-        alike), so that pages which are chosen, read or sold better do not speak for a device: RATE_beside with its 95% interval, and a flag
+        Sums, rates of sums, and for pull, engagement and conversion the ratio to the same pages in all other values (1.0 =
+        equal), so that better pages do not favour a device: RATE_beside with its 95% interval, and a flag
         (low, high) where it differs beyond chance, at 5% false discovery over all values of all dimensions.
     """
     keys = ["dimension", "value"]
     counted = [name for name in cells if name not in (*keys, "page")]
-    cells = cells.assign(**{name: cells[name].astype("category") for name in keys})  # sorted, and few
+    cells = cells.assign(**{name: cells[name].astype("category") for name in keys})  # few values, sorted
     sums = cells.groupby(keys, observed=True)[counted].sum(min_count=1)
     table = sums.assign(
         pages=cells[cells["impressions"].fillna(0) + cells["sessions"].fillna(0) > 0].groupby(keys, observed=True)["page"].nunique(),
@@ -67,10 +67,11 @@ def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
 
 
 def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.DataFrame:
-    """By dimension and value, its rate over that of all other values, the page held fixed: ratio, low, high, error.
+    """By dimension and value, its rate relative to that of all other values at fixed pages: ratio, low, high, error.
 
-    The ratio of Mantel and Haenszel for rates in many small strata (Rothman & Greenland 1998, Modern Epidemiology, ch. 15), one stratum a page;
-    the error of its logarithm is the larger of what counting leaves (Greenland & Robins 1985, Biometrics 41:55) and of what the pages show, as
+    The Mantel-Haenszel ratio for rates in many small strata (Rothman & Greenland 1998, Modern Epidemiology, ch. 15), with pages as strata.
+    The error of its logarithm is the larger of the counting error (Greenland & Robins 1985, Biometrics 41:55) and the error between pages,
+    since
     values differ more on some pages than on others. shares: whether `count` is a part of `base`, as engaged sessions are of sessions.
     """
     rows = cells.dropna(subset=[count, base])
@@ -91,7 +92,7 @@ def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.D
     off = rows["mine"] - rows["others"] * ratio.to_numpy()[number]
     pages = pd.Series(np.bincount(number, minlength=len(sums)), index=sums.index)
     share = pd.Series(np.bincount(number, rows[base].to_numpy(float) ** 2, len(sums)), index=sums.index) / sums[base] ** 2
-    worth = 1 / share  # so many pages of equal size would tell as much (Kish 1965, Survey Sampling, ch. 8)
+    worth = 1 / share  # the number of equally large pages with the same information (Kish 1965, Survey Sampling, ch. 8)
     by_pages = np.bincount(number, off.to_numpy(float) ** 2, len(sums)) * worth / (worth - 1).clip(lower=1) / sums["mine"] ** 2
     by_counting = sums["counting"] / (sums["mine"] * sums["others"]) + np.where(worth < ENOUGH_PAGES, PAGE_SPREAD**2 * share, 0.0)
     error = np.sqrt(np.maximum(by_pages.where(pages > 1, 0.0), by_counting)).where(enough)

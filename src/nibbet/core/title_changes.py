@@ -1,4 +1,4 @@
-"""What became of pages whose title or description changed: how often they are chosen after, beside before, and beside pages that stayed."""
+"""Effects of changed titles and descriptions: CTR after relative to before, compared with pages that stayed the same."""
 
 from __future__ import annotations
 
@@ -21,28 +21,27 @@ CHANGES = (
     "effect effect_low effect_high q_value real because"
 ).split()
 TRIALS = "change pages effect effect_low effect_high q_value real".split()
-#: days before and after a change that are held against each other, and the least of them: a season, and two whole weeks
+#: most and fewest days compared before and after a change: a season, and two whole weeks
 MOST_DAYS, LEAST_DAYS = 90, 14
-#: days after a change that count on neither side: search engines show a new title only when they have fetched the page again
+#: days after a change that count on neither side: search engines show a new title only after fetching the page again
 SETTLING_DAYS = 7
-#: what pages that stayed are thought to stray by (of the logarithm) before any is seen, the site's drift likewise, and as how many pages that counts
+#: prior standard deviation of unchanged pages (of the logarithm), prior of the common drift, and weight of both in pages
 THOUGHT_STRAY, THOUGHT_DRIFT, THOUGHT_PAGES = 0.2, 0.1, 3
-#: pages with a change of one kind from which its effect is told
+#: pages with a change of one kind needed for its effect
 LEAST_PAGES = 3
 SPANS = "before_first before_last after_first after_last".split()
 Z95 = float(special.ndtri(0.975))
 
 
 class Estimate(NamedTuple):
-    """Logarithms of how many times as often pages are chosen after, and their variances by counting."""
+    """Log ratios of pull after and before, and their counting variances."""
 
     value: Floats
     variance: Floats
 
 
 def dated(changed: pd.DataFrame, modified: pd.Series) -> pd.DataFrame:
-    """The changes with changed_on: the day on which the page says that it was changed last, where it lies between the two inventories; then these
-    are the days about it.
+    """The changes with changed_on: the date of change given by the page, where it lies between the two inventories; it then replaces them.
 
     Args:
         changed: crawled_before, crawled_after, by page number; modified: by page number.
@@ -55,10 +54,10 @@ def dated(changed: pd.DataFrame, modified: pd.Series) -> pd.DataFrame:
 
 
 def spans(changed: pd.DataFrame, first: pd.Timestamp, last: pd.Timestamp) -> pd.DataFrame:
-    """The days held against each other for each change: SPANS; null where LEAST_DAYS are not known on both sides.
+    """The days compared for each change: SPANS; null where LEAST_DAYS are not known on both sides.
 
     Args:
-        changed: crawled_before, crawled_after, by page number; first, last: the days that the data reach.
+        changed: crawled_before, crawled_after, by page number; first, last: the days that the data cover.
     """
     before, after, day = pd.to_datetime(changed["crawled_before"]), pd.to_datetime(changed["crawled_after"]), pd.Timedelta(days=1)
     result = pd.DataFrame({"before_last": before.where(before <= last, last), "after_first": after + day * (SETTLING_DAYS + 1)})
@@ -69,7 +68,9 @@ def spans(changed: pd.DataFrame, first: pd.Timestamp, last: pd.Timestamp) -> pd.
 
 
 def with_stand_ins(own: pd.DataFrame, stayed: pd.Index) -> pd.DataFrame:
-    """The spans of changed pages, and for pages that stayed those of one changed page each, in turn, so that chance shows over the same days."""
+    """The spans of changed pages, and for unchanged pages those of one changed page each, in turn, so that chance is measured over the same
+    days.
+    """
     known = own.dropna()
     if known.empty:
         return known
@@ -78,7 +79,7 @@ def with_stand_ins(own: pd.DataFrame, stayed: pd.Index) -> pd.DataFrame:
 
 
 def estimated(sums: pd.DataFrame) -> Estimate:
-    """Of each page the logarithm of its pull after over that before, null where too few clicks can be expected.
+    """For each page the log ratio of its pull after and before, null where too few clicks are expected.
 
     sums: clicks_before, clicks_after, expected_clicks_before, expected_clicks_after.
     """
@@ -93,9 +94,9 @@ CLICKS = ("clicks_before", "clicks_after", "expected_clicks_before", "expected_c
 
 
 def _strays(stayed: Estimate) -> tuple[float, float, float]:
-    """(drift, its variance, variance by which pages stray beyond counting) of pages that stayed, drawn to what is thought before any is seen.
+    """(drift, its variance, variance of pages beyond counting) of unchanged pages, shrunk to the prior.
 
-    The spread by the moments of DerSimonian & Laird (1986, Control. Clin. Trials 7:177).
+    The variance by the moments of DerSimonian & Laird (1986, Control. Clin. Trials 7:177).
     """
     known = np.isfinite(stayed.value)
     value, variance = stayed.value[known], stayed.variance[known]
@@ -117,13 +118,15 @@ def _between(value: Floats, variance: Floats) -> float:
 
 
 def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
-    """How many times as often each changed page is chosen after as before, at the same place, beyond what pages that stayed did meanwhile.
+    """The ratio of CTR after and before for each changed page, at the same position, relative to unchanged pages over the same days.
 
     Args:
-        changed: page, changed, title_before, title, crawled_before, crawled_after, changed_on, tells_from (the day from which it can be told), early (whether that lies ahead), has_days (whether rows have days), the sums of
+        changed: page, changed, title_before, title, crawled_before, crawled_after, changed_on, tells_from (the day from which there are
+            enough data), early (whether that is in the future), has_days (whether rows have days), the sums of
             `estimated`, impressions and position on both sides; null sums where no days are known.
     Returns:
-        CHANGES, the surest first; effect_low and effect_high hold 95%. Real: beyond chance at 5% false discovery among the pages told.
+        CHANGES, the most certain first; effect_low and effect_high are a 95% interval. Real: beyond chance at 5% false discovery among the
+        estimated pages.
     """
     own = estimated(changed)
     drift, unsure, strays = _strays(stayed)
@@ -140,14 +143,14 @@ def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
 
 
 def trials(kinds: pd.DataFrame, changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
-    """What changes of one kind did together: TRIALS, all changes first.
+    """The combined effect of changes of one kind: TRIALS, all changes first.
 
     kinds: of each changed page, whether its change was of each kind; changed: as `change_effects`, in the same order.
     """
     own = estimated(changed)
     drift, unsure, strays = _strays(stayed)
     rows = []
-    for name in kinds:  # a handful of traits
+    for name in kinds:  # there are few traits
         mine = kinds[name].to_numpy(bool) & np.isfinite(own.value)
         if mine.sum() < LEAST_PAGES:
             continue
@@ -161,7 +164,7 @@ def trials(kinds: pd.DataFrame, changed: pd.DataFrame, stayed: Estimate) -> pd.D
 
 
 def _state(table: pd.DataFrame) -> pd.Series:
-    """What can be said of each change, as `wording.pages.title_changed` names it."""
+    """The state of each change, as `wording.pages.title_changed` names it."""
     real, better = table["real"], table["effect"] > 1
     conditions = [real & better, real, table["effect"].notna(), table["clicks_after"].notna(), ~table["has_days"], table["early"]]
     return pd.Series(np.select(conditions, ["better", "worse", "open", "few", "dayless", "early"], "old"), index=table.index)

@@ -1,4 +1,4 @@
-"""What titles and descriptions do for how often pages are chosen, and what to change first on each page."""
+"""Effects of titles and descriptions on CTR, and what to change first on each page."""
 
 from __future__ import annotations
 
@@ -17,17 +17,17 @@ from nibbet.core.words import Lexicon, covered_share, numbered, rarity
 
 Floats = NDArray[np.float64]
 
-#: widths in which results show a title and a description, in letter heights: some 600 pixels at 20, and two lines of 460 at 14
+#: widths in which results show a title and a description, in letter heights: about 600 pixels at 20, and two lines of 460 at 14
 TITLE_WIDTH, DESCRIPTION_WIDTH = 30.0, 66.0
-#: a title that is under this share of the width, the brand aside, leaves most of it unused: some twenty letters
+#: a title below this share of the width, without the brand, leaves most of it unused: about twenty letters
 SHORT = 0.35
-#: letters within which a title says what it is about: half of what is shown
+#: letters within which a title should name its subject: half of what is shown
 EARLY = 30
-#: share of the weight of a query's words that must stand in a title for the query to be answered by it
+#: share of the weight of the words of a query that a title must contain to match it
 NAMED = 0.5
-#: pages of a section that share a form, its own words aside, from which the form is a pattern
+#: pages of a section with the same form, apart from their own words, from which the form is a pattern
 PATTERN_PAGES = 5
-#: of each trait: what it is, and how it is mended; none where it is a form to choose, not a fault
+#: each trait: what it is, and its remedy; none where it is a choice of form, not a fault
 TRAITS: dict[str, tuple[str, str]] = {
     "title missing": ("it has no title", "give it a title that names its subject"),
     "title doubled": ("another page has the same title", "tell the two apart in the title"),
@@ -48,18 +48,19 @@ TRAITS: dict[str, tuple[str, str]] = {
 }
 EFFECTS = "trait pages pages_without clicks effect effect_low effect_high q_value real mend best_page worst_page".split()
 TITLES = "page title clicks expected_clicks pull position traits change_first mend effect proven gain gain_low gain_high because".split()
-#: pages with and without a trait from which its effect is told
+#: pages with and without a trait needed for its effect
 LEAST_PAGES = 5
-#: share of traits called real that may be chance
+#: false discovery rate of traits called real
 CHANCE = 0.05
-#: sections whose own level is held fixed: with so many pages, at most so many sections
+#: least pages and most sections for a section to have its own level
 SECTION_PAGES, MOST_SECTIONS = 8, 15
 
 
 def shown_width(texts: pd.Series) -> pd.Series:
-    """How wide each text stands in a plain sans-serif face, in letter heights; 0 where there is none.
+    """The width of each text in a plain sans-serif face, in letter heights; 0 where there is none.
 
-    Widths by kind of letter, as such faces share them to within some per cent: narrow .28, wide .85, capitals .67, ideographs 1, others .53.
+    Widths by class of letters, which agree between such faces to within a few per cent: narrow .28, wide .85, capitals .67, ideographs 1,
+    others .53.
     """
     text = texts.fillna("").astype("str")
     narrow, wide = text.str.count(r"[iljftrI.,:;'’|!()\[\] -]"), text.str.count(r"[mwMW@%—&]")
@@ -69,10 +70,10 @@ def shown_width(texts: pd.Series) -> pd.Series:
 
 
 def page_traits(pages: pd.DataFrame, brand: Sequence[str], year: int) -> pd.DataFrame:
-    """Which traits of TRAITS each page's title and description have, those of its queries aside; one column each.
+    """The traits of TRAITS that the title and description of each page have, except those that depend on queries; one column each.
 
     Args:
-        pages: title, description (null where none), section; year: the one that the data end in.
+        pages: title, description (null where none), section; year: the last year of the data.
     """
     title, description = (pages[name].astype("str").str.strip() for name in ("title", "description"))
     title, description = (text.where(text.notna() & text.ne("")) for text in (title, description))
@@ -105,7 +106,7 @@ def page_traits(pages: pd.DataFrame, brand: Sequence[str], year: int) -> pd.Data
 
 
 def _patterned(titles: pd.Series, section: pd.Series) -> pd.Series:
-    """Whether a title, without the words that few of its section share, is the same as that of several siblings, and says something."""
+    """Whether a title, without the words that are rare in its section, equals that of several siblings and is not empty."""
     words = titles.fillna("").str.lower().str.findall(r"\w+").explode().dropna().rename("word").to_frame()
     words["section"] = section.reindex(words.index)
     words = words.reset_index(names="page")
@@ -117,7 +118,8 @@ def _patterned(titles: pd.Series, section: pd.Series) -> pd.Series:
 
 
 def query_traits(rows: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> pd.DataFrame:
-    """words absent, words late: whether the title of a row's page lacks most of the words of its query, or has them only behind its first EARLY letters.
+    """words absent, words late: whether the title of the page lacks most of the words of the query, or has them only after its first EARLY
+    letters.
 
     Args:
         rows: page (number), query; pages: title, indexed by number.
@@ -135,14 +137,14 @@ def query_traits(rows: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon) -> p
 
 
 def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) -> pd.DataFrame:
-    """How many times as often pages and queries with a trait are chosen as others at the same place: EFFECTS without the pages named, by trait.
+    """The CTR of pages and queries with a trait relative to others at the same position: EFFECTS without the example pages, by trait.
 
     Args:
         rows: page, clicks, expected_clicks (above 0), position, one per page and query without the brand; traits: per row, one column each;
             section: of each row.
     Returns:
-        Indexed by trait. All traits, the section and the place are held fixed together: a Poisson
-        regression whose pages and pairs stray by themselves (see `core.clusters`), so that a large page counts as one page. Real: beyond
+        Indexed by trait. All traits, the section and the position are estimated together: a Poisson
+        regression with random variation of pages and pairs (see `core.clusters`), so that a large page counts as one page. Real: beyond
         chance at 5% false discovery.
     """
     enough = rows["expected_clicks"].groupby(rows["page"]).transform("sum") >= THIN_CLICKS
@@ -187,14 +189,15 @@ def trait_effects(rows: pd.DataFrame, traits: pd.DataFrame, section: pd.Series) 
 
 
 def title_advice(pages: pd.DataFrame, rows: pd.DataFrame, traits: pd.DataFrame, effects: pd.DataFrame, monthly: float) -> pd.DataFrame:
-    """What to change first in the title and description of each page: TITLES, largest proven gain first, then the most clicks missing.
+    """What to change first in the title and description of each page: TITLES, by proven gain, then by missing clicks.
 
     Args:
-        pages: page, title, indexed by number; rows: page (number), clicks, expected_clicks, position; traits: per row; monthly: what clicks of
-            the window are multiplied by for a month.
-    A trait of queries counts for a page where it bears on half of what the page could be chosen for. Of several, the one that costs most on this
-    site comes first; where none is proven here, the first in the order of TRAITS. The gain is what its clicks would be more without it, with
-    an interval of 80%.
+        pages: page, title, indexed by number; rows: page (number), clicks, expected_clicks, position; traits: per row; monthly: the factor
+            from clicks of
+            the window to a month.
+    A trait of queries counts for a page where it affects half of its expected clicks. Of several, the one that costs most on this
+    site comes first; where none is proven here, the first in the order of TRAITS. The gain is the additional clicks without it, with
+    an 80% interval.
     """
     weight = rows["expected_clicks"].to_numpy(float)
     page = rows["page"]
@@ -239,7 +242,7 @@ def title_advice(pages: pd.DataFrame, rows: pd.DataFrame, traits: pd.DataFrame, 
 
 
 def _because(result: pd.DataFrame, of: pd.DataFrame) -> pd.Series:
-    """The sentence of each page: what its title or description has, and what that does on this site."""
+    """The sentence of each page: the trait of its title or description, and its effect on this site."""
     fact = result["change_first"].map({name: f"{text[0].upper()}{text[1:]}" for name, (text, _) in TRAITS.items()}).fillna("")
     pages, times = of["pages"].map("{:,.0f}".format).to_numpy(dtype=object), of["effect"].map("{:.2f}".format).to_numpy(dtype=object)
     span = (of["effect_low"].map("{:.2f}".format) + " to " + of["effect_high"].map("{:.2f}".format)).to_numpy(dtype=object)

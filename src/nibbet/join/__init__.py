@@ -1,3 +1,3 @@
-"""The join: `overlaps` settles which rows count, `matching` finds the page of every spelling, `joined` brings all sources to their pages and draws up
-the account. What they compute stands in `core.join.rows`.
+"""The join: `overlaps` decides which rows count, `matching` finds the page of every spelling, `joined` joins all sources to their pages and
+draws up the account. Their computations are in `core.join`.
 """

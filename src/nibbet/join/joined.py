@@ -1,4 +1,4 @@
-"""All sources brought to one address per page: the tables that every measure is computed from, and the account of the join."""
+"""All sources joined under one address per page: the tables behind every measure, and the account of the join."""
 
 from __future__ import annotations
 
@@ -31,10 +31,10 @@ DIGITS = {"engagement_seconds": 6, "conversions": 6, "revenue": 6}
 
 
 class Joined:
-    """All sources of a site by page, and the account of how they were joined.
+    """All sources of a site by page, and the account of their join.
 
-    What it took work to find is kept in the store under a key, and found again by the next command; rows are joined only when a sum is asked
-    that is not kept.
+    Expensive results are stored under a key and reused by the next command; rows are joined only when a sum is needed
+    that is not stored.
     """
 
     def __init__(self, engine: AnyEngine, store: Store, key: str, config: Config, cleans: list[Clean], say: Callable[[str], None]) -> None:
@@ -52,7 +52,7 @@ class Joined:
 
     @property
     def addresses(self) -> pd.DataFrame:
-        """Every spelling met: spelling, page, reason, sources."""
+        """Every spelling: spelling, page, reason, sources."""
         return self._matching.addresses
 
     @property
@@ -70,11 +70,11 @@ class Joined:
         return self._matching.changed_texts()
 
     def inventory_doubts(self) -> tuple[list[int], list[str]]:
-        """Pages that stand only in older inventories, and inventories of unknown days that contradict one another."""
+        """Pages that only older inventories contain, and inventories of unknown date that contradict one another."""
         return self._matching.inventory_doubts()
 
     def few(self, kind: str) -> pd.DataFrame | None:
-        """The rows of editorial, backlinks or sitemap with their page_id; None where no such source was given."""
+        """The rows of editorial, backlinks or sitemap with their page_id; None without such a source."""
         return self._matching.few(kind)
 
     @once
@@ -84,25 +84,25 @@ class Joined:
 
     @property
     def given(self) -> dict[str, set[str]]:
-        """By kind, the columns that any of its tables gives; for search also the grains of its rows, as pair, page, query or site."""
+        """By kind, the columns that any of its tables has; for search also the grains of its rows: pair, page, query or site."""
         result: dict[str, set[str]] = {}
         for _, one in self.files:
             result.setdefault(one.kind, set()).update(one.reading.matches, {one.grain} if one.kind == "search" else set())
         return result
 
     def table(self, kind: str) -> ibis.Table | None:
-        """The rows of a kind as cleaned, hits, links and events with the numbers of their pages; None where none were given."""
+        """The cleaned rows of a kind, with the page numbers of hits, links and events; None where none were given."""
         if kind in ("hits", "links", "events"):
             table: ibis.Table | None = getattr(self._matching, kind)()
             return table
         return self._rows(kind) if kind in MEASURES and kind in self.kinds else self._raw[kind]
 
     def missed(self) -> ibis.Table | None:
-        """Hits of people on addresses that no source knows as pages."""
+        """Hits by people on addresses that are no page in any source."""
         return self._matching.missed()
 
     def _rows(self, kind: str) -> ibis.Table:
-        """The rows of a kind of many rows as cleaned, under a name: they may come from many files."""
+        """The cleaned rows of a large source under a table name, since they may come from many files."""
         if kind not in self._named:
             self._named[kind] = self._engine.view(self._raw[kind])
         return self._named[kind]
@@ -111,7 +111,7 @@ class Joined:
 
     @once
     def search(self) -> ibis.Table:
-        """Search rows with page_id, aside, detail and what sums are made of: see `core.join.rows.settle_search`."""
+        """Search rows with page_id, aside, detail and the columns for sums: see `core.join.rows.settle_search`."""
         result = self._overlaps("search")
         rows = settle_undated(self._engine, self._matching.rows(result.table, "search"), result.covered_periods)
         covered = self._engine.frame(result.page_days).mutate(date=ibis._.date.cast("date")) if len(result.page_days) else None
@@ -119,7 +119,7 @@ class Joined:
 
     @once
     def _surfaces(self) -> list[str] | None:
-        """The kinds of search that count, as rows name them; None where all do."""
+        """The surfaces that count, as named in rows; None where all do."""
         named = {"surface" in one.reading.matches for _, one in self.files if one.kind == "search"}
         if True not in named:
             return None
@@ -127,7 +127,7 @@ class Joined:
         names = sorted(self._engine.fetch(rows.select("surface").distinct())["surface"].dropna().astype("str"))
         wanted = [name.casefold() for name in self._config.site.surfaces]
         counted = [name for name in names if name.strip().casefold() in (wanted or WEB)]
-        return counted if counted or wanted or False in named else None  # a table that names none is one of web search
+        return counted if counted or wanted or False in named else None  # a table without surfaces is one of web search
 
     @once
     def landings(self) -> ibis.Table | None:
@@ -139,11 +139,11 @@ class Joined:
         return self._settled(settle_landings(rows, self.as_of), bool(result.notes or result.covered_periods))
 
     def _settled(self, rows: ibis.Table, dear: bool) -> ibis.Table:
-        """Rows under a name; those that it took a while to settle are written once."""
+        """Rows under a table name; expensive ones are materialised once."""
         return self._engine.keep(rows) if dear else self._engine.view(rows)
 
     def _overlaps(self, kind: str) -> Settled:
-        """See `settle_overlaps`; found once."""
+        """The result of `settle_overlaps`, computed once."""
         if kind not in self._known:
             self._known[kind] = settle_overlaps(self._engine, self._rows(kind), self._cleans[kind], kind)
         return self._known[kind]
@@ -152,7 +152,7 @@ class Joined:
 
     @once
     def as_of(self) -> date:
-        """The last complete day of the search rows, or the one that the settings name."""
+        """The last complete day of the search rows, or the one in the settings."""
 
         def make() -> str:
             return (self._config.site.as_of or _as_of(self._engine, self._overlaps("search"), self.files)).isoformat()
@@ -161,12 +161,12 @@ class Joined:
 
     @property
     def first(self) -> date:
-        """The first day of search rows that serve."""
+        """The first day of search rows that count."""
         return date.fromisoformat(self._balance["first"])
 
     @property
     def covers(self) -> list[Cover]:
-        """Which days the rows of search and landings cover."""
+        """The days that the rows of search and landings cover."""
         iso = date.fromisoformat
         return [Cover(kind, grain, step, iso(a), iso(b), n) for kind, grain, step, a, b, n in self._balance["covers"]]
 
@@ -204,7 +204,7 @@ class Joined:
             first = min([day.date() for day in result.loc[served & (steps == "day"), "date"].dropna()] + starts)
             daily = steps.isin(["day", "week"])
             days = served_days(result[daily])
-            if days.empty:  # totals of the site by day, where no page has days
+            if days.empty:  # daily totals of the site, where no page row has days
                 grain = result["file"].map(dict(enumerate(one.grain for _, one in self.files)))
                 lone = result[daily & (grain == "site") & result["pageless"]]
                 days = lone.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
@@ -225,7 +225,7 @@ class Joined:
     # -- for questions -------------------------------------------------------------------------------------------------------------------
 
     def addressed(self, kind: str, pages: ibis.Table) -> ibis.Table:
-        """A kind of few rows as cleaned, its columns of addresses as the addresses of pages (null where they are none of this site's).
+        """The cleaned rows of a small source, with its columns of addresses as addresses of pages (null where they are not of this site).
 
         Args:
             pages: number, page.
@@ -238,7 +238,7 @@ class Joined:
             if column in table.columns:
                 joined = table.left_join(known, table[column] == known.key)
                 table = joined.drop("key", column).rename({column: "address"})
-            else:  # its page is known by number already
+            else:  # its page number is already known
                 ids = {"source": "source_id", "target": "target_id"}.get(column, "page_id")
                 at = pages.select("number", address="page")
                 table = (
@@ -254,7 +254,7 @@ class Joined:
 
 
 def _number_files(cleans: list[Clean]) -> list[tuple[str, Clean]]:
-    """Every file in the order of the account, as (name, the table it is part of); its place there is its number."""
+    """Every file in the order of the account, as (name, the table it belongs to); its index is its number."""
     names: list[tuple[str, Clean]] = []
     for one in cleans:
         one.numbers = list(range(len(names), len(names) + len(one.files)))
@@ -263,7 +263,7 @@ def _number_files(cleans: list[Clean]) -> list[tuple[str, Clean]]:
 
 
 def _union(engine: AnyEngine, cleans: list[Clean]) -> ibis.Table | None:
-    """The tables of one kind below each other, with file (its number) and grain; a file given twice serves once, the copy is set aside."""
+    """The tables of one kind concatenated, with file (its number) and grain; a file given twice counts once, the copy is set aside."""
     if not cleans:
         return None
     seen: dict[str, str] = {}
@@ -286,7 +286,7 @@ def _union(engine: AnyEngine, cleans: list[Clean]) -> ibis.Table | None:
 
 
 def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> SourceError:
-    """No row can be used: which files were read and why their rows went."""
+    """The error that no row can be used: which files were read and why their rows were set aside."""
     fates = engine.fetch(search.group_by("file", "aside").aggregate(rows=search.count()))
     parts = [
         f"{names[int(row['file'])][0]}: {row['rows']:,} rows {row['aside'] or 'after as_of'}"
@@ -298,7 +298,7 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
 
 
 def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) -> date:
-    """The last complete day: of rows with days where there are such, else of months, else the newest end of a period."""
+    """The last complete day: of daily rows where there are any, else of months, else the newest end of a period."""
     used = settled.table.filter(settled.table.aside.isnull())
     result = engine.fetch(used.group_by("grain", "date", "file").aggregate(impressions=used.impressions.sum().cast("int64")))
     if result.empty:
@@ -317,7 +317,7 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
 def _fates(
     engine: AnyEngine, files: list[tuple[str, Clean]], tables: dict[str, ibis.Table | None], addresses: pd.DataFrame
 ) -> dict[str, pd.DataFrame]:
-    """Of every kind that was given, the rows of `core.join.rows.balance`, with the measures that any of its files gives."""
+    """For every kind that was given, the rows of `core.join.rows.balance`, with the measures that any of its files has."""
     fates = {}
     for kind, table in tables.items():
         if table is not None:
@@ -328,7 +328,7 @@ def _fates(
     return fates
 
 
-#: share by which totals of one period may differ before it is said
+#: relative difference of totals of one period from which it is reported
 DISAGREE = 0.02
 
 
@@ -357,7 +357,7 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
 
 
 def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict[str, str]]:
-    """A note for each file whose column of positions holds none for some of its impressions."""
+    """A note for each file whose column of positions is empty for some impressions."""
     sums = fates[fates["aside"].isna()].groupby("file")[["impressions", "placed"]].sum()
     short = sums[(sums["placed"] < sums["impressions"]) & (sums["placed"] > 0)]
     return [
@@ -394,7 +394,7 @@ def _with_address_fate(table: ibis.Table, addresses: pd.DataFrame, engine: AnyEn
 
 
 def matched(pages: pd.DataFrame, sums: dict[str, pd.Series]) -> dict[str, Any]:
-    """For each measure, the share that falls on pages which the other sources know too; and such shares of the pages.
+    """For each measure, the share of it on pages that the other sources contain too; and such shares of the number of pages.
 
     Args:
         pages: in_search, in_landings, in_crawl, indexed by page number; sums: measure by page number.

@@ -1,4 +1,4 @@
-"""Which page every spelling of an address stands for, and so every row; what was found once is kept for the next command."""
+"""Assigns a page to every spelling of an address, and so to every row; results are stored for the next command."""
 
 from __future__ import annotations
 
@@ -29,18 +29,18 @@ if TYPE_CHECKING:
 
 CRAWL_ADDRESSES = ("redirect_to", "canonical", "parent")
 
-#: columns of a crawl by which one inventory is told from another: its texts are not among them
+#: columns of a crawl by which inventories are distinguished; texts are not needed
 TOLD_APART = ("file", "page", "aside", "crawled", "status", "title", "description", *CRAWL_ADDRESSES)
 
-#: why the spelling of a hit has no page, and of which client a hit is set aside
+#: why the spelling of a hit has no page, and for which client a hit is set aside
 MISSED, ROBOTS_ALONE = "known only from failed hits", "known only from robots"
 AUTOMATON = "automated client"
 
 
 class Matching:
-    """The pages of a site behind all spellings that its sources know, and the tables of its sources by page.
+    """The pages of a site behind all spellings in its sources, and the tables of its sources by page.
 
-    Every part is kept in the store under the key and made from the sources only where it is not there.
+    Every part is stored under the key, and computed from the sources only if it is not stored.
     """
 
     def __init__(
@@ -53,7 +53,7 @@ class Matching:
         tables: dict[str, ibis.Table | None],
         say: Callable[[str], None],
     ) -> None:
-        """tables: by kind, the rows of all its sources, as cleaned."""
+        """tables: by kind, the cleaned rows of all its sources."""
         self._engine, self._store, self._key, self._say = engine, store, key, say
         self._home, self._cleans, self._tables = home, cleans, tables
 
@@ -67,7 +67,7 @@ class Matching:
 
     @once
     def addresses(self) -> pd.DataFrame:
-        """Every spelling met: spelling, page, reason, sources; see `core.join.address.fold`."""
+        """Every spelling: spelling, page, reason, sources; see `core.join.address.fold`."""
         return self._frame("spellings", self._folded)
 
     def _folded(self) -> pd.DataFrame:
@@ -79,7 +79,9 @@ class Matching:
 
     @once
     def pages(self) -> pd.DataFrame:
-        """page (address), path, section, in_search, in_landings, in_crawl, and is_page (any of them, or editors, know it), by page number."""
+        """page (address), path, section, in_search, in_landings, in_crawl, and is_page (in any of them, or in the editorial list), by page
+        number.
+        """
 
         def make() -> pd.DataFrame:
             table, number = _pages(self.addresses, self._home), self._page_of_spelling
@@ -87,7 +89,7 @@ class Matching:
             for kind in ("search", "landings", "crawl", "editorial"):
                 knows = np.array([kind in text.split() for text in kinds], dtype=bool)[code] & (number >= 0)
                 table[f"in_{kind}"] = np.bincount(number[knows], minlength=len(table)) > 0
-            # what only a sitemap, a link or a hit names may never have been there
+            # addresses known only from a sitemap, a link or a hit may never have existed
             table["is_page"] = table[["in_search", "in_landings", "in_crawl"]].any(axis=1) | table.pop("in_editorial")
             return table
 
@@ -95,7 +97,7 @@ class Matching:
 
     @once
     def _page_of_spelling(self) -> NDArray[np.int64]:
-        """The number of the page of every spelling, -1 without one: pages are numbered in the order in which spellings name them."""
+        """The page number of every spelling, -1 without one; pages are numbered in the order of their spellings."""
         named = self.addresses["page"].dropna()
         number = np.full(len(self.addresses), -1, dtype=np.int64)
         number[named.index] = named.ne(named.shift()).cumsum() - 1
@@ -123,7 +125,7 @@ class Matching:
 
     @once
     def _spellings(self) -> dict[str, pd.DataFrame]:
-        """For each kind of many rows, the spellings met in it with their keys: page_key, spelling."""
+        """For each large kind, its spellings with their keys: page_key, spelling."""
         result: dict[str, list[ibis.Table]] = {}
         for one in self._cleans:
             if one.spellings is not None:
@@ -136,7 +138,7 @@ class Matching:
         }
 
     def _other_spellings(self) -> pd.DataFrame:
-        """spelling, source of all other kinds; hits that failed (misses) and those of robots make no page by themselves."""
+        """spelling, source of all other kinds; failed hits (misses) and hits by robots make no page by themselves."""
         sources = [
             (kind, table.filter(table.aside.isnull()), column)
             for kind, columns in ADDRESSES.items()
@@ -161,13 +163,13 @@ class Matching:
         return self._table("places", lambda: self._engine.frame(self._keys.rename(columns={"spelling": "key"})))
 
     def rows(self, table: ibis.Table, kind: str) -> ibis.Table:
-        """The rows of a kind of many rows with their page_id: by the keys of spellings, or by these where two share a key."""
+        """The rows of a large kind with their page_id: by the keys of spellings, or by the spellings where two share a key."""
 
         def make() -> ibis.Table:
             spelled = self._spellings[kind]
-            if spelled["page_key"].duplicated().any():  # rare enough to take the slower way
+            if spelled["page_key"].duplicated().any():  # rare enough for the slower way
                 return self._texts
-            place = pd.Index(self._keys["spelling"]).get_indexer(spelled["spelling"])  # every spelling met was folded
+            place = pd.Index(self._keys["spelling"]).get_indexer(spelled["spelling"])  # every spelling has been normalised
             return self._engine.frame(self._keys[["page_id", "reason"]].iloc[place].assign(key=spelled["page_key"].to_numpy()))
 
         places = self._table(f"places-{kind}", make)
@@ -175,13 +177,13 @@ class Matching:
         return with_pages(table, places, by=by).drop(other)
 
     def hits(self) -> ibis.Table | None:
-        """Server hits with their page_id, those of automata set aside."""
+        """Server hits with their page_id, those by robots and scripts set aside."""
         if self._tables["hits"] is None:
             return None
         return self._table("hits", lambda: with_pages(self._marked_hits, self._texts, by="path"))
 
     def missed(self) -> ibis.Table | None:
-        """Hits of people on addresses that only failed hits know; None without a log or without any."""
+        """Hits by people on addresses known only from failed hits; None without a log or without any."""
         lost = self.addresses.loc[self.addresses["reason"] == MISSED, ["spelling"]].rename(columns={"spelling": "path"})
         if self._tables["hits"] is None or lost.empty:
             return None
@@ -194,7 +196,7 @@ class Matching:
         return self._table("missed", make)
 
     def links(self) -> ibis.Table | None:
-        """Links with source_id and target_id, and linked: the target as it stands in the link."""
+        """Links with source_id and target_id, and linked: the target as written in the link."""
         if (links := self._tables["links"]) is None:
             return None
 
@@ -205,7 +207,7 @@ class Matching:
         return self._table("links", make)
 
     def _newest_links(self, links: ibis.Table) -> ibis.Table:
-        """Links of several exports: those of a page in an older one are set aside where a newer one tells that page's links."""
+        """Links of several exports: those of a page in an older one are set aside where a newer one lists the links of that page."""
         import ibis
 
         place = ages(self._days_of_names("links"))
@@ -218,7 +220,7 @@ class Matching:
         return joined.mutate(aside=ibis.cases((older, "older export"), else_=joined.aside)).drop("age", "linking", "newest")
 
     def _days_of_names(self, kind: str) -> dict[int, Taken | None]:
-        """When each file of a kind was taken, as its name tells."""
+        """When each file of a kind was taken, by its name."""
         names = {number: name for one in self._cleans if one.kind == kind for number, (name, _) in zip(one.numbers, one.files, strict=True)}
         days = {number: days_of_name(name) for number, name in names.items()}
         return {number: None if day is None else Taken(*day) for number, day in days.items()}
@@ -230,14 +232,17 @@ class Matching:
         return self._table("events", lambda: with_pages(events, self._texts))
 
     def few(self, kind: str) -> pd.DataFrame | None:
-        """The rows of a kind of few rows with their page_id."""
+        """The rows of a small kind with their page_id."""
         if (table := self._tables[kind]) is None:
             return None
         return self._frame(f"placed-{kind}", lambda: _resolved(self._engine.fetch(table), self._keys))
 
     @once
     def inventory(self) -> pd.DataFrame | None:
-        """The crawl by page: its best row (a live one before a redirecting one) and where redirect, canonical and breadcrumbs lead, as pages."""
+        """The crawl by page: its best row (a living one before a redirecting one), with the targets of redirect, canonical and breadcrumbs
+        as
+        pages.
+        """
         if self._tables["crawl"] is None:
             return None
 
@@ -252,27 +257,27 @@ class Matching:
         return self._frame("changed-texts", lambda: changed_texts(self._several)) if len(self._several) else pd.DataFrame(columns=CHANGED)
 
     def inventory_doubts(self) -> tuple[list[int], list[str]]:
-        """The numbers of pages that stand only in inventories older than the newest; the files of unknown days that contradict one another."""
+        """The numbers of pages that only older inventories than the newest contain; the files of unknown date that contradict one another."""
         names = {number: name for one in self._cleans for number, (name, _) in zip(one.numbers, one.files, strict=True)}
         rows = self._several
         return (only_in_older(rows), [names[file] for file in undated_twins(rows)]) if len(rows) else ([], [])
 
     @once
     def _several(self) -> pd.DataFrame:
-        """What tells inventories from one another, of all their rows; no rows where there is one inventory alone."""
+        """The distinguishing columns of all rows of inventories; no rows where there is only one inventory."""
         crawl = self._crawl
         if crawl is None or (crawl["file"].nunique() < 2 and ("crawled" not in crawl or crawl["crawled"].nunique() < 2)):
             return pd.DataFrame()
         return self._stands(crawl[[name for name in TOLD_APART if name in crawl]])
 
     def _stands(self, crawl: pd.DataFrame) -> pd.DataFrame:
-        """Rows of inventories with their page_id, their days, where they lead, and rank: a living page before one that leads elsewhere or fails."""
+        """Rows of inventories with their page_id, their days, their targets, and rank: a living page before one that redirects or fails."""
         rows = with_days(crawl, self._days_of_names("crawl"))
         return _placed(_resolved(rows, self._keys), self.addresses, self._home, self._number)
 
 
 def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
-    """The spellings without those of pages that failed hits or robots alone know; another spelling of a page that fails is none of it either."""
+    """The spellings without those of pages known only from failed hits or robots, including other spellings of these."""
     sources = addresses["sources"].astype("category")
     failed, fetched = (sources.isin([text for text in sources.cat.categories if text in texts]) for texts in ({"misses", "misses robots"}, {"robots"}))  # fmt: skip
     named = addresses["page"].notna()
@@ -289,7 +294,7 @@ def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
 
 
 def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
-    """Hits with those of known robots and scripts, and of files that are no pages, set aside."""
+    """Hits, with those by known robots and scripts, and on files that are no pages, set aside."""
     import ibis
 
     from nibbet.sources.agents import automated
@@ -311,9 +316,9 @@ def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
 
 
 def _pages(addresses: pd.DataFrame, home: Home) -> pd.DataFrame:
-    """page, path and section (the first folder, behind the host where that has pages of its own) of every page."""
+    """page, path and section (the first folder, after the host where that has pages of its own) of every page."""
     named = addresses["page"].dropna()
-    page: Any = pa.array(named[named.ne(named.shift()).to_numpy()].to_numpy(object), pa.string())  # they stand in order
+    page: Any = pa.array(named[named.ne(named.shift()).to_numpy()].to_numpy(object), pa.string())  # they are in order
     path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
     if pc.any(encoded := pc.match_substring(path, "%")).as_py():
         path = pc.replace_with_mask(path, encoded, pa.array([readable(one) for one in path.filter(encoded).to_pylist()], pa.string()))
@@ -326,7 +331,7 @@ def _pages(addresses: pd.DataFrame, home: Home) -> pd.DataFrame:
 
 def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
     known = keys.set_index("spelling")["page_id"]
-    ordered = frame.sort_values(list(frame.columns), ignore_index=True)  # the engine promises no order, and first rows win below
+    ordered = frame.sort_values(list(frame.columns), ignore_index=True)  # the engine guarantees no order, and first rows win below
     return ordered.assign(page_id=ordered["page"].map(known))
 
 

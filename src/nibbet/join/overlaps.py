@@ -1,4 +1,4 @@
-"""Sources that cover the same days brought to one: which rows are used, which are set aside, and what was preferred."""
+"""Resolves sources that cover the same days: which rows count, which are set aside, and what was preferred."""
 
 from __future__ import annotations
 
@@ -22,22 +22,22 @@ from nibbet.sources.profile import WEB
 if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
 
-#: what tells a row from the others, and the measures by which rows are found to be the same
+#: columns that identify a row, and the measures by which equal rows are recognised
 KEYS = {kind: ["date", "page", *names] for kind, names in DIMENSIONS.items()}
 COMPARED = {"search": ("clicks", "impressions"), "landings": ("engaged_sessions", "sessions")}
 #: rows whose keys are compared at once
 ROWS_AT_ONCE = 12_000_000
-#: what a layer should be split by: channels are kept, and devices matter to the CTR curve of queries
+#: preferred splits of a layer: channels are needed, and devices matter to the CTR curve of queries
 PREFER: dict[str, tuple[str, ...]] = {"page": (), "pair": ("device",), "query": (), "site": (), "landings": ("channel",)}
 
 
 @dataclass(frozen=True)
 class Settled:
-    """The rows of a kind with those set aside that hold the traffic of others.
+    """The rows of a kind, with those set aside that repeat the traffic of others.
 
     table: all rows, with coarse (a month or a period, not days) and nested (counted in the ledger through the rows of a longer period);
-    page_days: the days that dated page rows cover (one column, date); notes: what was preferred; covers: the days that rows serve;
-    step_of_file: day, week, month or undated, by number; covered_periods: the files without days whose days dated rows cover, with their
+    page_days: the days covered by dated page rows (one column, date); notes: what was preferred; covers: the days that rows serve;
+    step_of_file: day, week, month or undated, by number; covered_periods: the undated files whose days dated rows cover, with their
     first and last day; query_days: first and last days of the stretches on which dated rows name queries of pages.
     """
 
@@ -51,7 +51,7 @@ class Settled:
 
 
 def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], kind: str) -> Settled:
-    """The rows of a kind with those set aside that hold the same traffic as others; see `Settled`.
+    """The rows of a kind, with those set aside that repeat the traffic of others; see `Settled`.
 
     Args:
         table: all rows of the kind, with file, grain, date, start, undated, aside.
@@ -88,7 +88,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
                 {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
             )
     kept = chosen[chosen["instead"].isna()]
-    aside = set() if apart.keys() >= layers.keys() else set(apart)  # where there is web search, other surfaces cover none of its days
+    aside = set() if apart.keys() >= layers.keys() else set(apart)  # where there is web search, other surfaces do not cover its days
     dated = kept[kept["layer"].map(lambda n: layers[n].step != "undated" and n not in aside).astype(bool)]
     days_of_grain = {
         grain: set(covered_days(rows, layers)["date"].dt.date)
@@ -115,7 +115,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
     )
 
 
-#: share of a period's days from which on dated rows of its grain stand for it
+#: share of the days of a period from which dated rows of its grain replace it
 HELD_SHARE = 0.9
 
 
@@ -126,7 +126,7 @@ def _share_held(layer: Layer, days: set[date]) -> float:
 
 
 def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[int, Layer]) -> list[Cover]:
-    """What days the rows of a kind cover: one cover for each dated layer and each period."""
+    """The days covered by the rows of a kind: one cover for each dated layer and each period."""
     result = [
         Cover(kind, layer.grain, "undated", *layer.period, (layer.period[1] - layer.period[0]).days + 1)
         for layer in periods
@@ -139,9 +139,9 @@ def _covers(kind: str, dated: pd.DataFrame, periods: list[Layer], layers: dict[i
 
 
 def _nested(periods: list[Layer], days_of_grain: dict[str, set[date]]) -> tuple[list[Callable[[ibis.Table], Any]], list[dict[str, str]]]:
-    """Which rows the ledger counts through those of a longer period, as conditions; and a note for each file that stands inside another.
+    """Which rows the ledger counts through those of a longer period, as conditions; and a note for each file inside another.
 
-    Windows take the period that serves them, whatever is nested; only sums over all days would count a day twice.
+    Windows use the period that serves them, nested or not; only sums over all days would count a day twice.
     """
 
     def undated(layer: Layer) -> Callable[[ibis.Table], Any]:
@@ -172,7 +172,7 @@ def _nested(periods: list[Layer], days_of_grain: dict[str, set[date]]) -> tuple[
     for layer in main.get("pair", []):
         share = _share_held(layer, of_pages)
         if share >= HELD_SHARE:
-            inner.append(undated(layer))  # totals of pages stand for it
+            inner.append(undated(layer))  # totals of pages replace it
         elif share > 0:
             inner.append(dated("page", layer))
             inner += [undated(page) for page in main.get("page", []) if page.period and layer.period and _inside(page.period, layer.period)]
@@ -185,7 +185,7 @@ def _inside(a: tuple[date, date], b: tuple[date, date]) -> bool:
 
 
 def _at_their_end(table: ibis.Table, layers: dict[int, Layer]) -> ibis.Table:
-    """Rows of weeks and months dated by their last day, so that a window holds those that end in it."""
+    """Rows of weeks and months dated by their last day, so that a window contains those that end in it."""
     for step, length in (("week", ibis.interval(days=6)), ("month", None)):
         numbers = [layer.number for layer in layers.values() if layer.step == step]
         if numbers:
@@ -195,7 +195,7 @@ def _at_their_end(table: ibis.Table, layers: dict[int, Layer]) -> ibis.Table:
 
 
 def _lone_surfaces(engine: AnyEngine, used: ibis.Table, cleans: list[Clean]) -> dict[int, str]:
-    """The files whose rows are all of one surface other than web search, with its name: they hold traffic that no other file holds."""
+    """The files with rows of a single surface other than web search, with its name: no other file contains their traffic."""
     files = [number for one in cleans if "surface" in one.reading.matches for number in one.numbers]
     if not files:
         return {}
@@ -210,7 +210,7 @@ def _lone_surfaces(engine: AnyEngine, used: ibis.Table, cleans: list[Clean]) -> 
 
 
 def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str, lone: dict[int, str]) -> tuple[dict[int, Layer], dict[int, int]]:
-    """The layers, and the layer of each file: files of one grain, split, period, step of dates, and surface where they hold one alone."""
+    """The layers, and the layer of each file: files of one grain, split, period, step of dates, and surface where they have a single one."""
     layers: dict[int, Layer] = {}
     of_file: dict[int, int] = {}
     shapes: dict[object, int] = {}
@@ -229,7 +229,9 @@ def _layers(cleans: list[Clean], days: pd.DataFrame, kind: str, lone: dict[int, 
 
 
 def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apart: dict[int, str]) -> pd.DataFrame:
-    """layer, date, instead: see choose_days; undated layers are settled later, page by page. apart: the surface of layers that hold one alone."""
+    """layer, date, instead: see choose_days; undated layers are resolved later, page by page. apart: the surface of layers with a single
+    one.
+    """
     undated = days["layer"].map(lambda number: layers[number].step == "undated").astype(bool)
     dated = days[~undated]
     grain = dated["layer"].map({number: layer.grain for number, layer in layers.items()})
@@ -242,7 +244,7 @@ def _chosen(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apart: dict
 
 
 def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apart: dict[int, str]) -> pd.DataFrame:
-    """Of several tables of one grain and period, split in different ways, the one that serves: the best split, then the least."""
+    """Of several tables of one grain and period with different splits, the one that counts: the best split, then the smallest."""
     result = days.assign(instead=None)
     same: dict[tuple[str, object, str], list[Layer]] = {}
     for number in sorted(days["layer"].unique()):
@@ -256,7 +258,7 @@ def _chosen_periods(days: pd.DataFrame, layers: dict[int, Layer], kind: str, apa
 
 
 def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, kind: str) -> tuple[ibis.Table, list[dict[str, str]]]:
-    """Rows of one layer that several files hold: set aside where most agree (an export taken twice), else added and said."""
+    """Rows of one layer in several files: set aside where most agree (an export taken twice), else added, with a note."""
     notes: list[dict[str, str]] = []
     shared = days[days.duplicated(["layer", "date"], keep=False)]
     for number in sorted(shared["layer"].unique().tolist()):
@@ -287,7 +289,7 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
 
 
 def _suspects(engine: AnyEngine, rows: ibis.Table, keys: list[str], days: list[date]) -> ibis.Table:
-    """The rows whose key may stand in several files: found by a number for each key, some days at a time, so that many rows need little memory."""
+    """Rows whose key may be in several files, found by a hash of each key, some days at a time, to limit memory."""
     rest = [rows[key].fill_null("\x1e") for key in keys if key not in ("date", "page")]
     marked = rows.mutate(mark=engine.key(ibis.literal("\x1f").join(rest)), place=rows.page_key.fill_null(0))
     passes = min(int(engine.fetch(rows.aggregate(n=rows.count()))["n"].iloc[0]) // ROWS_AT_ONCE + 1, len(days))
@@ -305,7 +307,7 @@ def _day(day: Any) -> Any:
 
 
 def settle_undated(engine: AnyEngine, table: ibis.Table, numbers: dict[int, tuple[Any, Any]]) -> ibis.Table:
-    """Undated rows set aside where dated rows of the same page and grain lie in the days they cover.
+    """Undated rows, set aside where dated rows of the same page and grain lie in the days they cover.
 
     Args:
         table: rows with file, page_id, grain, date, undated, aside.

@@ -1,8 +1,9 @@
-"""The one address behind all spellings of a page: what never distinguishes is folded, the rest is decided by evidence.
+"""The one address behind all spellings of a page: differences that never distinguish pages are normalised, the others are decided by
+evidence.
 
-Parsing follows the WHATWG URL standard (ada). Folded without asking: scheme, host case, default port, punycode form,
-sibling hosts and `www.`, dot segments, percent-encoding of unreserved characters and its case, accents written apart from their letter,
-fragments, tracking parameters, the order of parameters, index file names. Decided by evidence: trailing slash, letter case of the path,
+Parsing follows the WHATWG URL standard (ada). Always normalised: scheme, host case, default port, punycode form,
+hosts of the same site and `www.`, dot segments, percent-encoding of unreserved characters and its case, accents as separate characters,
+fragments, tracking parameters, the order of parameters, index files. Decided by evidence: trailing slash, letter case of the path,
 other parameters, print and mobile versions.
 """
 
@@ -27,21 +28,21 @@ from nibbet.core.words import in_portions
 Codes = NDArray[np.int64]
 
 TRACKING = ("utm_*", "*clid")
-#: parameters that always make another page: pagination and language
+#: parameters that always distinguish pages: pagination and language
 APART = frozenset("page p pg paged seite pagina offset start lang language locale hl sprache langue".split())
 INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
-#: spellings that the standard leaves as they are: no capital or odd letter in the host, no dot segment, nothing to encode
+#: spellings that the standard leaves unchanged: no capital or unusual letter in the host, no dot segment, nothing to encode
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
-#: whose word counts first when several spellings of a page are known
+#: precedence of sources where several spellings of a page are known
 AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "events", "vitals", "links", "backlinks", "hits", "misses", "robots")
-#: spellings that are looked at in one go
+#: spellings processed at once
 AT_ONCE = 50_000
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 
 
 @dataclass(frozen=True)
 class Home:
-    """The site: its home address, the sibling hosts that serve the same pages, parameters that only track, hosts it has moved from, and hosts
+    """The site: its home address, the hosts that serve the same pages, tracking parameters, former hosts, and hosts
     with pages of their own.
     """
 
@@ -53,7 +54,7 @@ class Home:
 
     @classmethod
     def of(cls, site: Any) -> Home:
-        """The site as the settings have it: home, hosts, tracking, old_hosts, more_hosts."""
+        """The site from the settings: home, hosts, tracking, old_hosts, more_hosts."""
         return cls(site.home, tuple(site.hosts), tuple(site.tracking), tuple(site.old_hosts), tuple(site.more_hosts))
 
     @cached_property
@@ -68,17 +69,17 @@ class Home:
 
     @cached_property
     def moved(self) -> frozenset[str]:
-        """The old hosts without `www.`."""
+        """The former hosts without `www.`."""
         return frozenset(map(_ascii_host, self.old)) - self.known
 
     @cached_property
     def apart(self) -> frozenset[str]:
-        """The hosts whose pages are their own, without `www.`: those with more pages, and old ones."""
+        """The hosts with pages of their own, without `www.`: additional ones, and former ones."""
         return (frozenset(map(_ascii_host, self.more)) - self.known) | self.moved
 
     @property
     def every(self) -> frozenset[str]:
-        """All hosts that are the site's, without `www.`."""
+        """All hosts of the site, without `www.`."""
         return self.known | self.apart
 
     @cached_property
@@ -88,13 +89,13 @@ class Home:
 
     @cached_property
     def tracks(self) -> re.Pattern[str]:
-        """What a tracking parameter begins with."""
+        """Prefixes of tracking parameters."""
         names = [re.escape(name).replace(r"\*", "[^=]*") for name in (*TRACKING, *self.tracking)]
         return re.compile(rf"^(?:{'|'.join(names)})(?:=|$)", re.IGNORECASE)
 
 
 def hosts_of(texts: pd.Series) -> pd.Series:
-    """The host of each address, in small letters and without `www.`; null where there is none."""
+    """The host of each address, in lower case and without `www.`; null where there is none."""
     address = texts.astype("str").str.lower()
     return address.str.extract(r"^(?:https?:)?(?://)?(?:[^/@?#]*@)?(?:www\.)?([^/:?#@]+)", expand=False)
 
@@ -103,11 +104,11 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     """The page behind every spelling.
 
     Args:
-        spellings: spelling (text as met), source (a name of AUTHORITY); one row per pair.
-        crawl: spelling, redirect_to, canonical (texts or null); evidence for the doubtful merges.
+        spellings: spelling (text as in the source), source (a name of AUTHORITY); one row per combination.
+        crawl: spelling, redirect_to, canonical (texts or null); the evidence for doubtful merges.
     Returns:
-        One row per spelling, in order of page and spelling: spelling, page (whole address; null when it is none of this
-        site's), reason (why it stands for that page, or why it is set aside), sources (in the order of AUTHORITY, joined by a blank).
+        One row per spelling, in order of page and spelling: spelling, page (absolute address; null if it is not of this
+        site), reason (why it belongs to that page, or why it is set aside), sources (in the order of AUTHORITY, separated by blanks).
     """
     code, unique = pd.factorize(spellings["spelling"].astype("str"), sort=True)
     bits = np.zeros(len(unique), dtype=np.int64)
@@ -122,12 +123,12 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     texts: Any = pa.array(strict, pa.string())
     moved = pc.starts_with(texts, "//")
     pages = pc.binary_join_element_wise(pc.if_else(moved, "https:", home.root), texts, "")
-    rank = np.arange(len(pages))  # they stand in order, but for those of other hosts
+    rank = np.arange(len(pages))  # they are in order, except those of other hosts
     if pc.any(moved).as_py():
         rank[pc.sort_indices(pages).to_numpy()] = np.arange(len(pages))
     at, decided = np.full(len(table), -1), np.full(len(table), "", dtype=object)
     at[ours], decided[ours] = final[node], why[node]
-    order = np.argsort(np.where(at < 0, len(pages), rank[at]) if len(pages) else at, kind="stable")  # spellings stand in order
+    order = np.argsort(np.where(at < 0, len(pages), rank[at]) if len(pages) else at, kind="stable")  # spellings are in order
     page = pages.take(pa.array(at, mask=at < 0))
     spelling, reason = (pa.array(table[name], pa.string()) for name in ("spelling", "reason"))
     evidence = pa.array(decided, pa.string())
@@ -143,7 +144,7 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
 
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
-    """Per spelling: strict (path and kept parameters; null when not of this site) and reason (what was folded, or why set aside)."""
+    """Per spelling: strict (path and significant parameters; null if not of this site) and reason (what was normalised, or why set aside)."""
     table = pd.concat(in_portions(lambda texts: _parsed(texts, home), pa.array(spellings, type=pa.string()), AT_ONCE), ignore_index=True)
     return table.set_index(spellings.index)
 
@@ -174,7 +175,9 @@ def _parsed(spellings: pa.Array, home: Home) -> pd.DataFrame:
     apart = pc.is_in(bare, pa.array(sorted(home.apart), pa.string()))
     old = pc.is_in(bare, pa.array(sorted(home.moved), pa.string()))
     foreign = pc.and_(pc.invert(bad), pc.invert(pc.or_(apart, pc.is_in(bare, pa.array(sorted(home.known), pa.string())))))
-    strict = pc.if_else(apart, pc.binary_join_element_wise("//", bare, strict, ""), strict)  # its own page, never summed with the new one
+    strict = pc.if_else(
+        apart, pc.binary_join_element_wise("//", bare, strict, ""), strict
+    )  # a page of its own, never summed with the new one
     notes = [
         (pc.and_(pc.starts_with(text, "http://"), home.root.startswith("https")), "scheme"),
         (relative, "relative"),
@@ -206,7 +209,7 @@ def _series(array: Any) -> pd.Series:
 
 
 def _decoded_all(path: Any) -> Any:
-    """Paths with percent-encoding in its one form; the distinct ones that have any are rewritten one by one."""
+    """Paths with normalised percent-encoding; the distinct ones that have any are rewritten one by one."""
     encoded = pc.match_substring(path, "%").fill_null(False)
     if not pc.any(encoded).as_py():
         return path
@@ -214,7 +217,7 @@ def _decoded_all(path: Any) -> Any:
 
 
 def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | None]:
-    """(host, path, query) of one spelling by the WHATWG standard; (None, None, None) when it is no address."""
+    """(host, path, query) of one spelling by the WHATWG standard; (None, None, None) if it is no address."""
     first = re.split(r"[/?#]", text, maxsplit=1)[0].lower()
     if "://" not in text and not text.startswith("/") and (_bare_host(first.split(":")[0]) in home.every or first.startswith("www.")):
         text = "https://" + text
@@ -230,7 +233,7 @@ def _by_standard(text: str, home: Home) -> tuple[str | None, str | None, str | N
 
 
 def _decoded(text: str) -> str:
-    """Percent-encoding in its one form: unreserved characters bare, the rest with capital digits (RFC 3986, 6.2.2)."""
+    """Normalised percent-encoding: unreserved characters decoded, the rest with upper-case digits (RFC 3986, 6.2.2)."""
 
     def one(match: re.Match[str]) -> str:
         character = chr(int(match[1], 16))
@@ -241,18 +244,18 @@ def _decoded(text: str) -> str:
     return COMPOSED.sub(_composed, re.sub(r"%([0-9A-Fa-f]{2})", one, text))
 
 
-#: a letter with encoded ones behind it
+#: a letter followed by encoded ones
 COMPOSED = re.compile(r"[A-Za-z]?(?:%[89A-F][0-9A-F])+")
 
 
 def _composed(match: re.Match[str]) -> str:
-    """Encoded letters in their composed form (Unicode NFC), as some systems write an accent apart from its letter."""
+    """Encoded letters in composed form (Unicode NFC), since some systems write an accent as a separate character."""
     text = unquote(match[0], errors="surrogateescape")
     return match[0] if unicodedata.is_normalized("NFC", text) else quote(unicodedata.normalize("NFC", text), errors="surrogateescape")
 
 
 def _kept(query: str, home: Home) -> str:
-    """The parameters that may distinguish, in one order."""
+    """The parameters that may distinguish pages, in a fixed order."""
     return "&".join(sorted(part for part in query.split("&") if part and not home.tracks.match(part)))
 
 
@@ -261,12 +264,12 @@ def _bare_host(host: str) -> str:
 
 
 def _ascii_host(host: str) -> str:
-    """A host as addresses have it: in punycode, without `www.`"""
+    """A host as in addresses: in punycode, without `www.`"""
     return _bare_host(host if host.isascii() else ada_url.idna_to_ascii(host.encode()).decode())
 
 
 def weak_key(strict: pd.Series) -> pd.Series:
-    """What the doubtful differences leave: path in small letters, without end slash, parameters, print and mobile marks."""
+    """The common key of doubtful spellings: path in lower case, without trailing slash, parameters, print and mobile marks."""
     return pd.concat([_series(key) for key in in_portions(_weak, pa.array(strict, type=pa.string()), AT_ONCE)], ignore_index=True)
 
 
@@ -298,10 +301,10 @@ def _crawl_links(crawl: pd.DataFrame | None, home: Home) -> list[tuple[str, pd.D
 
 
 def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFrame]]) -> tuple[Codes, NDArray[np.object_]]:
-    """Per strict address: the number of the address of its page, and why ("" when nothing had to be decided).
+    """Per strict address: the number of the address of its page, and why ("" where nothing had to be decided).
 
     Args:
-        strict: distinct addresses in order; known: the sources that know each, as bits in the order of AUTHORITY.
+        strict: distinct addresses in order; known: the sources that contain each, as bits in the order of AUTHORITY.
     """
     weak = pd.factorize(weak_key(strict))[0]
     final, why = np.arange(len(strict)), np.full(len(strict), "", dtype=object)
@@ -312,11 +315,11 @@ def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFra
         use = (start >= 0) & (end >= 0)
         start, end = start[use], end[use]
         use = (weak[start] == weak[end]) & (final[start] == start) & (final[end] != start)
-        twice = np.isin(start[use], end[use]) & np.isin(end[use], start[use])  # two that point at each other decide nothing
+        twice = np.isin(start[use], end[use]) & np.isin(end[use], start[use])  # two addresses that refer to each other decide nothing
         final[start[use][~twice]], why[start[use][~twice]] = end[use][~twice], word
     open_ = np.flatnonzero(shared & (final == np.arange(len(final))))
     _decide_by_sources(final, why, open_, weak, known, strict.str.contains("?", regex=False).to_numpy(bool))
-    for _ in range(6):  # a merge into a spelling that was itself merged ends at the last one
+    for _ in range(6):  # a merge into a merged spelling continues to the last one
         final = final[final]
     return final, why
 
@@ -324,9 +327,9 @@ def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFra
 def _decide_by_sources(
     final: Codes, why: NDArray[np.object_], left: Codes, weak: Codes, known: Codes, with_parameters: NDArray[np.bool_]
 ) -> None:
-    """Spellings that no redirect decides: merged where the first source that knows any of them knows exactly one.
+    """Spellings without a redirect: merged where the first source that contains any of them contains exactly one.
 
-    A spelling with parameters of its own that search lists as a page stays apart, and nothing is merged into one with parameters.
+    A spelling with parameters that search lists as a page stays apart, and nothing is merged into one with parameters.
     """
     listed = (known >> AUTHORITY.index("search") & 1).astype(bool)
     for number, source in enumerate(AUTHORITY):

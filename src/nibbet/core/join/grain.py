@@ -1,7 +1,7 @@
-"""Which rows count when several exports cover the same days: the same traffic is never added twice.
+"""Which rows count when several exports cover the same days, so that the same traffic is never added twice.
 
-Files of one shape (grain, dimensions, step of their dates) form a layer. On a day that several layers of a grain cover, one is used.
-Inside a layer, files whose rows for the same day repeat each other serve once.
+Files of one shape (grain, dimensions, step of their dates) form a layer. On a day covered by several layers of a grain, one is used.
+Within a layer, files whose rows for the same day are equal count once.
 """
 
 from __future__ import annotations
@@ -14,13 +14,14 @@ import ibis
 import pandas as pd
 
 STEPS = ("day", "week", "month", "undated")
-#: from this share of equal figures on, two files with rows for the same day and page hold the same traffic
+#: share of equal figures from which two files with rows for the same day and page hold the same traffic
 SAME_SHARE = 0.5
 
 
 @dataclass(frozen=True)
 class Layer:
-    """Files of one shape: number, grain (page, pair, query, site), step (see STEPS), the dimensions its rows are split by, a name for people,
+    """Files of one shape: number, grain (page, pair, query, site), step (see STEPS), the dimensions by which rows are split, a display
+    name,
     and the period of undated ones.
     """
 
@@ -33,9 +34,9 @@ class Layer:
 
 
 def step_of(days: pd.Series) -> str:
-    """day, week or month: how far the dates of an export lie apart.
+    """day, week or month: the interval between the dates of an export.
 
-    Months start on their first, weeks on one weekday; one date alone counts as a day.
+    Months start on their first day, weeks on one weekday; a single date counts as a day.
     """
     dates = pd.Series(pd.to_datetime(days).dropna().sort_values().unique())
     if len(dates) < 3:
@@ -48,14 +49,15 @@ def step_of(days: pd.Series) -> str:
 
 
 def choose_days(days: pd.DataFrame, layers: dict[int, Layer], *, prefer: tuple[str, ...]) -> pd.DataFrame:
-    """Which layer each day is taken from.
+    """Which layer is used for each day.
 
     Args:
-        days: layer (number), date; one row per pair that has rows. Dates of weeks and months are their first days.
-        prefer: dimensions that a layer should have, most wanted first; layers with finer steps, then with these, then with fewer others win.
+        days: layer (number), date; one row per combination that has rows. Dates of weeks and months are their first days.
+        prefer: dimensions that a layer should have, in order of preference; layers with finer steps win, then with these dimensions, then
+            with fewer others.
     Returns:
-        layer, date, instead (the name of the layer that is used for it; null where the rows themselves are used). Weeks and months that
-        share a day with a finer layer are set aside whole: a part of them cannot be told.
+        layer, date, instead (the name of the layer used for it; null where the rows themselves are used). Weeks and months that
+        share a day with a finer layer are set aside whole, because they cannot be divided.
     """
     table = days.assign(date=pd.to_datetime(days["date"]))
     table["grain"] = table["layer"].map({number: layer.grain for number, layer in layers.items()})
@@ -87,7 +89,7 @@ def _every_day(starts: pd.Series, ends: pd.Series) -> list[pd.Timestamp]:
 
 
 def repeated(rows: ibis.Table, keys: list[str], measures: tuple[str, str]) -> ibis.Table:
-    """Keys that several files hold: the keys, then files, same (whether all hold equal figures), best (the file with the largest second
+    """Keys that several files contain: the keys, then files, same (whether all have equal figures), best (the file with the largest second
     measure, the first of equals).
 
     Args:
@@ -105,7 +107,7 @@ def repeated(rows: ibis.Table, keys: list[str], measures: tuple[str, str]) -> ib
 
 
 def copies_aside(table: ibis.Table, copies: ibis.Table, keys: list[str]) -> ibis.Table:
-    """The rows with those set aside whose key another file holds too, unless theirs is the best file for it."""
+    """The rows, with those set aside whose key another file contains too, except in the best file for it."""
     marks = copies.rename({f"{key}_copy": key for key in keys}).select(*[f"{key}_copy" for key in keys], "best")
     conditions: list[Any] = [table[key].identical_to(marks[f"{key}_copy"]) for key in keys]
     joined = table.left_join(marks, conditions)
@@ -115,18 +117,18 @@ def copies_aside(table: ibis.Table, copies: ibis.Table, keys: list[str]) -> ibis
     )
 
 
-#: days from one row to the next within which a small site was only quiet; over a longer pause the data are missing
+#: days without rows within which a small site is only quiet; in longer gaps the data are missing
 QUIET_DAYS = 7
 
 
 def reached_days(dates: pd.Series) -> int:
-    """How many days sorted dates reach over, those without a row within QUIET_DAYS of the next counted, and longer pauses left out."""
+    """Number of days covered by sorted dates, including gaps of at most QUIET_DAYS, excluding longer ones."""
     steps = dates.diff().dt.days.iloc[1:]
     return 1 + int(steps.where(steps <= QUIET_DAYS, 1).sum())
 
 
 def covered_days(days: pd.DataFrame, layers: dict[int, Layer]) -> pd.DataFrame:
-    """Every day that the rows given cover: one column, date; weeks and months count whole, undated rows by their last day.
+    """Every day that the given rows cover: one column, date; weeks and months count whole, undated rows by their last day.
 
     Args:
         days: layer, date.
@@ -138,7 +140,9 @@ def covered_days(days: pd.DataFrame, layers: dict[int, Layer]) -> pd.DataFrame:
 
 
 def stretches(days: set[date], others: set[date]) -> list[tuple[date, date]]:
-    """First and last days of the stretches that days make; a pause of over QUIET_DAYS ends one where `others` (days of other rows) lie in it."""
+    """First and last days of the stretches of days; a gap of more than QUIET_DAYS ends a stretch where `others` (days of other rows) lie in
+    it.
+    """
     result: list[tuple[date, date]] = []
     for day in sorted(days):
         pause = (day - result[-1][1]).days if result else 0

@@ -1,4 +1,4 @@
-"""The join: every row finds its page or is set aside with a reason, and the account balances."""
+"""The join: every row gets its page or is set aside with a reason, and the account balances."""
 
 from __future__ import annotations
 
@@ -11,17 +11,17 @@ import pandas as pd
 
 DETAIL = "detail of page rows"
 INCOMPLETE = "incomplete day"
-#: how the reason begins for rows of a surface that does not count for pages
+#: beginning of the reason for rows of a surface that does not count toward pages
 OTHER_SURFACE = "other surface: "
 PAGELESS = "totals that name no page"
 NESTED = "part of a longer period"
-#: positions times impressions are rounded to this part of one, so that their sums are exact and do not depend on the order of rows
+#: positions times impressions are rounded to multiples of 1 / FINEST, so that their sums are exact and independent of the order of rows
 FINEST = 2.0**16
 
 
 def with_pages(table: ibis.Table, keys: ibis.Table, *, by: str = "page") -> ibis.Table:
-    """The rows with page_id (null where the row has no page of this site), and aside filled with the reason where it was empty; free: whether
-    it was.
+    """The rows with page_id (null where the row has no page of this site), aside set to the reason where it was empty, and free: whether
+    it was empty.
 
     Args:
         keys: key (a value of column `by`), page_id, reason; one row per value.
@@ -33,15 +33,15 @@ def with_pages(table: ibis.Table, keys: ibis.Table, *, by: str = "page") -> ibis
 
 
 def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None, surfaces: Sequence[str] | None = None) -> ibis.Table:
-    """Search rows with the last reasons: days after `as_of`, another surface, and query rows on days that page rows cover (detail).
+    """Search rows with the remaining reasons: days after `as_of`, another surface, and query rows on days covered by page rows (detail).
 
-    Besides: placed (impressions whose position is known), position_sum (position x placed), used: as aside is null, for rows with a page, and
-    apart: rows that would be used but for their surface, which stand beside the others where surfaces are told.
+    Also: placed (impressions with a known position), position_sum (position x placed), used: as aside is null, for rows with a page, and
+    apart: rows that would count but for their surface, which are shown separately.
 
     Args:
-        search: rows with grain (page, pair, query), date, page_id, aside, and free: whether aside is null but for rows without a page.
-        page_days: date, one row per day that page-grain rows cover; null where there are none.
-        surfaces: the kinds of search that count, as rows name them; None where all do. Rows that name none count.
+        search: rows with grain (page, pair, query), date, page_id, aside, and free: whether aside is null except for rows without a page.
+        page_days: date, one row per day covered by page rows; null where there are none.
+        surfaces: the surfaces that count, as named in rows; None where all do. Rows without a surface count.
     """
     other = ibis.literal(False) if surfaces is None else search.surface.notnull() & ~search.surface.isin([*surfaces, ""])
     search = search.mutate(
@@ -51,7 +51,9 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None,
     )
     late = search.aside.isnull() & (search.date > ibis.literal(as_of, "date"))
     placed = search.position.notnull()
-    exact = (search.position * search.impressions.cast("float64") * FINEST).round().cast("float64") / FINEST  # else Spark divides decimals
+    exact = (search.position * search.impressions.cast("float64") * FINEST).round().cast(
+        "float64"
+    ) / FINEST  # otherwise Spark divides decimals
     search = search.mutate(
         placed=ibis.cases((placed, search.impressions), else_=0).cast("int64"),
         position_sum=ibis.cases((placed, exact), else_=0.0).cast("float64"),
@@ -74,7 +76,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None,
 
 
 def settle_landings(landings: ibis.Table, as_of: date) -> ibis.Table:
-    """Landing rows with the last reasons: no address, days after `as_of`."""
+    """Landing rows with the remaining reasons: no address, days after `as_of`."""
     return landings.mutate(
         used=_used(landings, as_of),
         aside=ibis.cases(
@@ -91,7 +93,8 @@ def _used(rows: ibis.Table, as_of: date) -> Any:
 
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
-    """Rows and sums by file, fate and day: file, aside, detail, nested, pageless (totals of queries or of the site), date (null for kinds without
+    """Rows and sums by file, reason and day: file, aside, detail, nested, pageless (totals of queries or of the site), date (null for kinds
+    without
     days), rows, and one column per measure.
     """
     is_search = "detail" in table.columns
@@ -106,7 +109,7 @@ def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
 
 
 def served_days(fates: pd.DataFrame) -> pd.DataFrame:
-    """Of the rows of `balance` for search, those that make the totals of pages, by day: date, clicks, impressions."""
+    """Of the search rows of `balance`, those that make up the totals of pages, by day: date, clicks, impressions."""
     served = fates[fates["aside"].isna() & ~fates["detail"] & ~fates["pageless"]]
     return served.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
 
@@ -115,7 +118,7 @@ def account_of_file(name: str, kind: str, fates: pd.DataFrame, measures: list[st
     """One entry of the account: rows and measures read = used + set aside, each with its reason.
 
     Args:
-        fates: the rows of `balance` for this file, all days together.
+        fates: the rows of `balance` for this file, summed over days.
         digits: decimal places per measure; counts have 0.
     """
 

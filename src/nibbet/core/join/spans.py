@@ -1,7 +1,7 @@
-"""Which rows serve a window when they carry no days of their own: rows of a period count where their period is the window, and nowhere else.
+"""Which undated rows serve a window: rows of a period count only where their period is the window.
 
-What covers days is told by covers: dated rows (days, weeks, months), which can be cut to any window that keeps to the edges of their steps,
-and periods, which can only serve whole. Periods that follow on each other make one longer one.
+Covers describe which days are covered: dated rows (days, weeks, months), which can be cut to any window that respects their steps,
+and periods, which serve only as a whole. Consecutive periods make a longer one.
 """
 
 from __future__ import annotations
@@ -13,17 +13,17 @@ from datetime import date, timedelta
 
 from nibbet.core.windows import RECENT_DAYS, WHOLE, Span, Window, Windows, make_windows, whole_steps, year_before
 
-#: days by which the end of a period may miss the newest day and still be called now
+#: days by which the end of a current period may precede the newest day
 NOW_DAYS = 10
-#: days by which a period may miss the same days a year before
+#: days by which a period may differ from the same days a year earlier
 YEAR_SLACK = 12
-#: share of days in common from which visits of one period stand beside searches of another
+#: share of days in common from which visits of one period are compared with searches of another
 SAME_DAYS = 0.75
-#: share of a window's days that dated rows must cover to serve it
+#: share of the days of a window that dated rows must cover to serve it
 ENOUGH_DAYS = 0.5
-#: days from which on the rows that name queries may make the recent window, where those of pages reach further back: four whole weeks
+#: days from which query rows may make the recent window where page rows go back further: four whole weeks
 LEAST_RECENT = 28
-#: how much longer than the recent window a reference may be, or shorter
+#: largest ratio of the lengths of the recent window and the reference
 LENGTHS = 2.5
 
 
@@ -40,18 +40,18 @@ class Cover:
 
     @property
     def is_dated(self) -> bool:
-        """Whether its rows carry days, weeks or months."""
+        """Whether its rows have days, weeks or months."""
         return self.step != "undated"
 
 
 def overlap(a: Window, b: Window) -> float:
-    """The share of days in common of all days of two windows."""
+    """The common days of two windows / the days of both together."""
     common = (min(a.end, b.end) - max(a.start, b.start)).days + 1
     return max(common, 0) / (a.days + b.days - max(common, 0))
 
 
 def disjoint(periods: Iterable[tuple[date, date]]) -> list[tuple[date, date]]:
-    """The longest periods that share no day with each other; the earlier of equals first."""
+    """The longest periods without common days; the earlier of equals first."""
     kept: list[tuple[date, date]] = []
     for start, end in sorted(set(periods), key=lambda p: (-(p[1] - p[0]).days, p[0])):
         if all(end < a or start > b for a, b in kept):
@@ -69,7 +69,7 @@ def chosen(
     reference: str | None,
     queries: Sequence[tuple[date, date]] = (),
 ) -> Windows:
-    """The windows that the rows allow: the usual ones where they carry days, else their periods that come nearest.
+    """The windows that the rows allow: the usual ones for dated rows, else the nearest periods.
 
     Args:
         covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference: see `make_windows`;
@@ -83,14 +83,14 @@ def chosen(
     usual = make_windows(first, as_of, recent=recent, long=long, reference=reference)
     since = next((start for start, end in queries if (end - start).days + 1 >= WHOLE * ((as_of - start).days + 1)), as_of)
     if recent is None and any(c.grain == "page" for c in dated) and LEAST_RECENT <= (as_of - since).days + 1 < WHOLE * usual.recent.days:
-        # rows of pages often reach further back than those that name their queries
+        # page rows often go back further than query rows
         usual = make_windows(first, as_of, recent=(as_of - since).days + 1, long=long, reference=reference)
     usual = replace(usual, queries=tuple(Window(start, end) for start, end in queries))
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
     current = [w for w in whole if (newest - w.end).days <= NOW_DAYS]
-    if not current:  # rows that carry days, and nothing else that is new
+    if not current:  # dated rows, and nothing newer
         step = _step(dated)
         result = replace(usual.changed(lambda window: whole_steps(window, step, usual.as_of)), step=step)
         known = usual.reference.start >= first
@@ -118,14 +118,14 @@ def chosen(
 
 
 def usual_before(now: Window) -> Window:
-    """The days just before a window, as many."""
+    """The days just before a window, of equal length."""
     return Window(now.start - timedelta(days=now.days), now.start - timedelta(days=1))
 
 
 def _reference(
     now: Window, whole: list[Window], dated: list[Cover], reference: str | None, search: list[Cover]
 ) -> tuple[Window | None, str]:
-    """What the recent window is held against, and how it is called; None where nothing covers an earlier one."""
+    """The reference of the recent window and its kind; None where nothing covers an earlier one."""
     year = Window(year_before(now.start), year_before(now.end))
     before = usual_before(now)
     earlier = [w for w in whole if w.end < now.start and 1 / LENGTHS <= w.days / now.days <= LENGTHS]
@@ -142,7 +142,7 @@ def _reference(
 
 
 def _wholes(periods: list[Cover]) -> list[Window]:
-    """Every window that periods of one grain make whole: each by itself, and those that follow on each other."""
+    """Every window that periods of one grain make whole: each alone, and consecutive ones."""
     result: dict[tuple[date, date], Window] = {}
     for grain in {c.grain for c in periods}:
         own = sorted({(c.start, c.end) for c in periods if c.grain == grain})
@@ -156,7 +156,7 @@ def _wholes(periods: list[Cover]) -> list[Window]:
 
 
 def _days_in(cover: Cover, window: Window) -> float:
-    """How many days of a window a cover holds: of a dated one as dense as it is all in all."""
+    """Number of days of a window in a cover; for a dated one by its mean density."""
     common = (min(cover.end, window.end) - max(cover.start, window.start)).days + 1
     return max(common, 0) * cover.days / ((cover.end - cover.start).days + 1)
 
@@ -188,7 +188,7 @@ def _serving(window: Window, covers: list[Cover]) -> tuple[Span, ...]:
 
 
 def _roles(window: Window, covers: list[Cover]) -> int:
-    """How much rows can tell of a window: 2 for queries of pages, which make totals too, and 1 for totals of pages alone."""
+    """How much rows show of a window: 2 for queries of pages, which give totals too, and 1 for totals of pages alone."""
 
     def has_grain(grain: str) -> bool:
         dated = max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0)
@@ -199,7 +199,7 @@ def _roles(window: Window, covers: list[Cover]) -> int:
 
 
 def _reach(window: Window, covers: list[Cover], first: date) -> int:
-    """How many days of a window anything covers."""
+    """Number of days of a window that anything covers."""
     start = max(window.start, first)
     return max((window.end - start).days + 1, 1)
 
@@ -209,13 +209,13 @@ def _is_daily(dated: Sequence[Cover]) -> bool:
 
 
 def _step(dated: Sequence[Cover]) -> str:
-    """The step that window edges must keep to: of days where any rows are daily, else of months, else of weeks; months are never cut."""
+    """The step of window edges: days where any rows are daily, else months, else weeks; months are never cut."""
     steps = {c.step for c in dated if c.grain in ("page", "pair")} or {c.step for c in dated}
     return "day" if "day" in steps or not steps & {"month", "week"} else "month" if "month" in steps else "week"
 
 
 def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Windows:
-    """The windows with the periods whose visits serve them, and the long window of visits, which may reach further back than searches."""
+    """The windows with the periods whose visits serve them, and the long window of visits, which may go further back than searches."""
     visits = [replace(c, grain="page") for c in covers if c.kind == "landings"]
     if not visits:
         return windows

@@ -1,1 +1,1 @@
-"""Sentences, apart from the rules that choose them: each takes the pages it speaks of and their figures, and gives one text a page."""
+"""Sentences, separate from the rules that choose them: each function takes pages and their figures, and returns one text per page."""
