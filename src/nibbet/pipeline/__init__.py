@@ -1,4 +1,4 @@
-"""From the sources of a site to its verdicts: stages, each computed when it is first asked for, from those before it."""
+"""From the sources of a site to its verdicts: stages, each computed on first use from earlier ones."""
 
 from __future__ import annotations
 
@@ -46,15 +46,15 @@ if TYPE_CHECKING:
     from nibbet.config import Config
     from nibbet.core.windows import Windows
 
-#: pairs of windows whose sums stay in memory: each may hold as much as the site's own
+#: pairs of windows whose sums stay in memory: each may be as large as those of the site
 COMPARISONS = 2
 
 
 class Pipeline:
-    """All stages of one site, put together; a stage holds those it reads, so that its constructor tells what it rests on."""
+    """All stages of one site; each stage holds those it reads, so its constructor shows its inputs."""
 
     def __init__(self, settings: Config, root: Path, frames: Mapping[str, Any], store: Store, key: str, say: Callable[[str], None]) -> None:
-        """frames: sources given as tables; key: the digest of all that sums rest on, under which the store keeps them."""
+        """frames: sources given as tables; key: the digest of everything that sums depend on, under which they are stored."""
         self._comparisons: dict[Windows, Comparison] = {}
         context = Context(settings, root, frames, store, key, by_main_thread(say), Engines(settings, root, store))
         self.context = context
@@ -90,9 +90,9 @@ class Pipeline:
         self.questions = Questions(context, inputs, sums)
 
     def comparison(self, windows: Windows) -> Comparison:
-        """What changed between two windows; all that does not rest on them is shared, the calibration too."""
+        """The changes between two windows; everything that does not depend on them is shared, including the calibration."""
         result = self._comparisons.pop(windows, None) or self._new_comparison(windows)
-        while len(self._comparisons) >= COMPARISONS:  # the one that was asked for longest ago
+        while len(self._comparisons) >= COMPARISONS:  # the least recently used
             self._comparisons.pop(next(iter(self._comparisons)))
         self._comparisons[windows] = result
         return result
@@ -107,28 +107,28 @@ class Pipeline:
         return Comparison(context, inputs, sums, expectation, self.query_map, changes)
 
     def changes_table(self) -> pd.DataFrame:
-        """What changed between the usual windows, at every level; no rows where the data do not reach the earlier one."""
+        """The changes between the usual windows at every level; no rows where the data do not cover the earlier one."""
         comparison = self._usual_comparison
         return nothing(CHANGES) if comparison is None else comparison.table()
 
     def losses_table(self) -> pd.DataFrame:
-        """Queries that lose together between the usual windows; no rows where the data do not reach the earlier one."""
+        """Queries that lose together between the usual windows; no rows where the data do not cover the earlier one."""
         comparison = self._usual_comparison
         return nothing(LOSSES) if comparison is None else comparison.losses()
 
     def query_groups_table(self) -> pd.DataFrame:
-        """What each group of queries that the settings name brings, and how it changed; no rows without such groups."""
+        """The totals and changes of each group of queries in the settings; no rows without such groups."""
         groups = self.context.config.groups.queries
         members = self.query_groups.members(groups)
         changes = self.query_groups.changes(members, self._usual_comparison if groups else None)
         return self.query_groups.rates(members, list(groups), changes, rest=bool(groups))
 
     def group_queries_table(self) -> pd.DataFrame:
-        """The queries of each group that the settings name."""
+        """The queries of each group in the settings."""
         return self.query_groups.queries(self.query_groups.members(self.context.config.groups.queries))
 
     def queries_like(self, words: Sequence[str]) -> dict[str, Any]:
-        """A group of queries made up on the spot: see `QueryGroups.like`."""
+        """An ad-hoc group of queries: see `QueryGroups.like`."""
         return self.query_groups.like(words, self._usual_comparison)
 
     @property
@@ -137,17 +137,17 @@ class Pipeline:
         return self.comparison(windows) if windows.has_reference else None
 
     def windows_table(self) -> pd.DataFrame:
-        """The windows that are compared: window (recent, reference, long), first, last, days."""
+        """The windows: window (recent, reference, long), first, last, days."""
         spans = {name: getattr(self.sums.windows, name) for name in ("recent", "reference", "long")}
         rows = [(name, pd.Timestamp(w.start), pd.Timestamp(w.end), w.days) for name, w in spans.items()]
         return pd.DataFrame(rows, columns=["window", "first", "last", "days"])
 
     def prepare(self) -> None:
-        """Compute every sum of rows that later questions rest on; the account is drawn up while the engine sums."""
+        """Computes every sum of rows that later commands need; the account is computed while the engine sums."""
         self.inputs.joined  # noqa: B018 - asked for, so that it is there
         with ahead(lambda: self.account.balance, interrupt=self.context.engines.interrupt):
             self.context.table("pairs", self.expectation.numbered_pairs)
 
     def close(self) -> None:
-        """Give the engines' memory and spill folders back; what was computed stays."""
+        """Releases the engines' memory and spill folders; computed results stay."""
         self.context.engines.close()

@@ -20,7 +20,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Absence:
-    """What keeps pages out of search."""
+    """Causes that keep pages out of search."""
 
     context: Context
     inputs: Inputs
@@ -39,7 +39,7 @@ class Absence:
         return result.assign(page=result["page"].map(pages["page"]))
 
     def _facts(self, pages: pd.DataFrame) -> pd.DataFrame:
-        """By page number what no ledger holds: listed, navigation, fetches, closed_by, index_state."""
+        """By page number, facts outside the ledger: listed, navigation, fetches, closed_by, index_state."""
         rules, editorial = self.inputs.robots, self.inputs.joined.few("editorial")
         closed = pages["robots_blocked"].eq(True).fillna(False).astype(bool)
         agents = self.context.config.site.search_agents
@@ -62,7 +62,7 @@ class Absence:
         return self.context.fetch("navigation", lambda: link_rows.in_navigation(links))["target_id"]
 
     def _fetches(self, pages: pd.Index) -> pd.Series:
-        """How often robots fetched each page; null without a server's log."""
+        """Fetches of each page by robots; null without a server log."""
         if (hits := self.inputs.joined.table("hits")) is None:
             return pd.Series(pd.NA, index=pages, dtype="Int64")
         agents = self.context.config.site.search_agents

@@ -1,4 +1,4 @@
-"""How the join balances, and what to know of the data."""
+"""The balance of the join, and notes on the data."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Balance:
-    """The account of what was used and set aside, with its notes."""
+    """The account of rows used and set aside, with its notes."""
 
     context: Context
     inputs: Inputs
@@ -35,7 +35,7 @@ class Balance:
 
     @once
     def balance(self) -> dict[str, Any]:
-        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        """The account: per source rows and measures read = used + set aside; the share matched; notes with a code."""
         from nibbet.core.missing import missing_evidence
         from nibbet.core.notes import notes, unmatched
 
@@ -88,7 +88,7 @@ class Balance:
 
     @property
     def _moved_windows(self) -> list[dict[str, str]]:
-        """A note where the windows are not as long as the settings ask, for the rows do not allow it."""
+        """A note where the windows differ from the length in the settings because of the rows."""
         w, asked_days = self.sums.windows, self.context.config.windows.recent or RECENT_DAYS
         if w.recent.days == asked_days and not w.recent.spans:
             return []
@@ -119,7 +119,7 @@ class Balance:
 
     @property
     def _closed_alone(self) -> list[dict[str, str]]:
-        """A note where robots.txt or pages themselves keep out some agent alone, which may be a search engine's."""
+        """A note where robots.txt or pages block some agent alone, which may be a search engine."""
         if self.context.config.site.search_agents:
             return []
         inventory, rules = self.inputs.joined.inventory, self.inputs.robots
@@ -136,14 +136,14 @@ class Balance:
 
     @property
     def _doubts_of_files(self) -> list[dict[str, str]]:
-        """Notes on what robots.txt and the sitemap say wrongly."""
+        """Notes on errors in robots.txt and the sitemap."""
         rules, sitemap = self.inputs.robots, self.inputs.joined.few("sitemap")
         result = [] if rules is None else robots_notes(rules)
         return result if sitemap is None else result + sitemap_notes(sitemap, self.pages.table["modified"])
 
     @property
     def _doubts_of_inventories(self) -> list[dict[str, str]]:
-        """Notes where several inventories tell of one site: which is believed, and which could be out of date."""
+        """Notes where there are several inventories of one site: which takes precedence, and which could be out of date."""
         older, twins = self.inputs.joined.inventory_doubts()
         result = []
         if older:
@@ -159,7 +159,7 @@ class Balance:
 
     @property
     def _patterns_without_page(self) -> list[dict[str, str]]:
-        """A note where a pattern of the settings fits no page: what it was meant to protect stands under another address."""
+        """A note where a pattern in the settings matches no page: the page to be protected may have another address."""
         settings = self.context.config
         tables = {
             "[protect] pages": settings.protect.pages,
@@ -174,7 +174,7 @@ class Balance:
 
     @property
     def _doubts_of_flags(self) -> list[dict[str, str]]:
-        """A note where the crawl keeps most pages that search shows out of the index: such a column is read the wrong way round."""
+        """A note where the crawl blocks most pages that search shows from the index: such a column is inverted."""
         inventory = self.inputs.joined.inventory
         share = 0.0 if inventory is None else with_sound_flags(inventory, self.sums.pages)[1]
         if not share:

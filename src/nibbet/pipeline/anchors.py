@@ -1,4 +1,4 @@
-"""What the links to pages say."""
+"""Anchor texts of links."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from nibbet.pipeline.query_map import QueryMap
 
 @dataclass(frozen=True, eq=False)
 class Anchors:
-    """The words of links, from the site and from others."""
+    """Anchor texts, from the site itself and from others."""
 
     context: Context
     inputs: Inputs

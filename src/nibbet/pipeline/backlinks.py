@@ -18,7 +18,7 @@ from nibbet.pipeline.targets import Targets
 
 @dataclass(frozen=True, eq=False)
 class Backlinks:
-    """Who links to the site, what is new and lost, and what leads nowhere."""
+    """Linking sites, new and lost links, and links to failing addresses."""
 
     inputs: Inputs
     sums: Sums
@@ -27,20 +27,20 @@ class Backlinks:
 
     @once
     def _links(self) -> pd.DataFrame | None:
-        """Each link once; None without a source of them."""
+        """Each link once; None without such a source."""
         if (rows := self.inputs.joined.few("backlinks")) is None:
             return None
         return with_state(rows[rows["aside"].isna()], pd.Timestamp(self.sums.windows.as_of))
 
     def hosts(self) -> pd.DataFrame:
-        """Who links: `core.backlinks.HOSTS`."""
+        """Linking hosts: `core.backlinks.HOSTS`."""
         if (links := self._links) is None:
             return pd.DataFrame(columns=HOSTS)
         fails = (links["page_id"].map(self.measures.ledger["status"]).astype("Float64").fillna(200) >= 400).astype(bool)
         return linking_hosts(links, hosts_of(links["from_url"]), fails)
 
     def faults(self) -> pd.DataFrame:
-        """Links that are lost or lead to addresses that fail or redirect: `core.backlinks.FAULTS`."""
+        """Lost links and links to addresses that fail or redirect: `core.backlinks.FAULTS`."""
         if (links := self._links) is None:
             return pd.DataFrame(columns=FAULTS)
         pages = self.measures.ledger

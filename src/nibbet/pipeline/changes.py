@@ -1,4 +1,4 @@
-"""How clicks changed between the windows, and what the change owes to demand, rank, pull and access."""
+"""Changes of clicks between the windows, split into demand, rank, pull and access."""
 
 from __future__ import annotations
 
@@ -51,13 +51,14 @@ class Changes:
 
     @property
     def access(self) -> pd.Series:
-        """Of each page, how it came or went between the windows: new, gone, moved, blocked or empty."""
+        """For each page, how it appeared or disappeared between the windows: new, gone, moved, blocked or empty."""
         return self.arrivals["access"]
 
     @once
     def season(self) -> pd.Series:
-        """Per page, the factor that the season alone gives between the windows: its section's or its own, and what it did a year earlier where
-        the data reach so far; 1 against a year before.
+        """Per page, the factor between the windows due to the season alone: that of its section or its own, and its change a year earlier
+        where
+        the data go back that far; 1 against a year before.
         """
         w, section = self.sums.windows, self.inputs.pages["section"]
         if w.reference_kind == "year":
@@ -72,7 +73,7 @@ class Changes:
 
     @once
     def terms(self) -> Terms:
-        """What changes at every level are held against."""
+        """The common terms of comparisons at every level."""
         return Terms(
             self.sums.scale,
             self.context.config.verdicts.real_change,
@@ -110,7 +111,7 @@ class Changes:
 
     @once
     def row_parts(self) -> pd.DataFrame:
-        """Of every row of `Expectation.both_windows`, what its change owes to demand, rank and access: see `core.split.row_parts`."""
+        """The parts of the change of every row of `Expectation.both_windows`: see `core.split.row_parts`."""
         pairs, w = scaled_pairs(self.expectation.both_windows, self.sums.scale), self.sums.windows
         over = self.history.events["event_to"]
         ended = over.index[(over < pd.Timestamp(w.recent.start)) & (over >= pd.Timestamp(w.reference.start))]
@@ -123,7 +124,7 @@ class Changes:
         number = pairs["page"].to_numpy()  # pages are numbered from 0
         pairs, placeless = with_usual_rate(pairs.assign(**{name: values[number] for name, values in pages.items()}))
         parts = row_parts(pairs, self.expectation.sight)
-        untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # shown more or less, of which places would tell a part
+        untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # without positions, a change of impressions may be due to rank
         return parts.assign(untold=untold, demand=parts["demand"].mask(placeless, 0.0))
 
     @once

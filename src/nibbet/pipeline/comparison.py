@@ -1,4 +1,4 @@
-"""What changed between two windows of a site, at every level."""
+"""The changes between two windows of a site, at every level."""
 
 from __future__ import annotations
 
@@ -29,12 +29,12 @@ from nibbet.pipeline.sums import Sums
 
 Floats = NDArray[np.float64]
 
-#: clicks in both windows together from which a query or topic has a row among all levels; asked for by itself, every query has one
+#: clicks in both windows together from which a query or topic is listed among all levels; a level on its own lists every query
 QUERY_CLICKS = 5
 
 
 class Strays(NamedTuple):
-    """Per key, what it strays by itself (see `core.compare.mean_noise`), and the factor that the season alone gives."""
+    """Per key, its own noise (see `core.compare.mean_noise`), and the factor due to the season alone."""
 
     noise: Floats
     season: Floats
@@ -42,7 +42,7 @@ class Strays(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """The recent window against the reference window; each level is computed when first asked for."""
+    """The recent window compared with the reference window; each level is computed on first use."""
 
     context: Context
     inputs: Inputs
@@ -64,7 +64,7 @@ class Comparison:
 
     @once
     def _pairs(self) -> pd.DataFrame:
-        """The rows that tell both windows, the reference scaled, and the parts of their change."""
+        """The rows that cover both windows, the reference scaled, and the parts of their change."""
         parts = self.changes.row_parts
         return scaled_pairs(self.expectation.both_windows, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
@@ -132,9 +132,9 @@ class Comparison:
         return self._pairs[self._pairs["query"] != ""]
 
     def _of_pairs(self, level: str, pairs: pd.DataFrame, by: str, *, least: float = 0.0) -> pd.DataFrame:
-        """A level whose members are pairs: `by` names the column of the key; the reference in `pairs` is scaled already.
+        """A level whose members are pairs: `by` is the column of the key; the reference in `pairs` is already scaled.
 
-        least: clicks of both windows together that a member must have.
+        least: clicks of a member in both windows together.
         """
         terms = self.changes.terms
         code, keys = pd.factorize(pairs[by], sort=True)
@@ -142,7 +142,7 @@ class Comparison:
         names = {"recent": "clicks", "reference": "clicks_reference", "impressions": "impressions"}
         names |= {"impressions_reference": "impressions_reference"}
         sums = {mine: np.bincount(code, pairs[name].to_numpy(float), len(keys)).astype(np.float64) for mine, name in names.items()}
-        # pages stray as a whole: first the clicks of each page in the key, then what they stray by together
+        # pages vary as a whole: first the clicks of each page in the key, then their common noise
         cell, where = np.unique(code.astype(np.int64) * len(self._pages) + pairs["page"].to_numpy(), return_inverse=True)
         page = self._pages.iloc[cell % len(self._pages)]
         members = pd.DataFrame(
@@ -154,7 +154,7 @@ class Comparison:
             }
         )
         noise, season = self._strays(members, cell // len(self._pages), len(keys))
-        if level == "query":  # single queries stray beside their pages
+        if level == "query":  # single queries vary independently of their pages
             noise = np.hypot(noise, drift_of(sums["recent"], sums["reference"], 1.0, noise)).round(2)
         kept = np.flatnonzero(sums["recent"] + sums["reference"] >= least)
         scaled = {"recent": 1.0, "impressions": 1.0, "reference": terms.scale, "impressions_reference": terms.scale}
@@ -204,7 +204,7 @@ class Comparison:
         for suffix in ("", "_reference"):
             place = rows[f"position{suffix}"].fillna(100.0).to_numpy(float)
             rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self.expectation.curve.rate(place)
-        # each page's queries stand together here: its place is the mean of theirs
+        # the queries of each page form one row here, with their mean position
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
         parts = row_parts(scaled_pairs(rows.assign(came=rows["kind"] != ""), terms.scale), terms.sight)
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
@@ -214,7 +214,7 @@ class Comparison:
         return core.compared(rows, "channel", self.changes.terms, noise=noise, season=season, measure="sessions")
 
     def _source(self) -> pd.DataFrame:
-        """Sites that send visits: each strays by itself, as those that nothing befell do."""
+        """Sites that send visits: each with its own noise, estimated from all of them."""
         rows, (noise, season) = self._sessions("source"), self._whole
         drift = drift_of(rows["recent"].to_numpy(float), rows["reference"].to_numpy(float), self.changes.terms.scale * season)
         return core.compared(rows, "source", self.changes.terms, noise=np.maximum(noise, drift), season=season, measure="sessions")
@@ -232,7 +232,7 @@ class Comparison:
         return self._strays(self._pages, np.zeros(len(self._pages), dtype=np.int64), 1)
 
     def _visits(self) -> pd.DataFrame:
-        """The chains from click to conversion, for the site and its sections."""
+        """The funnels from click to conversion, for the site and its sections."""
         rows = self.sums.visits_by("page_id")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
@@ -255,7 +255,7 @@ class Comparison:
         )
 
     def table(self, by: str | None = None) -> pd.DataFrame:
-        """The columns CHANGES of one level (all when left out, queries then from QUERY_CLICKS clicks on): real ones first, the largest first."""
+        """The columns CHANGES of one level (all if omitted, queries then from QUERY_CLICKS clicks): real ones first, by size."""
         self.context.say("comparing windows")
         makers: dict[str, Callable[[], pd.DataFrame]] = {
             "site": self._site,
@@ -302,7 +302,7 @@ class Comparison:
         number, texts = numbered(rows)
         keys = pd.Series(texts).astype("str")
         key_of_row = (keys if level == "query" else keys.map(self.query_map.query_topics)).to_numpy()[number]
-        # both windows: what fades is shown by pages of the earlier one
+        # both windows, since fading queries have impressions in the earlier one
         shown = rows["impressions"] + rows["impressions_reference"]
         placed = pd.DataFrame({"key": key_of_row, "page": rows["page"].to_numpy(), "shown": shown.to_numpy(float)}).dropna(subset=["key"])
         placed = placed.assign(position_sum=rows["position_sum"].to_numpy()[placed.index], placed=rows["placed"].to_numpy()[placed.index])
@@ -315,7 +315,7 @@ class Comparison:
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def losses(self) -> pd.DataFrame:
-        """Queries of a page that lose together, named as one loss: the columns LOSSES, largest first."""
+        """Queries of a page that lose together, reported as one loss: the columns LOSSES, by size."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
         raw, named = self.expectation.both_windows, (self.expectation.both_windows["query"] != "").to_numpy()

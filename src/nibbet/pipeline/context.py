@@ -1,4 +1,4 @@
-"""What every stage shares: settings, store, engines, and a way to tell what is being done."""
+"""What every stage shares: settings, store, engines, and progress messages."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, eq=False)
 class Engines:
-    """The engines of one site, opened when they are first needed: the local one, and the one that computes (often the same)."""
+    """The engines of one site, opened on first use: the local one, and the one that computes (often the same)."""
 
     settings: Config
     root: Path
@@ -39,30 +39,31 @@ class Engines:
 
     @property
     def opened(self) -> list[AnyEngine]:
-        """Each engine that is open, once."""
+        """Each open engine, once."""
         return list(dict.fromkeys(self.pair)) if "pair" in vars(self) else []
 
     def share(self) -> float | None:
-        """How much of what the local engine works on is done, 0..1; None where that is not known."""
+        """Progress of the local engine, 0 to 1; None where unknown."""
         return self.pair[0].share() if self.opened else None
 
     def interrupt(self) -> None:
-        """End what the engines work on."""
+        """Interrupts the engines."""
         for engine in self.opened:
             engine.interrupt()
 
     def close(self) -> None:
-        """Give the engines' memory and spill folders back."""
+        """Releases the engines' memory and spill folders."""
         for engine in self.opened:
             engine.close()
 
 
 @dataclass(frozen=True, eq=False)
 class Context:
-    """The surroundings of a pipeline.
+    """The environment of a pipeline.
 
-    settings: all of nibbet.toml; stages read the parts `config` and `sum_settings`, of which the keys of what is kept are made. frames: sources
-    given as tables. key: the digest of all that the sums of the engine rest on, under which the store keeps them.
+    settings: all of nibbet.toml; stages read only the parts `config` and `sum_settings`, which enter the keys of stored results. frames:
+    sources
+    given as tables. key: the digest of everything that the sums of the engine depend on, under which they are stored.
     """
 
     settings: Config
@@ -75,12 +76,12 @@ class Context:
 
     @once
     def config(self) -> Config:
-        """The settings that results rest on."""
+        """The settings that results depend on."""
         return scope(self.settings, RESULTS)
 
     @once
     def sum_settings(self) -> Config:
-        """The settings that the sums of rows rest on."""
+        """The settings that the sums of rows depend on."""
         return scope(self.settings, SUMS)
 
     @property
@@ -89,13 +90,13 @@ class Context:
         return self.engines.pair[1]
 
     def at(self, windows: Windows) -> Context:
-        """The same surroundings, with keys for sums in other windows."""
+        """The same environment, with keys for sums in other windows."""
         return replace(self, key=key_of(self.key, windows.as_dict()))
 
     def table(self, name: str, make: Callable[[], ibis.Table]) -> ibis.Table:
-        """A table of the engine, from the store where it is there."""
+        """A table of the engine, from the store if it is there."""
         return self.store.table(self.engine, name, self.key, make)
 
     def fetch(self, name: str, make: Callable[[], ibis.Table]) -> pd.DataFrame:
-        """The rows of a table of the engine as a frame, from the store where they are there."""
+        """The rows of a table of the engine as a frame, from the store if they are there."""
         return self.store.fetched(self.engine, name, self.key, make)

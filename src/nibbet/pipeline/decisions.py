@@ -32,7 +32,7 @@ NEW_PAGES = (
 
 @dataclass(frozen=True, eq=False)
 class Decisions:
-    """Verdicts, and the tables in which they reach people."""
+    """Verdicts, and the output tables with them."""
 
     context: Context
     inputs: Inputs
@@ -48,7 +48,7 @@ class Decisions:
     targets: Targets
 
     def _prepare(self) -> None:
-        """Everything that rules read, on two cores: what does not rest on each other is worked out side by side."""
+        """Computes all inputs of the rules on two cores, independent ones in parallel."""
         interrupt = self.context.engines.interrupt
         self.inputs.joined  # noqa: B018 - asked for, so that it is there
         with ahead(lambda: self.expectation.pairs, lambda: self.changes.page_parts, lambda: self.history.trends, interrupt=interrupt):
@@ -62,7 +62,7 @@ class Decisions:
 
     @once
     def facts(self) -> Facts:
-        """All that the rules read."""
+        """The input of all rules."""
         return Facts(
             self.measures.ledger,
             climbs_of_pages(self.opportunities.rows),
@@ -86,7 +86,7 @@ class Decisions:
         return verdicts.assign(worth=verdicts["gain"] * self.measures.visit_value.reindex(verdicts.index)), evidence
 
     def why(self, page: str) -> pd.DataFrame:
-        """Every figure that every rule looked at for a page, by its address."""
+        """Every figure of every rule for a page, by its address."""
         known = self.measures.ledger["page"]
         return reasoning(self.facts, int(known.index[known == page][0]))
 
@@ -125,7 +125,7 @@ class Decisions:
         return order[NEW_PAGES].astype({"verdict": "str", "age_days": "int64"})
 
     def verdicts(self) -> pd.DataFrame:
-        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
+        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; by gain."""
         names = ["page", "verdict", "cause", "target", "clicks", "gain", "gain_low", "gain_high", "worth", "confidence", "because", "also"]
         rows = self._page_table[self._page_table["verdict"].notna()][names]
         return rows.sort_values(["gain", "page"], ascending=[False, True], na_position="last", ignore_index=True)

@@ -1,4 +1,4 @@
-"""Pages beside their peers, their segments and channels."""
+"""Pages compared with their peers, and their segments and channels."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Diagnostics:
-    """What stands out from what is usual on this site."""
+    """Deviations from what is usual on this site."""
 
     context: Context
     inputs: Inputs
@@ -71,7 +71,7 @@ class Diagnostics:
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def pulls(self) -> pd.DataFrame:
-        """Pull with interval and flag of pages and pairs, without the brand, those that lose most clicks first."""
+        """Pull with interval and flag of pages and pairs, without the brand, by clicks lost."""
         pages = self.measures.unbranded.reset_index(names="number")
         pages = pd.DataFrame(
             {
@@ -86,7 +86,7 @@ class Diagnostics:
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def engagement(self) -> pd.DataFrame:
-        """Visits by page and channel beside the same channel in the section."""
+        """Visits by page and channel, compared with the same channel in the section."""
         if (landings := self.inputs.joined.landings) is None:
             return pd.DataFrame(columns=ENGAGEMENT)
         rows = self.context.fetch("visits-page-channel", lambda: reductions.channel_sums(landings, self.sums.windows))
@@ -98,7 +98,7 @@ class Diagnostics:
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))
 
     def events(self) -> pd.DataFrame:
-        """Each event on each page beside the pages of its kind: EVENTS."""
+        """Each event on each page, compared with pages of its kind: EVENTS."""
         if (events := self.inputs.joined.table("events")) is None:
             return pd.DataFrame(columns=EVENTS)
         dates = self.context.fetch("event-dates", lambda: events.filter(events.date.notnull(), ~events.undated).select("date").distinct())[

@@ -1,4 +1,4 @@
-"""What clicks the site's own CTR curve lets expect, for every page and query."""
+"""Expected clicks by the CTR curve of the site, for every page and query."""
 
 from __future__ import annotations
 
@@ -22,15 +22,15 @@ from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.sums import Sums
 
-#: from so many rows and pages on, the CTR curve is learnt from a part of the pages: what is left is more than it needs
+#: rows and pages from which the CTR curve is learnt from a sample of pages
 CURVE_ROWS, CURVE_PAGES = 1_000_000, 20_000
 
 
 @dataclass(frozen=True)
 class Calibration:
-    """What figures of every window are held against, so that a page and its comparison rest on the same: learnt once for a site.
+    """The calibration shared by all windows, so that a page and its comparison are consistent: learnt once for a site.
 
-    curve: the CTR curve; countries: country, level of those where searchers choose otherwise; sight: how far searchers look.
+    curve: the CTR curve; countries: country, level of those with a different CTR; sight: how far searchers look.
     """
 
     curve: Curve
@@ -40,7 +40,7 @@ class Calibration:
 
 @dataclass(frozen=True, eq=False)
 class Expectation:
-    """The CTR curve, the levels of countries, the sight, and the pairs with what they let expect."""
+    """The CTR curve, the levels of countries, the sight, and the pairs with their expected clicks."""
 
     context: Context
     inputs: Inputs
@@ -49,13 +49,13 @@ class Expectation:
 
     @property
     def _page_stride(self) -> int:
-        """One page in so many teaches the CTR curve."""
+        """One page in so many is used to learn the CTR curve."""
         rows = sum(one["rows_used"] for one in self.inputs.joined.account["sources"] if one["kind"] == "search")
         return int(max(1, min(rows // CURVE_ROWS, len(self.inputs.joined.pages) // CURVE_PAGES)))
 
     @once
     def _curve_rows(self) -> ibis.Table:
-        """What the CTR curve is learnt from, summed."""
+        """The rows from which the CTR curve is learnt, summed."""
 
         def make() -> ibis.Table:
             return reductions.curve_rows(self.inputs.joined.search, self.sums.windows, of=self.inputs.curve_grain, every=self._page_stride)
@@ -70,12 +70,12 @@ class Expectation:
         self.context.say("learning the CTR curve")
         cells = self.context.fetch("curve", lambda: reductions.curve_cells(self._curve_rows))
         kinds = [cells[name].astype("category").cat.codes.to_numpy() for name in SEGMENT]
-        order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine keeps no order
+        order = np.lexsort([cells["page"].to_numpy(), cells["bin"].to_numpy(), *kinds])  # the engine guarantees no order
         return learn_curve(cells.iloc[order].reset_index(drop=True))
 
     @once
     def countries(self) -> pd.DataFrame:
-        """How much more or less searchers of a country choose at the same place: only countries that differ."""
+        """CTR of countries relative to the site at the same position: only countries that differ."""
         if self.given is not None:
             return self.given.countries
         if not self.inputs.varies("country"):
@@ -94,24 +94,24 @@ class Expectation:
 
     @property
     def _target_table(self) -> ibis.Table | None:
-        """query: those that editors mean pages for, in the engine; None without any."""
+        """query: the target queries of editors, in the engine; None without any."""
         targets = self.inputs.target_queries
         return None if targets is None or targets.empty else self.context.engine.frame(targets[["query"]].astype("str"))
 
     @once
     def _spelled_pairs(self) -> ibis.Table:
-        """The sums of pages and queries, with what the curve expects; passing, for what lasts has numbers for queries."""
+        """The sums of pages and queries, with expected clicks. Temporary: the stored copy has integer query ids."""
         rates = self.rates
         self.context.say("summing pages and queries")
         return self.context.engine.keep(reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of=self.inputs.subject))
 
     @property
     def _query_numbers(self) -> ibis.Table:
-        """query, query_id: all queries of the pairs and of the editors, numbered by alphabet."""
+        """query, query_id: all queries of the pairs and of editors, numbered in alphabetical order."""
         return self.context.table("asked", lambda: reductions.numbered(self._spelled_pairs, self._target_table))
 
     def numbered_pairs(self) -> ibis.Table:
-        """The sums of pages and queries with numbers for queries: the form in which they are kept."""
+        """The sums of pages and queries with query ids, the form in which they are stored."""
         spelled_pairs = self._spelled_pairs
         self.context.say("numbering queries")
         return reductions.coded(spelled_pairs, self._query_numbers)
@@ -121,7 +121,7 @@ class Expectation:
         """One row per (page, query) of the recent or reference window: sums of both, expected clicks, positions, days."""
         pairs = self.context.fetch("pairs", self.numbered_pairs)
         numbers = self.context.fetch("asked", lambda: self._query_numbers)
-        if not numbers["query_id"].is_monotonic_increasing:  # some engines keep no order
+        if not numbers["query_id"].is_monotonic_increasing:  # some engines guarantee no order
             numbers = numbers.sort_values("query_id")
         texts = pd.Index(numbers["query"].astype("str"))
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
@@ -135,7 +135,9 @@ class Expectation:
 
     @once
     def both_windows(self) -> pd.DataFrame:
-        """The rows that tell both windows: `pairs`, or, where queries are named in one of them alone, the totals of pages with an empty query."""
+        """The rows that cover both windows: `pairs`, or, where queries are named in only one of them, the totals of pages with an empty
+        query.
+        """
         if not self.inputs.is_paired or not self.sums.windows.has_reference or self.sums.windows.compares_queries:
             return self.pairs
         rates = self.rates
@@ -147,7 +149,7 @@ class Expectation:
 
     @once
     def pageless_queries(self) -> pd.DataFrame:
-        """Totals of queries where no rows tell their pages: query, brand, and the sums of `core.reduce.pair_sums`; by impressions."""
+        """Totals of queries whose pages are unknown: query, brand, and the sums of `core.reduce.pair_sums`; by impressions."""
         names = ["query", "brand", "clicks", "impressions", "position_sum", "placed", "expected_clicks"]
         if self.inputs.is_paired or not self.inputs.has_grain("query"):
             none = pd.DataFrame({name: pd.Series(dtype="float64") for name in names})
@@ -171,7 +173,7 @@ class Expectation:
 
     @once
     def sight(self) -> Sight:
-        """How far this site's searchers look, learnt from pairs that moved between the windows."""
+        """How far the searchers of this site look, learnt from pairs that moved between the windows."""
         return self.given.sight if self.given is not None else learn_sight(self.both_windows)
 
     @property
@@ -181,7 +183,7 @@ class Expectation:
 
 
 def _with_places(pairs: pd.DataFrame) -> pd.DataFrame:
-    """Sums of `core.reduce.pair_sums` with days on which they were shown, and the position in both windows."""
+    """Sums of `core.reduce.pair_sums` with their days with impressions, and the position in both windows."""
     seen = [name for name in map(str, pairs) if name.startswith("seen_")]
     days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
     pairs = pairs.drop(columns=seen).assign(days=days)

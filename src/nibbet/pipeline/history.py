@@ -1,4 +1,4 @@
-"""What the weeks of the whole history tell: lasting changes, events, seasons."""
+"""Results from the weeks of the whole history: lasting changes, events, seasons."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ SEASONS = ["level", "key", "season", *CALENDAR, "weekend", "weekdays"]
 
 @dataclass(frozen=True, eq=False)
 class History:
-    """Pages and sections by weeks; the same for all windows that are compared."""
+    """Pages and sections by week; the same for all compared windows."""
 
     context: Context
     inputs: Inputs
@@ -67,7 +67,7 @@ class History:
 
     @once
     def _weeks(self) -> tuple[np.ndarray, np.ndarray, pd.DatetimeIndex]:
-        """Numbers of the pages with enough clicks to tell anything, their clicks by whole weeks up to the last complete day, the ends of these."""
+        """Numbers of the pages with enough clicks, their clicks by whole weeks up to the last complete day, the ends of these weeks."""
         ends = self.week_ends
         rows = self._page_weeks
         total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
@@ -84,7 +84,7 @@ class History:
 
     @once
     def trends(self) -> pd.DataFrame:
-        """What the weeks of every page tell, by page number: see `core.decline.trends`; pages with too few clicks to tell are left out."""
+        """The development of every page, by page number: see `core.decline.trends`; pages with too few clicks are left out."""
         shown, clicks, ends = self._weeks
         self.context.say("looking for lasting changes")
         first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
@@ -97,7 +97,7 @@ class History:
 
     @once
     def events(self) -> pd.DataFrame:
-        """event_from, event_to, event_share of the pages that owe nearly all to an event that is over."""
+        """event_from, event_to, event_share of the pages whose clicks come from an event that is over."""
         names = ["event_from", "event_to", "event_share"]
         return self.trends.loc[self.trends["event_to"].notna(), names]
 
@@ -108,7 +108,7 @@ class History:
 
     @once
     def page_waves(self) -> tuple[Annual, pd.Series]:
-        """The annual wave of every page with enough clicks, and whether it is its own: pages that changed for good, or owe all to an event that
+        """The annual wave of every page with enough clicks, and whether it is its own: pages with a lasting change, or an event that
         is over, have that of their section.
         """
         shown, clicks, ends = self._weeks
@@ -118,29 +118,31 @@ class History:
 
     @once
     def page_calendar(self) -> pd.DataFrame:
-        """When each page with enough clicks has its season, by number: see `core.season.season_calendar`."""
+        """The season of each page with enough clicks, by number: see `core.season.season_calendar`."""
         return season_calendar(self.page_waves[0], self.sums.windows.as_of)
 
     @property
     def page_clicks(self) -> pd.Series:
-        """Clicks of all whole weeks, of the pages with enough to tell anything, by number."""
+        """Clicks of all whole weeks, of the pages with enough, by number."""
         shown, clicks, _ = self._weeks
         return pd.Series(clicks.sum(axis=1), index=shown)
 
     def starts(self, days: int) -> pd.DataFrame:
-        """Pages first seen in the last `days`, by number, with first_seen and how they start beside earlier new ones: `core.starts.STARTS`."""
+        """Pages first seen in the last `days`, by number, with first_seen and their start compared with earlier new ones:
+        `core.starts.STARTS`.
+        """
         first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
         seen = pd.to_datetime(self.sums.pages["first_seen"])
         born = seen[(seen - first).dt.days > NEW_DAYS]
         offset, count = ((last - first).days + 1) % 7, ((last - first).days + 1) // 7
         late = (born - first).dt.days.to_numpy()
-        began = np.ceil((late - offset) / 7).clip(0, count).astype(np.int64)  # the first whole week on which it was there throughout
-        young = ((last - born).dt.days < days).to_numpy() & self.sums.windows.is_daily  # months do not tell when a page began
+        began = np.ceil((late - offset) / 7).clip(0, count).astype(np.int64)  # its first complete week
+        young = ((last - born).dt.days < days).to_numpy() & self.sums.windows.is_daily  # months do not show when a page began
         weeks = self.week_table(born.index.to_numpy(), 0, count).astype(np.int64)
         return starts(weeks, began, young).set_axis(born.index[young]).assign(first_seen=born[young])
 
     def season_table(self) -> pd.DataFrame:
-        """When each section and each page with enough clicks has its season: SEASONS."""
+        """The season of each section and of each page with enough clicks: SEASONS."""
         sections = season_calendar(self.annual, self.sums.windows.as_of).rename_axis("key").reset_index().assign(level="section")
         week = weekday_index(self.inputs.section_days)
         sections["weekend"] = sections["key"].map(week[[5, 6]].mean(axis=1))
@@ -157,7 +159,7 @@ class History:
         return result.astype({"weekend": "float64"})[SEASONS]
 
     def _weekends(self, pages: pd.Index, usual: pd.Series) -> tuple[np.ndarray, np.ndarray]:
-        """weekend and weekdays (own, section; unknown where rows have no days) of pages; usual: the weekend of their sections."""
+        """weekend and weekdays (own, section; unknown for undated rows) of pages; usual: the weekend of their sections."""
         windows = self.sums.windows
         if windows.step != "day":
             return np.full(len(pages), np.nan), np.full(len(pages), "unknown")

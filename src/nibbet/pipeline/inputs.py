@@ -1,4 +1,4 @@
-"""What was read: the joined sources, one property for each kind of facts."""
+"""The joined sources, one property for each kind of facts."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 from nibbet.pipeline.context import Context
 
-#: a sum of visits with this in its name is told only by tables with one of these columns
+#: a sum of visits with this in its name is known only if a table has one of these columns
 TOLD_BY = {
     "engaged": {"engaged_sessions", "engaged_share"},
     "engagement_seconds": {"engagement_seconds", "seconds_each"},
@@ -36,13 +36,13 @@ TOLD_BY = {
 
 @dataclass(frozen=True, eq=False)
 class Inputs:
-    """The sources of a site, joined by page; nothing here rests on the windows that are compared."""
+    """The sources of a site, joined by page; nothing here depends on the compared windows."""
 
     context: Context
 
     @once
     def joined(self) -> Joined:
-        """The rows of all sources with the pages that they are about."""
+        """The rows of all sources with their pages."""
         c, settings = self.context, self.context.sum_settings
         clean_rows = read_sources(*c.engines.pair, c.store, settings, c.root, c.frames, c.say)
         joined = Joined(c.engine, c.store, c.key, settings, clean_rows, c.say)
@@ -51,7 +51,7 @@ class Inputs:
 
     @property
     def spellings(self) -> pd.DataFrame:
-        """Every spelling met: spelling, page, reason, sources."""
+        """Every spelling: spelling, page, reason, sources."""
         return self.joined.addresses
 
     @property
@@ -66,7 +66,7 @@ class Inputs:
 
     @once
     def windows(self) -> Windows:
-        """The recent, reference and long window that the settings ask for and the data allow."""
+        """The recent, reference and long window, by the settings and the data."""
         settings, joined = self.context.sum_settings.windows, self.joined
         return chosen(
             joined.covers,
@@ -84,7 +84,7 @@ class Inputs:
         return self.joined.kinds
 
     def visits_as_given(self, sums: pd.DataFrame) -> pd.DataFrame:
-        """Sums of visits in which what no table of landings tells is unknown, not 0."""
+        """Sums of visits, null where no table of landings has the measure."""
         given = self.joined.given["landings"]
         unknown = [name for name in map(str, sums) if any(not given & columns for sign, columns in TOLD_BY.items() if sign in name)]
         return sums.assign(**dict.fromkeys(unknown, np.nan))
@@ -100,23 +100,23 @@ class Inputs:
 
     @property
     def subject(self) -> str:
-        """What rows of search are about: pair where they name queries of pages, else page."""
+        """The subject of search rows: pair where they name queries of pages, else page."""
         return "pair" if self.is_paired else "page"
 
     @property
     def curve_grain(self) -> str:
-        """Which rows the CTR curve is learnt from: queries of pages, else totals of pages, else totals of queries."""
+        """The rows from which the CTR curve is learnt: queries of pages, else totals of pages, else totals of queries."""
         return "pair" if self.is_paired else "page" if self.has_grain("page") else "query"
 
     @once
     def varying(self) -> set[str]:
-        """The ways to split search rows in which they differ."""
+        """The dimensions by which search rows differ."""
         rows = self.joined.table("search")
         assert rows is not None, "there is always search"
 
         def make() -> ibis.Table:
             several = {name: (rows[name].min() != rows[name].max()).fill_null(False) for name in SPLIT_BY}
-            bare = rows.surface.isnull().any() & rows.surface.notnull().any()  # rows that name no surface are of web search
+            bare = rows.surface.isnull().any() & rows.surface.notnull().any()  # rows without a surface are of web search
             return rows.aggregate(**{**several, "surface": several["surface"] | bare})
 
         result = self.context.fetch("differing", make).iloc[0]
@@ -139,7 +139,7 @@ class Inputs:
 
     @once
     def demand_rows(self) -> pd.DataFrame | None:
-        """The rows of the source of demand, queries as search rows spell them; None without one."""
+        """The rows of the demand source, with queries spelled as in search rows; None without one."""
         if (table := self.joined.table("demand")) is None:
             return None
         rows = self.context.engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
@@ -147,7 +147,7 @@ class Inputs:
 
     @once
     def monthly_searches(self) -> pd.DataFrame | None:
-        """query, demand: searches in a month, of the last twelve that are told; null without a source of demand."""
+        """query, demand: searches a month, over the last twelve known; None without a demand source."""
         if (rows := self.demand_rows) is None:
             return None
         rows = rows.dropna(subset=["volume"])
@@ -185,7 +185,7 @@ class Inputs:
 
     @once
     def target_queries(self) -> pd.DataFrame | None:
-        """page (number), query: what editors mean each page for; None without an editorial list."""
+        """page (number), query: the target query of each page; None without an editorial list."""
         rows = self.joined.few("editorial")
         if rows is None:
             return None
@@ -201,14 +201,14 @@ class Inputs:
 
     @property
     def inlinks(self) -> pd.Series | None:
-        """By page number, from how many pages of the site links lead to it; None without links."""
+        """By page number, the number of pages of the site that link to it; None without links."""
         if (links := self.joined.table("links")) is None:
             return None
         return self.context.fetch("link-sums", lambda: link_rows.senders(links)).set_index("target_id")["links"]
 
     @property
     def rare_links(self) -> pd.DataFrame | None:
-        """source_id, target_id of links to pages that at most two pages link to; None without links."""
+        """source_id, target_id of links to pages with at most two linking pages; None without links."""
         if (links := self.joined.table("links")) is None:
             return None
         rows = self.context.fetch("rare-links", lambda: link_rows.rare(links))
@@ -216,7 +216,7 @@ class Inputs:
 
     @property
     def anchors(self) -> pd.DataFrame:
-        """page (number), anchor: the texts of links that lead to each page, from its own site and from others."""
+        """page (number), anchor: the texts of links to each page, internal and external."""
         parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
         if (links := self.joined.table("links")) is not None:
             parts.append(self.context.fetch("anchors", lambda: link_rows.anchors(links)))
@@ -228,7 +228,7 @@ class Inputs:
 
     @property
     def index_exclusions(self) -> pd.Series:
-        """Of each page, the state in which the index does not hold it, as the crawl says it; null where it does or nothing tells."""
+        """The index state of each page that is not indexed, as in the crawl; null where it is or this is unknown."""
         inventory, pages = self.joined.inventory, self.pages
         if inventory is None or "index_state" not in inventory:
             return pd.Series(None, index=pages.index, dtype="object")
@@ -237,7 +237,7 @@ class Inputs:
 
     @property
     def page_kinds(self) -> pd.Series:
-        """The kind of each page as editors keep it, null where they do not."""
+        """The kind of each page in the editorial list, null where it is not there."""
         editorial, pages = self.joined.few("editorial"), self.pages
         if editorial is None or "kind" not in editorial:
             return pd.Series(np.nan, index=pages.index, dtype="str")

@@ -26,7 +26,7 @@ from nibbet.pipeline.targets import Targets
 
 @dataclass(frozen=True, eq=False)
 class Linking:
-    """What the internal links of the site lack."""
+    """Faults and gaps of internal links."""
 
     context: Context
     inputs: Inputs
@@ -60,11 +60,11 @@ class Linking:
         return rows["source_id"].to_numpy(np.int64), rows["target_id"].to_numpy(np.int64)
 
     def flows(self) -> pd.DataFrame:
-        """Where the links of each section lead readers: FLOWS; no rows without a source of links."""
+        """Where the links of each section lead: FLOWS; no rows without a source of links."""
         return link_flows(self.measures.ledger, self._pairs)
 
     def suggestions(self) -> pd.DataFrame:
-        """Links that are missing: SUGGESTED; no rows without a source of links."""
+        """Missing links: SUGGESTED; no rows without a source of links."""
         inlinks = self.inputs.inlinks
         if inlinks is None:
             return pd.DataFrame(columns=SUGGESTED)
@@ -99,7 +99,7 @@ class Linking:
 
     @once
     def subjects(self) -> sparse.csr_matrix:
-        """What each page is about: the words of the queries that it answers and of its title, the rarer the more; rows of length 1."""
+        """The subject of each page: the words of the queries that it answers and of its title, weighted by rarity; rows of length 1."""
         own, pages = self._answered, len(self.measures.ledger)
         lexicon, texts = self.query_map.page_words
         number, _, query_words = lexicon.of_queries(own)
@@ -109,7 +109,7 @@ class Linking:
         titles = lexicon.matrix(self.measures.ledger["title"].astype("str").fillna(""))
         drawn, texts, titles = lexicon.same_width(sparse.csr_matrix(unit_rows(draws) @ query_words), texts, titles)
         weight = rarity(texts)
-        weight[np.asarray((texts > 0).sum(axis=0)).ravel() > pages / 2] = 0.0  # what stands on most pages is no subject
+        weight[np.asarray((texts > 0).sum(axis=0)).ravel() > pages / 2] = 0.0  # words on most pages are no subject
         words = unit_rows(sparse.csr_matrix(drawn.multiply(weight[None, :]))) + unit_rows(
             sparse.csr_matrix(titles.multiply(weight[None, :]))
         )

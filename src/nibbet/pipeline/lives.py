@@ -1,4 +1,4 @@
-"""What becomes of pages and topics over the years."""
+"""Long-term development of pages and topics."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Lives:
-    """Pages and topics by what their weeks tell."""
+    """Lives of pages and topics, by their weeks."""
 
     context: Context
     inputs: Inputs
@@ -31,7 +31,7 @@ class Lives:
     query_map: QueryMap
 
     def table(self) -> pd.DataFrame:
-        """`core.lives.LIVES`, pages then topics, those with most clicks first; no rows without days."""
+        """`core.lives.LIVES`, pages then topics, by clicks; no rows without days."""
         if not self.sums.windows.is_daily:
             return pd.DataFrame(columns=LIVES)
         pages = self._pages().assign(key=lambda t: t["key"].map(self.inputs.pages["page"]))
@@ -67,7 +67,7 @@ class Lives:
         )
         code = pd.factorize(section, sort=True)[0].astype(np.int64)
         first = (clicks > 0).argmax(axis=1)
-        began = np.where(first * 7 > NEW_DAYS, first, 0).astype(np.int64)  # asked for, or answered, only since then
+        began = np.where(first * 7 > NEW_DAYS, first, 0).astype(np.int64)  # asked, or answered, only since then
         changes = changes_of_level(clicks, code, began, ends).set_axis(names[shown])
         sure = ~(changes["real"] | changes["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
         waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
@@ -77,8 +77,9 @@ class Lives:
 
 
 def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, own: pd.Series, known: bool) -> pd.Series:
-    """own, section, evergreen or unknown by key: what changed for good, or owes all to an event, has no wave of its own; known: whether the data tell
-    of a year.
+    """own, section, evergreen or unknown by key: keys with a lasting change or an event have no wave of their own; known: whether the data
+    cover
+    a year.
     """
     season = pd.Series(np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen"), index=calendar.index)
     return season.reindex(trends.index).fillna("evergreen") if known else pd.Series("unknown", index=trends.index)

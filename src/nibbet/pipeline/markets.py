@@ -1,4 +1,4 @@
-"""Who asks from where, in which language."""
+"""Countries and languages of queries."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Markets:
     splits: Splits
 
     def table(self) -> pd.DataFrame:
-        """`core.markets.MARKETS`; no rows where neither a country nor another language is told."""
+        """`core.markets.MARKETS`; no rows where neither a country nor another language is known."""
         demand, cells = self._asked(), self.splits.cells
         cells = cells[cells["dimension"] == "country"]
         if demand.empty and cells.empty:
@@ -43,7 +43,7 @@ class Markets:
         return market_table(demand, countries, self.context.config.value.conversion, per_visit)
 
     def _asked(self) -> pd.DataFrame:
-        """The queries in another language than the site's that no page answers, by country, with what pages in it would bring."""
+        """The unanswered queries in another language than that of the site, by country, with the gain of pages in it."""
         known = self.query_map.grouping.queries.dropna(subset=["language"])
         names = ["country", "query", "language", *SUMMED, "gain", "gain_low", "gain_high"]
         if known.empty or not self.inputs.is_paired:

@@ -1,4 +1,4 @@
-"""The measures of every page: pull, change, trend, worth."""
+"""The measures of every page: pull, change, trend, value."""
 
 from __future__ import annotations
 
@@ -29,13 +29,13 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
 
-#: sessions at the site's rate that are added to those of a section: enough to steady the rate of a section with few
+#: weight of the rate of the site in that of a section, in sessions
 PRIOR_SESSIONS = 200
 
 
 @dataclass(frozen=True, eq=False)
 class Measures:
-    """The whole ledger, and what it tells of the site."""
+    """The complete ledger, and results for the whole site."""
 
     context: Context
     inputs: Inputs
@@ -66,7 +66,7 @@ class Measures:
 
     @property
     def pages_as_pairs(self) -> pd.DataFrame:
-        """The totals of pages as if one query that they answer made each; the home page, which is asked for by name, aside."""
+        """The totals of pages as if each had one answered query; without the home page, which is searched for by name."""
         rows = self.expectation.pairs
         home = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy()
         return rows.assign(role="owner", answer=1.0, brand=home, topic=pd.Series(None, index=rows.index, dtype="str"))
@@ -83,13 +83,13 @@ class Measures:
 
     @once
     def standing(self) -> Standing:
-        """Where this site's good pages stand."""
+        """The positions of the good pages of this site."""
         return learn_standing(self.ledger, below=self.context.config.verdicts.climb_position[0])
 
     @once
     def visit_value(self) -> pd.Series:
-        """Money a visit from search earns on each page: conversions per session of the section (shrunk to the site) x value, or revenue; null
-        without either. Under -1 that of the site.
+        """Value of a visit from search on each page: conversions per session of the section (shrunk to the site) x value, or revenue; null
+        without either. That of the site is under -1.
         """
         pages, value = self.ledger, self.context.config.value.conversion
         if value is None and not pages["revenue_long"].fillna(0).sum():
@@ -105,7 +105,9 @@ class Measures:
 
     @once
     def earning_pages(self) -> pd.DataFrame | None:
-        """What visits from search earn on each page: clicks, sessions, engaged, conversions, revenue, section; None where landings do not tell."""
+        """Earnings of visits from search on each page: clicks, sessions, engaged, conversions, revenue, section; None where landings lack
+        them.
+        """
         visits, names = self.sums.visits, ("sessions", "engaged", "conversions", "revenue")
         if visits is None or "recent" not in self.sums.windows.visits_in:
             return None
@@ -115,7 +117,7 @@ class Measures:
 
     @once
     def strengths(self) -> pd.DataFrame:
-        """What sections, named groups, kinds and lengths of pages earn per page and per search: `core.strength.STRENGTHS`."""
+        """Earnings of sections, named groups, kinds and lengths of pages, per page and per search: `core.strength.STRENGTHS`."""
         pages = self.ledger
         kinds = pd.DataFrame({"level": "kind", "key": self.inputs.page_kinds, "page": pages.index}).dropna(subset=["key"])
         sizes = pd.DataFrame({"level": "length", "key": lengths(pages["words"]), "page": pages.index}).dropna(subset=["key"])
@@ -127,7 +129,7 @@ class Measures:
 
     @property
     def section_strength(self) -> pd.Series:
-        """How the section of each page does in clicks per search beside the rest of the site."""
+        """Clicks per search of the section of each page, relative to the rest of the site."""
         rows = self.strengths
         section = rows[rows["level"] == "section"].set_index("key")["strength"]
         return self.inputs.pages["section"].map(section)

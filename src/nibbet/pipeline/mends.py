@@ -1,4 +1,4 @@
-"""What to mend: technical faults and redirects."""
+"""Technical faults and redirects."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ class Mends:
         return result.astype({"target": "str", "because": "str", "repair": "str"})
 
     def redirects(self) -> pd.DataFrame:
-        """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
+        """Redirects of addresses that go: from, to, status (301 or 410), because; no chains, no loops."""
         pages, verdicts = self.measures.ledger, self.decisions.outcome[0]
         leaving = verdicts["verdict"].isin(LEAVING)
         rows = pd.DataFrame(
@@ -78,7 +78,7 @@ class Mends:
             & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
         )
         cover, section = (result.reindex(pages.index).map(pages["page"]) for result in (self.targets.covering, self.targets.section_hubs))
-        broken &= cover.notna() | section.notna()  # what earned and nothing covers is put back, not given up: see repairs
+        broken &= cover.notna() | section.notna()  # pages that earned and have no cover are restored instead: see repairs
         why = np.where(cover.notna(), "; that page covers it", "; put it back, until then its section")
         mend = pd.DataFrame(
             {
@@ -92,7 +92,7 @@ class Mends:
         reason = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
         visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": reason})
         result = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
-        # what redirects already may lead to a page that fails or asks not to be found
+        # existing redirects may lead to a page that fails or is blocked
         ends_dead = result["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
         instead = pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"])
         result["to"] = result["to"].where(~ends_dead, result["from"].map(instead))

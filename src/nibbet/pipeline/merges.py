@@ -1,4 +1,4 @@
-"""Pages that answer the same search, and what merging them gains."""
+"""Pages that serve the same search, and the gain of merging them."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
 
-#: what an expected click weighs beside one had, where it is asked what a page is chosen for: enough to bridge a page without clicks
+#: weight of an expected click relative to an actual one in the choice of searchers: enough for pages without clicks
 PRIOR_CHOICE = 0.2
 
 
@@ -55,7 +55,7 @@ class Merges:
         self.context.say("looking for pages to merge")
         candidates = merging.candidate_pairs(pairs, self.context.config.verdicts, (~pages["gone"] & ~pages["blocked"]).to_numpy())
         enough = candidates["shared"] >= self.context.config.verdicts.shared_queries
-        if not self.sums.windows.has_daily_pairs:  # nothing tells who leads on which day
+        if not self.sums.windows.has_daily_pairs:  # without daily rows there is no turn-taking
             none = pd.DataFrame({"query": [], "date": [], "page": [], "impressions": [], "position": []})
             gaps = merging.place_gap(pairs, candidates)
             unknown = candidates.assign(turn_taking=np.nan, contested=np.nan, lead_spread=np.nan, place_gap=gaps)
@@ -65,12 +65,12 @@ class Merges:
         days = self.context.engine.fetch(reductions.daily_leaders(self.inputs.joined.search, self.sums.windows, wanted)).rename(
             columns={"page_id": "page"}
         )
-        days["query"] = pd.factorize(days["query"])[0]  # only told apart
+        days["query"] = pd.factorize(days["query"])[0]  # only distinguished, not read
         known = leads(days, candidates[enough]).reindex(candidates.index)
         return self._with_likeness(candidates.join(known.fillna({"turn_taking": 0.0}))), days
 
     def _with_likeness(self, candidates: pd.DataFrame) -> pd.DataFrame:
-        """The candidates with how far their titles and intents agree, and how likely it is that they answer one search."""
+        """The candidates with the agreement of titles and intents, and the probability that they serve one search."""
         titles = title_likeness(self.pages.table, candidates, self.query_map.page_words[0], self.context.config.site.brand)
         both = shared_queries(self.query_map.mapped, candidates)
         chosen, answers = chosen_beside(both, candidates), both_answer(both, candidates)
@@ -87,7 +87,7 @@ class Merges:
 
     @property
     def _named_above(self) -> pd.Series | None:
-        """The address of the page above each by its breadcrumbs; None without an inventory that has them."""
+        """The address of the parent of each page by its breadcrumbs; None without an inventory that has them."""
         inventory = self.inputs.joined.inventory
         if inventory is None or not {"parent_page", "trail"} & set(inventory):
             return None
@@ -95,13 +95,14 @@ class Merges:
 
     @property
     def _chosen(self) -> pd.DataFrame:
-        """The query map with chosen: clicks had, and a part of those expected."""
+        """The query map with chosen: actual clicks plus a part of expected ones."""
         pairs = self.query_map.mapped
         return pairs.assign(chosen=pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"])
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
-        """How far the pages of each pair are chosen for the same intents, as far as they answer, by the results of their queries; null where no
-        results are known.
+        """How far the pages of each pair get clicks for the same intents, as far as they answer, by the results of their queries; null
+        where
+        no results are known.
         """
         grouping = self.query_map.grouping
         if grouping.results is None or candidates.empty:
@@ -113,7 +114,7 @@ class Merges:
 
     @once
     def _page_answers(self) -> pd.Series:
-        """How far each page answers what it draws, by impressions."""
+        """How far each page answers its queries, weighted by impressions."""
         rows = rows_at(self.query_map.pairs, ~self.query_map.pairs["brand"], ["page", "answer", "impressions"])
         sums = (rows["answer"] * rows["impressions"]).groupby(rows["page"]).sum()
         shown = rows.groupby("page")["impressions"].sum()
@@ -121,7 +122,7 @@ class Merges:
 
     @once
     def outcome(self) -> tuple[pd.DataFrame, pd.DataFrame, pd.DataFrame]:
-        """Merge groups, what each gains, and which pages that share queries stay apart."""
+        """Merge groups, the gain of each, and pairs that share queries but stay apart."""
         pages, like, (candidates, _) = self.measures.ledger, self.context.config.verdicts, self.candidates
         facts = pages.assign(
             address=pages["page"], page=pages.index, stays=stays(pages, self.context.config.verdicts, self.context.config.windows.settled)
@@ -141,7 +142,7 @@ class Merges:
 
     @property
     def gains(self) -> pd.DataFrame:
-        """One row per merge group: what it gains, see `core.groups.merge_gain`."""
+        """One row per merge group with its gain, see `core.groups.merge_gain`."""
         return self.outcome[1]
 
     def _gains_of(self, groups: pd.DataFrame) -> pd.DataFrame:
@@ -164,6 +165,6 @@ class Merges:
         return rows.assign(page=rows["page"].map(self.pages.table["page"]))
 
     def apart_table(self) -> pd.DataFrame:
-        """Pairs of pages that draw the same queries and yet are not merged, with the reason."""
+        """Pairs of pages that draw the same queries but are not merged, with the reason."""
         rows, names = self.outcome[2], self.pages.table["page"]
         return rows.assign(page=rows["page"].map(names), other=rows["other"].map(names))

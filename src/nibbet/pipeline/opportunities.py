@@ -53,7 +53,7 @@ class Opportunities:
 
     @property
     def _unwanted(self) -> pd.Series:
-        """The queries that the business does not want to be found for."""
+        """The queries for which the business does not want to be found."""
         queries = pd.Series(numbered(self.query_map.pairs)[1]).astype("str")
         items = list(self.context.config.about.unwanted)
         return queries_in_groups(queries, {"": items}, place="[about] unwanted")["query"]

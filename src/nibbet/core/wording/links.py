@@ -1,4 +1,4 @@
-"""The sentences of links: broken ones, backlinks that are lost or lead nowhere, suggested ones, and what links say of a page."""
+"""Sentences about links: broken ones, lost or failing backlinks, suggested ones, and anchors."""
 
 from __future__ import annotations
 
@@ -9,7 +9,9 @@ from nibbet.core import sentences as say
 
 
 def broken(shown: pd.Series, rows: pd.DataFrame, moved: pd.Series, mend: pd.Series) -> pd.Series:
-    """Shown: the address that is linked; rows: status, silent (why it gave no answer), target_id (null on other hosts); moved: it redirects; mend: the
+    """Shown: the address as linked; rows: status, silent (why it did not answer), target_id (null on other hosts); moved: it redirects;
+    mend:
+    the
     address to link to, or null.
     """
     status, outside = rows["status"].astype("Int64"), rows["target_id"].isna()
@@ -25,7 +27,7 @@ def broken(shown: pd.Series, rows: pd.DataFrame, moved: pd.Series, mend: pd.Seri
 
 
 def backlink(links: pd.DataFrame) -> pd.Series:
-    """Links: state (failing, redirected, lost), status, to (where a redirect should lead, or null)."""
+    """Links: state (failing, redirected, lost), status, to (the redirect target, or null)."""
     mend = links["to"].notna().map({True: "redirect it to the page named.", False: "no page takes its place."})
     sentences: dict[str, pd.Series | str] = {
         "failing": say.joined("Leads to an address that answers ", links["status"].astype("str"), "; ", mend),
@@ -36,7 +38,10 @@ def backlink(links: pd.DataFrame) -> pd.Series:
 
 
 def suggested(links: pd.DataFrame) -> pd.Series:
-    """Links: links (pages that link to the page now), shown (impressions of the page), readers (of the page that is to link, by the mean page)."""
+    """Links: links (pages that link to the page now), shown (impressions of the page), readers (of the page that is to link, relative to
+    the
+    mean page).
+    """
     count = links["links"].astype(int)
     few = say.joined("Only ", say.plural(count, "page"), (count == 1).map({True: " links to it", False: " link to it"}))
     has = few.where(count > 0, "No page links to it")
@@ -46,8 +51,8 @@ def suggested(links: pd.DataFrame) -> pd.Series:
 
 
 def anchors(table: pd.DataFrame) -> pd.Series:
-    """What is odd, empty where nothing is. Table: flag (high: too much alike; silent: none says what the page is about), top_share, links, top,
-    usual_share, query, missing (words of the query that no link says).
+    """What is unusual, empty for nothing. Table: flag (high: too uniform; silent: none describes the page), top_share, links, top,
+    usual_share, query, missing (words of the query that no link contains).
     """
     alike = say.joined(say.share(table["top_share"]), " of ", say.plural(table["links"], "link"), ' say "', say.named(table["top"]), '"')
     alike = say.joined(alike, "; usual here is ", say.share(table["usual_share"]), ".")

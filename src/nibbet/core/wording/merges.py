@@ -1,4 +1,4 @@
-"""Why two pages that draw the same queries are not merged; `rows` are the pairs, as `core.groups` has them."""
+"""Why two pages that draw the same queries are not merged; `rows` are the pairs of `core.groups`."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def of_two_searches(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
 
 
 def not_answered(rows: pd.DataFrame, least: pd.Series) -> pd.Series:
-    """Rows: each_answers, above; least: share of the answers of the one that the other has to give."""
+    """Rows: each_answers, above; least: how far each page must answer what the other gets clicks for."""
     lies = rows["above"].map({True: ", for one lies above the other.", False: "."})
     answers = say.share(rows["each_answers"])
     return say.joined(SHOWN, "of what the one is chosen for the other answers ", answers, ", under ", say.share(least), lies)
@@ -68,7 +68,7 @@ def own_question(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
 
 
 def far_apart(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
-    """Where no days tell whether they take turns. Rows: mutual, place_gap."""
+    """Where there are no days to show turn-taking. Rows: mutual, place_gap."""
     return say.joined(
         "No days tell whether they take turns; ",
         say.share(rows["mutual"]),

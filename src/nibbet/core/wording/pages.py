@@ -1,4 +1,4 @@
-"""The sentences of pages beside their verdicts: why search does not show them, how they live, how fast they are, what visitors do, what a title did."""
+"""Sentences about pages other than verdicts: why search does not show them, lives, speed, events, changed titles."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from nibbet.core import sentences as say
 
 
 def listed(parts: Iterable[tuple[pd.Series, pd.Series | str]], index: pd.Index) -> pd.Series:
-    """Those words of each row that hold for it, with commas between. parts: (whether they hold, words)."""
+    """The words that hold for each row, separated by commas. parts: (whether they hold, words)."""
     text = pd.Series("", index=index, dtype="str")
     for holds, words in parts:
         joint = text.ne("").map({True: ", ", False: ""}).astype("str")
@@ -25,8 +25,10 @@ def _day(values: pd.Series) -> pd.Series:
 
 
 def absent(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.Series) -> pd.Series:
-    """Pages: status, redirects_to, canonical_to, depth, age_days; facts: closed_by (a rule of robots.txt), index_state; copy: address of the page that
-    says the same; cause: one of `core.absent.CAUSES`.
+    """Pages: status, redirects_to, canonical_to, depth, age_days; facts: closed_by (a rule of robots.txt), index_state; copy: address of
+    the
+    page with
+    the same content; cause: one of `core.absent.CAUSES`.
     """
     status = pages["status"].fillna(200).astype(int).astype("str")
     target = say.named(pages["redirects_to"])
@@ -50,7 +52,7 @@ def absent(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.
 
 
 def why_absent(why: pd.Series, signs: pd.Series, also: pd.Series) -> pd.Series:
-    """Why: as `absent`; signs: what speaks for the page; also: what else keeps it out, empty for nothing."""
+    """Why: as `absent`; signs: why the page matters; also: further causes, empty for none."""
     return say.joined(why, " It matters: ", signs, ".", say.joined(" Then also: ", also, ".").where(also.ne(""), ""))
 
 
@@ -72,7 +74,7 @@ def lives(table: pd.DataFrame) -> pd.Series:
 
 
 def events(table: pd.DataFrame) -> pd.Series:
-    """What stands out, empty where nothing does. Table: event, rate, usual, count, sessions, flag."""
+    """What is unusual, empty for nothing. Table: event, rate, usual, count, sessions, flag."""
     per = say.joined(say.hundreds(table["rate"]), " ", table["event"], " per 100 sessions")
     often = say.joined(per, ", where pages like it have ", say.hundreds(table["usual"]))
     counted = say.joined(often, ": ", say.count(table["count"]), " in ", say.plural(table["sessions"], "session"), ".")
@@ -80,7 +82,7 @@ def events(table: pd.DataFrame) -> pd.Series:
 
 
 def slow(table: pd.DataFrame, poor: NDArray[np.bool_]) -> pd.Series:
-    """What is poor, empty where nothing is. Table: loading (s), responding (ms), shifting, form_factor; poor: pages x those three."""
+    """What is poor, empty for nothing. Table: loading (s), responding (ms), shifting, form_factor; poor: pages x those three."""
     measured = [
         say.joined("its largest content stands after ", say.place(table["loading"]), " s (good: 2.5)"),
         say.joined("it answers after ", say.count(table["responding"]), " ms (good: 200)"),

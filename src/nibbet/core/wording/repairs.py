@@ -1,4 +1,4 @@
-"""The sentences of repairs. `drawn` is what all of them say of a page: its clicks, impressions and links from outside."""
+"""Sentences about repairs. `drawn` is common to all: clicks, impressions and backlinks of the page."""
 
 from __future__ import annotations
 
@@ -9,17 +9,17 @@ from nibbet.core import sentences as say
 
 
 def drawn(clicks: pd.Series, shown: pd.Series, outside: pd.Series) -> pd.Series:
-    """Clicks and impressions of the long window, and links from other sites where there are any."""
+    """Clicks and impressions of the long window, and backlinks if any."""
     return say.joined(say.plural(clicks, "click"), ", ", say.plural(shown, "impression"), linked(outside))
 
 
 def linked(outside: pd.Series) -> pd.Series:
-    """ ", 3 links from outside"; nothing without any."""
+    """ ", 3 backlinks"; empty without any."""
     return say.joined(", ", say.plural(outside, "link"), " from outside").where(outside > 0, "")
 
 
 def sold(conversions: pd.Series) -> pd.Series:
-    """ ", 2 conversions"; nothing without any."""
+    """ ", 2 conversions"; empty without any."""
     return say.joined(", ", say.plural(conversions, "conversion")).where(conversions > 0, "")
 
 
@@ -29,7 +29,7 @@ def kept_out(drawn: pd.Series) -> pd.Series:
 
 
 def not_held(state: pd.Series, drawn: pd.Series) -> pd.Series:
-    """Why a page needs the repair not_indexed; state: as the crawl tells it."""
+    """Why a page needs the repair not_indexed; state: the text of the crawl."""
     return say.joined('The index does not hold it ("', say.named(state), '"): ', drawn, ".")
 
 
@@ -45,13 +45,16 @@ def fails(status: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
 
 
 def asked_in_vain(missed: pd.DataFrame) -> pd.Series:
-    """Why an address needs the repair error though it is no page; missed: hits, target, covered (whether the target is on the same question, else its section)."""
+    """Why an address that is no page needs the repair error; missed: hits, target, covered (whether the target is on the same question,
+    else
+    its section).
+    """
     lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
     return say.joined("People asked for it ", say.count(missed["hits"]), " times, and it fails", pd.Series(lead, index=missed.index))
 
 
 def earned(status: pd.Series, drawn: pd.Series, conversions: pd.Series, lost: pd.Series, *, year: bool) -> pd.Series:
-    """Why a page needs the repair restore; lost: clicks a month beside a year before, or beside the days before."""
+    """Why a page needs the repair restore; lost: clicks a month relative to a year earlier, or to the preceding days."""
     before = "a year before" if year else "in the days before"
     fell = say.joined(", ", say.count(lost), " clicks a month fewer than ", before).where(lost >= 0.5, "")
     return say.joined(
@@ -60,7 +63,7 @@ def earned(status: pd.Series, drawn: pd.Series, conversions: pd.Series, lost: pd
 
 
 def broken(pages: pd.Series, status: pd.Series) -> pd.Series:
-    """Why a page needs the repair broken_link; pages: how many of the site link to it."""
+    """Why a page needs the repair broken_link; pages: number of pages of the site that link to it."""
     return say.joined(say.plural(pages, "page"), " of the site link to it, but it answers ", status.astype("str"), ".")
 
 
@@ -80,14 +83,14 @@ def moved(drawn: pd.Series) -> pd.Series:
 
 
 def listed(status: pd.Series, canonical: pd.Series, blocked: pd.Series) -> pd.Series:
-    """Why a page needs the repair sitemap, of an entry that should not stand in it."""
+    """Why a page needs the repair sitemap, for an entry that should not be there."""
     fault = say.joined("it answers ", status.astype("str"))
     fault = fault.where(status >= 300, say.joined("it names ", say.named(canonical), " as its canonical"))
     return say.joined("The sitemap lists it, but ", fault.where(~blocked, "it asks not to be indexed"), ".")
 
 
 def unlisted_by_sitemap(drawn: pd.Series) -> pd.Series:
-    """Why a page needs the repair sitemap, of a page that it leaves out."""
+    """Why a page needs the repair sitemap, for a page that is missing from it."""
     return say.joined("The sitemap does not list it: ", drawn, ".")
 
 

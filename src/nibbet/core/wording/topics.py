@@ -1,4 +1,4 @@
-"""The sentences of topics: who answers them, what leans on popular pages, and what other markets ask."""
+"""Sentences about topics: who answers them, which popular pages they are related to, and what other markets ask."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ import pandas as pd
 from nibbet.core import sentences as say
 from nibbet.core.languages import NAMES, asked_words
 
-#: what the measures of popularity are called
+#: display names of the measures of popularity
 POPULAR = {"views": "most viewed", "kept": "best kept", "earning": "most earning"}
 
 
 def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str) -> pd.Series:
-    """Topics: impressions, position, answered_share, volume, language; page: path of the page that answers or catches; state: restore, unseen, caught,
+    """Topics: impressions, position, answered_share, volume, language; page: path of the page that answers or is shown; state: restore,
+    unseen, caught,
     answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
     """
     shown = say.joined(say.count(topics["impressions"]), " impressions", say.at_place(topics["position"]), f" ({window})")

@@ -1,4 +1,4 @@
-"""The sentences of verdicts, apart from the rules that choose them: each takes the pages it speaks of and their figures, one row a page."""
+"""Sentences about verdicts, separate from the rules that choose them: each takes the pages and their figures, one row a page."""
 
 from __future__ import annotations
 
@@ -24,12 +24,12 @@ def of_unknown_age(days: pd.Series, settled: int) -> pd.Series:
 
 
 def short_history(pages: pd.Index, covered: int) -> pd.Series:
-    """Covered: days of a year that the data hold."""
+    """Covered: days of a year that the data cover."""
     return pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages)
 
 
 def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: int) -> pd.Series:
-    """Pages: clicks_long, impressions_long, backlinks_known; visits: whether they are known; year: over how many days they are asked for."""
+    """Pages: clicks_long, impressions_long, backlinks_known; visits: whether they are known; year: the days over which they are needed."""
     kinds = [~visits & ~pages["backlinks_known"], ~visits]
     missing = np.select(kinds, [f"visits{year} and links from outside", f"visits and conversions{year}"], "links from outside")
     return say.joined(
@@ -104,8 +104,9 @@ def _part(name: str, clicks: pd.Series) -> pd.Series:
 
 
 def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, first: pd.Series, sunk: pd.Series) -> pd.Series:
-    """Pages: position_answered, clicks_answered, as_one; queries: how many stand there; shown: their impressions; first: the largest of them; sunk:
-    how many times lower the page stands than in the reference window, null where it has not sunk.
+    """Pages: position_answered, clicks_answered, as_one; queries: number of such queries; shown: their impressions; first: the largest of
+    them; sunk:
+    ratio of the position to that in the reference window, null where it has not sunk.
     """
     stands = say.joined("It stands at position ", say.place(pages["position_answered"]), ", just below the clicks")
     drawn = say.joined(say.count(shown), " impressions, ", say.plural(pages["clicks_answered"], "click"), ".")
@@ -118,7 +119,7 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
 
 
 def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
-    """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that this site's pages would have there."""
+    """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that pages of this site usually have there."""
     apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " at which something else is chosen)")
     return say.joined(
         "Its CTR is ",
@@ -137,7 +138,7 @@ def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
 
 
 def disappoints(rate: pd.Series, sessions: pd.Series, usual: pd.Series, section: pd.Series) -> pd.Series:
-    """Rate, usual: share of sessions that engaged, here and on other pages of the section."""
+    """Rate, usual: share of engaged sessions, here and on other pages of the section."""
     return say.joined(
         say.share(rate),
         " of ",
@@ -151,7 +152,7 @@ def disappoints(rate: pd.Series, sessions: pd.Series, usual: pd.Series, section:
 
 
 def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
-    """Topics: topic, queries, language, impressions, position of the largest that each page draws."""
+    """Topics: topic, queries, language, impressions, position of the largest one of each page."""
     return say.joined(
         "No page answers ",
         say.plural(topics["queries"], "query"),
@@ -168,7 +169,9 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
 
 
 def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) -> pd.Series:
-    """What a page does, and where a change came from. Pages: the ledger; by_demand: whether it lost by demand; against: when it was as before; covered:
+    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; against: the time
+    of
+    comparison; covered:
     days of the long window.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
