@@ -1,4 +1,4 @@
-"""nibbet.toml: every setting with its default, checked when it is read."""
+"""nibbet.toml: every setting with its default, validated when it is read."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def _as_list(value: object) -> object:
 
 
 def _as_periods(value: object) -> object:
-    """One pair of days as a list of one."""
+    """A single pair of days as a list of one."""
     is_pair = isinstance(value, (list, tuple)) and len(value) == 2 and not any(isinstance(day, (list, tuple)) for day in value)
     return [value] if is_pair else value
 
@@ -44,13 +44,13 @@ Texts = Annotated[list[str], BeforeValidator(_as_list)]
 
 
 class Section(BaseModel):
-    """A table of nibbet.toml: no unknown keys, no change after reading."""
+    """A table of nibbet.toml: no unknown keys; immutable."""
 
     model_config = STRICT
 
 
 class SiteSettings(Section):
-    """[site]: whose pages these are."""
+    """[site]: the site."""
 
     home: str
     "The site's home address."
@@ -82,7 +82,7 @@ class SiteSettings(Section):
 
 
 class SourceSettings(Section):
-    """[[source]]: one kind of file, and the help that recognition needs."""
+    """[[source]]: one kind of file, and hints for its recognition."""
 
     kind: Kind
     "What the files are: see How exports are read."
@@ -122,7 +122,7 @@ class SourceSettings(Section):
 
 
 class WindowSettings(Section):
-    """[windows]: the days that are compared."""
+    """[windows]: the compared days."""
 
     recent: int | None = Field(None, ge=7, le=366)
     "Days up to the last complete one that are judged: long enough for rates, short enough to be now. When left out 90, or half of a history that is shorter."
@@ -142,7 +142,7 @@ class ProtectSettings(Section):
 
 
 class PurposeSettings(Section):
-    """[purpose]: patterns of paths whose pages are not there for search, and are judged by their visits."""
+    """[purpose]: patterns of paths of pages that do not exist for search and are judged by their visits."""
 
     campaign: Texts = []
     "Pages of campaigns."
@@ -153,7 +153,7 @@ class PurposeSettings(Section):
 
 
 class GroupSettings(Section):
-    """[groups.pages] and [groups.queries]: named groups, whose sums and rates stand beside those of the site."""
+    """[groups.pages] and [groups.queries]: named groups, whose sums and rates are compared with those of the site."""
 
     pages: dict[str, Texts] = {}
     "Name -> patterns of paths, in which * stands for anything."
@@ -162,7 +162,7 @@ class GroupSettings(Section):
 
 
 class QuerySettings(Section):
-    """[queries]: which of them are no searches; they count for their pages, and have no role, no opening and no topic."""
+    """[queries]: queries that are not searches; they count for their pages, but have no role, opening or topic."""
 
     junk: Texts = []
     "Words, phrases or re: expressions of RE2: queries with them are no searches, beside typed addresses, e-mail addresses, long numbers and operators."
@@ -182,7 +182,7 @@ class TopicSettings(Section):
 
 
 class AboutSettings(Section):
-    """[about]: the business beside the data. It marks topics as fit or unfit and goes into packs and briefs; it is sent nowhere."""
+    """[about]: facts about the business. They mark topics as fit or unfit and are included in packs and briefs; they are sent nowhere."""
 
     notes: str = ""
     "A Markdown file whose headings say the same: what it sells, for whom, rivals, tone, not wanted."
@@ -199,7 +199,7 @@ class AboutSettings(Section):
 
 
 class ValueSettings(Section):
-    """[value]: what a conversion is worth."""
+    """[value]: the value of a conversion."""
 
     conversion: float | None = Field(None, ge=0)
     "What one conversion is worth."
@@ -210,7 +210,7 @@ class ValueSettings(Section):
 
 
 class EngineSettings(Section):
-    """[engine]: what computes, and how much memory it may take."""
+    """[engine]: the engine and its memory limit."""
 
     backend: Annotated[str, Field(pattern=r"^(duckdb|duckdb://.+|pyspark)$")] = "duckdb"
     "duckdb, duckdb://FILE for a database of that engine whose tables are named, or pyspark."
@@ -221,7 +221,7 @@ class EngineSettings(Section):
 
 
 class LimitSettings(Section):
-    """[limits]: bounds on compressed input, so that a small file cannot fill the disk."""
+    """[limits]: limits on compressed input, so that a small file cannot fill the disk."""
 
     expanded_bytes: int = Field(40_000_000_000, ge=1_000)
     "Bytes to which a packed file may grow."
@@ -250,7 +250,7 @@ class Config(Section):
 def load_config(path: Path) -> Config:
     """The settings of `path`.
 
-    Raises ConfigError, which names every fault with its line and the mend.
+    Raises ConfigError, which lists every fault with its line and the remedy.
     """
     try:
         text = path.read_text("utf-8")
@@ -266,7 +266,7 @@ def load_config(path: Path) -> Config:
 
 
 def with_notes(config: Config, root: Path) -> Config:
-    """The settings with what the notes of [about] say beside them; raises ConfigError where they cannot be read."""
+    """The settings including the notes of [about]; raises ConfigError where they cannot be read."""
     if not config.about.notes:
         return config
     from nibbet.core.business import read_notes
@@ -316,7 +316,7 @@ def _nearest(place: list[Any]) -> str:
 
 
 def _line_of(place: list[Any], text: str) -> int | None:
-    """The line of a key: inside its table when that can be told, counted from 1."""
+    """The line of a key, within its table if it can be determined, counted from 1."""
     if not text or not place:
         return None
     lines, table = text.splitlines(), [part for part in place[:-1] if isinstance(part, str)]

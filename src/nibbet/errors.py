@@ -1,14 +1,14 @@
-"""What can go wrong with an input, said once: what, where, and the mend."""
+"""Errors of input, each with what, where, and the remedy."""
 
 from __future__ import annotations
 
 
 class NibbetError(Exception):
-    """Base of every error that a user can mend; the command line prints it and exits with 2."""
+    """Base of every error that a user can correct; the command line prints it and exits with 2."""
 
 
 class ConfigError(NibbetError):
-    """nibbet.toml, or a setting given in Python, is not usable."""
+    """nibbet.toml, or a setting given in Python, is invalid."""
 
 
 class SourceError(NibbetError):
@@ -24,11 +24,11 @@ class MissingColumnError(NibbetError):
 
 
 class NotFoundError(NibbetError):
-    """A page, query, file or column that was asked for is not there."""
+    """A requested page, query, file or column does not exist."""
 
 
 def is_interrupt(fault: BaseException) -> bool:
-    """Whether an engine tells by this that its query was interrupted."""
+    """Whether this is an engine's report of an interrupted query."""
     message = str(fault)
     return message.startswith("KeyboardInterrupt") or (
         type(fault).__name__ in ("RuntimeError", "InterruptException") and "interrupted" in message.lower()

@@ -1,4 +1,4 @@
-"""Finished tables by name, from the store where they are there, else from the pipeline; and questions in SQL over them."""
+"""Output tables by name, from the store or else from the pipeline; and questions in SQL over them."""
 
 from __future__ import annotations
 
@@ -44,12 +44,12 @@ class KeptTables:
         self._frames = {kind: frame for kind, frame in sources.items() if frame is not None}
         if unknown := set(self._frames) - set(KINDS):
             raise NotFoundError(f"Site does not know the source {', '.join(sorted(unknown))}. It knows: {', '.join(KINDS)}.")
-        can_last = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be told
+        can_last = not self._frames and all(source.table is None for source in config.source)  # whether equal sources can be recognised
         self._store = store if can_last and store is not None else Store(None)
 
     @cached_property
     def _sources_key(self) -> str:
-        """The digest of the program, of every file read, and of the settings that sums rest on."""
+        """The digest of the program, of every file, and of the settings that sums depend on."""
         files = [
             [(name_in(self.root, path), self._store.digest(path)) for path in find_files(self.root, source.files)]
             for source in self.config.source
@@ -66,7 +66,7 @@ class KeptTables:
         return Pipeline(self.config, self.root, self._frames, self._store, self._sources_key, self._say)
 
     def _kept(self, name: str, make: Callable[[Pipeline], pd.DataFrame]) -> pd.DataFrame:
-        """A finished table, from the store where it is there."""
+        """An output table, from the store if it is there."""
         return self._store.frame(name, self._result_key, lambda: make(self._pipeline))
 
     @cached_property
@@ -77,7 +77,7 @@ class KeptTables:
         return f"<Site {self.config.site.home}>"
 
     def table(self, name: str) -> pd.DataFrame:
-        """A finished table by its name: see `nibbet.tables`. Raises NotFoundError for a name that there is not."""
+        """An output table by its name: see `nibbet.tables`. Raises NotFoundError for an unknown name."""
         if name not in TABLES:
             raise NotFoundError(f"There is no table {name}.{close_names(name, list(TABLES))} Tables: {', '.join(TABLES)}.")
         return self._kept(f"table-{name}", TABLES[name].make)
@@ -85,7 +85,7 @@ class KeptTables:
     # -- questions -----------------------------------------------------------------------------------------------------------------------
 
     def sql(self, statement: str, **values: Any) -> pd.DataFrame:
-        """The rows that a SELECT over the site's tables gives (`sql_tables` lists them); `values` are bound to $name.
+        """The result of a SELECT over the tables of the site (`sql_tables` lists them); `values` are bound to $name.
 
         Raises NotFoundError for anything but one SELECT on those tables.
         """
@@ -98,7 +98,7 @@ class KeptTables:
         return answer(statement, files, values, memory=self.config.engine.memory)
 
     def sql_tables(self) -> pd.DataFrame:
-        """The tables that `sql` can ask: one row per column: table, column, type, meaning."""
+        """The tables for `sql`: one row per column: table, column, type, meaning."""
         import pandas as pd
 
         from nibbet.core.meanings import COLUMN_MEANINGS
@@ -120,7 +120,7 @@ class KeptTables:
         return list(self._store.value("kinds", self._sources_key, lambda: self._pipeline.inputs.source_kinds))
 
     def _schema(self, name: str) -> pa.Schema:
-        """The columns of a table for SQL; one of rows is not computed for that."""
+        """The columns of a table for SQL, without computing tables of rows."""
         import pyarrow.parquet as pq
 
         if name in TABLES or self._store.has(f"sql-{name}", self._sources_key):
@@ -128,7 +128,7 @@ class KeptTables:
         return self._pipeline.questions.table(name).schema().to_pyarrow()
 
     def _table_file(self, name: str) -> Path:
-        """Where a table for SQL lies; made when it is not there."""
+        """The file of a table for SQL; written if it is not there."""
         if name in TABLES:
             if not self._store.has(f"table-{name}", self._result_key):
                 self.table(name)
@@ -140,16 +140,16 @@ class KeptTables:
         return self._store.path(f"sql-{name}", self._sources_key)
 
     def say(self, step: str) -> None:
-        """Tell what is being done."""
+        """Reports the current step."""
         self._say(step)
 
     def share(self) -> float | None:
-        """How much of what the engine works on right now is done, 0..1; None where that is not known."""
+        """Progress of the current query of the engine, 0 to 1; None where unknown."""
         return self._pipeline.context.engines.share() if "_pipeline" in self.__dict__ else None
 
     def close(self) -> None:
-        """Note what was read, and give everything back: the engine, its memory and its folders. Tables that were handed out stay; what is asked
-        afterwards is looked up or computed again.
+        """Saves the manifest, and releases the engine, its memory and its folders. Returned tables stay valid; later results
+        are looked up or computed again.
         """
         pipeline = self.__dict__.pop("_pipeline", None)
         if pipeline is not None:
@@ -175,7 +175,7 @@ def _type_name(kind: Any) -> str:
 
 
 def close_names(text: str, among: pd.Series | list[str]) -> str:
-    """A sentence that names what is written nearly like it; empty where nothing is."""
+    """A sentence with similar names; empty for none."""
     import difflib
 
     known = among if isinstance(among, list) else among.unique().tolist()[:50_000]

@@ -1,4 +1,4 @@
-"""The tables that Nibbet reads, their columns, and the words people head them with, in the languages we know."""
+"""The kinds of tables that Nibbet reads, their columns, and the words of their headers in many languages."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ Type = Literal["date", "address", "text", "count", "number", "place", "flag"]
 
 @dataclass(frozen=True)
 class Column:
-    """One column: what its values are, and header words, most telling first; words in one entry must all occur."""
+    """One column: the type of its values, and header words, the most specific first; all words of one entry must occur."""
 
     name: str
     type: Type
@@ -406,7 +406,7 @@ ADDRESSES: dict[str, tuple[str, ...]] = {
     "sitemap": ("page",),
 }
 
-#: measures of time, which people also write as 1:05 or 1m 05s
+#: durations, which are also written as 1:05 or 1m 05s
 TIMES = ("seconds_each", "engagement_seconds")
 
 #: measures that must balance, by kind of source
@@ -415,14 +415,14 @@ MEASURES: dict[str, list[str]] = {
     "landings": ["sessions", "engaged_sessions", "single_page_sessions", "engagement_seconds", "users", "views", "conversions", "revenue"],
 }
 
-#: what rows of one page and day may be split by, by kind of source; of those of search, what tells segments of a page's searchers
+#: dimensions of rows of one page and day, by kind of source; for search, those of segments of searchers
 DIMENSIONS: dict[str, tuple[str, ...]] = {
     "search": ("query", "country", "device", "surface"),
     "landings": ("channel", "source", "medium", "device", "country"),
 }
 SPLIT_BY = ("device", "country", "surface")
 
-#: kinds whose rows count what happened in some days: these must be known
+#: kinds whose rows count events of certain days, which must be known
 COUNTED = (*MEASURES, "events")
 
 TOTAL_WORDS = {
@@ -464,7 +464,7 @@ YES_WORDS = set(
 NO_WORDS = set(
     "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 否 нет 아니요 아니오 όχι nem nu off".split()
 )
-#: header words after which a yes means that a page may stand in the index; elsewhere a yes keeps it out
+#: header words with which a yes means that a page may be indexed; with others a yes blocks it
 INDEXABLE_WORDS = (
     "indexable",
     "indexabil",

@@ -1,4 +1,4 @@
-"""The dataframe engine behind one door: the only place that knows which one runs."""
+"""The dataframe engine behind a single interface: the only package that knows which engine runs."""
 
 from pathlib import Path
 
@@ -13,7 +13,7 @@ AnyEngine = Engine | SparkEngine
 
 
 def open_engines(backend: str, *, memory: str, threads: int | None, root: Path = Path()) -> tuple[Engine, AnyEngine]:
-    """The engine that reads files, and the one in which tables lie and rows are reduced; mostly the same.
+    """The engine that reads files, and the one that holds tables and aggregates rows; usually the same.
 
     Args:
         backend: duckdb, duckdb://FILE (a database whose tables are named in the settings, relative to `root`), or pyspark.

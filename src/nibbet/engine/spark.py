@@ -1,4 +1,4 @@
-"""The same tables on Spark: a session of its own on this machine, or the one that is already running."""
+"""The same interface on Spark: a local session of its own, or the active one."""
 
 from __future__ import annotations
 
@@ -18,16 +18,16 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-#: the mark of an engine that is closed
+#: the mark of a closed engine
 CLOSED = ""
-#: sessions that were started here -> how many open engines work in each, of which the last stops it, and the folder in which it spills
+#: sessions started here -> number of open engines in each, of which the last stops it, and its spill folder
 _STARTED: dict[Any, tuple[int, Passing]] = {}
 
 
 class SparkEngine:
-    """As Engine, for tables that live in Spark and for Parquet files; only reduced tables come to this machine.
+    """As Engine, for tables in Spark and Parquet files; only aggregated tables are fetched.
 
-    A session is shared by all that work in it, so names and jobs carry a mark of the engine that made them.
+    A session is shared by all its users, so names and jobs carry a mark of the engine that made them.
     """
 
     def __init__(self, *, memory: str = "4GB", threads: int | None = None) -> None:
@@ -66,7 +66,7 @@ class SparkEngine:
         self._mark, self._names, self._views, self.turn = uuid.uuid4().hex[:12], 0, list[str](), threading.RLock()
 
     def close(self) -> None:
-        """Give back what this engine made; stop the session where it was started here and no other engine works in it."""
+        """Drops the tables of this engine; stops the session if it was started here and no other engine uses it."""
         if self._mark == CLOSED:
             return
         self._mark = CLOSED
@@ -84,7 +84,7 @@ class SparkEngine:
         self._passing.close()
 
     def interrupt(self) -> None:
-        """End the jobs of this engine; to be called by another thread."""
+        """Cancels the jobs of this engine; called from another thread."""
         self.session.sparkContext.cancelJobGroup(self._mark)
 
     @in_turn
@@ -100,7 +100,7 @@ class SparkEngine:
 
         if isinstance(frame, ibis.Table):
             return frame
-        path = self.spill / f"{self._fresh()}.parquet"  # by a file: the way over the session's socket is slow and loses unsigned numbers
+        path = self.spill / f"{self._fresh()}.parquet"  # through a file: the socket of the session is slow and loses unsigned numbers
         pq.write_table(as_arrow(frame), path, coerce_timestamps="us")
         return self.parquet([path])
 
@@ -120,24 +120,24 @@ class SparkEngine:
 
     @in_turn
     def view(self, table: ibis.Table) -> ibis.Table:
-        """The same table under a name: what is built on it need not spell out again how it came about."""
+        """The same table under a name, so that queries on it need not repeat its definition."""
         return as_meant(self._view(self.session.sql(self.connection.compile(table))), table)
 
     @in_turn
     def keep(self, table: ibis.Table) -> ibis.Table:
-        """The table computed once, kept where Spark keeps such things."""
+        """The table, computed once and cached by Spark."""
         return self._view(self.session.sql(self.connection.compile(table)).cache())
 
     @in_turn
     def write(self, table: ibis.Table, path: Path) -> None:
-        """A reduced table computed and written as a Parquet file of this machine."""
+        """Computes an aggregated table and writes it as a local Parquet file."""
         import pyarrow.parquet as pq
 
         pq.write_table(self._fetched(table), path, compression="lz4")
 
     @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
-        """The rows of a reduced table as a pandas frame."""
+        """The rows of an aggregated table as a pandas frame."""
         result: pd.DataFrame = self._fetched(table).to_pandas()
         return result
 

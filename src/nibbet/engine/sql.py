@@ -1,4 +1,4 @@
-"""Questions in standard SQL, answered by an engine that can reach nothing but the tables given."""
+"""Questions in standard SQL, answered by an engine that can access nothing but the given tables."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-#: what results are shown as: sums of whole numbers come as very wide ones, money as decimals
+#: types for results: sums of whole numbers are very wide, money is decimal
 _PLAIN = {"HUGEINT": "BIGINT", "UHUGEINT": "BIGINT", "DECIMAL": "DOUBLE"}
 
 
 def names_in(statement: str) -> set[str]:
-    """The tables that a statement reads, by their names. Raises NotFoundError for anything but one SELECT."""
+    """The names of the tables that a statement reads. Raises NotFoundError for anything but one SELECT."""
     import duckdb
 
     with duckdb.connect(config={"enable_external_access": "false"}) as connection:
@@ -48,15 +48,15 @@ def _nodes(tree: Any) -> Iterator[dict[str, Any]]:
 
 
 def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any], *, memory: str = "4GB") -> pd.DataFrame:
-    """The rows that a SELECT gives, over Parquet files as tables.
+    """The result of a SELECT over Parquet files as tables.
 
     Args:
         tables: name -> file; values: bound to $name in the statement, never pasted into it.
-    Raises NotFoundError when the statement is wrong, asks for what is not there, or a value is missing or left over.
+    Raises NotFoundError when the statement is invalid, refers to something unknown, or a value is missing or unused.
     """
     import duckdb
 
-    # two steps: names of files cannot be bound in a view, so they are quoted; afterwards nothing else can be opened or changed
+    # two steps: file names cannot be bound in a view, so they are quoted; afterwards nothing else can be opened or changed
     connection = duckdb.connect(config={"memory_limit": memory})
     try:
         for name, path in tables.items():
@@ -87,9 +87,9 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
 
 
 def rows_where(frame: pd.DataFrame, condition: str) -> pd.DataFrame:
-    """The rows of `frame` for which the condition holds, in their order.
+    """The rows of `frame` that meet the condition, in their order.
 
-    Raises NotFoundError when the condition is no single SQL condition on its columns.
+    Raises NotFoundError unless it is a single SQL condition on its columns.
     """
     import duckdb
     import pyarrow as pa
@@ -111,7 +111,7 @@ def rows_where(frame: pd.DataFrame, condition: str) -> pd.DataFrame:
 
 
 def _in_words(fault: Exception, columns: Iterable[str]) -> str:
-    """What is wrong with a condition, and the mend."""
+    """The fault of a condition, and the remedy."""
     import difflib
 
     message, names = str(fault).strip().splitlines()[0], list(map(str, columns))
@@ -125,8 +125,8 @@ def _in_words(fault: Exception, columns: Iterable[str]) -> str:
 
 
 def value_of(text: str) -> Any:
-    """What a text given on the command line means: a whole number, a number, a day, true or false where it is written as these are written
-    (1200, -0.5, 2026-10-31, true); else the text itself, as for 007, nan or 1e5.
+    """The value of a text on the command line: a whole number, a number, a date, true or false if it is written like one
+    (1200, -0.5, 2026-10-31, true); else the text itself, such as 007, nan or 1e5.
     """
     from datetime import date
 

@@ -1,8 +1,8 @@
-"""Tables kept between commands: each lies whole in a file of its own, named by the digest of all that decides it.
+"""The cache of tables between commands: each is a complete file, named by the digest of all that determines it.
 
-A file is written beside its place, brought to the disk and moved there, so that it is whole or absent whatever happens; equal inputs,
-settings and program find it again; whatever differs makes another. So nothing in the store is ever changed, and nothing in it can be out
-of date. What a file held when it was written is known by its digest: one that a fault of the disk has damaged is made anew.
+A file is written under a temporary name, synchronised to disk and renamed, so it is complete or absent whatever happens. Equal inputs,
+settings and program find it again; any difference makes another. Nothing in the store is ever modified, and nothing can be out
+of date. The digest of the content is recorded: a file damaged by a disk fault is rebuilt.
 """
 
 from __future__ import annotations
@@ -31,26 +31,26 @@ if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
     from nibbet.passing import Passing
 
-#: seconds for which a table that no longer serves is kept: another process may still read it, and settings are often turned back
+#: seconds for which an unused table is kept: another process may still read it, and settings are often restored
 UNUSED_SECONDS = 86_400
 Make = Callable[[], Any]
 
 
 def key_of(*parts: object) -> str:
-    """One digest of several things by the way they are written."""
+    """One digest of several values by their representation."""
     return xxhash.xxh3_128_hexdigest("\x1f".join(map(repr, parts)).encode("utf-8", "surrogateescape"))
 
 
 @cache
 def program() -> str:
-    """The digest of this program: what another version computed is not taken for its own."""
+    """The digest of this program, so that results of another version are not reused."""
     root = Path(__file__).parent.parent
     code = [path.read_bytes() for path in sorted(root.rglob("*")) if path.suffix in (".py", ".j2")]
     return key_of([xxhash.xxh3_64_hexdigest(text) for text in code], libraries())
 
 
 def libraries() -> list[tuple[str, str]]:
-    """Name and version of Python and of every library that this program rests on."""
+    """Name and version of Python and of every library that this program uses."""
     from importlib.metadata import PackageNotFoundError, distribution, requires
 
     result = [("python", f"{sys.version_info.major}.{sys.version_info.minor}")]
@@ -61,16 +61,16 @@ def libraries() -> list[tuple[str, str]]:
         with contextlib.suppress(PackageNotFoundError):
             version = re.search(
                 r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE
-            )  # parsing all of it takes long
+            )  # parsing all metadata is slow
             result.append((name, version[1] if version else ""))
     return sorted(set(result))
 
 
 class Store:
-    """The folder of kept tables and its manifest of the files they were made from."""
+    """The folder of cached tables and its manifest of input files."""
 
     def __init__(self, folder: Path | None, say: Callable[[str], None] = lambda _: None) -> None:
-        """The store in `folder`; without one, or where it cannot be written, in a folder that goes when it is closed."""
+        """The store in `folder`; without one, or if it is not writable, in a temporary folder that is deleted on close."""
         self._say, self._lasts = say, folder is not None
         if folder is not None:
             try:
@@ -84,13 +84,13 @@ class Store:
         self._passing: Passing | None = None
         self._inputs: dict[str, list[Any]] = self._manifest() if self._lasts else {}
         self.changed = False
-        self._sound: dict[Path, tuple[int, int]] = {}  # size and number on the disk of each file that was looked through
+        self._sound: dict[Path, tuple[int, int]] = {}  # size and inode of each verified file
         self._lock: Any = None
         self._depth, self._counting = 0, threading.Lock()
 
     @property
     def folder(self) -> Path:
-        """Where it lies; a passing folder is made when it is first asked for."""
+        """Its location; a temporary folder is created on first use."""
         if self._lasts and self._own is not None:
             return self._own
         if self._passing is None:
@@ -109,7 +109,7 @@ class Store:
             return {}
 
     def digest(self, path: Path) -> str:
-        """The digest of an input file, read again only when its size, times or place on the disk differ from those in the manifest."""
+        """The digest of an input file, computed again only if its size, times or inode differ from the manifest."""
         from nibbet.engine.digest import digest_of
 
         try:
@@ -129,33 +129,33 @@ class Store:
     # -- what is kept --------------------------------------------------------------------------------------------------------------------
 
     def has(self, name: str, key: str, suffix: str = ".parquet") -> bool:
-        """Whether it is there and whole; asking counts as use."""
+        """Whether the file exists and is intact; a query counts as use."""
         return self._serves(self.path(name, key, suffix))
 
     def path(self, name: str, key: str, suffix: str = ".parquet") -> Path:
-        """Where the file of that name and key lies."""
+        """The path of the file with that name and key."""
         return self.folder / f"{name}-{key}{suffix}"
 
     def table(self, engine: AnyEngine, name: str, key: str, make: Callable[[], ibis.Table]) -> ibis.Table:
-        """A kept table of the engine; computed and written when it is not there."""
+        """A cached table of the engine; computed and written if it is not there."""
         path = self._made(name, key, ".parquet", lambda target: engine.write(make(), target))
         return engine.parquet([path])
 
     def frame(self, name: str, key: str, make: Callable[[], pd.DataFrame]) -> pd.DataFrame:
-        """A kept frame, always as it is when read back."""
+        """A cached frame, always as read back from its file."""
         return read_frame(self._made(name, key, ".parquet", lambda target: write_frame(make(), target)))
 
     def fetched(self, engine: AnyEngine, name: str, key: str, make: Callable[[], ibis.Table]) -> pd.DataFrame:
-        """The rows of a kept table of the engine as a frame."""
+        """The rows of a cached table of the engine as a frame."""
         return read_frame(self._made(name, key, ".parquet", lambda target: engine.write(make(), target)))
 
     def value(self, name: str, key: str, make: Make) -> Any:
-        """A kept value that JSON can write."""
+        """A cached value that JSON can represent."""
         path = self._made(name, key, ".json", lambda target: target.write_text(json.dumps(make(), ensure_ascii=False), "utf-8"))
         return json.loads(path.read_text("utf-8"))
 
     def forget(self, name: str, key: str) -> None:
-        """Take a kept table away."""
+        """Removes a cached table."""
         self._sound.pop(path := self.path(name, key), None)
         path.unlink(missing_ok=True)
 
@@ -164,7 +164,7 @@ class Store:
         if self._serves(path):
             return path
         with self.locked():
-            if self._serves(path):  # another process has made it while we waited
+            if self._serves(path):  # another process has made it while this one waited
                 return path
             partial = self.folder / f"partial-{os.getpid()}-{threading.get_ident()}-{path.name}"
             try:
@@ -182,7 +182,7 @@ class Store:
         return path
 
     def _serves(self, path: Path) -> bool:
-        """Whether a kept file is there as it was written; then it is marked as used. Its bytes are looked through once."""
+        """Whether a cached file exists as it was written; marks it as used. Its bytes are verified once."""
         from nibbet.engine.digest import digest_of
 
         try:
@@ -201,7 +201,7 @@ class Store:
         return self.folder / "digests"
 
     def _digests(self) -> dict[str, str]:
-        """The digest with which each file was written, by its name."""
+        """The recorded digest of each file, by its name."""
         try:
             lines = self._journal.read_text("utf-8", errors="replace").splitlines()
         except OSError:
@@ -209,7 +209,7 @@ class Store:
         return {name: digest for digest, dot, name in (line.partition(" ") for line in lines) if dot}
 
     def _note(self, name: str, partial: Path) -> None:
-        """Bring a file that was written to the disk, and note its digest under the name that it is to have."""
+        """Synchronises a written file to disk, and records its digest under its final name."""
         from nibbet.engine.digest import digest_of
 
         if self._lasts:
@@ -221,7 +221,7 @@ class Store:
 
     @contextlib.contextmanager
     def locked(self) -> Iterator[None]:
-        """The store to itself: another process that computes in this folder is waited for, and named."""
+        """Exclusive access to the store; waits for another process that computes in this folder, and names it."""
         if not self._lasts:
             yield
             return
@@ -246,7 +246,7 @@ class Store:
         import filelock
 
         if self._lock is None:
-            self._lock = filelock.FileLock(self.folder / "lock", thread_local=False)  # threads of one run hold it together
+            self._lock = filelock.FileLock(self.folder / "lock", thread_local=False)  # threads of one run share it
         try:
             self._lock.acquire(timeout=0)
         except filelock.Timeout:
@@ -256,7 +256,7 @@ class Store:
         self._holder.write_text(f"process {os.getpid()}", "utf-8")
 
     def save(self) -> None:
-        """Write the manifest, and take away what has not served for a day or was left half-written."""
+        """Writes the manifest, and removes files that were not used for a day or are incomplete."""
         if not self._lasts:
             return
         with self.locked():
@@ -282,12 +282,12 @@ class Store:
         os.replace(partial, self.folder / name)
 
     def at_work(self) -> None:
-        """Say that this process reads kept tables, until it closes the store: none is taken away meanwhile."""
+        """Announces that this process reads cached tables until it closes the store; none is removed meanwhile."""
         if self._lasts:
             (self.folder / f"reader-{os.getpid()}").touch()
 
     def _others_at_work(self) -> bool:
-        """Whether another living process reads kept tables; what a dead one left of its mark goes."""
+        """Whether another living process reads cached tables; removes the marks of dead ones."""
         living = False
         for mark in self.folder.glob("reader-*"):
             process = mark.name.partition("-")[2]
@@ -300,14 +300,14 @@ class Store:
         return living
 
     def clear(self) -> None:
-        """Forget everything: all is made anew and takes the place of what is there, which others may read until then."""
+        """Invalidates everything: all is computed again and replaces existing files, which others may read until then."""
         with self.locked():
             self._inputs = {}
             self._sound.clear()
             self._replace("digests", "")
 
     def close(self) -> None:
-        """Give a passing folder back; what is asked afterwards is made anew."""
+        """Deletes a temporary folder; later results are computed again."""
         if self._lasts:
             (self.folder / f"reader-{os.getpid()}").unlink(missing_ok=True)
         if self._passing is not None:
@@ -317,7 +317,7 @@ class Store:
 
 
 def _is_alive(process: str) -> bool:
-    """Whether a process of this number runs."""
+    """Whether a process with this number runs."""
     try:
         os.kill(int(process), 0)
     except (ProcessLookupError, ValueError, OverflowError):
@@ -328,7 +328,7 @@ def _is_alive(process: str) -> bool:
 
 
 def _to_disk(path: Path) -> None:
-    """Wait until the bytes of a file have reached the disk."""
+    """Waits until the bytes of a file are on the disk."""
     with path.open("rb+") as file:
         os.fsync(file.fileno())
 
@@ -345,5 +345,5 @@ def read_frame(path: Path) -> pd.DataFrame:
     """A frame from Parquet."""
     import pyarrow.parquet as pq
 
-    result: pd.DataFrame = pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column can be dropped or taken alone
+    result: pd.DataFrame = pq.read_table(path).to_pandas(split_blocks=True, self_destruct=True)  # each column can be dropped or used alone
     return result

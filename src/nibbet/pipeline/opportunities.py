@@ -69,7 +69,7 @@ class Opportunities:
 
     @property
     def _pageless(self) -> pd.DataFrame:
-        """Openings of queries whose pages no row tells: climbs and snippets, as if the site answered them."""
+        """Openings of queries whose pages are unknown: climbs and snippets, as if the site answered them."""
         t, rows = self.context.config.verdicts, self.query_map.pageless_in_topics
         rows = rows.assign(page=-1, role="owner", answer=1.0, query=pd.Categorical(rows["query"]), topic=pd.Categorical(rows["topic"]))
         days = self.sums.windows.recent.days
@@ -85,15 +85,15 @@ class Opportunities:
 
     @once
     def strays(self) -> pd.DataFrame:
-        """The openings of queries that no page answers, texts spelt."""
+        """The openings of queries that no page answers, categories as texts."""
         rows = self.rows[self.rows["kind"] == "stray"]
         return rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
 
     @once
     def stray_topics(self) -> pd.DataFrame:
-        """One row per page and topic that it draws astray: queries, sums, gains, position, language."""
+        """One row per page and topic of its strays: queries, sums, gains, position, language."""
         rows = self.rows[self.rows["kind"] == "stray"]
-        # of pages that draw the same query astray, one is proposed for it: the one shown most, so that no search is promised twice
+        # of several pages with the same stray, the one with most impressions is proposed, so that no search is promised twice
         rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
         table = rows.groupby(["page", "topic"], as_index=False, observed=True).agg(
             queries=("query", "size"),
@@ -110,6 +110,6 @@ class Opportunities:
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
     def within_reach(self, place: float) -> pd.DataFrame:
-        """Clicks within reach if every query that stands lower rose to `place`."""
+        """Clicks within reach if every query below `place` rose to it."""
         result = within_reach(self.query_map.pairs, self.expectation.curve, self.expectation.sight, self.sums.windows.recent.days, place)
         return result.assign(page=result["page"].map(self.inputs.pages["page"]))

@@ -1,4 +1,4 @@
-"""Every page with what its sources tell of it."""
+"""Every page with the facts of its sources."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Pages:
-    """The ledger without what needs the query map."""
+    """The ledger, except the columns that need the query map."""
 
     context: Context
     inputs: Inputs
@@ -30,7 +30,7 @@ class Pages:
 
     @once
     def table(self) -> pd.DataFrame:
-        """The ledger without what needs the query map."""
+        """The ledger, except the columns that need the query map."""
         settings, joined = self.context.config, self.inputs.joined
         search, visits = self.sums.pages, self.sums.visits
         self.context.say("measuring pages")
@@ -60,17 +60,17 @@ class Pages:
 
     @property
     def dead(self) -> pd.Series:
-        """Of each page, whether it fails or is kept out of the index."""
+        """For each page, whether it fails or is blocked from the index."""
         return (self.table["status"] >= 400).fillna(False).astype(bool) | self.table["blocked"]
 
     @once
     def languages(self) -> pd.Series:
-        """The ISO code of each page's language, as the crawl tells it; null where it does not."""
+        """The ISO code of the language of each page in the crawl; null where unknown."""
         return self.table["language"].astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
 
     @once
     def members(self) -> pd.DataFrame:
-        """level, key, page: which pages make a section or a named group."""
+        """level, key, page: the pages of each section and named group."""
         pages = self.inputs.pages
         sections = pd.DataFrame({"level": "section", "key": pages["section"], "page": pages.index})
         groups = pages_in_groups(pages["path"], self.context.config.groups.pages).rename(columns={"group": "key"}).assign(level="group")
@@ -78,12 +78,12 @@ class Pages:
 
     @property
     def peer_groups(self) -> pd.Series:
-        """The section of each page, with its kind where editors keep one."""
+        """The section of each page, with its kind where the editorial list has one."""
         section, kind = self.inputs.pages["section"], self.inputs.page_kinds
         return section.where(kind.isna(), section + " " + kind.astype("str"))
 
     @once
     def life_facts(self) -> pd.DataFrame:
-        """Of each page what tells whether it came or went, in whatever windows: see `core.access.access_of`."""
+        """Facts about the appearance and disappearance of each page, for any windows: see `core.access.access_of`."""
         names = "page born impressions_long gone blocked robots_blocked redirects_to status".split()
         return self.table[names].assign(index_state=self.inputs.index_exclusions)

@@ -1,4 +1,4 @@
-"""Popular content of the site, what it has in common, and what could be written beside it."""
+"""Popular content of the site, what it has in common, and related ideas."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class Popular:
 
     @once
     def _pages(self) -> pd.DataFrame:
-        """The living pages, with what they earn."""
+        """The living pages, with their earnings."""
         pages, value = self.measures.ledger, self.context.config.value.conversion
         pages = pages[~pages["gone"]]
         money = pages["revenue"].fillna(0.0) + (0.0 if value is None else pages["conversions"].fillna(0.0).astype(float) * value)
@@ -73,7 +73,7 @@ class Popular:
         return common_traits(self._popular, traits, pages["section"])
 
     def ideas(self) -> pd.DataFrame:
-        """Topics to be written that lean on what is popular: `core.popular.LEANING`."""
+        """Topics to be written that are related to popular pages: `core.popular.LEANING`."""
         topics = self.topics.table()
         wanted = topics[topics["served"].ne("covered") & topics["proposal"].ne("none")].reset_index(drop=True)
         if wanted.empty or not self.inputs.is_paired:

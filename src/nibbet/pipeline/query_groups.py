@@ -1,4 +1,4 @@
-"""Groups of queries: those that the settings name, and any that is asked for by its words."""
+"""Groups of queries: those in the settings, and ad-hoc ones by words."""
 
 from __future__ import annotations
 
@@ -20,13 +20,13 @@ from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.query_map import QueryMap
 
-#: what a group's change says, taken from the table of changes
+#: columns of a group from the table of changes
 CHANGE = ["clicks_reference", "change", "change_share", "change_low", "change_high", "real"]
 
 
 @dataclass(frozen=True, eq=False)
 class QueryGroups:
-    """What groups of queries bring, beside the rest of the site."""
+    """Groups of queries, compared with the rest of the site."""
 
     inputs: Inputs
     query_map: QueryMap
@@ -42,7 +42,7 @@ class QueryGroups:
         return self.query_map.pairs.assign(query=code), pd.Series(texts).astype("str").reset_index(drop=True)
 
     def members(self, groups: Mapping[str, Sequence[str]]) -> pd.DataFrame:
-        """group, query (text): which queries belong to which group. Raises ConfigError for an expression that cannot be read."""
+        """group, query (text): the queries of each group. Raises ConfigError for an invalid expression."""
         return queries_in_groups(self._rows[1], groups)
 
     def _members_of(self, name: str, words: Sequence[str]) -> pd.DataFrame:
@@ -53,14 +53,14 @@ class QueryGroups:
         return members.assign(query=number)
 
     def rates(self, members: pd.DataFrame, groups: list[str], changes: pd.DataFrame, *, rest: bool = True) -> pd.DataFrame:
-        """What each group brings and how it changed: QUERY_GROUPS, CHANGE and EARNED; with `rest` the last row sums the queries in no group."""
+        """Totals and changes of each group: QUERY_GROUPS, CHANGE and EARNED; with `rest`, a last row sums the queries in no group."""
         table = rates_of_groups(self._rows[0], self._numbered(members), groups, rest=rest)
         table = table.join(self._earned(members), on="group")
         known = changes.set_index("key").rename(columns={"reference": "clicks_reference"})[CHANGE]
         return table.join(known, on="group")[[*QUERY_GROUPS, *CHANGE, *EARNED]].astype({"real": "boolean"})
 
     def _earned(self, members: pd.DataFrame) -> pd.DataFrame:
-        """What the queries of each group earn, and those in none: `core.shares.EARNED` by group."""
+        """Earnings of the queries of each group, and of those in none: `core.shares.EARNED` by group."""
         if (pages := self.measures.earning_pages) is None or not self.inputs.is_paired:
             return nothing_earned()
         rows, of = self._rows[0], self._numbered(members)[["query", "group"]].drop_duplicates()
@@ -77,12 +77,12 @@ class QueryGroups:
         return comparison.of_queries(pd.concat([members, rest], ignore_index=True))
 
     def queries(self, members: pd.DataFrame) -> pd.DataFrame:
-        """The queries of each group and which stand out in it: `core.query_groups.GROUP_QUERIES`."""
+        """The queries of each group and those that deviate from it: `core.query_groups.GROUP_QUERIES`."""
         result = queries_of_groups(self._rows[0], self._numbered(members))
         return result.assign(query=self._rows[1].to_numpy()[result["query"].to_numpy(dtype=int)]).astype({"query": "str"})
 
     def pages(self, members: pd.DataFrame) -> pd.DataFrame:
-        """The pages that the queries of one group draw: page, queries, clicks, impressions, position, pull; most impressions first."""
+        """The pages of the queries of one group: page, queries, clicks, impressions, position, pull; by impressions."""
         rows = self._rows[0]
         inside = rows[rows["query"].isin(self._numbered(members)["query"]) & (rows["impressions"] > 0) & (rows["page"] >= 0)]
         sums = inside.groupby("page")[["clicks", "impressions", "expected_clicks", "position_sum", "placed"]].sum()
@@ -99,7 +99,7 @@ class QueryGroups:
         return table.fillna({"owned": 0})[names].sort_values(["impressions", "page"], ascending=[False, True], ignore_index=True)
 
     def like(self, words: Sequence[str], comparison: Comparison | None) -> dict[str, Any]:
-        """A group made up on the spot: rates (two rows: the group and the rest of the site), change (a row of changes), queries, pages."""
+        """An ad-hoc group: rates (two rows: the group and the rest of the site), change (a row of changes), queries, pages."""
         name = ", ".join(words)
         members = self._members_of(name, words)
         changes = self.changes(members, comparison)

@@ -1,4 +1,4 @@
-"""Which page answers which query, and the topics that queries make."""
+"""The query map: which page answers which query, and the topics of queries."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class QueryMap:
 
     @once
     def page_words(self) -> tuple[Lexicon, csr_matrix]:
-        """The words that stand on each page; the rows are numbered as pages are."""
+        """The words of each page; rows are numbered like pages."""
         lexicon, pages = Lexicon(self.context.config.site.language), self.pages.table
         inventory = self.inputs.joined.inventory
         if inventory is not None and inventory["text"].notna().any():
@@ -65,7 +65,7 @@ class QueryMap:
         self.context.say("grouping queries into topics")
         if first is not None:
             first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
-            home = self.inputs.joined.home  # what its own pages draw, searches tell better
+            home = self.inputs.joined.home  # results of its own pages are covered better by search rows
             first = first[~hosts_of(first["url"]).isin(home.every)]
         return group_pairs(
             pairs,
@@ -96,7 +96,7 @@ class QueryMap:
 
     @property
     def junk_queries(self) -> pd.Series:
-        """The queries that are no searches."""
+        """The queries that are not searches."""
         return self.mapped.loc[self.mapped["junk"].notna(), "query"].astype("str").drop_duplicates()
 
     @property
@@ -116,7 +116,7 @@ class QueryMap:
 
     @once
     def placed_queries(self) -> pd.DataFrame:
-        """The queries in topics with the position at which the site stands for them."""
+        """The queries in topics with the position of the site."""
         number, texts = numbered(self.mapped)
         sums, placed = (np.bincount(number, self.mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
         place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)

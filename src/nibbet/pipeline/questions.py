@@ -1,4 +1,4 @@
-"""The tables of rows for questions in SQL."""
+"""Tables of rows for questions in SQL."""
 
 from __future__ import annotations
 
@@ -20,18 +20,18 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Questions:
-    """Expressions of the engine, made when they are asked for."""
+    """Expressions of the engine, made on demand."""
 
     context: Context
     inputs: Inputs
     sums: Sums
 
     def keep(self, name: str) -> None:
-        """Put a table of rows into the store."""
+        """Writes a table of rows into the store."""
         self.context.table(f"sql-{name}", lambda: self.table(name))
 
     def table(self, name: str) -> ibis.Table:
-        """The expression of a table for questions in SQL that is made from rows: see `core.meanings`."""
+        """The expression of a table of rows for questions in SQL: see `core.meanings`."""
         joined = self.inputs.joined
         if name in ("search", "landings"):
             rows = joined.search if name == "search" else joined.landings

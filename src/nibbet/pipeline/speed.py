@@ -1,4 +1,4 @@
-"""How fast pages are, and what slowness costs."""
+"""Speed of pages, and the cost of slowness."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class Speed:
         return page_speed(pd.concat([self._of_groups(rows, own), own], ignore_index=True), self.measures.ledger)
 
     def _of_groups(self, rows: pd.DataFrame, own: pd.DataFrame) -> pd.DataFrame:
-        """Rows for patterns of paths, one for each page that fits and has none of its own."""
+        """Rows for patterns of paths: one for each matching page without a row of its own."""
         paths = self.inputs.pages["path"]
         free = paths[~paths.index.isin(own["page"])]
         given = rows[rows["page"].isna() & rows["group"].notna()]
@@ -50,7 +50,7 @@ class Speed:
         return self.by_number.assign(page=self.by_number["page"].map(self.inputs.pages["page"]))
 
     def cost(self) -> pd.DataFrame:
-        """Whether slow pages engage and convert less: `core.speed.COST`."""
+        """Whether slow pages have lower engagement and conversion rates: `core.speed.COST`."""
         return cost_of_slowness(self.by_number, self.measures.ledger) if len(self.by_number) else pd.DataFrame(columns=COST)
 
     def repairs(self) -> pd.DataFrame:
@@ -60,7 +60,7 @@ class Speed:
 
     @property
     def _plain(self) -> pd.Index:
-        """The numbers of pages that the crawl met with an answer of 200 over http, though the home page is https."""
+        """The numbers of pages that answered 200 over http in the crawl, although the home page is https."""
         crawl = self.inputs.joined.table("crawl")
         if crawl is None or not self.context.config.site.home.startswith("https://"):
             return pd.Index([], dtype="int64")

@@ -1,4 +1,4 @@
-"""Devices, countries, surfaces, channels and sources of searches and visits, brought together by page."""
+"""Devices, countries, surfaces, channels and sources of searches and visits, joined by page."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class Splits:
         cells = searched.merge(visited, on=["dimension", "value", "page"], how="outer")
         several = (
             cells.groupby("dimension")["value"].transform("nunique") > 1
-        )  # tables without pages may differ where those of pages do not
+        )  # tables without pages may have other values than those of pages
         return cells.assign(value=cells["value"].where(cells["value"] != "", UNKNOWN))[several]
 
     def _searched(self) -> pd.DataFrame:
@@ -76,7 +76,7 @@ class Splits:
         return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(VISITED, "float64")).astype({"page": "int64"})
 
     def visit_sources(self) -> pd.DataFrame:
-        """Where the visits of each page come from, by channel and source: the columns VISIT_SOURCES, the most first; none without landings."""
+        """The sources of the visits of each page, by channel: the columns VISIT_SOURCES, in descending order; none without landings."""
         if (landings := self.inputs.joined.landings) is None:
             return pd.DataFrame(columns=VISIT_SOURCES)
         rows = self.context.fetch("visits-page-source", lambda: reductions.source_sums(landings, self.sums.windows))
@@ -97,7 +97,7 @@ class Splits:
         return some.sort_values(order, ascending=[True, False, True, True], ignore_index=True)[VISIT_SOURCES]
 
     def table(self, page: str | None = None) -> pd.DataFrame:
-        """The columns SPLITS for the site, or for one page by its address, whose values are not held against others."""
+        """The columns SPLITS for the site, or for one page by its address, without comparison of its values."""
         cells = self.cells
         if page is not None:
             pages = self.inputs.pages["page"]

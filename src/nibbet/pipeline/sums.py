@@ -1,4 +1,4 @@
-"""Sums of the rows in the windows, per page and whatever else they are split by."""
+"""Sums of rows in the windows, per page and other dimensions."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from nibbet.pipeline.inputs import Inputs
 
 @dataclass(frozen=True, eq=False)
 class Sums:
-    """What the engine sums for one pair of windows."""
+    """The sums by the engine for one pair of windows."""
 
     context: Context
     inputs: Inputs
@@ -28,7 +28,7 @@ class Sums:
 
     @once
     def scale(self) -> float:
-        """What reference sums are multiplied by to equal the recent window in length and mix of weekdays."""
+        """The factor that makes reference sums comparable with the recent window in length and mix of weekdays."""
         return weekday_scale(self.inputs.days, self.windows.recent, self.windows.reference)
 
     @once
@@ -66,7 +66,7 @@ class Sums:
 
     @property
     def hits(self) -> pd.DataFrame | None:
-        """hits of people and the first day of them, by page number; None without a server's log."""
+        """hits by people and their first day, by page number; None without a server log."""
         if (hits := self.inputs.joined.table("hits")) is None:
             return None
         return self.context.fetch("hit-sums", lambda: reductions.hit_sums(hits, self.windows)).set_index("page_id")

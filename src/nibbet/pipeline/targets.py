@@ -1,4 +1,4 @@
-"""Where an address that goes could lead."""
+"""Redirect targets for addresses that go."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Targets:
-    """For pages that leave and addresses that nobody serves, the page or section in their place."""
+    """For pages that leave and addresses without a page, the page or section that replaces them."""
 
     context: Context
     inputs: Inputs
@@ -46,7 +46,7 @@ class Targets:
 
     @once
     def covering(self) -> pd.Series:
-        """For each poor or gone page the living page on the same question, by its words, else by what its queries asked; null without one."""
+        """For each poor or gone page the living page on the same question, by its words, else by its queries; null without one."""
         pages, t = self.measures.ledger, self.context.config.verdicts
         poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
         leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
@@ -61,13 +61,13 @@ class Targets:
         texts = pages.assign(title=subject_of(pages), h1="")
         pairs["likeness"] = title_likeness(texts, pairs, self.query_map.page_words[0], self.context.config.site.brand)
         pairs = pairs[names_its_own(texts["title"] + " " + texts["path"], pairs, self.query_map.page_words[0])]
-        several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # of one alone nothing tells which words are the subject
+        several = pairs.groupby("page_a")["page_b"].transform("size") > 1  # a single pair does not show which words are the subject
         best = pairs[(pairs["share"] >= ANSWERS) & (pairs["likeness"] >= SAYS_TOO) & several].drop_duplicates("page_a")
         result = result.where(result.notna(), best.set_index("page_a")["page_b"].reindex(result.index))
         return result.where(~self._asked_for_more(result))
 
     def _asked_for_more(self, target: pd.Series) -> pd.Series:
-        """Whether most of the clicks that each leaving page had are of topics that its target does not own."""
+        """Whether most of the clicks of each leaving page belong to topics that its target does not own."""
         pairs = self.query_map.pairs
         known = (pairs["page"].isin(target.index[target.notna()]) & ~pairs["brand"] & pairs["topic"].notna()).to_numpy()
         rows = pairs.loc[known, ["page", "clicks", "clicks_reference"]]
@@ -88,7 +88,9 @@ class Targets:
 
     @once
     def missed(self) -> pd.DataFrame:
-        """Addresses that no source knows and people asked for in vain, often enough to matter: page (address), hits, covered, target (null
+        """Addresses that are no page in any source and that people requested in vain, often enough to matter: page (address), hits,
+        covered,
+        target (null
         where no page covers it and it belongs to no section).
         """
         hits = self.inputs.joined.missed()
@@ -99,7 +101,7 @@ class Targets:
         sums = asked_for.groupby(home.root + path)["hits"].sum()
         pages, t = self.measures.ledger, self.context.config.verdicts
         alive = ~pages["gone"] & ~pages["blocked"]
-        # whatever the parameters of a hit ask for, the path of a living page is no dead end
+        # whatever the parameters of a hit, the path of a living page is no dead end
         served = pages.loc[alive, "page"].str.replace(r"[?#].*$", "", regex=True)
         rows = sums[(sums >= MATTERS) & ~sums.index.isin(served)].rename_axis("page").reset_index()
         known = pages[["title", "h1", "path", "clicks_long"]]

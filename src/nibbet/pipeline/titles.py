@@ -1,4 +1,4 @@
-"""Titles and descriptions: what their traits do on this site, and what to change first on each page."""
+"""Titles and descriptions: the effects of their traits on this site, and what to change first on each page."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Titles:
-    """What stands in titles and descriptions against how often pages are chosen."""
+    """Traits of titles and descriptions, and their effect on CTR."""
 
     context: Context
     inputs: Inputs
@@ -53,7 +53,7 @@ class Titles:
         pages = pages[~pages["gone"] & ~pages["blocked"] & pages["in_crawl"]] if pages["title"].notna().any() else pages.head(0)
         pairs = self.query_map.pairs
         counted = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["expected_clicks"] > 0)
-        # what a page draws astray, its title need not name; but where all is astray, the title may be why
+        # a title need not match the strays of its page, unless all its queries are strays and the title may be the reason
         astray = pairs["role"] == "stray"
         counted &= ~astray | ~(counted & ~astray).groupby(pairs["page"]).transform("any")
         names = ["page", "query", "clicks", "impressions", "expected_clicks", "position"]
@@ -64,9 +64,9 @@ class Titles:
         return pages, rows, self._traits(pages, rows)
 
     def _traits(self, pages: pd.DataFrame, rows: pd.DataFrame) -> pd.DataFrame:
-        """The traits of each row, by what stands in title and description of its page."""
+        """The traits of each row, from the title and description of its page."""
         of_pages = page_traits(pages, self.context.config.site.brand, self.sums.windows.as_of.year)
-        if not pages["description"].notna().any():  # no export holds descriptions
+        if not pages["description"].notna().any():  # the export has no descriptions
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("description")])
         if not self.context.config.site.brand:
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("brand")])
@@ -109,7 +109,7 @@ class Titles:
 
     @once
     def _changed(self) -> tuple[pd.DataFrame, Estimate]:
-        """Pages whose title or description changed, with their sums on both sides; and what pages that stayed did meanwhile."""
+        """Pages whose title or description changed, with their sums on both sides; and the estimate of unchanged pages."""
         pages, rows, _ = self._parts
         texts = self.inputs.joined.changed_texts()
         texts = texts[texts.index.isin(pages.index)].drop(columns="page")
@@ -148,7 +148,7 @@ class Titles:
         return change_effects(changed, stayed) if len(changed) else pd.DataFrame(columns=CHANGES)
 
     def trials(self) -> pd.DataFrame:
-        """What changes of one kind did together: `core.title_changes.TRIALS`."""
+        """The combined effects of changes of one kind: `core.title_changes.TRIALS`."""
         changed, stayed = self._changed
         if changed.empty:
             return pd.DataFrame(columns=TRIALS)

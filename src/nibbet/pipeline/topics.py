@@ -1,4 +1,4 @@
-"""Topics: what the site answers, what it draws by accident, what to write."""
+"""Topics: what the site answers, its strays, and what to write."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Topics:
-    """The topics with their proposals, ideas held against them, and briefs."""
+    """The topics with their proposals, ideas compared with them, and briefs."""
 
     context: Context
     inputs: Inputs
@@ -49,7 +49,7 @@ class Topics:
 
     @property
     def _peaks(self) -> pd.Series:
-        """By topic, the next peak of its season, where a year of searches tells it."""
+        """By topic, the next peak of its season, where the data have a year of searches."""
         if (rows := self.inputs.demand_rows) is None:
             return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
         return topic_peaks(rows, self.query_map.grouping.grouped, self.sums.windows.as_of)
@@ -65,7 +65,7 @@ class Topics:
                 ignore_index=True,
             )
         unseen = grouped[(grouped["impressions"] == 0) & (grouped["demand"] > 0)]
-        if len(unseen):  # searched, and the site is not shown for it
+        if len(unseen):  # searched, but the site does not appear
             days = self.sums.windows.recent.days
             demand = unseen["demand"].to_numpy(float) * days / MONTH_DAYS
             gains = self.measures.standing.gains(demand, np.zeros(len(unseen)), np.full(len(unseen), 100.0), self.expectation.curve, days)
@@ -96,18 +96,18 @@ class Topics:
 
     @property
     def _earned(self) -> pd.DataFrame:
-        """What the queries of each topic earn: `core.shares.EARNED`; nulls where landings do not tell."""
+        """Earnings of the queries of each topic: `core.shares.EARNED`; nulls where landings lack them."""
         pages, pairs = self.measures.earning_pages, self.query_map.pairs
         if pages is None or not self.inputs.is_paired:
             return nothing_earned()
         return earned_by(pairs[["page", "clicks"]], spelt(pairs["topic"]), pages)
 
     def table(self) -> pd.DataFrame:
-        """Topics: what the site answers, what it draws by accident, and what to write: see `core.topics.TOPICS`."""
+        """Topics: what the site answers, its strays, and what to write: see `core.topics.TOPICS`."""
         return self._numbered.assign(page=self._numbered["page"].map(self.inputs.pages["page"]))
 
     def hosts(self) -> pd.DataFrame:
-        """Who is seen in the results, over all queries and by topic: `core.hosts.HOSTS`; no rows without result snapshots."""
+        """Visible hosts in the results, over all queries and by topic: `core.hosts.HOSTS`; no rows without result snapshots."""
         now, then, home = self.inputs.snapshots, self.inputs.earlier_snapshots, self.inputs.joined.home
         if now is None or then is None:
             return pd.DataFrame(columns=HOSTS)
@@ -119,7 +119,7 @@ class Topics:
         return seen_hosts(results, before, self.query_map.query_topics, demand, rate, home.every)
 
     def check_ideas(self, ideas: pd.Series) -> pd.DataFrame:
-        """Ideas held against what the site has: see `core.ideas.check_ideas`."""
+        """Ideas compared with the topics of the site: see `core.ideas.check_ideas`."""
         lexicon, on_page = self.query_map.page_words
         living = self.inputs.pages["page"].where(~self.query_map.pages.dead)
         return check_ideas(ideas, self.query_map.grouping, self.table(), lexicon=lexicon, on_page=on_page, living=living)
@@ -130,7 +130,7 @@ class Topics:
 
     @once
     def _neighbours(self) -> Neighbours:
-        """What a brief says of the topics and pages beside its own."""
+        """The topics and pages around that of a brief."""
         leaves = self.decisions.outcome[0]["verdict"].isin(LEAVING)
         return Neighbours(self.table(), self.measures.ledger.assign(leaves=leaves), self.context.config.site.language)
 
