@@ -229,7 +229,7 @@ def test_months_make_windows_of_months_and_one_that_has_begun_is_left_out(tmp_pa
     site = opened(laid(tmp_path, months=pd.concat([months, begun])))
     assert str(site.windows.recent) == "2026-08-01..2026-10-31"
     assert int(site.pages()["clicks"].sum()) == clicks((date(2026, 8, 1), date(2026, 10, 31)))
-    assert fates(site)["incomplete day"] == begun["clicks"].sum()
+    assert fates(site)["incomplete month"] == begun["clicks"].sum()
     site.close()
 
 

@@ -25,7 +25,7 @@ def _column(name: str, type: Type, words: str, *, required: bool = False) -> Col
 DATE = _column(
     "date",
     "date",
-    "date|day|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день|tarih|gun|hafta|ay|날짜|일자|ημερομηνια|ημερα|den|tyden|mesic|mesicne|paiva|datum dne|nap|ziua|zi|semana|trimestre|неделя|месяц",
+    "date|day|timestamp|time stamp|ts|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день|tarih|gun|hafta|ay|날짜|일자|ημερομηνια|ημερα|den|tyden|mesic|mesicne|paiva|datum dne|nap|ziua|zi|semana|trimestre|неделя|месяц|週|周|月|月份|年月",
 )
 DEVICE = _column(
     "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"
@@ -38,7 +38,7 @@ PAGE_WORDS = (
 
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
-    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
+    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
 )
 
 SEARCH = [

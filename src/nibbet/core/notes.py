@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.join.rows import DETAIL, INCOMPLETE, OTHER_SURFACE
+from nibbet.core.join.rows import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, OTHER_SURFACE
 from nibbet.core.windows import Window
 
 Note = dict[str, str]
@@ -68,16 +68,20 @@ def _aside(account: dict[str, Any], reason: str) -> list[tuple[str, dict[str, An
 
 
 def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str], *, is_set: bool) -> Note | None:
-    clicks: dict[str, float] = {}  # page rows and query rows count the same clicks
-    for one in account["sources"]:
-        for gone in one["set_aside"]:
-            if gone["reason"].startswith(INCOMPLETE):
-                grain = grains.get(one["file"], "")
-                clicks[grain] = clicks.get(grain, 0) + gone["measures"].get("clicks", 0)
-    if not clicks:
-        return None
+    def clicks(reason: str) -> float:
+        of_grain: dict[str, float] = {}  # page rows and query rows count the same clicks
+        for one in account["sources"]:
+            for gone in one["set_aside"]:
+                if gone["reason"] == reason:
+                    grain = grains.get(one["file"], "")
+                    of_grain[grain] = of_grain.get(grain, 0) + gone["measures"].get("clicks", 0)
+        return max(of_grain.values(), default=0)
+
     why = "are left out, as asked" if is_set else "are not complete yet and left out"
-    return _note("partial_days", f"Days after {as_of} {why}: {max(clicks.values()):,} clicks. Every window ends with {as_of}.")
+    days, months = clicks(INCOMPLETE), clicks(INCOMPLETE_MONTH)
+    texts = [f"Days after {as_of} {why}: {days:,} clicks."] if days else []
+    texts += [f"The month that ends after {as_of} is not complete yet; its rows are left out: {months:,} clicks."] if months else []
+    return _note("partial_days", " ".join([*texts, f"Every window ends with {as_of}."])) if texts else None
 
 
 def _capped(account: dict[str, Any]) -> list[Note]:

@@ -208,11 +208,12 @@ class Joined:
                 grain = result["file"].map(dict(enumerate(one.grain for _, one in self.files)))
                 lone = result[daily & (grain == "site") & result["pageless"]]
                 days = lone.groupby("date", as_index=False)[["clicks", "impressions"]].sum()
-            notes = [note for one in settled.values() for note in one.notes]
+            sources = _account(self.files, fates)
+            notes = [*_unreadable(sources), *(note for one in settled.values() for note in one.notes)]
             notes += [*_disagreements(result, self.files), *_placeless(result, self.files)]
             notes += [{"code": code, "text": text} for code, text in dict.fromkeys(note for _, one in self.files for note in one.notes)]
             return {
-                "sources": _account(self.files, fates),
+                "sources": sources,
                 "first": first.isoformat(),
                 "notes": notes,
                 "days": days.assign(date=days["date"].dt.strftime("%Y-%m-%d")).to_dict("list"),
@@ -354,6 +355,24 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
             text = f"{name} has {mine:,} clicks where pages over the same days have {theirs:,} ({mine / theirs - 1:+.0%}): queries are withheld, or one of the tables is cut."
             notes.append({"code": "totals_differ", "text": text})
     return notes
+
+
+#: share of the rows of a file from which unreadable ones are reported, and how their reasons begin
+MANY_UNREADABLE, UNREADABLE = 0.01, ("unreadable", "negative", "impossible", "more cells")
+
+
+def _unreadable(sources: list[dict[str, Any]]) -> list[dict[str, str]]:
+    """A note for each file of which many rows cannot be read, and for which reason."""
+    return [
+        {
+            "code": "unreadable",
+            "text": f"{one['file']}: {fate['rows']:,} of {one['rows_read']:,} rows are left out: {fate['reason']}. "
+            f"Look at them: nibbet sql \"SELECT * FROM {one['kind']} WHERE set_aside = '{fate['reason']}'\"",
+        }
+        for one in sources
+        for fate in one["set_aside"]
+        if fate["reason"].startswith(UNREADABLE) and fate["rows"] >= MANY_UNREADABLE * one["rows_read"]
+    ]
 
 
 def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict[str, str]]:

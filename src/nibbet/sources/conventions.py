@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.kinds import NO_VALUE
+from nibbet.sources.months import MONTHS
+from nibbet.sources.profile import EPOCH, QUARTER_HOUR, WEEK
 
 if TYPE_CHECKING:
     from ibis.expr.types import Column as Expression
@@ -15,15 +17,6 @@ if TYPE_CHECKING:
 
 ISO_DAY = r"^\d{4}-\d{2}-\d{2}$"
 BLANKS = "[\\s\u00a0\u202f\u2009'’€$£¥]"
-
-_MONTHS = (
-    "jan january januar janvier enero gennaio januari janeiro ene|feb february februar fevrier febrero febbraio februari fevereiro|"
-    "mar march marz mars marzo maart marco mrz maerz|apr april avril abril aprile avr abr|may mai mayo maggio mei maio maj mag|"
-    "jun june juni juin junio giugno junho giu|jul july juli juillet julio luglio julho lug|aug august aout agosto augustus augusti ago|"
-    "sep sept september septembre septiembre settembre setembro set|oct october oktober octobre octubre ottobre outubro okt ott out|"
-    "nov november novembre noviembre novembro|dec december dezember decembre diciembre dicembre dezembro dez dic"
-)
-MONTHS = {word: number for number, words in enumerate(_MONTHS.split("|"), 1) for word in words.split()}
 
 
 def number_expression(text: StringValue, *, decimal: str) -> Expression:
@@ -185,12 +178,16 @@ def _numbers(text: str) -> tuple[int, int, int, str] | None:
         return int(result[1]), int(result[2]), 1, "ymd"
     if (result := re.match(r"^(\d{1,2})[-/.](\d{4})$", bare)) and int(result[1]) <= 12:
         return int(result[2]), int(result[1]), 1, "ymd"
-    if result := re.match(r"^(\d{4})-?\s?(?:W|KW|S)(\d{1,2})$", bare, re.IGNORECASE):
+    if result := re.match(WEEK, bare, re.IGNORECASE):
         try:
-            monday = date.fromisocalendar(int(result[1]), int(result[2]), 1)
+            monday = date.fromisocalendar(int(result["y1"] or result["y2"]), int(result["w1"] or result["w2"]), 1)
         except ValueError:
             return None
         return monday.year, monday.month, monday.day, "ymd"
+    if (result := re.match(EPOCH, bare)) and int(result[1]) % QUARTER_HOUR == 0:
+        # midnight at the place of the source is up to half a day from that of UTC
+        day = datetime(1970, 1, 1) + timedelta(seconds=int(result[1]) + 12 * 3600)
+        return day.year, day.month, day.day, "ymd"
     if result := re.match(r"^(\d{4})-(\d{2})-(\d{2})\s*(?:-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$", bare):
         return int(result[1]), int(result[2]), int(result[3]), "ymd"
     if result := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from datetime import date, timedelta
 from itertools import pairwise
 
-from nibbet.sources.conventions import MONTHS
+from nibbet.sources.months import CLEAR_MONTHS as MONTHS
 
 Period = tuple[date, date]
 

@@ -15,10 +15,15 @@ ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)
 NUMBER = re.compile(
     r"^[<>~≈]?\s*[-+−]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
 )
+#: an ISO week, its year first or last
+WEEK = r"^(?P<y1>\d{4})[- ]?\s?(?:W|KW|S)(?P<w1>\d{1,2})$|^(?:W|KW|S|week|woche|semaine|sem|semana|settimana|vecka|uke|uge)\.?\s*(?P<w2>\d{1,2})[\s,/-]+(?P<y2>\d{4})$"
+#: seconds or milliseconds since 1970, from 2001 to 2033; midnight is a multiple of a quarter of an hour in every time zone
+QUARTER_HOUR = 900
+EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"
 DATE = re.compile(
     r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
-    r"|^\d{4}[- ]?(W|KW|S)\d{1,2}$|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$"
-    r"|^[^\W\d]{3,}\.?[- ]\d{4}$|^\d{4}-\d{2}-\d{2}\s*(-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$",
+    r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$"
+    rf"|^[^\W\d]{{3,}}\.?[- ]\d{{4}}$|^\d{{4}}-\d{{2}}-\d{{2}}\s*(-|–|\.\.|/)\s*\d{{4}}-\d{{2}}-\d{{2}}$|{WEEK}",
     re.IGNORECASE,
 )
 #: spans of time, as 1:05, 00:01:05 or 1m 05s
@@ -111,7 +116,9 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
     numbers = _numbers(bare, mark)
     known = numbers[~np.isnan(numbers)]
     days = sum(bool(DATE.match(cell)) for cell in filled) / count
-    serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and len(lower) > 3 and np.ptp(known) < 4000
+    several = bool(filled) and len(lower) > 3
+    serial = several and all(SERIAL.match(cell) for cell in filled) and np.ptp(known) < 4000
+    epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)
     flags = bool(filled) and len(lower) <= 3 and lower <= (YES_WORDS | NO_WORDS)
     index = bool(filled) and len(lower) <= 40 and sum("index" in cell or "follow" in cell for cell in lower) > 0.6 * len(lower)
     addresses = share(ADDRESS)
@@ -119,7 +126,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         rows=len(cells),
         filled=len(filled),
         address=addresses,
-        date=max(days, float(serial) * 0.99),
+        date=max(days, float(serial or epoch) * 0.99),
         number=share(NUMBER),
         numbers=numbers,
         percent=any(cell.endswith("%") for cell in filled),

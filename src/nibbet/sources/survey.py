@@ -9,13 +9,17 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 import numpy as np
+import pandas as pd
 
+from nibbet.core.join.grain import step_of
 from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
+from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period
+from nibbet.sources.profile import WEEK
 from nibbet.sources.recognise import Reading, guess_kind, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -30,13 +34,16 @@ PLAIN = 0.9
 
 @dataclass(frozen=True)
 class Entry:
-    """One table: the file it lies in, its own name, what it was taken for, the days it covers where its rows carry none, what all rows share."""
+    """One table: the file it lies in, its own name, its kind and columns, the days it covers where its rows have none, what all rows share, and the step
+    of its dates.
+    """
 
     file: str
     table: str
     reading: Reading
     periods: tuple[Period | None, ...] = ()
     constant: dict[str, str] = field(default_factory=dict)
+    step: str = "day"
 
     @property
     def grain(self) -> str:
@@ -46,7 +53,7 @@ class Entry:
             return ""
         about = [name for name in ("page", "query") if name in has or name in self.constant] or ["site"]  # type: ignore[list-item]
         split = [name for name in ("date", "country", "device", "surface", "channel", "source") if name in has]
-        return " x ".join(about) + (" by " + ", ".join("day" if name == "date" else name for name in split) if split else "")
+        return " x ".join(about) + (" by " + ", ".join(self.step if name == "date" else name for name in split) if split else "")
 
     @property
     def is_undated(self) -> bool:
@@ -159,7 +166,22 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
     if reading.kind == "search" and "query" in reading.matches and "page" not in reading.matches and (page := page_of_name(name)):
         shared.setdefault("page", page)
     own = {name: value for name, value in shared.items() if name not in reading.matches and _has_column(reading.kind, name)}
-    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), own)
+    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), own, _step(sheet, reading))
+
+
+def _step(sheet: Sheet, reading: Reading) -> str:
+    """day, week or month: the interval between the dates of the first and last rows; day where they cannot be read yet."""
+    if "date" not in reading.matches:
+        return "day"
+    place = reading.matches["date"].place
+    texts = {row[place] for row in (*sheet.sample, *sheet.last) if place < len(row)}
+    if all(re.match(WEEK, text, re.IGNORECASE) for text in texts if text):
+        return "week"
+    try:
+        days = day_of_text(sorted(texts), where=sheet.name, header=sheet.header[place])
+    except SourceError:
+        return "day"
+    return step_of(pd.Series(list(days.values()), dtype="object"))
 
 
 def _has_column(kind: str, name: str) -> bool:

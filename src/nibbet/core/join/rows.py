@@ -10,7 +10,7 @@ import ibis
 import pandas as pd
 
 DETAIL = "detail of page rows"
-INCOMPLETE = "incomplete day"
+INCOMPLETE, INCOMPLETE_MONTH = "incomplete day", "incomplete month"
 #: beginning of the reason for rows of a surface that does not count toward pages
 OTHER_SURFACE = "other surface: "
 PAGELESS = "totals that name no page"
@@ -39,7 +39,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None,
     apart: rows that would count but for their surface, which are shown separately.
 
     Args:
-        search: rows with grain (page, pair, query), date, page_id, aside, and free: whether aside is null except for rows without a page.
+        search: rows with grain (page, pair, query), date, coarse (months and periods), page_id, aside, and free: whether aside is null except for rows without a page.
         page_days: date, one row per day covered by page rows; null where there are none.
         surfaces: the surfaces that count, as named in rows; None where all do. Rows without a surface count.
     """
@@ -59,7 +59,7 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None,
         position_sum=ibis.cases((placed, exact), else_=0.0).cast("float64"),
         used=_used(search, as_of),
     )
-    table = search.mutate(aside=ibis.cases((late, INCOMPLETE), else_=search.aside))
+    table = search.mutate(aside=ibis.cases((late & search.coarse, INCOMPLETE_MONTH), (late, INCOMPLETE), else_=search.aside))
     table = table.mutate(
         aside=ibis.cases(
             (table.aside.isnull() & (table.grain == "page") & table.page_id.isnull(), "no address"),

@@ -1,0 +1,43 @@
+"""Names of months in many languages."""
+
+from __future__ import annotations
+
+#: names and abbreviations by month, without accents (Unicode CLDR 48, 26 European languages); no word names two months
+_MONTHS_BY_NUMBER = (
+    "ene enero gen gener gennaio ian ianuarie jaan jaanuar jan janeiro januar januara januari january janv janvaris janvier led "
+    "leden ledna oca ocak saus sausio sausis sty styczen stycznia tammi tammikuu tammikuuta ιαν ιανουαριοσ ιανουαριου січ січень "
+    "січня янв январь января яну януари|"
+    "feb febbraio febr febrer febrero februar februara februari februarie februaris february fev fevereiro fevr fevrier helmi "
+    "helmikuu helmikuuta lut lutego luty sub subat uno unor unora vas vasario vasaris veebr veebruar φεβ φεβρουαριοσ φεβρουαριου "
+    "лют лютии лютого фев февр февраль февраля февруари|"
+    "bre brezen brezna kov kovas kovo maalis maaliskuu maaliskuuta maart maerz mar marc marca march marcius marco marec mars mart "
+    "martie marts marz marzec marzo mrt mrz μαρ μαρτιοσ μαρτιου бер березень березня мар март марта|"
+    "abr abril apr april aprila aprile aprilie aprilis aprill avr avril bal balandis balandzio dub duben dubna huhti huhtikuu "
+    "huhtikuuta kwi kwiecien kwietnia nis nisan απρ απριλιοσ απριλιου апр апрель апреля април квіт квітень квітня|"
+    "geg geguze geguzes kve kveten kvetna mag maggio mai maig maijs maio maj maja majus may mayis mayo mei touko toukokuu "
+    "toukokuuta μαι μαιοσ μαιου маи мая трав травень травня|"
+    "birz birzelio birzelis cerven cervna cvn cze czerwca czerwiec giu giugno haz haziran iun iunie juin jun juna june junho juni "
+    "junij junijs junio junius juny juuni kesa kesakuu kesakuuta ιουν ιουνιοσ ιουνιου июн июнь июня черв червень червня юни|"
+    "cervence cervenec cvc heina heinakuu heinakuuta iul iulie juil juillet jul jula julho juli julij julijs julio juliol julius "
+    "july juuli liep liepa liepos lip lipca lipiec lug luglio tem temmuz ιουλ ιουλιοσ ιουλιου июл июль июля лип липень липня юли|"
+    "ago agost agosto agu agustos aout aug august augusta augusti augusts augustus augusztus avg avgust elo elokuu elokuuta rugp "
+    "rugpjucio rugpjutis sie sierpien sierpnia srp srpen srpna αυγ αυγουστοσ αυγουστου авг август августа серп серпень серпня|"
+    "eyl eylul rugs rugsejis rugsejo sep sept september septembra septembre septembrie septembris septiembre set setembre setembro "
+    "settembre syys syyskuu syyskuuta szept szeptember wrz wrzesien wrzesnia zar zari σεπ σεπτεμβριοσ σεπτεμβριου вер вересень "
+    "вересня сент сентябрь сентября сеп септември|"
+    "eki ekim loka lokakuu lokakuuta oct october octobre octombrie octubre okt oktober oktobra oktobris oktoober ott ottobre out "
+    "outubro paz pazdziernik pazdziernika rij rijen rijna spal spalio spalis οκτ οκτωβριοσ οκτωβριου жовт жовтень жовтня окт "
+    "октомври октябрь октября|"
+    "kas kasim lapkr lapkricio lapkritis lis listopad listopada listopadu marras marraskuu marraskuuta noiembrie nov november "
+    "novembra novembre novembris novembro noviembre νοε νοεμβριοσ νοεμβριου лист листопад листопада ное ноември нояб ноябрь ноября|"
+    "ara aralik dec december decembra decembre decembrie decembris des desember desembre dets detsember dez dezember dezembro dic "
+    "dicembre diciembre gru grudnia grudzien gruod gruodis gruodzio joulu joulukuu joulukuuta pro prosince prosinec δεκ δεκεμβριοσ "
+    "δεκεμβριου груд грудень грудня дек декабрь декабря декември"
+)
+#: the month, 1 to 12, of each name in a cell of dates
+MONTHS = {word: number for number, words in enumerate(_MONTHS_BY_NUMBER.split("|"), 1) for word in words.split()}
+#: names that also name a month in a header or file name, where short ones may be other words ("pro", "set", "led")
+_SHORT = set(
+    "jan ene feb fev mar mrz apr avr abr may mai mei maj mag jun giu jul lug aug ago sep set oct okt ott out nov dec dez dic".split()
+)
+CLEAR_MONTHS = {word: number for word, number in MONTHS.items() if len(word) > 3 or word in _SHORT}
