@@ -6,7 +6,7 @@ import re
 import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -58,25 +58,42 @@ def words_of(header: str) -> list[str]:
 PART_ONLY = {"new", "returning", "neue", "wiederkehrende", "nouveaux", "nuevos", "recurrentes", "nuovi", "nieuwe", "first", "unique"}
 
 
+@dataclass(frozen=True)
+class _Phrase:
+    """Header words of a column: the words, their stems, how much they count, and whether their script has no blanks."""
+
+    words: list[str]
+    stems: frozenset[str]
+    weight: float
+    is_joined: bool
+
+
 @cache
-def _phrases(column: Column) -> list[tuple[list[str], float]]:
-    return [(words_of(words), 1.0 - 0.004 * order) for order, words in enumerate((column.name.replace("_", " "), *column.words))]
+def _phrases(column: Column) -> list[_Phrase]:
+    names = [words_of(words) for words in (column.name.replace("_", " "), *column.words)]
+    return [
+        _Phrase(words, frozenset(word.rstrip("s") for word in words), 1.0 - 0.004 * order, any(ord(c) > 0x2E80 for c in words[0]))
+        for order, words in enumerate(names)
+        if words
+    ]
 
 
+@lru_cache(maxsize=20_000)
 def header_score(header: str, column: Column) -> float:
     """0 to 1: how well the header words name the column."""
     have = words_of(header)
+    stems, joined = {word.rstrip("s") for word in have}, "".join(have)
+    part_words = PART_ONLY & set(have) if column.type == "count" else set()
     best = 0.0
-    for phrase, weight in _phrases(column):
-        if have == phrase:
-            return weight
-        if column.type == "count" and PART_ONLY & (set(have) - set(phrase)):
+    for phrase in _phrases(column):
+        if have == phrase.words:
+            return phrase.weight
+        if part_words.difference(phrase.words):
             continue
-        stems = {word.rstrip("s") for word in have}
-        if phrase and {word.rstrip("s") for word in phrase} <= stems:
-            best = max(best, weight * (0.55 + 0.35 * len(phrase) / len(have)))
-        elif phrase and any(ord(c) > 0x2E80 for c in phrase[0]) and phrase[0] in "".join(have):
-            best = max(best, weight * 0.7)
+        if phrase.stems <= stems:
+            best = max(best, phrase.weight * (0.55 + 0.35 * len(phrase.words) / len(have)))
+        elif phrase.is_joined and phrase.words[0] in joined:
+            best = max(best, phrase.weight * 0.7)
     return best
 
 
