@@ -1,4 +1,4 @@
-"""The command line as a whole: its commands in the order of the work."""
+"""The command line: its commands in the order of the work."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ WORK = {
 
 
 class _InOrder(typer.core.TyperGroup):
-    """Lists the commands by what they are for."""
+    """Lists the commands by purpose."""
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         for title, names in WORK.items():

@@ -1,4 +1,4 @@
-"""nibbet crawl: the inventory of a site, made politely."""
+"""nibbet crawl: makes the inventory of a site, politely."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ if TYPE_CHECKING:
     from nibbet.crawl.crawler import Plan, Tally
     from nibbet.crawl.frontier import Frontier
 
-#: pages a second where the user names no rate; a machine of one's own is asked as fast as it answers
+#: default pages a second; a site on the same machine is requested as fast as it answers
 USUAL_RATE = 5.0
-#: answers between two words of progress
+#: answers between two progress messages
 SAID_EVERY = 50
 
 
@@ -52,10 +52,11 @@ def crawl(
 ) -> None:
     """Visit a site from its home page, its sitemaps, and all addresses that the workspace knows, and write its inventory into FOLDER/crawl.
 
-    It keeps to robots.txt, waits between pages, and slows down when the server does. Stopped at any moment, it goes on where it was; another run asks
-    only for what has changed.
-    """  # fmt: skip
-    _home(url)  # a wrong address is refused before anything heavy is loaded
+    It obeys robots.txt, waits between pages, and slows down when the server does. It can be stopped at any time and continues where it was.
+    A later
+    run requests only what has changed.
+    """
+    _home(url)  # an invalid address is refused before anything slow is loaded
     import asyncio
     import sqlite3
 
@@ -127,7 +128,7 @@ def crawl(
 
 
 def _refuse_nothing(frontier: Frontier, home: str) -> None:
-    """Raise SourceError where no page answered, so that the last inventory stays; a home that has moved is named."""
+    """Raises SourceError where no page answered, so that the last inventory stays; names the new home of a site that moved."""
     if any(status is not None and 200 <= status < 300 for _, _, _, status, *_ in frontier.rows()):
         return
     from nibbet.crawl.crawler import unpacked
@@ -145,7 +146,7 @@ def _root(home: str) -> str:
 
 
 def _home(url: str) -> str:
-    """A home page as it is asked for. Raises ConfigError where it is none."""
+    """A home page in normalised form. Raises ConfigError for anything else."""
     import ada_url
 
     from nibbet.core.markup import host_of
@@ -177,9 +178,9 @@ def _hosts(url: str, stands_for: str, place: Path) -> tuple[str, frozenset[str],
 
 
 def _read_known(live: str, place: Path, into: Path, *, quiet: bool, verbose: bool) -> None:
-    """Write the addresses that the workspace knows into a file, by another process, whose memory is free again before the crawl begins.
+    """Write the addresses that the workspace knows into a file, in another process, whose memory is free again before the crawl begins.
 
-    Raises SourceError where that process was ended.
+    Raises SourceError where that process was killed.
     """
     import signal
     from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
@@ -200,7 +201,9 @@ def _lines(path: Path) -> Iterator[str]:
 
 
 def _write_known(live: str, place: Path, path: Path, *, quiet: bool, verbose: bool) -> None:
-    """The same by this process: addresses of the site's home on the scheme and host of `live`, one a line; none where nothing can be read yet."""
+    """The same in this process: addresses of the home page on the scheme and host of `live`, one a line; none where nothing can be read
+    yet.
+    """
     from nibbet.cli.progress import Progress
     from nibbet.config import load_config
     from nibbet.site import open_site
@@ -214,7 +217,7 @@ def _write_known(live: str, place: Path, path: Path, *, quiet: bool, verbose: bo
                 file.writelines(
                     f"{live + page.removeprefix(root) if page.startswith(root + '/') else page}\n" for page in pages if "\n" not in page
                 )
-        except SourceError:  # what cannot be read yet names no addresses
+        except SourceError:  # sources that cannot be read yet have no addresses
             pass
         finally:
             progress.done()
@@ -233,7 +236,7 @@ def _on_this_machine(home: str) -> bool:
 
 
 def _say_outside(out: Any, frontier: Frontier, tally: Tally) -> None:
-    """What the links to other sites lead to."""
+    """Prints the results for links to other sites."""
     if tally.cut_off:
         out.print("  None of the other sites could be reached from here: their links are not judged. Try again with --outside.")
         return
@@ -248,7 +251,7 @@ def _say_outside(out: Any, frontier: Frontier, tally: Tally) -> None:
 
 
 def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], place: Path, seconds: float) -> None:
-    """What was found, what was left and why, and what to do next."""
+    """Prints what was crawled, what was left out and why, and what to do next."""
     from collections import Counter
 
     from rich.text import Text
@@ -283,5 +286,5 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
         out.print("To use it, add to nibbet.toml, in place of another inventory:")
         lines = {"pages.parquet": "crawl", "links.parquet": "links", "sitemap.xml": "sitemap", "robots.txt": "robots"}
         for path in sorted(written, key=lambda path: list(lines).index(path.name)):
-            name = path.name.replace("pages.", "pages*.")  # earlier inventories lie beside it
+            name = path.name.replace("pages.", "pages*.")  # earlier inventories are beside it
             out.print(Text(f'[[source]]\nkind = "{lines[path.name]}"\nfiles = "crawl/{name}"', style="dim"))

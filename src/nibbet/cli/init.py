@@ -1,4 +1,4 @@
-"""`nibbet init`: looks at what lies in the folder and writes settings that say what was found and what was not sure."""
+"""`nibbet init`: examines the files in a folder and writes settings, with guesses marked."""
 
 from __future__ import annotations
 
@@ -33,19 +33,19 @@ LATER = """
 # conversion = 25.0    # what one is worth
 # currency = "EUR"
 """
-#: share of a host's redirects from which on it has moved; of sampled addresses from which on a host belongs to the site; of a host's paths that the
-#: home has too, from which on it serves the same pages
+#: share of the redirects of a host from which it has moved; share of sampled addresses from which a host belongs to the site; share of the
+#: paths of a host that the home host has too, from which both serve the same pages
 MOVED_SHARE, HOST_SHARE, SAME_PATHS = 0.9, 0.02, 0.5
-#: share of sampled queries with the host's name from which it is taken for the brand
+#: share of sampled queries with the name of the host from which it is taken for the brand
 BRAND_SHARE = 0.003
-#: home and period where nothing tells them
+#: examples for an unknown home and period
 EXAMPLE_HOME, EXAMPLE_PERIOD = "https://tarnbrook.example/", "[2026-08-03, 2026-10-31]"
 
 
 def write_settings(root: Path, home: str | None, *, force: bool) -> None:
-    """Write nibbet.toml into `root` and say what was found; on a terminal, ask for what is not known.
+    """Write nibbet.toml into `root` and print what was found; on a terminal, ask for what is unknown.
 
-    Raises ConfigError where there are settings already, and SourceError where nothing was understood.
+    Raises ConfigError where there are settings already, and SourceError where nothing was recognised.
     """
     from nibbet.sources.files import Limits
     from nibbet.sources.survey import survey
@@ -78,7 +78,7 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
 
 
 class _Answers:
-    """What the user says to questions; without a terminal, nothing."""
+    """The answers of the user to questions; without a terminal, none."""
 
     def __init__(self, *, asks: bool) -> None:
         self._asks = asks
@@ -95,7 +95,7 @@ class _Answers:
 
 
 def _show(survey: Survey) -> None:
-    """A line for each table: kind, grain, days, file and doubts; a line for each that is left out."""
+    """One line for each table: kind, grain, days, file and doubts; one line for each that is left out."""
     rows = [(e.reading.kind, e.grain, _days(e), e.table, "; ".join(_doubts(e))) for e in survey.entries]
     rows = _folded(rows)
     head = ("kind", "one row is", "days", "table", "doubts")
@@ -108,7 +108,7 @@ def _show(survey: Survey) -> None:
 
 
 def _folded(rows: list[tuple[str, str, str, str, str]]) -> list[tuple[str, str, str, str, str]]:
-    """Files that differ only by numbers as one line, with their count."""
+    """Files whose names differ only in numbers as one line, with their count."""
     alike: dict[tuple[str, ...], list[tuple[str, str, str, str, str]]] = {}
     for row in rows:
         alike.setdefault((*row[:3], re.sub(r"\d+", "*", row[3]), re.sub(r"\d+", "*", row[4])), []).append(row)
@@ -138,7 +138,7 @@ def _doubts(entry: Entry) -> list[str]:
 
 
 def _home(hosts: Counter[str]) -> str | None:
-    """The home of the host most met; None when no file holds a whole address."""
+    """The home page of the most frequent host; None without any absolute address."""
     bare: Counter[str] = Counter()
     for host, count in hosts.items():
         bare[host.removeprefix("www.")] += count
@@ -158,7 +158,7 @@ def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -
 
 
 def _more_hosts(survey: Survey, home: str) -> list[str]:
-    """Lines for hosts that the site has moved from, as redirects say, and for hosts below its own: with the same pages or with more."""
+    """Lines for former hosts, by redirects, and for hosts of the same site with the same or with other pages."""
     own = (urlsplit(home).hostname or "").removeprefix("www.")
     counts: Counter[str] = Counter()
     paths: dict[str, set[str]] = {}
@@ -217,7 +217,7 @@ def _source(pattern: str, entries: list[Entry], answers: _Answers) -> list[str]:
 
 
 def _period_line(undated: list[Entry], known: list[Period], answers: _Answers) -> list[str]:
-    """The line of a period that nothing tells, as the user says it, else open."""
+    """The line of an unknown period, with the answer of the user, else left open."""
     windows = max(len(entry.periods) for entry in undated)
     example = EXAMPLE_PERIOD if windows == 1 else f"[{EXAMPLE_PERIOD}, [2025-08-03, 2025-10-31]]"
     proposal = f"{known[0][0]}..{known[0][1]}" if known else ""

@@ -1,4 +1,4 @@
-"""Ctrl-C ends the program soon, whatever it is doing: work that cannot be stopped is left to end with the process."""
+"""Ctrl-C ends the program soon, whatever it is doing; work that cannot be interrupted ends with the process."""
 
 from __future__ import annotations
 
@@ -12,17 +12,19 @@ import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-#: seconds from an interrupt after which the program no longer waits for an orderly end, and after which it is ended from outside
+#: seconds after an interrupt until the program stops waiting for an orderly end, and until it is killed from outside
 PATIENCE, LAST = 1.2, 1.6
 
 
 @contextlib.contextmanager
 def watched(tell: Callable[[], int]) -> Iterator[None]:
-    """End the process PATIENCE seconds after an interrupt, with what `tell` returns, where the block has not ended by then.
+    """Ends the process PATIENCE seconds after an interrupt, with the message of `tell`, if the block has not ended by then.
 
-    An interrupt reaches Python only between two of its steps, and one step may take long over millions of rows, on this thread or on one that
-    is waited for. So the signal wakes another thread, by a socket that the system writes to at once; and where a step keeps every thread of
-    Python waiting, a small process beside this one ends it LAST seconds after the interrupt.
+    Python handles an interrupt only between two bytecode steps, and one step may take long over millions of rows, in this thread or in one
+    that
+    it waits for. So the signal wakes another thread, through a socket to which the system writes at once; and if a step blocks all threads
+    of
+    Python, a small helper process kills this one LAST seconds after the interrupt.
     """
     if threading.current_thread() is not threading.main_thread():
         yield
@@ -54,7 +56,7 @@ def watched(tell: Callable[[], int]) -> Iterator[None]:
 
 
 def leave(code: int) -> None:
-    """End the process at once, without waiting for its threads; its passing folders go with it."""
+    """Ends the process at once, without waiting for its threads; deletes its temporary folders."""
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(OSError):
             stream.flush()
@@ -64,7 +66,9 @@ def leave(code: int) -> None:
 
 
 def _beside(here: socket.socket, there: socket.socket, tell: Callable[[], int]) -> int:
-    """A process that hands interrupts on to the watching thread of this one, and ends this one where that does not help; its number."""
+    """Starts a process that forwards interrupts to the watching thread of this one, and kills this one if that does not help; returns its
+    number.
+    """
     number = os.fork()
     if number:
         there.close()
@@ -86,7 +90,7 @@ def _beside(here: socket.socket, there: socket.socket, tell: Callable[[], int]) 
 
 
 def _end(process: int, there: socket.socket, tell: Callable[[], int]) -> None:
-    """End a process, say so, and take away what it leaves."""
+    """Kills a process, reports it, and deletes its temporary files."""
     import tempfile
 
     from nibbet.passing import sweep
@@ -94,5 +98,5 @@ def _end(process: int, there: socket.socket, tell: Callable[[], int]) -> None:
     os.kill(process, signal.SIGTERM)
     tell()
     sys.stderr.flush()
-    select.select([there], [], [], LAST)  # until it is gone, and with it its locks
+    select.select([there], [], [], LAST)  # until it is gone, and its locks with it
     sweep(Path(tempfile.gettempdir()), "nibbet-")

@@ -1,4 +1,4 @@
-"""The commands that look closer: one page, one query, parts of the site, changes, questions in SQL."""
+"""Commands for details: one page, one query, parts of the site, changes, questions in SQL."""
 
 from __future__ import annotations
 
@@ -68,8 +68,9 @@ def query(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print everything about one query: what it brings, its topic, the pages that draw it and the one that should answer it; with --like a whole
-    group of queries beside all others: rates, change, its pages, and the queries that stand out; with neither, the groups that nibbet.toml names.
+    """Print everything about one query: its totals, its topic, its pages and the one that should answer it. With --like, print a
+    group of queries compared with all others: rates, change, its pages, and the queries that stand out. With neither, print the groups in
+    nibbet.toml.
     """
     from nibbet.render.lists import show_group, show_groups
     from nibbet.render.views import show_query
@@ -97,7 +98,9 @@ def split(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print devices, countries, surfaces, channels and sources of visits side by side: searches, visits, rates, and what is odd beside the same pages elsewhere."""
+    """Print devices, countries, surfaces, channels and sources of visits: searches, visits, rates, and deviations from the same pages
+    elsewhere.
+    """
     from nibbet.render.lists import show_splits
 
     rows, windows = with_site(None, site, quiet, verbose, lambda s: (s.splits(page), s.windows), as_of=as_of)
@@ -122,7 +125,7 @@ def links(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print internal links that lead to faults or detours, by where they lead, and links that are missing: from which page, with which words."""
+    """Print internal links that lead to faults or detours, by target, and missing links: from which page, with which words."""
     from nibbet.render.lists import NO_LINKS, show_backlinks, show_links
     from nibbet.render.terminal import show
 
@@ -160,14 +163,14 @@ def links(
 
 @dataclass(frozen=True)
 class ListOptions:
-    """What is asked of a list: which rows, in what form, how many."""
+    """Which rows of a list to print, in which form, and how many."""
 
     where: str | None
     form: str
     top: int | None
 
     def chosen(self, frame: pd.DataFrame) -> pd.DataFrame:
-        """The rows that are asked for; of a table all that fulfil the condition, for its parts are cut one by one."""
+        """The requested rows; for tables, all that meet the condition, because their parts are cut one by one."""
         return chosen_rows(frame, self.where, None if self.form == Form.table.value else self.top)
 
 
@@ -175,7 +178,9 @@ Listing = Callable[["Site", ListOptions], Callable[[], None]]
 
 
 def listing(short_help: str) -> Callable[[Listing], Listing]:
-    """A command that reads tables of the site and prints them: the function reads, and gives what prints once the site is closed."""
+    """A command that reads tables of the site and prints them: the function reads, and returns a function that prints after the site is
+    closed.
+    """
 
     def registered(read: Listing) -> Listing:
         def command(
@@ -199,7 +204,7 @@ def listing(short_help: str) -> Callable[[Listing], Listing]:
 
 @listing("How visitors stay and what they do, beside pages alike.")
 def engagement(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print pages to praise and pages to improve: how visitors of each channel stay, and what they do (events), beside pages of the same kind."""
+    """Print pages with high and low engagement by channel, and events that stand out, compared with similar pages."""
     from nibbet.render.lists import show_engagement
 
     stays, events = options.chosen(s.engagement()), s.event_rates()
@@ -208,7 +213,7 @@ def engagement(s: Site, options: ListOptions) -> Callable[[], None]:
 
 @listing("Countries and languages: who asks, who buys, what to translate.")
 def markets(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print from which country what is asked in which language, how visitors from there buy, and what pages in that language would be worth."""
+    """Print countries and languages of queries, how visitors from there buy, and the value of pages in that language."""
     from nibbet.render.lists import show_markets
 
     rows, windows = options.chosen(s.markets()), s.windows
@@ -217,7 +222,7 @@ def markets(s: Site, options: ListOptions) -> Callable[[], None]:
 
 @listing("What visitors like, and what to write beside it.")
 def popular(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print the most viewed, best kept and most earning pages, what they have in common, and topics that nothing answers yet and that lean on them."""
+    """Print the pages with most views, longest visits and highest earnings, what they have in common, and related topics without an answer."""
     from nibbet.render.lists import show_popular
 
     rows, common, ideas, windows = options.chosen(s.popular()), s.popular_traits(), s.popular_ideas(), s.windows
@@ -226,7 +231,9 @@ def popular(s: Site, options: ListOptions) -> Callable[[], None]:
 
 @listing("How fast pages are for visitors, and what slowness costs.")
 def speed(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print how fast pages are for a quarter of their visits, poor ones with most clicks first, and whether they engage and convert less."""
+    """Print how fast pages are at the 75th percentile of visits, poor ones with most clicks first, and whether they engage and convert
+    less.
+    """
     from nibbet.render.lists import show_speed
 
     rows, cost = options.chosen(s.speed()), s.speed_cost()
@@ -235,7 +242,7 @@ def speed(s: Site, options: ListOptions) -> Callable[[], None]:
 
 @listing("When to be ready, and what lives, fades and is over.")
 def calendar(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print what comes into season and when to be ready for it, and what pages and topics live on, fade, grow or are over."""
+    """Print coming seasons and when to be ready for them, and which pages and topics are evergreen, fading, growing or over."""
     from nibbet.render.lists import show_calendar
 
     rows, seasons, windows = options.chosen(s.lives()), s.seasons(), s.windows
@@ -244,7 +251,7 @@ def calendar(s: Site, options: ListOptions) -> Callable[[], None]:
 
 @listing("Pages that matter and that search hardly shows.")
 def absent(s: Site, options: ListOptions) -> Callable[[], None]:
-    """Print pages that matter and that search hardly shows, by what keeps them out: fails, closed, not linked, never fetched, a copy, too young ..."""
+    """Print pages that matter but that search hardly shows, by cause: error, blocked, not linked, never fetched, duplicate, too young ..."""
     from nibbet.render.lists import show_absent
 
     rows = options.chosen(s.absent())
@@ -265,7 +272,7 @@ def titles(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print what traits of titles and descriptions do for how often pages are chosen on this site, and what to change first on which page."""
+    """Print the effects of traits of titles and descriptions on CTR on this site, and what to change first on which page."""
     from nibbet.render.lists import show_title_changes, show_titles
 
     def task(s: Site) -> tuple[pd.DataFrame, pd.DataFrame, Windows]:
@@ -293,7 +300,7 @@ def hosts(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print who is seen in the result snapshots: hosts with their share of the clicks, and the topics in which the site itself is not seen."""
+    """Print the hosts in the result snapshots with their share of the clicks, and the topics in which the site does not appear."""
     from nibbet.render.lists import show_hosts
 
     rows = with_site(folder, site, quiet, verbose, lambda s: s.hosts(topic), as_of=as_of)
@@ -322,7 +329,9 @@ def compare(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print what changed between two windows: by how much, whether it is real, and what made it: demand, rank, pull, or pages that came or went."""
+    """Print the changes between two windows: size, whether they are real, and their cause: demand, rank, pull, or pages that appeared or
+    disappeared.
+    """
     from nibbet.render.terminal import show
     from nibbet.render.views import show_changes
 
@@ -354,7 +363,7 @@ def rising(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print which queries or topics are new, rise or fade beyond noise and season, and the page that is shown most for each."""
+    """Print queries or topics that are new, rise or fade beyond noise and season, and the page with most impressions for each."""
     from nibbet.render.lists import show_rising
 
     rows, windows = with_site(
@@ -375,7 +384,7 @@ def new_pages(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print the pages that search first showed lately: their clicks since then beside the site's earlier new pages at the same age."""
+    """Print the pages that search first showed recently: their clicks since then, compared with earlier new pages at the same age."""
     from nibbet.render.terminal import show
 
     rows = with_site(folder, site, quiet, verbose, lambda s: chosen_rows(s.new_pages(days), where, top), as_of=as_of)
@@ -415,7 +424,7 @@ def sql(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Answer a question in SQL over the joined tables; the data stay as they are."""
+    """Answer a question in SQL over the joined tables, read-only."""
     from nibbet.cli.questions import bound, find, listed
     from nibbet.render.files import write_table
     from nibbet.render.terminal import show

@@ -1,4 +1,4 @@
-"""The command line: parses, asks the Site, prints, and says with its exit code how it went."""
+"""The command line: parses, calls the Site, prints, and returns an exit code."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from nibbet.site import Site
 
 
-#: the exit code of a command that was interrupted, as shells have it
+#: the exit code of an interrupted command, as in shells
 INTERRUPTED = 130
 
 
@@ -46,7 +46,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; returns its exit code: 0 done, 2 wrong usage or unusable input, 1 a fault of Nibbet."""
     given = list(sys.argv[1:] if arguments is None else arguments)
     try:
-        if app(args=given, prog_name="nibbet", standalone_mode=False) == INTERRUPTED:  # the parser catches it and returns this
+        if (
+            app(args=given, prog_name="nibbet", standalone_mode=False) == INTERRUPTED
+        ):  # the parser catches the interrupt and returns this code
             raise KeyboardInterrupt
     except NibbetError as fault:
         sys.stderr.write(f"nibbet: {harmless(str(fault))}\n")
@@ -64,14 +66,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 def _interrupted() -> int:
     if sys.stderr.isatty():
-        sys.stderr.write("\x1b[?25h\r\x1b[K")  # the cursor, and an empty line, whatever a bar had made of them
+        sys.stderr.write("\x1b[?25h\r\x1b[K")  # restore the cursor and clear the line of a progress bar
     sys.stderr.write("nibbet: interrupted; what was written before is whole.\n")
     return INTERRUPTED
 
 
 def _other(fault: Exception, given: list[str]) -> int:
     show = getattr(fault, "show", None)
-    if show is not None:  # the parser's own complaint about the words of the call
+    if show is not None:  # the parser's own error message
         show(file=sys.stderr)
         return 2
     if "-v" in given or "--verbose" in given:
@@ -115,7 +117,7 @@ def demo(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Write the exports of an invented site, and run everything on them; or serve its pages, with their faults, to be crawled."""
+    """Write the exports of an invented site and run everything on them; or serve its pages, with their faults, for a crawl."""
     from nibbet.cli.progress import Progress
     from nibbet.demo.exports import write
 
@@ -175,7 +177,7 @@ def init(
     force: Annotated[bool, typer.Option("--force", help="Write over a nibbet.toml that is there.")] = False,
     site: SiteFolder = None,
 ) -> None:
-    """Look at the files in the workspace and write a commented nibbet.toml."""
+    """Examine the files in the workspace and write a commented nibbet.toml."""
     from nibbet.cli.init import write_settings
 
     write_settings(folder or site or Path(), home, force=force)
@@ -191,7 +193,7 @@ def load(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Read what is new in the sources and print the account: what was read, used and set aside, and how the sources line up."""
+    """Read new files of the sources and print the account: what was read, used and set aside, and how the sources match."""
     from nibbet.render.terminal import show_account
 
     show_account(with_site(folder, site, quiet, verbose, lambda s: s.load(fresh=fresh), as_of=as_of), form.value)
@@ -206,7 +208,7 @@ def run_all(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Read the sources, decide on every page, and write all files; looks at the files first where there are no settings yet."""
+    """Read the sources, decide on every page, and write all files; runs `init` first where there are no settings yet."""
     _run_all(folder, site, out, quiet, verbose, as_of)
 
 
@@ -244,7 +246,7 @@ def decide(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print the verdict of every page with its reason, largest gain first."""
+    """Print the verdict of every page with its reason, by gain."""
     from nibbet.render.terminal import show, show_windows
     from nibbet.render.views import show_reasoning
 
@@ -288,7 +290,7 @@ def topics(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Print the topics of the site: what it answers, what it draws by accident, what to write; most to gain first."""
+    """Print the topics of the site by gain: what it answers, its strays, and what to write."""
     from nibbet.render.terminal import show
     from nibbet.render.views import aside_sentence
 
@@ -346,7 +348,7 @@ def report(
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
-    """Write the report alone: one HTML file that needs nothing else, to open, send or print."""
+    """Write only the report: one self-contained HTML file to open, send or print."""
     from nibbet.render.files import write_report
 
     written = with_site(folder, site, quiet, verbose, lambda s: write_report(s, out or s.root / "out" / "report.html"), as_of=as_of)

@@ -1,4 +1,4 @@
-"""Opening the site that a command is about, and choosing rows of a table."""
+"""Opens the site of a command, and selects rows of a table."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ def with_site(
     as_of: str | None = None,
     protect: Sequence[str] = (),
 ) -> Result:
-    """Open the workspace, run the task, give everything back; returns what the task does."""
+    """Opens the workspace, runs the task, closes everything; returns the result of the task."""
     from nibbet.cli.progress import Progress
     from nibbet.site import open_site
 
@@ -44,7 +44,7 @@ def with_site(
 
 
 def day_of(text: str | None) -> date | None:
-    """The day that an option names; None where it was not given. Raises NibbetError for anything but YYYY-MM-DD."""
+    """The date of an option; None if it was not given. Raises NibbetError for anything but YYYY-MM-DD."""
     from datetime import date
 
     if text is None:
@@ -56,13 +56,13 @@ def day_of(text: str | None) -> date | None:
 
 
 def chosen_rows(frame: pd.DataFrame, where: str | None, top: int | None) -> pd.DataFrame:
-    """The rows that fulfil a condition, the first `top` of them. Raises NibbetError for a condition that cannot be read."""
+    """The rows that meet a condition, the first `top` of them. Raises NibbetError for an invalid condition."""
     from nibbet.core.tables import NARROWED
     from nibbet.engine.sql import rows_where
 
     kept = frame if where is None else rows_where(frame, where)
     if kept.empty and not frame.empty:
-        kept.attrs[NARROWED] = True  # so that nobody is told that the sources hold nothing
+        kept.attrs[NARROWED] = True  # so that no message says that the sources are empty
     return kept if top is None else kept.head(top)
 
 

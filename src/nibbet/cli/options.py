@@ -1,4 +1,4 @@
-"""The options that commands share, and the values they take."""
+"""Options that commands share, and their values."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ class Form(StrEnum):
 
 
 class Hardness(StrEnum):
-    """How hard a demo is to judge."""
+    """How clear the planted cases of a demo are."""
 
     easy = "easy"
     usual = "usual"
@@ -27,7 +27,7 @@ class Hardness(StrEnum):
 
 
 class Exports(StrEnum):
-    """The shapes in which a demo writes its search and visits exports."""
+    """The shapes of the search and visits exports of a demo."""
 
     daily = "daily"
     monthly = "monthly"
@@ -38,14 +38,14 @@ class Exports(StrEnum):
 
 
 class Counted(StrEnum):
-    """What a change is ordered by."""
+    """The measure by which changes are ordered."""
 
     clicks = "clicks"
     impressions = "impressions"
 
 
 class Dimension(StrEnum):
-    """What searches and visits are split by."""
+    """Dimensions of searches and visits."""
 
     device = "device"
     country = "country"
@@ -55,14 +55,14 @@ class Dimension(StrEnum):
 
 
 class Rise(StrEnum):
-    """What can rise or fade."""
+    """Levels that can rise or fade."""
 
     query = "query"
     topic = "topic"
 
 
 class Level(StrEnum):
-    """What is compared."""
+    """Levels of comparison."""
 
     site = "site"
     section = "section"

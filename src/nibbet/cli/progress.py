@@ -1,4 +1,4 @@
-"""What is being done, on standard error: a line with a bar on a terminal, a line per step elsewhere."""
+"""Progress on standard error: a line with a bar on a terminal, one line per step elsewhere."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from typing import Any
 
 from nibbet.render.safe import for_terminal
 
-#: seconds after which work that is not seen on a terminal tells its steps
+#: seconds after which work outside a terminal prints its steps
 SILENT_SECONDS = 2
 
 
 class Progress:
-    """Called with each step as it begins. `share`, asked while a bar is shown, tells how much of the step is done, 0..1, or None."""
+    """Called with each step as it begins. `share` returns the progress of the step, 0 to 1, or None, while a bar is shown."""
 
     def __init__(self, *, quiet: bool, verbose: bool) -> None:
         self._quiet, self._verbose = quiet, verbose
@@ -24,7 +24,7 @@ class Progress:
         self._bar: Any = None
 
     def __call__(self, step: str) -> None:
-        """Say what begins now; with -v, how long the step before took."""
+        """Prints the step that begins; with -v, how long the previous step took."""
         now = time.monotonic()
         if self._verbose and self._step:
             sys.stderr.write(f"{now - self._step_begun:6.1f} s  {self._step}\n")
@@ -41,7 +41,7 @@ class Progress:
             sys.stderr.write(f"{line} ...\n")
 
     def done(self) -> float:
-        """Take the bar away; returns the seconds since the beginning."""
+        """Removes the bar; returns the seconds since the beginning."""
         self("")
         self._hide()
         return time.monotonic() - self._begun
@@ -64,7 +64,7 @@ class Progress:
 
 
 def _bar(share: Callable[[], float | None]) -> Any:
-    """One passing line: a bar that fills where the share done is known and moves to and fro elsewhere, the time since the beginning, the step."""
+    """A temporary line: a bar that fills where the progress is known and moves back and forth elsewhere, the elapsed time, the step."""
     from rich.console import Console
     from rich.progress import BarColumn, Progress, Task, TextColumn, TimeElapsedColumn
     from rich.table import Column

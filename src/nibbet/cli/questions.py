@@ -1,4 +1,4 @@
-"""Questions in SQL kept as files: those that come with Nibbet, and those in the folder questions/ of the workspace."""
+"""Saved questions in SQL: those shipped with Nibbet, and those in the folder questions/ of the workspace."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ NAME = r"[\w-]+"
 
 
 def find(folder: Path, question: str) -> str:
-    """The statement that is meant: of the saved question of that name, else the text itself.
+    """The statement of the saved question with that name, else the text itself.
 
-    Raises NotFoundError for a name that no question has.
+    Raises NotFoundError for an unknown name.
     """
     bare = question.strip()
     if not re.fullmatch(NAME, bare):
@@ -32,7 +32,7 @@ def find(folder: Path, question: str) -> str:
 
 
 def listed(folder: Path) -> pd.DataFrame:
-    """The saved questions: name, what it asks (the comment in its first line), whose it is."""
+    """The saved questions: name, what it answers (the comment in its first line), origin."""
     rows = []
     for name, path in sorted(_known(folder).items()):
         first = path.read_text("utf-8", "replace").splitlines()[:1]
@@ -42,7 +42,7 @@ def listed(folder: Path) -> pd.DataFrame:
 
 
 def _known(folder: Path) -> dict[str, Any]:
-    """Name -> file; one of the workspace goes before one of Nibbet."""
+    """Name -> file; questions of the workspace take precedence."""
     shipped = {entry.name.removesuffix(".sql"): entry for entry in (files("nibbet") / "questions").iterdir() if entry.name.endswith(".sql")}
     return {**shipped, **{path.stem: path for path in sorted((folder / "questions").glob("*.sql"))}}
 

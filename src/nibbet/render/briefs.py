@@ -1,4 +1,4 @@
-"""Briefs in Markdown: facts and figures first, so that an author can start."""
+"""Briefs in Markdown: facts and figures for an author."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def safe(text: object) -> str:
 
 
 def file_name(topic: str) -> str:
-    """A file name for a topic: letters, digits and dashes of its label, and a few signs of its digest, so that no two meet."""
+    """A file name for a topic: letters, digits and dashes of its label, and a few characters of its digest, so that names are unique."""
     plain = unicodedata.normalize("NFKD", topic).encode("ascii", "ignore").decode()
     words = re.sub(r"[^a-z0-9]+", "-", plain.lower()).strip("-")[:60].strip("-")
     return f"{words or 'topic'}-{hashlib.sha256(topic.encode()).hexdigest()[:6]}.md"
@@ -80,7 +80,7 @@ def brief_text(brief: Brief, window: str) -> str:
 
 
 def _existing(brief: Brief, page: str) -> list[str]:
-    """What the page there is already says, and which words asked it lacks."""
+    """What the existing page says, and which searched words it lacks."""
     if brief.existing is None:
         return []
     texts = [(name, brief.existing[name]) for name in ("title", "h1", "description", "headings")]

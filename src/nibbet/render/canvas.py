@@ -1,4 +1,4 @@
-"""How every figure looks, and how it is written as SVG and PNG."""
+"""The common look of figures, and their SVG and PNG output."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
-#: colours apart for every kind of sight; the darker one carries the finding
+#: colours that are distinct for every kind of vision; the darker one carries the finding
 INK, MAIN, SECOND, SHADE, SOFT = "#22303c", "#0b6e8a", "#d1701f", "#e6edf0", "#5b6a76"
-#: how figures look, without a trace in the settings of the user's own
+#: the style of figures, applied without changing the user's own settings
 STYLE = {
     "svg.fonttype": "none",
     "svg.hashsalt": "nibbet",
@@ -35,7 +35,7 @@ Made = TypeVar("Made")
 
 
 def in_style(make: Callable[Given, Made]) -> Callable[Given, Made]:
-    """Draw in our style, from the defaults of Matplotlib; whatever the user has set counts again afterwards."""
+    """Draws in this style, from the defaults of Matplotlib; restores the user's settings afterwards."""
 
     @wraps(make)
     def drawn(*given: Given.args, **named: Given.kwargs) -> Made:
@@ -58,7 +58,7 @@ def blank(width: float = 9.0, height: float = 3.2) -> Figure:
 
 
 def titled(figure: Figure, finding: str, source: str = "") -> Figure:
-    """The figure with what it shows as title, and where that comes from below it."""
+    """The figure with its finding as title, and its source below."""
     axes = figure.axes[0]
     figure.suptitle(inert(finding), x=0.01, ha="left", fontsize=12, fontweight="bold")
     if source:
@@ -72,14 +72,14 @@ def label_beside(axes: Axes, x: float, y: float, text: str) -> None:
 
 
 def short_paths(addresses: pd.Series, width: int = 38) -> list[str]:
-    """Addresses without host, long ones with their middle left out, as Matplotlib draws them literally."""
+    """Addresses without host, long ones shortened in the middle, escaped for Matplotlib."""
     bare = addresses.str.replace(r"^https?://[^/]+", "", regex=True)
     half = width // 2 - 1
     return [inert(path if len(path) <= width else f"{path[:half]}…{path[-half:]}") for path in bare]
 
 
 def saying(figure: Figure, text: str) -> Figure:
-    """The figure with a sentence in place of what it has not to show."""
+    """The figure with a sentence in place of missing data."""
     axes = figure.axes[0]
     axes.text(0.5, 0.5, text, ha="center", va="center", transform=axes.transAxes)
     axes.set_axis_off()
@@ -87,21 +87,21 @@ def saying(figure: Figure, text: str) -> Figure:
 
 
 def inert(text: str) -> str:
-    """A text from outside as Matplotlib draws it literally."""
+    """An outside text, escaped for Matplotlib."""
     return "".join(character if character.isprintable() else "?" for character in text).replace("$", r"\$")
 
 
 @in_style
 def as_svg(figure: Figure, name: str = "figure") -> str:
-    """The figure as an SVG element that tells its title to those who do not see it: equal figures give equal text.
+    """The figure as an SVG element with an accessible title: equal figures give equal text.
 
-    name: makes the identifiers inside differ from those of other figures of a page.
+    name: makes identifiers unique among the figures of a page.
     """
     from matplotlib.backends.backend_svg import FigureCanvasSVG
 
     out, behind = io.StringIO(), [figure.patch, *(axes.patch for axes in figure.axes)]
     looks = [{"facecolor": patch.get_facecolor(), "edgecolor": patch.get_edgecolor()} for patch in behind]
-    for patch in behind:  # the page shows through
+    for patch in behind:  # transparent background
         patch.set(facecolor="none", edgecolor="none")
     FigureCanvasSVG(figure).print_svg(out, metadata={"Date": None, "Creator": None})  # type: ignore[no-untyped-call]  # `savefig` would draw twice
     for patch, look in zip(behind, looks, strict=True):

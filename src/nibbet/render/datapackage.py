@@ -1,4 +1,4 @@
-"""datapackage.json: what every table of a run holds, by column, for programs (Data Package and Table Schema, frictionlessdata.io)."""
+"""datapackage.json: the columns of every table of a run, for programs (Data Package and Table Schema, frictionlessdata.io)."""
 
 from __future__ import annotations
 

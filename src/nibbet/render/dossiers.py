@@ -1,4 +1,4 @@
-"""What the report carries for its lists and for the dossier of each page, as plain values that become JSON."""
+"""The data of the report: its lists and the dossier of each page, as plain values for JSON."""
 
 from __future__ import annotations
 
@@ -16,9 +16,9 @@ from nibbet.render.views import history
 if TYPE_CHECKING:
     from nibbet.results import Results
 
-#: pages with a dossier, rows of other lists, and queries told of a page
+#: limits: pages with a dossier, rows of other lists, queries of a page, and so on
 MOST_PAGES, MOST_ROWS, MOST_QUERIES, MOST_SOURCES, MOST_HOSTS, MOST_CHANGES = 2000, 2000, 12, 8, 3, 200
-#: field, title, kind, what it means, and whether it stays on a narrow screen, by list
+#: field, title, kind, meaning, and whether it stays on a narrow screen, by list
 LISTS: dict[str, list[tuple[str, str, str, str]]] = {
     "pages": [
         ("page", "page", "page", "Its path; opens the dossier"),
@@ -186,9 +186,9 @@ GROW = {
     "mend": 3,
     "to": 3,
 }
-#: pixels of a letter and of what stands beside it, in heads and in cells; the widest that a column must be for its words, and a sentence
+#: pixels of a letter and of its surroundings, in heads and in cells; largest width that words require, and width of a sentence
 LETTER, BOLD, SORTER, PADDING, MOST_WIDE, SENTENCE = 8.0, 9.2, 44, 18, 210, 260
-#: searched and filtered by, but not shown
+#: searchable and filterable, but not shown
 HIDDEN = {"section"}
 KEPT = {"host", "query", "key", "change", "change_first", "source", "page", "verdict", "label", "proposal", "repair", "gain", "from", "to"}
 SHOWN = [
@@ -249,12 +249,12 @@ def facts(site: Results) -> dict[str, Any]:
 
 
 def _first_hosts(hosts: pd.DataFrame) -> pd.DataFrame:
-    """The hosts of all queries, and of each topic those most seen and the site's own."""
+    """The hosts of all queries, and for each topic the most visible ones and those of the site."""
     return hosts[(hosts["level"] == "all") | hosts["own"] | (hosts.groupby("key").cumcount() < MOST_HOSTS)]
 
 
 def _first_queries(site: Results) -> pd.DataFrame:
-    """The queries with most clicks, each once, with the page shown most for it and what is within reach."""
+    """The queries with most clicks, each once, with the page with most impressions and the clicks within reach."""
     totals = site.table("query_totals").sort_values(["clicks", "impressions", "query"], ascending=[False, False, True]).head(MOST_ROWS)
     query = totals["query"]
     pairs, openings = (rows[rows["query"].isin(query)] for rows in (site.queries(), site.openings()))
@@ -265,7 +265,7 @@ def _first_queries(site: Results) -> pd.DataFrame:
 
 
 def _first_changes(changes: pd.DataFrame, home: str) -> pd.DataFrame:
-    """The changes of clicks of every level but the site, the largest of each level first."""
+    """The changes of clicks of every level but the site, by size within each level."""
     rows = changes[changes["measure"].eq("clicks") & changes["level"].ne("site")]
     rows = rows[rows.groupby("level").cumcount() < MOST_CHANGES]
     return rows.assign(key=rows["key"].astype("str"), real=rows["real"].map({True: "yes", False: "no"}))
@@ -298,7 +298,7 @@ def _list(name: str, table: pd.DataFrame, home: str) -> dict[str, Any]:
 
 
 def _width(title: str, kind: str, values: pd.Series) -> int:
-    """The pixels that a column needs so that no word of its head or its cells breaks, within bounds."""
+    """The pixels that a column needs so that no word of its head or cells breaks, within limits."""
     if title == "because":
         return SENTENCE
     words = values.dropna().astype("str") if kind in ("text", "page") else pd.Series(dtype="str")
@@ -307,7 +307,7 @@ def _width(title: str, kind: str, values: pd.Series) -> int:
 
 
 def _values(frame: pd.DataFrame) -> list[list[Any]]:
-    """The rows as lists, None where nothing is known."""
+    """The rows as lists, None where unknown."""
     return frame.astype(object).where(frame.notna(), None).to_numpy().tolist()
 
 

@@ -1,4 +1,4 @@
-"""Figures drawn by a process of their own, beside the computing; what is drawn there is what would be drawn here."""
+"""Draws figures in a separate process, in parallel with computing; the result is the same as in this process."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class Picture(NamedTuple):
     png: bytes
 
 
-#: the figures of a run: the function of `render.figures` that makes each, and what it is given; in the order in which that is computed
+#: the figures of a run: the function of `render.figures` for each, and its arguments; in the order of computation
 FIGURES: dict[str, tuple[str, Callable[[Results], tuple[Any, ...]]]] = {
     "trend": ("trend", lambda site: (site.days, site.windows)),
     "curve": ("ctr_curve", lambda site: (site.curve, site.pages()[["position", "impressions", "ctr"]], site.windows)),
@@ -43,13 +43,13 @@ FIGURES: dict[str, tuple[str, Callable[[Results], tuple[Any, ...]]]] = {
 
 
 def _queries(site: Results) -> Any:
-    """The rows and columns of the query map that the figure shows: the rest need not be handed over."""
+    """The rows and columns of the query map that the figure shows."""
     rows = site.queries()[["query", "page", "position", "impressions"]]
     return rows[rows["impressions"] >= figures.LEAST_SHOWN]
 
 
 def draw(name: str, function: str, given: tuple[Any, ...]) -> Picture:
-    """Draw one figure: laid out once, for the page and for the file."""
+    """Draws one figure: laid out once, for the page and for the file."""
     figure = getattr(figures, function)(*given)
     svg = canvas.as_svg(figure, name)
     figure.set_layout_engine("none")
@@ -57,7 +57,7 @@ def draw(name: str, function: str, given: tuple[Any, ...]) -> Picture:
 
 
 class Drawing:
-    """The figures of a site, drawn on another processor, where there is one, as soon as their tables are there."""
+    """The figures of a site, drawn on another core, if there is one, as soon as their tables are available."""
 
     def __init__(self, site: Results) -> None:
         self._asked: dict[str, tuple[str, tuple[Any, ...]]] = {}
@@ -75,7 +75,7 @@ class Drawing:
 
     @cached_property
     def pictures(self) -> dict[str, Picture]:
-        """Every figure by its name; what the other process did not draw, for whatever reason, is drawn here."""
+        """Every figure by its name; figures that the other process did not draw are drawn here."""
         drawn = {}
         if self._painter is not None and self._drawn is not None:
             self._writes.submit(_close, self._painter)
@@ -83,7 +83,7 @@ class Drawing:
         return {name: drawn.get(name) or draw(name, *request) for name, request in self._asked.items()}
 
     def close(self) -> None:
-        """End the other process."""
+        """Ends the other process."""
         if self._painter is not None:
             self._painter.kill()
             self._painter.wait()
@@ -106,7 +106,7 @@ def _start() -> subprocess.Popen[bytes] | None:
     paths = os.pathsep.join([own, *filter(None, [os.environ.get("PYTHONPATH")])])
     pipes: Any = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}
     with contextlib.suppress(OSError, ValueError):
-        # a group of its own: an interrupt from the keyboard is for the process that computes, which ends this one
+        # its own process group: a keyboard interrupt goes to the computing process, which ends this one
         return subprocess.Popen(  # noqa: S603 - our own program
             [sys.executable, "-c", f"from {__name__} import paint; paint()"],
             env={**os.environ, "PYTHONPATH": paths},
@@ -132,14 +132,14 @@ def _received(painter: subprocess.Popen[bytes]) -> dict[str, Picture]:
 
 
 def _messages(pipe: Any) -> Iterator[Any]:
-    """The objects that come through a pipe between these two processes until it is closed."""
+    """The objects received through a pipe until it is closed."""
     with contextlib.suppress(EOFError, OSError, pickle.UnpicklingError):
         while True:
             yield pickle.load(pipe)  # noqa: S301 - our own process writes it
 
 
 def paint() -> None:
-    """Draw what comes in until no more comes, and hand it out: the work of the other process."""
+    """Draws requests from standard input until it is closed: the main loop of the other process."""
     out = sys.stdout.buffer
     for name, function, given in _messages(sys.stdin.buffer):
         pickle.dump((name, draw(name, function, given)), out, pickle.HIGHEST_PROTOCOL)

@@ -1,7 +1,8 @@
-"""Figures: each takes a finished table and gives a Matplotlib figure; saving is another call.
+"""Figures: each takes a finished table and returns a Matplotlib figure; saving is another call.
 
-One language for all: the title states the finding, a line below it names source and window, the darker colour carries the finding, and no
-colour stands without a shape, a hatch or a word.
+All figures follow one style: the title states the finding, a line below it names source and window, the darker colour carries the finding,
+and
+colour is always combined with a shape, a hatch or a word.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
     from nibbet.core.curve import Curve
     from nibbet.core.windows import Windows
 
-#: dots that can be told apart; the largest are drawn
+#: dots that can be distinguished; the largest are drawn
 MOST_DOTS = 2500
 #: impressions from which a query of a page is drawn
 LEAST_SHOWN = 20
@@ -62,7 +63,7 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     return titled(figure, finding, f"Search, whole weeks up to {windows.as_of}; recent {windows.recent}, reference {windows.reference}")
 
 
-#: the parts of a change: colour and hatch, so that no part is told by colour alone
+#: the parts of a change: colour and hatch, so that colour is never the only sign
 PART_LOOKS = {
     "demand": ("#8fa3ad", ""),
     "rank": (MAIN, "///"),
@@ -75,10 +76,10 @@ PART_NAMES = {"access": "pages that came or went", "untold": "what nothing tells
 
 @in_style
 def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int = 7) -> Figure:
-    """The pages that lost and gained most beyond chance, each change in its parts.
+    """The pages that lost and gained most beyond chance, each change with its parts.
 
     Args:
-        changes: rows of level page as `compare` gives them: key, change, real and the parts of the change; windows: those compared.
+        changes: rows of level page from `compare`: key, change, real and the parts of the change; windows: those compared.
     """
     rows = changes[changes["real"].astype(bool)].dropna(subset=["demand"])
     lost = rows[rows["change"] < 0].nsmallest(most, "change", keep="first")
@@ -111,10 +112,10 @@ def movers(changes: pd.DataFrame, windows: Windows | None = None, *, most: int =
 
 @in_style
 def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
-    """The topics that no page answers or only in part, by what they could bring, with 80% intervals and how much they are wanted.
+    """Topics that no page answers, or only partly, by possible gain, with 80% intervals and demand.
 
     Args:
-        topics: as `Site.topics` gives them: label, proposal, volume, volume_kind, gain, gain_low, gain_high.
+        topics: from `Site.topics`: label, proposal, volume, volume_kind, gain, gain_low, gain_high.
     """
     result = topics[(topics["proposal"] != "none") & (topics["gain"] > 0)]
     shown = result.nlargest(most, "gain", keep="first")
@@ -144,7 +145,7 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
         label_beside(axes, right, y, f"{volume:,.0f}")
     axes.set_yticks(place, [inert(label if len(label) <= 38 else label[:37] + "…") for label in shown["label"]])
     axes.tick_params(axis="y", length=0)
-    axes.set_xlim(0, float(shown["gain_high"].max()) * 1.32)  # room for the legend beside the numbers
+    axes.set_xlim(0, float(shown["gain_high"].max()) * 1.32)  # room for the legend next to the numbers
     kinds = " or ".join(shown["volume_kind"].unique())
     axes.set_xlabel(f"clicks a month if answered (bar), 80% between (line); {kinds} (number)")
     axes.legend(frameon=False, loc="lower right", fontsize=9)
@@ -154,10 +155,10 @@ def topics_open(topics: pd.DataFrame, *, most: int = 14) -> Figure:
 
 @in_style
 def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows | None = None) -> Figure:
-    """The site's own CTR by position for queries without the brand, with its 95% band, per device.
+    """The CTR of the site by position for queries without the brand, with its 95% band, per device.
 
     Args:
-        pages: position, impressions, ctr of pages, drawn as dots where 300 impressions and more tell a rate.
+        pages: position, impressions, ctr of pages, drawn as dots from 300 impressions.
     """
     figure = blank(height=3.4)
     axes = figure.axes[0]
@@ -204,7 +205,7 @@ def ctr_curve(curve: Curve, pages: pd.DataFrame | None = None, windows: Windows 
 
 @in_style
 def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | None = None, *, least: int = LEAST_SHOWN) -> Figure:
-    """Where the site stands for what is searched, and where clicks are within reach.
+    """Positions of the site by impressions of queries, and where clicks are within reach.
 
     Args:
         queries: query, page, position, impressions (the query map); openings: page, query, kind, gain. least: impressions of a query drawn.
@@ -246,7 +247,7 @@ def positions(queries: pd.DataFrame, openings: pd.DataFrame, windows: Windows | 
 
 @in_style
 def verdict_overview(pages: pd.DataFrame, *, most: int = 12) -> Figure:
-    """How many pages of each section have which verdict.
+    """Number of pages by section and verdict.
 
     Args:
         pages: the ledger: section, verdict (null where there is none).
@@ -315,10 +316,10 @@ def rivals(groups: pd.DataFrame, pages: pd.DataFrame, *, most: int = 10) -> Figu
 
 @in_style
 def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
-    """When each section has its season in the year ahead, and by when work for it should be done.
+    """The season of each section in the coming year, and by when work for it should be finished.
 
     Args:
-        seasons: level, key, height (of the peak, times its mean), peak, begins, ready_by, second_peak (days, or null).
+        seasons: level, key, height (of the peak, relative to its mean), peak, begins, ready_by, second_peak (days, or null).
     """
     shown = seasons[seasons["peak"].notna() & (seasons["level"] == "section")].sort_values(["peak", "key"]).head(most)
     figure = blank(height=max(1.8, 0.34 * len(shown) + 1.2))
@@ -350,7 +351,7 @@ def season_ahead(seasons: pd.DataFrame, *, most: int = 12) -> Figure:
 
 @in_style
 def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
-    """All topics by how much they are wanted and where the site stands for them, those without an answer named.
+    """All topics by demand and position; those without an answer are labelled.
 
     Args:
         topics: label, volume, volume_kind, position, served, gain.
@@ -389,7 +390,7 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
     if len(open_):
         span = np.log(float(rows["volume"].max()) / max(float(rows["volume"].min()), 1.0))
         step = max(span, 0.5) / 22
-        spread = np.maximum.accumulate(heights - step * np.arange(len(heights))) + step * np.arange(len(heights))  # labels do not meet
+        spread = np.maximum.accumulate(heights - step * np.arange(len(heights))) + step * np.arange(len(heights))  # labels do not overlap
         for label, x, y, at in zip(open_["label"], open_["place"], open_["volume"], np.exp(spread), strict=True):
             axes.annotate(
                 inert(label if len(label) <= 30 else label[:29] + "…"),
@@ -410,10 +411,10 @@ def topic_map(topics: pd.DataFrame, *, named: int = 8) -> Figure:
 
 @in_style
 def link_flows(flows: pd.DataFrame, *, most: int = 10) -> Figure:
-    """Where the links of each section lead readers, and how that goes with what is searched there.
+    """Where the links of each section lead, compared with demand.
 
     Args:
-        flows: section_from, section_to, flow, received, demand_share, as `core.linking.link_flows` gives them.
+        flows: section_from, section_to, flow, received, demand_share, from `core.linking.link_flows`.
     """
     figure = blank(height=4.6)
     axes = figure.axes[0]

@@ -1,4 +1,4 @@
-"""The files of an analysis, each written whole or not at all."""
+"""The output files, each written completely or not at all."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from nibbet.tables import TABLES
 
 Floats = NDArray[np.float64]
 MOST_SHEET_ROWS = 1_048_575
-#: rows of a CSV file that are made into text at once
+#: rows of a CSV file that are converted at once
 ROWS_AT_ONCE = 100_000
 
 if TYPE_CHECKING:
@@ -33,10 +33,10 @@ if TYPE_CHECKING:
 
 
 def write_all(site: Results, folder: Path) -> list[Path]:
-    """Every file of the analysis in `folder`: first all in a folder beside their places, then each moved over the old one.
+    """Every output file in `folder`: all are first written to a temporary folder, then moved over the old ones.
 
-    A failure before the last step leaves the old files as they were; files that are not Nibbet's own are never touched.
-    Raises SourceError when the folder cannot be written.
+    A failure before the last step leaves the old files unchanged; files that are not Nibbet's own are never touched.
+    Raises SourceError when the folder is not writable.
     """
     from nibbet.render.drawing import Drawing
 
@@ -71,7 +71,7 @@ def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
 
 
 def _take_away_old(folder: Path, written: dict[str, Path]) -> None:
-    """Take away what an earlier run wrote into a folder and this one did not; what people have changed or added since stays."""
+    """Removes files of an earlier run that this one did not write; files changed or added by people stay."""
     from nibbet.engine.digest import digest_of
 
     record = folder / ".written"
@@ -90,7 +90,7 @@ def _take_away_old(folder: Path, written: dict[str, Path]) -> None:
 
 
 def write_report(site: Results, path: Path) -> Path:
-    """The report alone, whole or not at all; returns where it lies. Raises SourceError when the place cannot be written."""
+    """Writes only the report; returns its path. Raises SourceError when it is not writable."""
     from nibbet.render.drawing import Drawing
 
     with Drawing(site) as drawing:
@@ -100,9 +100,9 @@ def write_report(site: Results, path: Path) -> Path:
 
 
 def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, beside: bool = False) -> list[Path]:
-    """Run every writer on a path in a folder of its own, then move the results to `folder`; returns where they lie.
+    """Runs every writer on a path in a temporary folder, then moves the results to `folder`; returns their paths.
 
-    beside: whether that folder of its own lies beside `folder` rather than in it, where that can be.
+    beside: whether the temporary folder is beside `folder` rather than in it, where possible.
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -114,7 +114,7 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, bes
         for name in writers:
             (staging / name).parent.mkdir(exist_ok=True)
         tables = [name for name in writers if name.endswith((".csv", ".parquet"))]
-        with ThreadPoolExecutor(1) as pool:  # what is drawn must be drawn by one thread
+        with ThreadPoolExecutor(1) as pool:  # drawing must use a single thread
             written = [pool.submit(writers[name], staging / name) for name in tables]
             for name in (name for name in writers if name not in tables):
                 writers[name](staging / name)
@@ -133,7 +133,10 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, bes
 
 
 def _place(folder: Path) -> Path:
-    """Beside the folder, so that it holds only whole files; in it, where the two are not of one file system or only it may be written."""
+    """The parent of the folder, so that the folder contains only complete files; the folder itself where the two are on different file
+    systems
+    or only it is writable.
+    """
     beside = folder.resolve().parent
     with tempfile.TemporaryFile(dir=folder):  # it must be writable in any case
         pass
@@ -145,9 +148,9 @@ def _place(folder: Path) -> Path:
 
 
 def write_table(frame: pd.DataFrame, path: Path) -> None:
-    """The frame as a .csv, .parquet or .xlsx file, whole or not at all; a file of that name is replaced.
+    """The frame as a .csv, .parquet or .xlsx file; an existing file is replaced.
 
-    Raises SourceError for another ending, a table too long for a workbook, or a folder that cannot be written.
+    Raises SourceError for another extension, a table too long for a workbook, or a folder that is not writable.
     """
     writers = {".csv": _csv, ".parquet": _parquet, ".xlsx": _workbook}
     if (suffix := path.suffix.lower()) not in writers:
@@ -156,7 +159,7 @@ def write_table(frame: pd.DataFrame, path: Path) -> None:
 
 
 def _workbook(frame: pd.DataFrame) -> Callable[[Path], None]:
-    """A sheet with a frozen, filtered header; texts are texts, whatever they begin with."""
+    """A sheet with a frozen header and filters; texts stay texts, whatever they begin with."""
     import pandas as pd
 
     if len(frame) > MOST_SHEET_ROWS:
@@ -175,12 +178,12 @@ def _workbook(frame: pd.DataFrame) -> Callable[[Path], None]:
 
 
 def as_csv(frame: pd.DataFrame) -> str:
-    """The frame as CSV: ISO dates, empty nulls, true and false, floats to six digits, no cell that a spreadsheet runs."""
+    """The frame as CSV: ISO dates, empty nulls, true and false, floats to six digits, formulas made harmless."""
     return csv_bytes(frame).decode("utf-8")
 
 
 def csv_bytes(frame: pd.DataFrame) -> bytes:
-    """As `as_csv`, in UTF-8; whole columns at a time, for millions of rows."""
+    """As `as_csv`, in UTF-8; by whole columns, for millions of rows."""
     import pyarrow as pa
 
     header = ",".join(_quoted(pa.array([str(name)], pa.large_string()))[0].as_py() for name in frame.columns) + "\n"
@@ -203,7 +206,7 @@ def _lines(frame: pd.DataFrame) -> bytes:
 
 
 def _cell_texts(column: pd.Series) -> Any:
-    """The cells of a column as they stand in a CSV file; null where they are missing."""
+    """The cells of a column as in a CSV file; null where missing."""
     import pandas as pd
     import pyarrow as pa
     import pyarrow.compute as pc
@@ -225,7 +228,7 @@ def _as_text(value: object) -> str:
 
 
 def _six_digits(values: Floats) -> Floats:
-    """The values to six significant digits, whole ones to the unit."""
+    """The values to six significant digits, large ones as whole numbers."""
     size = np.abs(values)
     with np.errstate(divide="ignore", invalid="ignore"):
         digits = np.clip(5 - np.floor(np.log10(size)), 0, 22)
@@ -234,7 +237,7 @@ def _six_digits(values: Floats) -> Floats:
 
 
 def _quoted(texts: Any) -> Any:
-    """Texts between quotes where a comma, a quote or a line break stands in them."""
+    """Texts in quotes where they contain a comma, a quote or a line break."""
     import pyarrow.compute as pc
 
     odd = pc.match_substring_regex(texts, '[",\r\n]')

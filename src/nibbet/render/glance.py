@@ -1,4 +1,4 @@
-"""The first screen of the report: five figures with their change, what to do first, what is new."""
+"""The first screen of the report: five key figures with their change, what to do first, what is new."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from nibbet.tables import NEW_SINCE
 if TYPE_CHECKING:
     from nibbet.results import Results
 
-#: actions, new pages and coming seasons that are named
+#: actions, new pages and coming seasons that are listed
 MOST = 3
-#: weeks within which a season that is to be prepared is named
+#: weeks before its preparation within which a season is listed
 AHEAD = 8
-#: the figures of visits, best first; of the first two that are told one is shown each
+#: measures of visits by preference; one of each of the first two available groups is shown
 VISITS = ("sessions from search", "sessions"), ("conversions", "conversions from search")
 
 
@@ -57,7 +57,7 @@ def _text(value: Any, name: str) -> str:
 
 
 def _told(now: float, then: float, name: str, real: Any) -> str:
-    """How a figure changed, and whether that is more than noise where it is judged."""
+    """The change of a figure, and whether it is more than noise if that was judged."""
     if not then > 0:
         return ""
     proof = "" if real is None else ", beyond noise" if real else ", no more than usual"

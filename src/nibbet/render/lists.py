@@ -1,4 +1,4 @@
-"""The answers to single questions on the terminal: groups of queries, what rises, splits, titles."""
+"""Answers to single questions on the terminal: groups of queries, rising queries, splits, titles."""
 
 from __future__ import annotations
 
@@ -35,13 +35,13 @@ GROUP_COLUMNS = [
 
 
 def show_groups(groups: pd.DataFrame, style: str) -> None:
-    """The named groups of queries side by side."""
+    """The named groups of queries."""
     empty = 'nibbet.toml names no groups of queries. Add:\n[groups.queries]\nrental = ["rental", "hire"]\nor look at one at once: nibbet query --like rental'
     show(groups, style, columns=GROUP_COLUMNS, empty=empty)
 
 
 def _chance(row: Mapping[str, Any]) -> str:
-    """What the interval of one change says of chance."""
+    """What the interval of one change says about chance."""
     if row["real"]:
         return "It is real."
     if row["change_low"] > 0 or row["change_high"] < 0:
@@ -50,7 +50,7 @@ def _chance(row: Mapping[str, Any]) -> str:
 
 
 def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) -> None:
-    """A group of queries: what it brings beside all others, how it changed, its pages, and its queries, those that stand out first."""
+    """A group of queries: its totals compared with all others, its change, its pages, and its queries, those that stand out first."""
     queries, pages = group["queries"], group["pages"]
     if style != "table":
         show(queries, style)
@@ -85,7 +85,7 @@ def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) ->
 
 
 def show_rising(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
-    """What is new, rises and fades, a list each."""
+    """New, rising and fading rows, one list each."""
     if style != "table":
         show(rows, style)
         return
@@ -125,7 +125,7 @@ ODD = {"pull": "chosen", "engagement": "engaged", "conversion": "converting"}
 
 
 def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 12) -> None:
-    """Devices, countries, surfaces, channels and sources: a table each, and a sentence for each that is odd."""
+    """Devices, countries, surfaces, channels and sources: one table each, and a sentence for each deviation."""
     if style != "table" or splits.empty:
         show(splits, style, empty="No source tells pages by device, country, surface, channel or source.")
         return
@@ -159,7 +159,7 @@ NO_LINKS = "No link is broken or missing, as far as the sources tell: that takes
 
 
 def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int) -> None:
-    """Links that lead to faults, by where they lead, and links that are missing; in other forms than a table the missing ones."""
+    """Links that lead to faults, by target, and missing links; in forms other than a table, only the missing ones."""
     if style != "table" or (broken.empty and missing.empty):
         show(missing, style, empty=NO_LINKS)
         return
@@ -194,7 +194,7 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
 
 
 def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: int) -> None:
-    """Pages whose visitors stay more, and less, than on pages like them; then events that stand out; in other forms than a table all stays."""
+    """Pages with higher and lower engagement than similar pages, then events that stand out; in forms other than a table, all rows."""
     if style != "table" or (stays.empty and events.empty):
         show(stays, style, empty="No source tells of visits. Add one of kind landings: page, channel, sessions, engaged sessions.")
         return
@@ -231,12 +231,12 @@ def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: 
 
 
 def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
-    """Pages that matter and that search hardly shows, by cause, those that most speaks for first; `top` of each."""
+    """Pages that matter but that search hardly shows, by cause and importance; `top` of each."""
     if style != "table" or rows.empty:
         show(rows, style, empty="No page that matters is absent from search, as far as the sources tell.")
         return
     out = console()
-    from nibbet.core.absent import CAUSES  # what is known is told without the libraries that it rests on
+    from nibbet.core.absent import CAUSES  # cached results are printed without loading large libraries
 
     out.print(Text(f"Pages that matter and that search hardly shows: {len(rows):,}", style="bold"))
     counted = rows.groupby("cause", sort=False).size()
@@ -252,7 +252,7 @@ def show_absent(rows: pd.DataFrame, style: str, top: int) -> None:
 
 
 def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
-    """How many pages and topics live how, what comes into season next, and what fades or is over; in other forms than a table all lives."""
+    """Lives of pages and topics, coming seasons, and what fades or is over; in forms other than a table, all lives."""
     if style != "table" or rows.empty:
         show(rows, style, empty="Nothing can be told: that takes search rows by day or week, over a year and more.")
         return
@@ -278,7 +278,7 @@ def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, s
 
 
 def show_markets(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
-    """Countries and languages, most worth first, without the columns that no source fills; in other forms than a table all of them."""
+    """Countries and languages by worth, without empty columns; in forms other than a table, all of them."""
     if style != "table" or rows.empty:
         show(rows, style, empty="No source tells of countries, and no query is in another language than the site's.")
         return
@@ -286,7 +286,7 @@ def show_markets(rows: pd.DataFrame, windows: Windows, style: str, top: int) -> 
     console().print(grid(rows.assign(country=rows["country"].mask(rows["country"] == "")).head(top).dropna(axis=1, how="all")))
 
 
-#: what a page is popular by, in words, and its figure
+#: measures of popularity in words, with their figure
 LIKED = {
     "views": ("Most viewed", "sessions, or clicks where no source tells of visits"),
     "kept": ("Best kept", "seconds a visitor stays"),
@@ -295,7 +295,7 @@ LIKED = {
 
 
 def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
-    """The first pages of the site by each measure, what popular pages have in common, and ideas; in other forms than a table all first pages."""
+    """The first pages of the site by each measure, common traits of popular pages, and ideas; in forms other than a table, all first pages."""
     if style != "table" or rows.empty:
         show(rows, style, empty="No page was visited in the recent window.")
         return
@@ -337,7 +337,7 @@ def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, 
 
 
 def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> None:
-    """Pages by their speed, poor ones first, and what slowness costs; in other forms than a table the pages."""
+    """Pages by speed, poor ones first, and the cost of slowness; in forms other than a table, the pages."""
     if style != "table" or rows.empty:
         show(
             rows,
@@ -357,7 +357,7 @@ def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> 
 
 
 def show_backlinks(hosts: pd.DataFrame, faults: pd.DataFrame, style: str, top: int) -> None:
-    """Who links to the site, then links that are lost or lead nowhere; in other forms than a table the latter."""
+    """Linking hosts, then lost and failing links; in forms other than a table, the latter."""
     if style != "table" or hosts.empty:
         show(faults, style, empty="No source tells of links from other sites. Add one of kind backlinks: linking page, linked page.")
         return
@@ -376,7 +376,7 @@ def show_backlinks(hosts: pd.DataFrame, faults: pd.DataFrame, style: str, top: i
 
 
 def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> None:
-    """Hosts over all queries and the topics without the site's own; or those of one topic."""
+    """Hosts over all queries and the topics without the site; or those of one topic."""
     if style != "table" or hosts.empty:
         show(hosts, style, empty="No result snapshot shows hosts. Add a source of kind results: query, rank, address, title.")
         return
@@ -405,7 +405,7 @@ def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> 
 
 
 def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
-    """What traits of titles do on this site, and what to change first on which page."""
+    """Effects of traits of titles on this site, and what to change first on which page."""
     if style != "table" or (advice.empty and effects.empty):
         show(advice, style, empty="No source tells the titles of pages: add a crawl inventory with a column of titles.")
         return
@@ -432,14 +432,14 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
         out.print(Text(for_terminal(f"    {row['title'] or 'no title'}"), style="dim"))
         others = [name for name in row["traits"].split("; ") if name != row["change_first"]]
         also = f" Also: {', '.join(others)}." if others else ""
-        fact = row["because"].partition(". ")[0] + "." if row["proven"] else row["because"]  # what the trait costs stands above
+        fact = row["because"].partition(". ")[0] + "." if row["proven"] else row["because"]  # the effect of the trait is shown above
         out.print(Text(for_terminal(f"    {fact} {row['mend'][:1].upper()}{row['mend'][1:]}.{also}")))
     if len(advice) > top:
         out.print(Text(f"and {len(advice) - top:,} more: --top {len(advice)}, or titles.csv", style="dim"))
 
 
 def show_title_changes(changes: pd.DataFrame, together: pd.DataFrame, style: str, top: int) -> None:
-    """What changes of titles did together, and what became of each page."""
+    """The combined effects of changed titles, and the effect on each page."""
     empty = (
         "No title changed between two inventories of known days. Give an older one beside the newest, with the day in its name: "
         "crawl-2026-04-12.csv"

@@ -1,4 +1,4 @@
-"""What a notebook shows of a site, its account and its tables."""
+"""Notebook display of a site, its account and its tables."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ MOST_SHOWN = 50
 
 
 def styled(frame: pd.DataFrame, *, most: int = MOST_SHOWN) -> Styler:
-    """A table as people read it: numbers with their signs and shares as in the terminal, addresses without host, bars behind gains.
+    """A formatted table: numbers and shares as on the terminal, addresses without host, bars behind gains.
 
-    most: rows shown; the caption tells how many there are. Texts from outside are escaped.
+    most: rows shown; the caption gives their total. Texts from outside are escaped.
     """
     shown = frame.head(most)
     formats: Any = {name: (lambda value, name=name: for_terminal(_cell(value, str(name)))) for name in shown.columns}

@@ -1,6 +1,6 @@
-"""Packs: the evidence of a topic or of the whole site as compact text of a given size, for people who draft with a language model.
+"""Packs: the evidence of a topic or of the whole site as compact text of a given size, for drafting with a language model.
 
-Figures and instructions are kept apart, and every text from outside stands in quotes, so that none of it can pass for an instruction.
+Figures and instructions are kept apart, and every text from outside is in quotes, so that none of it can pass for an instruction.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from nibbet.core.briefs import Brief
     from nibbet.results import Results
 
-#: characters under which nothing of use fits
+#: least number of characters for a useful pack
 LEAST_SIZE = 1500
 Part = tuple[str, list[str]]
 
@@ -32,7 +32,7 @@ OF_SITE = "Propose what to do first on this site, and why, in the order of the g
 
 
 def topic_pack(brief: Brief, window: str, size: int) -> str:
-    """The evidence of one topic in at most `size` characters. Raises NibbetError where that is too few."""
+    """The evidence of one topic in at most `size` characters. Raises NibbetError if that is too few."""
     row = brief.topic
     gain = "" if pd.isna(row["gain"]) else f", within reach {_range(row)} clicks a month (80%)"
     shown = f", most on {_quoted(page_name(row['page'], brief.home))}" if isinstance(row["page"], str) else "; the site is not shown for it"
@@ -62,7 +62,7 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
 
 
 def site_pack(site: Results, size: int) -> str:
-    """The evidence of the whole site in at most `size` characters. Raises NibbetError where that is too few."""
+    """The evidence of the whole site in at most `size` characters. Raises NibbetError if that is too few."""
     verdicts, pages, topics, w = site.verdicts(), site.pages(), site.topics(), site.windows
     counts, gains = verdicts["verdict"].value_counts(), verdicts.groupby("verdict")["gain"].sum()
     summary = ", ".join(
@@ -124,7 +124,7 @@ def _said(brief: Brief) -> list[str]:
 
 
 def _packed(head: list[str], parts: list[Part], task: str, size: int) -> str:
-    """Instructions, the head, and of every part as many of its first lines as fit, a line of each in turn."""
+    """Instructions, the head, and as many of the first lines of every part as fit, one line of each in turn."""
     if size < LEAST_SIZE:
         raise NibbetError(f"--pack {size} is too small for any evidence. Give {LEAST_SIZE} characters or more.")
     parts = [(title, lines) for title, lines in parts if lines]

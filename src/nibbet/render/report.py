@@ -74,7 +74,7 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
     template = environment.from_string((own / "templates" / "report.html.j2").read_text("utf-8"))
     carried = facts(site)
     dossiers = carried.pop("dossiers")
-    # our own text, and the writer of SVG escapes what it draws
+    # trusted text; the SVG writer escapes what it draws
     bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
     figures = {name: Markup(f'<div class="drawn">{one.svg}</div>') for name, one in pictures.items()}  # noqa: S704
     return template.render(
@@ -114,7 +114,7 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
 
 
 def _json(values: dict[str, Any]) -> Markup:
-    """JSON for an element of its own: no "<" is left that could end it."""
+    """JSON for a script element: contains no "<" that could end it."""
     from markupsafe import Markup
 
     return Markup(json.dumps(values, ensure_ascii=False, separators=(",", ":"), allow_nan=False).replace("<", "\\u003c"))  # noqa: S704

@@ -1,4 +1,4 @@
-"""Text that came from outside, made harmless for the place where it is shown."""
+"""Makes text from outside harmless for the place where it is shown."""
 
 from __future__ import annotations
 
@@ -9,10 +9,10 @@ import pandas as pd
 
 from nibbet.core.sentences import readable
 
-#: a workbook whose texts are texts, whatever they begin with, and that is equal where its tables are
+#: options of a workbook in which texts stay texts and equal tables give equal files
 NOTHING_RUNS = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 UNDATED = {"created": datetime(2000, 1, 1)}
-#: how cells begin that a spreadsheet takes for a formula or a command
+#: beginnings of cells that a spreadsheet takes for a formula or a command
 RISKY = r"^[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
 
 
@@ -47,19 +47,19 @@ def large(text: str) -> Any:
 
 
 def path_of(address: str) -> str:
-    """An address without scheme and host, as people read it."""
+    """An address without scheme and host, for display."""
     return readable("/" + address.split("://", 1)[1].partition("/")[2] if "://" in address else address)
 
 
 def page_name(address: str, home: str) -> str:
-    """The path of a page of the home's host; of any other, host and path, so that no two pages share a name."""
+    """The path of a page on the home host; for other hosts, host and path, so that names are unique."""
     host = home.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
     own = address.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
     return path_of(address) if own == host or "://" not in address else readable(address.split("://", 1)[1])
 
 
 def for_terminal(text: str) -> str:
-    """The text with control and direction characters shown as a mark, so that no escape code reaches the terminal."""
+    """The text with control and direction characters replaced by a mark, so that no escape code reaches the terminal."""
     return "".join("\ufffd" if _is_control(character) else character for character in text.replace("\n", " ").replace("\t", " "))
 
 

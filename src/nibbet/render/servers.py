@@ -1,4 +1,4 @@
-"""The redirect map as text to paste into the settings of common web servers."""
+"""The redirect map as configuration of common web servers."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from urllib.parse import unquote, urlsplit
 if TYPE_CHECKING:
     import pandas as pd
 
-#: what may stand between quotes in a settings file; addresses with anything else are left out, and counted
+#: characters allowed between quotes in a configuration file; other addresses are left out and counted
 SAFE = re.compile(r"[\w!$&()*+,\-./:;=?@%~\[\]|#' ]*")
 
 
 def nginx(redirects: pd.DataFrame, home: str) -> str:
-    """Two maps for nginx for each host, from the address asked for to where it leads; an address that is gone answers 410."""
+    """Two maps for nginx for each host, from the requested address to its target; an address that is gone answers 410."""
     result, left = _told(redirects, home, nginx=True)
     lines = []
     for number, (host, rows) in enumerate(result.items(), 1):
@@ -55,7 +55,9 @@ def apache(redirects: pd.DataFrame, home: str) -> str:
 
 
 def _told(redirects: pd.DataFrame, home: str, *, nginx: bool) -> tuple[dict[str, list[tuple[str, str]]], list[str]]:
-    """By host, that of the home first: (path with query, target or "") of every address that can be written safely; and a remark on those left out."""
+    """By host, the home host first: (path with query, target or "") of every address that can be written safely; and a remark on those left
+    out.
+    """
     rows: dict[str, list[tuple[str, str]]] = {(urlsplit(home).hostname or "").removeprefix("www."): []}
     left = 0
     for given, to in zip(redirects["from"], redirects["to"], strict=True):

@@ -1,4 +1,4 @@
-"""What a person reads in the terminal: tables that fit, the account, the summary, one page, one query."""
+"""Output on the terminal: tables that fit, the account, the summary, one page, one query."""
 
 from __future__ import annotations
 
@@ -24,14 +24,14 @@ if TYPE_CHECKING:
     from nibbet.core.windows import Windows
     from nibbet.results import Results
 
-#: notes that a summary leaves to `nibbet load` where others are to be read
+#: notes that a summary omits if there are others; `nibbet load` prints all
 MINOR = {"preamble", "unused", "left_out", "sheet_left_out"}
-#: columns under which sentences stand below their rows
+#: terminal width below which sentences are printed under their rows
 NARROW = 120
-#: columns that hold sentences, and those that hold addresses
+#: columns with sentences, and columns with addresses
 SENTENCES = ("because", "text", "reason")
 ADDRESSES = ("page", "source", "target", "from", "to")
-#: no colour alone carries meaning: the word stands in the cell, colour only helps the eye
+#: colour only supports the word in the cell
 TINT: dict[str, str] = {
     Verdict.PRUNE: "red",
     Verdict.CONSOLIDATE: "magenta",
@@ -50,7 +50,7 @@ def console() -> Console:
 
 
 def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, empty: str = "Nothing to show.") -> None:
-    """Print a table as table, csv or json. `columns` are those of the table form; csv and json carry all."""
+    """Prints a frame as table, CSV or JSON. `columns` are those of the table form; CSV and JSON contain all."""
     if style == "csv":
         sys.stdout.write(as_csv(frame))
     elif style == "json":
@@ -66,7 +66,7 @@ def show(frame: pd.DataFrame, style: str, *, columns: list[str] | None = None, e
 
 
 def _with_sentences_below(out: Console, frame: pd.DataFrame) -> None:
-    """A table whose sentences stand under their rows, where the terminal is too narrow for them beside."""
+    """A table with sentences under their rows, for narrow terminals."""
     table = grid(frame.drop(columns="because"))
     for column in table.columns:
         column.no_wrap = True
@@ -91,7 +91,7 @@ def as_json(frame: pd.DataFrame) -> str:
 
 
 def grid(frame: pd.DataFrame) -> Table:
-    """A table of the terminal: numbers to the right, addresses without their host, long texts folded or cut in the middle."""
+    """A table on the terminal: numbers right-aligned, addresses without their host, long texts wrapped or shortened in the middle."""
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     wide = sys.stdout.isatty()
     for name in frame.columns:
@@ -107,7 +107,7 @@ def grid(frame: pd.DataFrame) -> Table:
 
 
 def _usual_host(frame: pd.DataFrame) -> str:
-    """Scheme and host that most addresses of a table have: those of the site; other hosts are shown."""
+    """Scheme and host of most addresses of a table; other hosts are shown."""
     texts = [frame[name].astype("str") for name in frame.select_dtypes(["object", "str"]) if name not in SENTENCES]
     hosts = pd.concat(texts).str.extract(r"^(https?://[^/\s]+)/", expand=False).dropna() if texts else pd.Series(dtype="str")
     return str(hosts.mode().iloc[0]) if len(hosts) else ""
@@ -120,7 +120,7 @@ def _cells(column: pd.Series, host: str) -> list[str]:
 
 
 def cell_text(value: Any, name: str) -> str:
-    """One value as people read it: 1,234, 4.2, 12.3%, a date, nothing for null."""
+    """The display of one value: 1,234, 4.2, 12.3%, a date, empty for null."""
     if value is None or value is pd.NA or value is pd.NaT or (isinstance(value, float) and pd.isna(value)):
         return ""
     if isinstance(value, (bool,)) or type(value).__name__ == "bool_":
@@ -144,7 +144,7 @@ def cell_text(value: Any, name: str) -> str:
 
 
 def shortened(text: str) -> str:
-    """A long address with its middle left out, on a terminal, where it takes two fifths of the width; whole elsewhere."""
+    """On a terminal, a long address shortened in the middle if it takes two fifths of the width; unchanged elsewhere."""
     if not sys.stdout.isatty():
         return text
     width = min(48, max(20, shutil.get_terminal_size().columns * 2 // 5))
@@ -154,7 +154,7 @@ def shortened(text: str) -> str:
 
 
 def show_account(account: dict[str, Any], style: str) -> None:
-    """The balance of the join: a row per source and reason, then what matched and what to know."""
+    """The balance of the join: one row per source and reason, then the shares matched and the notes."""
     rows = account_rows(account)
     if style == "json":
         sys.stdout.write(json.dumps(account, indent=1, ensure_ascii=False) + "\n")
@@ -178,7 +178,7 @@ def show_account(account: dict[str, Any], style: str) -> None:
         show_missing(out, account["missing"], len(account["missing"]))
 
 
-#: other hosts that are named one by one
+#: other hosts that are listed one by one
 MOST_HOSTS = 3
 
 
@@ -206,7 +206,7 @@ def condensed(rows: pd.DataFrame) -> pd.DataFrame:
 
 
 def _few_hosts(rows: pd.DataFrame) -> pd.Series:
-    """The fates, with all but the largest of many other hosts in one; links to them are counted together."""
+    """The reasons, with all but the largest of many other hosts combined; links to them are counted together."""
     fate, other = rows["fate"].astype("str"), rows["fate"].astype("str").str.startswith("other host: ")
     fate = fate.mask(other & rows["kind"].eq("links"), "to other sites")
     rank = rows[other].groupby(["kind", "fate"])["rows"].transform("sum").groupby(rows["kind"]).rank(method="dense", ascending=False)
@@ -214,21 +214,21 @@ def _few_hosts(rows: pd.DataFrame) -> pd.Series:
 
 
 def show_windows(windows: Windows) -> None:
-    """The days that all figures below are of."""
+    """The windows of all figures below."""
     long = f"; long window {windows.long}" if windows.long != windows.recent else ""
     whole = f"; whole {windows.step}s" if windows.step != "day" else ""
     console().print(Text(f"{windows.recent}, {against_text(windows)}{long}{whole}", style="dim"))
 
 
 def against_text(windows: Windows) -> str:
-    """What the recent window is held against, in words."""
+    """The reference of the recent window, in words."""
     if not windows.reference_known:
         return "no earlier window to hold it against"
     return f"against {windows.reference} ({'a year before' if windows.reference_kind == 'year' else 'before it'})"
 
 
 def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None:
-    """What more would tell, worst first: what is absent, what it bears on, and how the export looks that fills the gap."""
+    """What more would tell: what is absent, what it affects, and the export that fills the gap."""
     if not missing:
         return
     out.print(Text("What more would tell", style="bold"))
@@ -244,7 +244,7 @@ def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None
         out.print(Text(f"  and {len(missing) - most} more: nibbet load", style="dim"))
 
 
-#: share of the rows of a source from which what was set aside of it stands in the summary of a run; `nibbet load` prints all
+#: share of the rows of a source from which rows set aside are listed in the summary of a run; `nibbet load` prints all
 WORTH_A_LINE = 0.1
 
 

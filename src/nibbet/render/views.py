@@ -1,4 +1,4 @@
-"""What the commands show of one page, one query, a comparison or a verdict, in a terminal."""
+"""Terminal output for one page, one query, a comparison or a verdict."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 from nibbet.render.terminal import TINT, as_json, cell_text, console, grid, show, show_windows
 
-#: columns of a comparison on a terminal; the rest is in csv and json
+#: columns of a comparison on a terminal; CSV and JSON contain all
 COMPARED = [
     "recent",
     "reference",
@@ -39,7 +39,7 @@ COMPARED = [
     "by rate",
     "impressions_change",
 ]
-#: how the cause of a page's change reads; the parts of one that stayed are named as they are
+#: display of the cause of the change of a page; parts of other changes have their own names
 REASONS = {
     "": "no cause to name",
     "new": "the page is new",
@@ -48,15 +48,15 @@ REASONS = {
     "blocked": "it is kept out of search",
     "untold": "nothing tells whether demand or rank",
 }
-#: figures of rules that neither work nor a month more can change
+#: figures of rules that neither work nor another month can change
 FIXED = "protected_or_hub outlinks pages_below only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 MOST_LINES = 8
-#: sources of visits that a page is shown with, the most first
+#: sources of visits listed for a page
 MOST_SOURCES = 4
 
 
 def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame | None, *, top: int | None) -> None:
-    """What changed: one level as a table; all of them as the site, its sections, and the largest gains and losses of pages and queries."""
+    """A comparison: one level as a table; all levels as the site, its sections, and the largest gains and losses of pages and queries."""
     out = console()
     kind = {"year": "the same days a year before", "before": "the days just before", "range": "as asked"}[windows.reference_kind]
     whole = f"whole {windows.step}s, " if windows.step != "day" else ""
@@ -141,7 +141,7 @@ def _chain_grid(rows: pd.DataFrame) -> Table:
 
 
 def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
-    """The columns named that hold something, counts to the unit, and the interval in one cell."""
+    """The named columns that are not empty, counts as whole numbers, and the interval in one cell."""
     table = rows.rename(columns={part: f"by {part}" for part in (*PARTS, "volume", "rate")})
     counts = [name for name in map(str, table) if name in ("recent", "reference", "change", "impressions_change") or name.startswith("by ")]
     table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
@@ -154,7 +154,7 @@ def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
 
 
 def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> None:
-    """Why a page has its verdict: the verdict, every rule with its figures, and how far the other rules are from speaking."""
+    """Why a page has its verdict: the verdict, every rule with its figures, and how far the other rules are from holding."""
     if style != "table":
         show(reasons, style)
         return
@@ -186,7 +186,7 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
 
 
 def aside_sentence(rows: pd.DataFrame) -> str:
-    """How many queries belong to no topic, and why; "" where all do. rows: reason, queries."""
+    """How many queries belong to no topic, and why; "" for none. rows: reason, queries."""
     if rows.empty:
         return ""
     ordered = rows.sort_values(["queries", "reason"], ascending=[False, True])
@@ -206,7 +206,7 @@ def show_between(result: dict[str, Any]) -> None:
 
 
 def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
-    """One query: what it brings, whose it is, and its pages side by side. `topics`: the row of its topic, if it has one."""
+    """One query: its totals, its owner, and its pages. `topics`: the row of its topic, if it has one."""
     if style != "table":
         show(rows, style)
         return
@@ -324,7 +324,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
 
 
 def history(facts: dict[str, Any]) -> list[str]:
-    """What changed and what its weeks tell, in sentences."""
+    """The change of a page and the development of its weeks, in sentences."""
     lines = []
     if facts["change"]:
         row = facts["change"][0]

@@ -1,4 +1,4 @@
-"""workbook.xlsx: a sheet per question, for people who work in spreadsheets; no cell holds a formula."""
+"""workbook.xlsx: one sheet per question; no cell contains a formula."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ from nibbet.tables import SHEETS, TABLES
 if TYPE_CHECKING:
     from nibbet.results import Results
 
-#: rows of a sheet, and of those that lead to the sheet of pages
+#: rows of a sheet, and of those with links to the sheet of pages
 MOST_ROWS, MOST_LINKS = 10_000, 5_000
-#: points of one line of text
+#: height of a line of text in points
 LINE = 15.0
 WIDTHS = {
     "page": 44,
@@ -39,7 +39,7 @@ BARS = {"gain": "#8fc1cf", "clicks": "#c9d5db", "volume": "#c9d5db", "weight": "
 
 
 def workbook(site: Results) -> Callable[[Path], None]:
-    """What writes the workbook to a path; equal analyses give equal files."""
+    """A function that writes the workbook to a path; equal analyses give equal files."""
     tables = {name: site.table(name)[list(TABLES[name].sheet)] for name in SHEETS}
     tables["pages"] = act_first(tables["pages"])
     counts = site.verdicts().groupby("verdict").agg(pages=("page", "size"), gain=("gain", "sum"))
@@ -81,7 +81,7 @@ def _looks(book: Any) -> dict[str, Any]:
 
 
 def _kind(name: str, column: pd.Series) -> str:
-    """The look of a column."""
+    """The format of a column."""
     if pd.api.types.is_datetime64_any_dtype(column):
         return "day"
     if not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column):
@@ -115,12 +115,12 @@ def _sheet(book: Any, name: str, table: pd.DataFrame, looks: dict[str, Any], row
     sheet.autofilter(0, 0, max(len(shown), 1), max(len(shown.columns) - 1, 0))
     _printed(sheet)
     sheet.repeat_rows(0)
-    if name == "pages":  # what fits a page; the rest is for the screen
+    if name == "pages":  # columns that fit a printed page; the others are for the screen
         sheet.print_area(0, 0, max(len(shown), 1), TABLES[name].sheet.index("because"))
 
 
 def _heights(shown: pd.DataFrame) -> list[float]:
-    """How high each row must be for the sentences in it: some programs leave wrapped rows at one line."""
+    """The height of each row for its sentences: some programs show wrapped rows with one line."""
     lines = np.ones(len(shown))
     for column in shown.columns:
         if _look(column, "") == "wrapped":
@@ -130,7 +130,7 @@ def _heights(shown: pd.DataFrame) -> list[float]:
 
 
 def _printed(sheet: Any) -> None:
-    """Across one page."""
+    """Fits the sheet to the width of one page."""
     sheet.set_landscape()
     sheet.set_paper(9)
     sheet.fit_to_pages(1, 0)
@@ -141,7 +141,7 @@ def _look(name: str, kind: str) -> str:
 
 
 def _cell(sheet: Any, row: int, at: int, value: Any, kind: str, look: Any) -> None:
-    """A text as text, whatever it begins with; nothing for null."""
+    """Writes a text as text, whatever it begins with; nothing for null."""
     if value is None or pd.isna(value):
         return
     if kind == "text":
