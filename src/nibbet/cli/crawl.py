@@ -53,8 +53,7 @@ def crawl(
     """Visit a site from its home page, its sitemaps, and all addresses that the workspace knows, and write its inventory into FOLDER/crawl.
 
     It obeys robots.txt, waits between pages, and slows down when the server does. It can be stopped at any time and continues where it was.
-    A later
-    run requests only what has changed.
+    A later run requests only what has changed.
     """
     _home(url)  # an invalid address is refused before anything slow is loaded
     import asyncio

@@ -21,10 +21,8 @@ def watched(tell: Callable[[], int]) -> Iterator[None]:
     """Ends the process PATIENCE seconds after an interrupt, with the message of `tell`, if the block has not ended by then.
 
     Python handles an interrupt only between two bytecode steps, and one step may take long over millions of rows, in this thread or in one
-    that
-    it waits for. So the signal wakes another thread, through a socket to which the system writes at once; and if a step blocks all threads
-    of
-    Python, a small helper process kills this one LAST seconds after the interrupt.
+    that it waits for. So the signal wakes another thread, through a socket to which the system writes at once; and if a step blocks all
+    threads of Python, a small helper process kills this one LAST seconds after the interrupt.
     """
     if threading.current_thread() is not threading.main_thread():
         yield

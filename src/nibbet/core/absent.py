@@ -49,18 +49,16 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
 
     Args:
         pages: the ledger, by page number: page, path, status, blocked, gone, redirects_to, canonical_to, robots_blocked, in_sitemap,
-            inlinks, depth,
-            backlinks, sessions, conversions_long, impressions, impressions_reference, impressions_long, age_days, published, first_seen (in
-            search).
+            inlinks, depth, backlinks, sessions, conversions_long, impressions, impressions_reference, impressions_long, age_days,
+            published, first_seen (in search).
         facts: by page number: listed (in the editorial list), navigation (whether a navigation links to it), fetches (by robots; null
             without a log), closed_by (the rule of robots.txt that blocks it), index_state (null where it is indexed or this is unknown).
         copies: by page number, the page with the same content; null where there is none. began: the first day of the search data.
     Returns:
         ABSENT with pages by number. importance: number of six signs: an editor lists it, the sitemap does, a navigation links to
         it, it has visits, it sells, it has backlinks. cause: the first of CAUSES that holds; further ones are added in the text.
-        impressions and
-        sessions are of the recent window. A page that was as absent at this time of the previous year, but is shown at others, is out of
-        season.
+        impressions and sessions are of the recent window. A page that was as absent at this time of the previous year, but is shown at
+        others, is out of season.
     """
     shown, known = pages["impressions"].fillna(0).astype(float), pages["impressions_long"].fillna(0).astype(float)
     alive = (pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"]
@@ -116,8 +114,7 @@ def _signs(pages: pd.DataFrame, facts: pd.DataFrame) -> pd.DataFrame:
 
 def _causes(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, present: pd.Series, wait: float) -> pd.DataFrame:
     """One column for each of CAUSES: whether it holds. present: pages that search shows, the standard of comparison; wait: days in which a
-    page
-    may be young.
+    page may be young.
     """
     status = pages["status"].fillna(200).astype(int)
     elsewhere = pages["canonical_to"].notna() & (pages["canonical_to"] != pages["page"])
@@ -156,8 +153,7 @@ def _also(holds: pd.DataFrame, first: pd.Series) -> pd.Series:
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:
-    """For each page wanted, the page with most impressions that says the same: in title, heading and description, or in nearly all
-    distinctive
+    """For each page wanted, the page with most impressions that says the same: in title, heading and description, or in nearly all distinctive
     words.
 
     Args:

@@ -36,8 +36,7 @@ def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, b
 
     Args:
         rows: side (inside, outside), page (number), anchor (text or null), links (number of pages that link with it in their text), menus
-            (number of pages
-            that link from menus and footers, which repeat the same anchor by nature and are not judged).
+            (number of pages that link from menus and footers, which repeat the same anchor by nature and are not judged).
         names: title and h1 by page, null where unknown.
         queries: page, query, impressions: queries that the page answers, without the brand; lexicon: of the language of the site.
     Returns:
@@ -46,10 +45,8 @@ def anchor_mix(rows: pd.DataFrame, names: pd.DataFrame, queries: pd.DataFrame, b
         own_name (its title or heading), general (the same words lead to at least SEVERAL pages), address, empty, keyword; top: the keyword
         anchor
         with most links, top_share: its share of the links. flag: high where that exceeds what is usual on this site (`usual_share`), at 5%
-            false
-        discovery; silent where at least SILENT_LINKS links from the site itself all lack describing words, and so do menus. query: the most
-        searched query that it
-        answers; missing: its words that no link to the page contains.
+            false discovery; silent where at least SILENT_LINKS links from the site itself all lack describing words, and so do menus.
+            query: the most searched query that it answers; missing: its words that no link to the page contains.
     """
     if rows.empty:
         return pd.DataFrame(columns=ANCHORS)

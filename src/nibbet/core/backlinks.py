@@ -16,8 +16,7 @@ NEW_DAYS = 90
 
 
 def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
-    """Each link once, with is_lost (in an older export but not in the newest; null without an older export) and is_new (first seen in the
-    last
+    """Each link once, with is_lost (in an older export but not in the newest; null without an older export) and is_new (first seen in the last
     NEW_DAYS days).
 
     Args:

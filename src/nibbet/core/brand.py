@@ -28,9 +28,8 @@ WITHOUT_BLANKS = re.compile("[\u0e00-\u0eff\u1780-\u17ff\u3040-\u30ff\u3400-\u9f
 def brand_pattern(names: Sequence[str]) -> str | None:
     """The RE2 expression that matches lower-case queries with the brand; None without names.
 
-    A name matches as whole words, joined, spaced or hyphenated, with or without accents. Names of at least LEAST_SLIPPED letters also
-    match with one typing error: a letter omitted, doubled or wrong, or two transposed. The first letter must agree, as it does in nine of
-    ten
+    A name matches as whole words, joined, spaced or hyphenated, with or without accents. Names of at least LEAST_SLIPPED letters also match
+    with one typing error: a letter omitted, doubled or wrong, or two transposed. The first letter must agree, as it does in nine of ten
     errors, and so must digits. A name that begins with `=` matches only as written.
     """
     spellings = dict.fromkeys(_of_name(name) for name in _names(names))

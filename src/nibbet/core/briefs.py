@@ -27,12 +27,10 @@ class Brief:
 
     topic: its row of the topic table; queries: query, volume, impressions, position; questions: question, shown (snapshots), share;
     covered: word, share of the ranking titles that contain it; titles: title, shown; kinds: kind of the ranking pages (form of title, and
-    whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page.
-    existing: the texts of the page that serves the topic or is shown for it (title, h1, headings, description, words; null where unknown),
-    or None;
+    whether it is the home page of its site), share of the ranking results; links: page, title, clicks; others: topic, page. existing: the
+    texts of the page that serves the topic or is shown for it (title, h1, headings, description, words; null where unknown), or None;
     missing: searched words that none of these contains, by the share of the volume of the topic: word, share. business: part, text of
-    [about]. home: the address of
-    the home page, whose host is not shown.
+    [about]. home: the address of the home page, whose host is not shown.
     """
 
     topic: pd.Series
@@ -55,8 +53,7 @@ class Neighbours:
 
     def __init__(self, topics: pd.DataFrame, pages: pd.DataFrame, language: str) -> None:
         """topics: as `core.topics.topic_table`, pages by address; pages: page, clicks, gone, blocked and SAID (the ledger), and leaves:
-        whether
-        the page is to go.
+        whether the page is to go.
         """
         self.language, self.lexicon = language, Lexicon(language)
         self.pages = pages[~pages["gone"] & ~pages["blocked"] & ~pages["leaves"] & pages["title"].notna()].reset_index(drop=True)

@@ -34,10 +34,8 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
             each row (standard deviation).
     Returns:
         The narrow component of a mixture of normal distributions (unchanged, fallen and risen rows), by maximum likelihood, at its upper
-        quartile. Rows that truly
-        changed belong to the other components and do not widen it. At least LEAST_DRIFT; ASSUMED_DRIFT where fewer than LEAST_ROWS rows
-        have
-        BUSY counts in both windows.
+        quartile. Rows that truly changed belong to the other components and do not widen it. At least LEAST_DRIFT; ASSUMED_DRIFT where
+        fewer than LEAST_ROWS rows have BUSY counts in both windows.
     """
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     busy = np.flatnonzero(np.minimum(recent, base) >= BUSY)
@@ -80,8 +78,7 @@ def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
         windows: rows x weeks of each window (counts).
     Returns:
         A standard deviation of the log ratio per row. The common movement of all rows is divided out first. The variance of a row is shrunk
-        to that of
-        all rows in proportion to its uncertainty (empirical Bayes). 0 where a window has fewer than LEAST_WEEKS weeks.
+        to that of all rows in proportion to its uncertainty (empirical Bayes). 0 where a window has fewer than LEAST_WEEKS weeks.
     """
     rows = len(windows[0])
     if min(window.shape[1] for window in windows) < LEAST_WEEKS:
@@ -128,12 +125,11 @@ def change(
         noise: standard deviation of the log ratio beyond counting, one or one a row; estimated from the rows (`drift_of`) if omitted.
         season: factor due to the season alone. A change is real only beyond it; the change and its interval are unaffected.
     Returns:
-        change, change_share (null without reference), change_low, change_high (95%, of the change in expected counts),
-        change_real (at 5% false discovery, Benjamini-Hochberg). Each count is Poisson around a mean that varies itself (a gamma
-        whose spread is the noise between rows), so that its expectation has a gamma interval. Those of the two counts give that
-        of their difference (MOVER: Zou & Donner 2008, Stat. Med. 27:1693), and their ratio has an F distribution, which gives the
-        probability
-        that the true change is within `beyond`. With fewer than 5 counts in both windows together no change is real.
+        change, change_share (null without reference), change_low, change_high (95%, of the change in expected counts), change_real (at 5%
+        false discovery, Benjamini-Hochberg). Each count is Poisson around a mean that varies itself (a gamma whose spread is the noise
+        between rows), so that its expectation has a gamma interval. Those of the two counts give that of their difference (MOVER: Zou &
+        Donner 2008, Stat. Med. 27:1693), and their ratio has an F distribution, which gives the probability that the true change is within
+        `beyond`. With fewer than 5 counts in both windows together no change is real.
     """
     factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     base = reference * factor

@@ -33,10 +33,8 @@ def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster
         counts, expected (above 0): per row; columns: rows x columns, the first a one; cluster: number of the cluster of each row, from 0.
     Returns:
         The solution of the estimating equations of Liang & Zeger (1986, Biometrika 73:13) for counts of mean m and variance m + r m^2
-        within
-        a row, and covariance c m m' between rows of a cluster; r and c by moments, alternating with the coefficients. Errors are those of
-        the model, or of the
-        sandwich estimator where it is larger.
+        within a row, and covariance c m m' between rows of a cluster; r and c by moments, alternating with the coefficients. Errors are
+        those of the model, or of the sandwich estimator where it is larger.
     """
     width = columns.shape[1]
     clusters = int(cluster.max(initial=-1)) + 1

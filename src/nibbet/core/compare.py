@@ -179,10 +179,8 @@ def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Seri
 
 
 def summed_parts(table: pd.DataFrame, fine: pd.DataFrame, key: Any, kind: pd.Series) -> pd.DataFrame:
-    """A table of `compared` whose parts are the sums of a finer level (`fine`, keyed by `key`, each with its `kind` of access), which also
-    add
-    up to
-    its change exactly.
+    """A table of `compared` whose parts are the sums of a finer level (`fine`, keyed by `key`, each with its `kind` of access), which also add
+    up to its change exactly.
     """
     sums = fine.groupby(key)[[*PARTS, "season"]].sum().reindex(table["key"]).fillna(0.0)
     kinds = _largest_kind(table["key"], key, fine["access"].to_numpy(float), kind)
@@ -258,8 +256,7 @@ def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFram
 
     Args:
         pairs: page, query, brand, clicks, clicks_reference (not scaled), no withheld rows; parts: their `core.split.row_parts`; pages:
-            noise,
-            season (factor) and access (kind) of each page.
+            noise, season (factor) and access (kind) of each page.
     Returns:
         LOSSES, at most one row per page: `subject` is up to three words, each part of queries that make up most of the loss of the losing
         queries. The sums include all queries of the page with these words, losing or not, so that there is no selection bias.

@@ -27,8 +27,7 @@ def newest_facts(rows: pd.DataFrame) -> pd.DataFrame:
 
     Args:
         rows: file, page_id, rank (order of precedence of spellings of one page in one inventory, lowest first), page, first and last (day
-            of
-            its inventory; those of unknown date count as one, newer than all others), and the columns of facts.
+            of its inventory; those of unknown date count as one, newer than all others), and the columns of facts.
     Returns:
         Indexed by page_id, in its order.
     """
@@ -80,8 +79,7 @@ def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
     """Pages whose title or description changed between two inventories of known date, by the latest change: CHANGED, indexed by page_id.
 
     A text that one of the two inventories lacks is no change; of several changes the last counts. crawled_before: the last day on which the
-    old
-    text was certainly there; crawled_after: the first day of the new one.
+    old text was certainly there; crawled_after: the first day of the new one.
     """
     texts = [name for name in ("title", "description") if name in rows]
     if rows["last"].nunique() < 2 or not texts:

@@ -95,8 +95,7 @@ def country_levels(cells: pd.DataFrame, rates: pd.DataFrame) -> pd.DataFrame:
         cells: country, device, surface, brand, bin, clicks, impressions; rates: of a Curve.
     Returns:
         One row per country whose level, shrunk to 1 where clicks are few, differs from 1 by COUNTRY_APART and by three standard errors.
-        Countries
-        share the shape of the curve, because one country has too few clicks for its own.
+        Countries share the shape of the curve, because one country has too few clicks for its own.
     """
     known = cells[cells["bin"].notna()].merge(rates[[*SEGMENT, "bin", "rate"]], on=[*SEGMENT, "bin"])
     known["expected"] = known["impressions"] * known["rate"]

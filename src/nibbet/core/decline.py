@@ -302,8 +302,7 @@ def looks(tail: Floats, weeks: int) -> Floats:
     """The effective number of independent tests in the choice of the best candidate week, for a tail as small as that of the best.
 
     Steps at neighbouring weeks share most of their clicks. Standardised, they behave like a Brownian bridge, whose probability of exceeding
-    z
-    anywhere is Q(z) + z phi(z) L / 2, with L the range of candidate weeks in log odds (Siegmund 1985, Sequential Analysis, ch. 4), times
+    z anywhere is Q(z) + z phi(z) L / 2, with L the range of candidate weeks in log odds (Siegmund 1985, Sequential Analysis, ch. 4), times
     exp(-0.583 z d) because weeks are a step d apart (ch. 10). A share STILL_THERE of such steps lasts into the last weeks. With it, false
     discoveries are at the nominal rate for 26 to 260 weeks (benchmarks/lasting.py).
     """

@@ -43,8 +43,7 @@ def event_rates(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         session, without a rate. rate: events per session, which may exceed 1. usual: that of the other pages of the group, from their sums.
         rate_low,
         rate_high: an 80% interval of the true rate of the page, from its own count (Jeffreys 1946, Proc. R. Soc. A 186:453). flag: low or
-            high at 5%
-        false discovery, by the tails of Poisson counts with lognormal rates.
+            high at 5% false discovery, by the tails of Poisson counts with lognormal rates.
     """
     rows = rows[rows["event"].notna()]
     table = _with_zeros(rows, pages)
@@ -82,10 +81,8 @@ def _with_zeros(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
 
 def _strays(count: Floats, expected: Floats, whole: Floats, alone: Floats, spread: float) -> tuple[Floats, Floats, Floats]:
-    """Distance of each count from the expectation of its peers in standard deviations (0 where too little is expected), and the
-    probabilities
-    of at most and
-    of at least that count (null there).
+    """Distance of each count from the expectation of its peers in standard deviations (0 where too little is expected), and the probabilities
+    of at most and of at least that count (null there).
 
     Args:
         whole: events of the peers; alone: one over the number of peers, as if all had equal sessions.

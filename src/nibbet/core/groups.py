@@ -64,8 +64,7 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
-    """Whether that page of each pair, a or b, can replace the other: each answers what the other gets clicks for, or this one answers
-    nearly
+    """Whether that page of each pair, a or b, can replace the other: each answers what the other gets clicks for, or this one answers nearly
     all of it.
     """
     return ~(candidates["each_answers"] < least_answer(candidates, t)) | (candidates[f"answers_{side}"] >= STANDS_IN)
@@ -155,8 +154,7 @@ def _alike(
 
 
 def place_gap(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, the mean difference of the log positions of its pages on shared queries, weighted by impressions; null
-    without
+    """For each candidate pair, the mean difference of the log positions of its pages on shared queries, weighted by impressions; null without
     positions.
 
     Args:
@@ -211,14 +209,14 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
 
     Args:
         candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b,
-            title_likeness, own_question (see `core.likeness`), intent
-            (null where results are unknown), above (whether one is an ancestor of the other).
+            title_likeness, own_question (see `core.likeness`), intent (null where results are unknown), above (whether one is an ancestor
+            of the other).
         pages: page, clicks_long, conversions_long, backlinks, answer (0 to 1), protected, stays (protected, new, a hub, or with another
             purpose: never merged away), address.
     Returns:
         group, page, survivor (truth value), shared_impressions, overlap, turn_taking, one_search and own_question of the member with its
-        survivor, survivor_answers (the row of the survivor
-        has the largest of the group). A page joins a group only if it is similar to the survivor itself, which answers what the page gets
+        survivor, survivor_answers (the row of the survivor has the largest of the group). A page joins a group only if it is similar to the
+        survivor itself, which answers what the page gets
         clicks for: similarity is not transitive.
     """
     empty = pd.DataFrame(columns=["group", "page", "survivor", *LIKE])
@@ -317,10 +315,9 @@ def merge_gain(
     Returns:
         The merged page is shown for the shared queries whenever one of the members is, with their CTR. Engines divide their trust between
         duplicates; how much better one page ranks is the mean of two estimates, the position of the good pages of the site and MERGED times
-        the best position of a member, and never worse than that. clicks_alone: clicks a month that leaving pages have from queries
-        that only they have; the shares ALONE_LOST of them (low, middle) are assumed lost. survivor_rest: the share of the impressions of
-        the survivor
-        from other queries.
+        the best position of a member, and never worse than that. clicks_alone: clicks a month that leaving pages have from queries that
+        only they have; the shares ALONE_LOST of them (low, middle) are assumed lost. survivor_rest: the share of the impressions of the
+        survivor from other queries.
     """
     needed = ["page", "query", "impressions", "clicks", "expected_clicks", "position"]
     rows = rows_at(pairs, pairs["page"].isin(groups["page"]) & (pairs["impressions"] > 0), needed)

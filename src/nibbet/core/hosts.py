@@ -28,10 +28,9 @@ def seen_hosts(
         rate: expected CTR of places 1, 2, ... (at least FIRST); own: the hosts of the site, without `www.`.
     Returns:
         query_share: share of the queries whose first FIRST results contain the host; rank: mean of its best place there; share: its part of
-            the
-        expected clicks of all these results, by the CTR curve of the site and demand; share_before: the same in the earlier snapshots, over
-        queries that have both; own_share: that of the hosts of the site; form: the usual form of its titles; url: its most frequent
-        address.
+            the expected clicks of all these results, by the CTR curve of the site and demand; share_before: the same in the earlier
+            snapshots, over queries that have both; own_share: that of the hosts of the site; form: the usual form of its titles; url: its
+            most frequent address.
     """
     now = _placed(snapshots, demand, rate, own)
     if now.empty:

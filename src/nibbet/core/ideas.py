@@ -31,14 +31,11 @@ def check_ideas(
 
     Args:
         ideas: texts; topics: as `core.topics.topic_table`, pages by address. on_page: pages x words (0 to 1) of that lexicon; living: the
-            address of
-            each page, null for those that cannot be found.
+            address of each page, null for those that cannot be found.
     Returns:
         likeness is 1 where the idea is a known query. Otherwise the idea belongs to a topic whose queries and page contain each of its
-        distinctive
-        words, and likeness says how strongly (0 to 1); the words of a subject alone do not suffice. An idea without a topic, but with a
-        page that contains it,
-        has that page and no topic; otherwise it has neither.
+        distinctive words, and likeness says how strongly (0 to 1); the words of a subject alone do not suffice. An idea without a topic,
+        but with a page that contains it, has that page and no topic; otherwise it has neither.
     """
     queries, texts = known.grouped, as_typed(ideas.fillna(""))
     number, names = pd.factorize(queries["topic"], sort=True)

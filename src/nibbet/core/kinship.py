@@ -44,9 +44,7 @@ class Kinship:
 @dataclass(frozen=True)
 class Owned:
     """Which pages own queries. owner: of each query its page, -1 for none; chosen: queries x pages, actual and expected clicks; on_page:
-    pages
-    x
-    words (0 to 1), of the lexicon of the queries.
+    pages x words (0 to 1), of the lexicon of the queries.
     """
 
     owner: Ints
@@ -120,8 +118,8 @@ def kinship(
         Cosines of words, plus those of pages (little where no word is shared: a page may be shown for what it does not answer), plus those
         of
         results. Where the results of both queries are known and have nothing in common, nothing else counts: similar words, other intent.
-        An answered and an
-        unanswered query of the same page count only partly, because the words they share are seldom the point. Queries in
+        An answered and an unanswered query of the same page count only partly, because the words they share are seldom the point. Queries
+        in
         two languages have none: one page cannot answer both.
     """
     unit = unit_rows(sparse.csr_matrix(words.multiply(telling(words, pages)[None, :]), dtype=np.float32))

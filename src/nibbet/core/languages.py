@@ -84,8 +84,7 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
     Args:
         texts: distinct queries; wanted: demand for each (the most wanted without an answer are read); catcher: the number of the page that
             is shown for it, -1 where a page of the site answers it; own: ISO code of the language of the site from the settings; the
-            language of
-            its answered queries takes precedence.
+            language of its answered queries takes precedence.
     Returns:
         First by letters, of words that few answered queries have: letter sequences in a naive Bayes model of many languages
         (Lui & Baldwin 2012, ACL demos, 25). Queries are short, so few are certain alone; those of one page that look foreign are read
@@ -164,8 +163,7 @@ def _by_words(
 
 def _without_known(texts: pd.Series, answered: pd.Series) -> pd.Series:
     """The texts without words that answered queries have too (at least SHARED_WORD of all queries with the word): names would hide the
-    language of
-    the rest, and some foreign queries count as answered.
+    language of the rest, and some foreign queries count as answered.
     """
     (words, place), (known, _) = _cut(texts), _cut(answered)
     coded = pa.concat_arrays([words, known]).dictionary_encode().indices.to_numpy()

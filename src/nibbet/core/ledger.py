@@ -164,8 +164,7 @@ def named_robots(inventory: pd.DataFrame) -> pd.Series:
 
 
 def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.DataFrame, float]:
-    """The crawl without its noindex flag where that contradicts search, and the share of pages shown that the flag would block (0 where it
-    is
+    """The crawl without its noindex flag where that contradicts search, and the share of pages shown that the flag would block (0 where it is
     sound).
 
     Args:
@@ -192,8 +191,7 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
     """published from the editorial list, else the crawl. born falls back on the first day in search where that is well within the data, and
-    equals
-    that day where search showed the page REDATED_DAYS before publication: many systems date a page anew when it is rewritten.
+    equals that day where search showed the page REDATED_DAYS before publication: many systems date a page anew when it is rewritten.
     """
     known = (
         editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
@@ -223,8 +221,7 @@ def matches(paths: pd.Series, patterns: Sequence[str]) -> pd.Series:
 
     Args:
         patterns: paths or whole addresses in which * stands for any text; with or without a trailing slash. A pattern that ends with /*
-            also
-            matches the parent page.
+            also matches the parent page.
     """
     if not patterns:
         return pd.Series(False, index=paths.index)
@@ -260,9 +257,8 @@ def with_others(
     """The ledger with columns from smaller sources, null where there is no such source.
 
     in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
-    (since the first sign of the page: its
-    publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from the links where the crawl
-    has none; moved_from (the former address of the page) and clicks_moved (its clicks in the long window, shown
+    (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from
+    the links where the crawl has none; moved_from (the former address of the page) and clicks_moved (its clicks in the long window, shown
     beside those of the page and never added).
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
@@ -299,8 +295,7 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
     Args:
         links: source_id, target_id of links to pages with at most two linking pages; poor_clicks: clicks in the long window from which a
-            page
-            earns, if it has no conversions and no backlinks.
+            page earns, if it has no conversions and no backlinks.
     """
     if links is None:
         return table.assign(**{name: pd.array([pd.NA] * len(table), dtype="Int64") for name in ("only_way", "main_way")})
@@ -314,11 +309,9 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
-    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their
-    owner
+    """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner
     (NAME_answered), and over those of them that reflect its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of
-    the
-    reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of impressions that it answers.
+    the reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of impressions that it answers.
 
     answers: threshold of answer from which a page answers a query.
     """

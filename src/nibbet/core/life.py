@@ -37,10 +37,9 @@ def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.
         clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
     Returns:
         One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the
-            clicks),
-        share (of all clicks in that run). A season is wider: in an annual wave whose peak is three times its mean, six weeks hold a
-        quarter.
-        An annual event that the data contain once looks the same; with more than a year of data it appears twice and is no event.
+            clicks), share (of all clicks in that run). A season is wider: in an annual wave whose peak is three times its mean, six weeks
+            hold a quarter. An annual event that the data contain once looks the same; with more than a year of data it appears twice and is
+            no event.
     """
     pages, weeks = clicks.shape
     none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))

@@ -48,10 +48,8 @@ def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
         candidates: page_a, page_b.
     Returns:
         By candidate: turn_taking, the share of days on which another page leads than the day before, 0 to 1; contested, the share of days
-            led by
-        the page that leads the query less often; lead_spread, the standard deviation over queries, weighted by days, of the log ratio of
-        leading
-        days. The latter two are null without a day.
+            led by the page that leads the query less often; lead_spread, the standard deviation over queries, weighted by days, of the log
+            ratio of leading days. The latter two are null without a day.
     """
     sides = [pd.DataFrame({"pair": np.arange(len(candidates)), "page": candidates[f"page_{side}"].to_numpy()}) for side in "ab"]
     rows = pd.concat(sides, keys=[0, 1], names=["side"]).reset_index("side").merge(days, on="page")
@@ -90,10 +88,8 @@ def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArr
 
 
 def chosen_beside(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, minus the log ratio of the pulls of its pages, the page with the better position in each shared query
-    against
-    the
-    other: two answers to one search have the same pull (0), while a sister is passed over.
+    """For each candidate pair, minus the log ratio of the pulls of its pages, the page with the better position in each shared query against
+    the other: two answers to one search have the same pull (0), while a sister is passed over.
 
     Args:
         both: from `shared_queries`; candidates: page_a, page_b.
@@ -108,10 +104,8 @@ def chosen_beside(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
 
 
 def both_answer(both: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
-    """For each candidate pair, how far the page that answers less answers the shared queries, 0 to 1, weighted by the impressions of the
-    page
-    that
-    is shown less: two answers to one search both answer it, while a sister has only the words of the subject.
+    """For each candidate pair, how far the page that answers less answers the shared queries, 0 to 1, weighted by the impressions of the page
+    that is shown less: two answers to one search both answer it, while a sister has only the words of the subject.
 
     Args:
         both: from `shared_queries`; candidates: page_a, page_b.
@@ -149,8 +143,7 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
 
 def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon, answers: float) -> pd.Series:
     """For each candidate pair, the share of the queries that a page answers in words of its title that the other title lacks, and that the
-    other does not
-    answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries.
+    other does not answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries.
 
     Args:
         pairs: page, query, brand, impressions, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon: of the
@@ -205,14 +198,11 @@ def _drawn(pairs: pd.DataFrame, candidates: pd.DataFrame, names: list[str]) -> p
 
 
 def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexicon, brand: list[str]) -> pd.Series:
-    """For each candidate pair, the weight of the distinctive words that both titles and headings have / the weight of those that either
-    has;
-    null where a page
-    has neither, or both say little beyond their subject.
+    """For each candidate pair, the weight of the distinctive words that both titles and headings have / the weight of those that either has;
+    null where a page has neither, or both say little beyond their subject.
 
     A word has less weight if more of the other pages that share queries with either have it, because it then names the subject, not the
-    question. So do the
-    common words of both if the titles of SUBJECT_PAGES or more other pages contain all of them.
+    question. So do the common words of both if the titles of SUBJECT_PAGES or more other pages contain all of them.
 
     Args:
         pages: title, h1, one row per page, numbered as in `candidates` (page_a, page_b).
@@ -268,10 +258,8 @@ def one_search(candidates: pd.DataFrame) -> pd.Series:
     Args:
         candidates: overlap, and of EVIDENCE lead_spread, contested, title_likeness, intent and chosen_beside, each null where unknown.
     Two kinds of pairs, each with independent normal figures (naive Bayes). The priors of both (ONE, TWO) have the weight of WEIGHTS pairs
-    of
-    pages; the pairs of the site determine the rest, including how common each kind is (expectation-maximisation, Dempster, Laird & Rubin
-    1977,
-    J. R. Stat. Soc. B 39:1, with a prior). A site with many sisters therefore requires more evidence for a duplicate.
+    of pages; the pairs of the site determine the rest, including how common each kind is (expectation-maximisation, Dempster, Laird & Rubin
+    1977, J. R. Stat. Soc. B 39:1, with a prior). A site with many sisters therefore requires more evidence for a duplicate.
     """
     if candidates.empty:
         return pd.Series(dtype="float64", index=candidates.index)

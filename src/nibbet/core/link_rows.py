@@ -28,15 +28,12 @@ def pairs(links: ibis.Table) -> ibis.Table:
 
 
 def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, host: str) -> ibis.Table:
-    """One row per source_id, target (as linked) and status of 300 and more, or null without an answer: target_id (null on other hosts),
-    anchor
-    and
-    place (the first in alphabetical order), redirect_to (the end of its redirects, by the links), silent (why there is no answer), links
-    (their number).
+    """One row per source_id, target (as linked) and status of 300 and more, or null without an answer: target_id (null on other hosts), anchor
+    and place (the first in alphabetical order), redirect_to (the end of its redirects, by the links), silent (why there is no answer),
+    links (their number).
 
     The status of the address as linked in the crawl takes precedence: a redirecting address is one page with its target, so links to it
-    would not show. The
-    source of links comes next. On other hosts, an answer that only refuses robots (REFUSED) is no fault.
+    would not show. The source of links comes next. On other hosts, an answer that only refuses robots (REFUSED) is no fault.
 
     Args:
         crawl: None without one; failing: page_id, fails (status) of pages that fail, for links with another spelling; host: of addresses

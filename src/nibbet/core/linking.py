@@ -37,8 +37,8 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
 
     Args:
         rows: source_id, target_id (page numbers; null on other hosts), target (address as linked), status (null without an answer, for
-            which `silent` has the reason), anchor, place (part
-            of the page, null where unknown), redirect_to (its target, by the links), links (number of such links there).
+            which `silent` has the reason), anchor, place (part of the page, null where unknown), redirect_to (its target, by the links),
+            links (number of such links there).
         pages: page, clicks_long, gone, blocked, by number; ends: per page, the address at which its redirects end; covering: per page that
             fails, the number of the page that covers it, or of its section.
     Returns:
@@ -94,10 +94,8 @@ def link_flows(pages: pd.DataFrame, links: tuple[Ints, Ints]) -> pd.DataFrame:
         pages: section, impressions_long, backlinks, by page number; links: source and target of every internal link, once.
     Returns:
         links; flow: the share of all readers passed on by links in the text (see `ranks`; a page divides its readers equally among its
-        links) that goes
-        this way; received: the share of all readers that the section linked to receives; demand_share: its share of the impressions of the
-        long window. Links to more
-        than NAVIGATION of all pages are on every page and are left out.
+        links) that goes this way; received: the share of all readers that the section linked to receives; demand_share: its share of the
+        impressions of the long window. Links to more than NAVIGATION of all pages are on every page and are left out.
     """
     size, (source, target) = len(pages), links
     if not len(source):
@@ -159,8 +157,7 @@ def link_suggestions(
 
     Args:
         pages: as for `weak_pages`, with section and backlinks; words: pages x distinctive words, rows of length 1; links: source and target
-            of every internal
-            link, once; anchor: the words for which each page is most searched; gain: clicks a month within its reach.
+            of every internal link, once; anchor: the words for which each page is most searched; gain: clicks a month within its reach.
     Returns:
         For each weak page, related pages with most readers that are living, stay and do not link to it yet; at most MOST_GOT links to a
         page and MOST_GIVEN from one.

@@ -18,12 +18,10 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
 
     Args:
         level: page or topic; trends: as `core.decline.trends`, by key; calendar: as `core.season.season_calendar`, by key; season: own,
-            section,
-            evergreen or unknown, by key; clicks: of all whole weeks, by key.
+            section, evergreen or unknown, by key; clicks: of all whole weeks, by key.
     Returns:
         life: event over (nearly all clicks by one event), short-lived (most in its first weeks), fading or growing (a lasting change),
-            seasonal (its
-        own wave or that of its section), evergreen (none of these for more than a year), unknown (less than a year).
+            seasonal (its own wave or that of its section), evergreen (none of these for more than a year), unknown (less than a year).
     """
     rows, wave = trends, calendar.reindex(trends.index)
     seasonality = season.reindex(trends.index).fillna("unknown")

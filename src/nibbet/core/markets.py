@@ -25,8 +25,7 @@ def market_table(queries: pd.DataFrame, countries: pd.DataFrame, value: float | 
 
     Args:
         queries: country ("" where unknown), query, language (ISO code), SUMMED, and GAINS (clicks a month if pages in that language had the
-            positions of
-            the good pages of the site): queries in another language than the site's that no page answers.
+            positions of the good pages of the site): queries in another language than the site's that no page answers.
         countries: of each country SUMMED, sessions, engaged_sessions, conversions, revenue (null where unknown); indexed by country.
         value: value of a conversion; without it revenue counts; per_visit: value of a visit on the whole site, NaN where unknown.
     Returns:

@@ -51,8 +51,7 @@ DAY = re.compile(r"(\d{4})-(\d{2})-(\d{2})")
 
 
 class Link(NamedTuple):
-    """A link on a page: address (absolute, without its fragment), anchor (text, or that of its image), rel, place (main, navigation,
-    header,
+    """A link on a page: address (absolute, without its fragment), anchor (text, or that of its image), rel, place (main, navigation, header,
     footer, aside).
     """
 
@@ -65,8 +64,8 @@ class Link(NamedTuple):
 @dataclass(frozen=True)
 class Markup:
     """The content of a page: texts are empty and days None where missing. robots: the words of its robots tags, in lower case; alternates:
-    language and address of its versions; parent: the parent page by its
-    breadcrumbs; refresh: target of an immediate refresh; kept_from: robots blocked by a tag of their own.
+    language and address of its versions; parent: the parent page by its breadcrumbs; refresh: target of an immediate refresh; kept_from:
+    robots blocked by a tag of their own.
     """
 
     title: str = ""

@@ -36,9 +36,8 @@ def notes(
 
     Args:
         days: date, clicks, impressions of the site; visits: date, sessions, organic (sessions from search; null where channels are
-            unknown),
-            empty without landings; pages: the ledger; grains: file -> the grain of its search rows, page or pair; is_set: whether the
-            settings give the last day; queries: see `core.windows.Windows`.
+            unknown), empty without landings; pages: the ledger; grains: file -> the grain of its search rows, page or pair; is_set: whether
+            the settings give the last day; queries: see `core.windows.Windows`.
     """
     result = [
         _incomplete(account, as_of, grains or {}, is_set=is_set),

@@ -80,10 +80,8 @@ def by_gain(openings: pd.DataFrame) -> pd.DataFrame:
 
 
 def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
-    """The sums of the climbs of each page: queries, shown (impressions), gain, gain_low, gain_high, reach, reach_low (sums), sunk, and
-    first,
-    the
-    query with the largest gain, indexed by page.
+    """The sums of the climbs of each page: queries, shown (impressions), gain, gain_low, gain_high, reach, reach_low (sums), sunk, and first,
+    the query with the largest gain, indexed by page.
 
     Args:
         openings: from `find_openings`.
@@ -181,8 +179,7 @@ def _among_good(
 
 
 def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
-    """Ratio of the position of each page to that in the reference window, over answered queries; only pages that sank further than
-    positions
+    """Ratio of the position of each page to that in the reference window, over answered queries; only pages that sank further than positions
     wander here.
     """
     if "position_reference" not in pairs:

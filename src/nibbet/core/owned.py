@@ -45,8 +45,7 @@ def by_owner(
     Returns:
         Numbers from 0. Pages with clicks for the same queries, or whose queries share results, have one topic. A query whose results are
         those of another topic and not of its own moves there. A query without an owner joins the topic whose results it shares, else one
-        whose page
-        and queries contain each of its distinctive words, else it stays with similar ones.
+        whose page and queries contain each of its distinctive words, else it stays with similar ones.
     """
     has_owner = owner >= 0
     if not has_owner.any():
@@ -148,10 +147,8 @@ def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArra
 
 
 def _divided(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArray[np.bool_]) -> Ints:
-    """Topics, with those divided whose results fall into parts without common results. Queries without results go with most queries of
-    their
-    page,
-    else to the largest part.
+    """Topics, with those divided whose results fall into parts without common results. Queries without results go with most queries of their
+    page, else to the largest part.
     """
     links = near.tocoo()
     inside = known[links.row] & known[links.col] & (topic[links.row] == topic[links.col])
@@ -207,15 +204,12 @@ def home_by_words(
     on_pages: sparse.csr_matrix | None = None,
     least: float = ANSWERED,
 ) -> tuple[Ints, Floats]:
-    """For each query the topic that has its distinctive words in its queries or on its pages, -1 for none; and how strongly it has them (0
-    to
-    1).
-    least: the required share of their weight.
+    """For each query the topic that has its distinctive words in its queries or on its pages, -1 for none; and how strongly it has them (0 to
+    1). least: the required share of their weight.
 
     Args:
         query_words: queries x words (0 or 1); topic: of each known query, from 0; words: known queries x words, of the same columns;
-            on_pages: topics x
-            words (0 to 1) of the pages.
+            on_pages: topics x words (0 to 1) of the pages.
     """
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()

@@ -1,5 +1,4 @@
-"""Pages compared with their peers: rates of sections and named groups, members that fall short, and segments that deviate from the rest of
-a
+"""Pages compared with their peers: rates of sections and named groups, members that fall short, and segments that deviate from the rest of a
 page.
 """
 
@@ -46,8 +45,7 @@ def share_among_peers(
     Returns:
         value (events / trials), usual (the share of the group from its sums, without the row), shrunk (to the usual, more so if pages of a
         group differ little), q_value, flag (low, high or ""). On the variance-stabilising arcsine scale (Anscombe 1948, Biometrika 35:246);
-        the
-        spread beyond counting noise is estimated from the quartiles of rows with at least that many trials.
+        the spread beyond counting noise is estimated from the quartiles of rows with at least that many trials.
     """
     whole = [np.bincount(group, counts)[group] for counts in (events, trials)]
     rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
@@ -94,8 +92,7 @@ def beside_peers(pages: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame:
         members: level, key, page (number): one row per membership.
     Returns:
         PEERS, the page by its number: only rows with a flag. Measures: pull (clicks relative to those expected at the pull of the group),
-            engagement_rate
-        and seconds_per_session (never flagged alone) and conversions_per_session; `value` is `count` / `of`.
+            engagement_rate and seconds_per_session (never flagged alone) and conversions_per_session; `value` is `count` / `of`.
     """
     rows = members.merge(pages, left_on="page", right_index=True)
     if rows.empty:
@@ -219,8 +216,7 @@ def engagement_by_channel(rows: pd.DataFrame, section: pd.Series) -> pd.DataFram
         rows: page (number), channel, sessions, engaged_sessions, engagement_seconds, conversions, revenue; section: of each page.
     Returns:
         ENGAGEMENT by page and sessions: `_usual` is from the sums of the other pages of the section, `_shrunk` is shrunk to that where
-            there are
-        few sessions; flag (low or high) is for the engagement rate, at 5% false discovery.
+            there are few sessions; flag (low or high) is for the engagement rate, at 5% false discovery.
     """
     keys = pd.DataFrame({"channel": rows["channel"], "section": rows["page"].map(section)})
     group = _numbered(keys, "channel", "section")

@@ -100,9 +100,8 @@ def common_traits(popular: pd.DataFrame, traits: pd.DataFrame, section: pd.Serie
         popular: from `is_popular`; traits: per page, one column each, true, false or null where unknown.
     Returns:
         top_with of top_of: popular pages with the trait, and those for which it is known; rest_with, rest_of: the other pages; times: ratio
-            of the shares of
-        popular pages with and without the trait, over all sections, with a 95% interval (Mantel & Haenszel 1959, J. Natl. Cancer Inst.
-        22:719; variance by Greenland & Robins 1985, Biometrics 41:55); real: beyond chance at 5% false discovery.
+            of the shares of popular pages with and without the trait, over all sections, with a 95% interval (Mantel & Haenszel 1959, J.
+            Natl. Cancer Inst. 22:719; variance by Greenland & Robins 1985, Biometrics 41:55); real: beyond chance at 5% false discovery.
     """
     size = section.groupby(section).transform("size")
     stratum = pd.factorize(section.where(size >= SECTION_PAGES, ""))[0]

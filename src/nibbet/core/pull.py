@@ -101,8 +101,7 @@ def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
     """The share of the usual clicks, at most 1, that a page with low pull can reach with a better title.
 
     A poor title has about BAD_PULL. A deficit beyond that is partly the nature of the page, in proportion to the `spread` of pages relative
-    to the
-    spread of poor titles and counting noise (conditional mean of one of two normal variables whose sum is observed).
+    to the spread of poor titles and counting noise (conditional mean of one of two normal variables whose sum is observed).
     """
     beyond = np.log((clicks + 0.5) / np.maximum(usual, 1e-9) / BAD_PULL)
     part: Floats = np.exp(np.minimum(beyond, 0.0) * spread**2 / (spread**2 + BAD_SPREAD**2 + 1 / (clicks + 0.5)))
@@ -122,10 +121,9 @@ def judged_pull(clicks: Floats, expected: Floats, *, level: float = 0.05) -> pd.
         clicks, expected: counts per row; level: false discovery rate on each side (Benjamini & Hochberg).
     Returns:
         JUDGED: pull (shrunk), its 95% interval, q_value of the nearer side, flag (low, high or ""), and lost: clicks below the expectation
-            at
-        usual pull (negative if above), with its 95% interval. The clicks of a usual row are negative binomial: counting noise, and
-        pulls with the spread of `usual_pull`; what that explains is no fault of a title. Rows with fewer than THIN_CLICKS expected clicks
-        are not judged.
+            at usual pull (negative if above), with its 95% interval. The clicks of a usual row are negative binomial: counting noise, and
+            pulls with the spread of `usual_pull`; what that explains is no fault of a title. Rows with fewer than THIN_CLICKS expected
+            clicks are not judged.
     """
     usual, spread, _ = usual_pull(clicks, expected)
     known = expected >= THIN_CLICKS
@@ -164,8 +162,7 @@ def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> ND
         page: number of the page of each row; clicks, expected: counts of the row.
     Returns:
         True where the clicks of a row are in the tail of a negative binomial whose mean is the pull of the rest of its page (shrunk to the
-        usual
-        by one expected click), with QUERY_SPREAD as its spread.
+        usual by one expected click), with QUERY_SPREAD as its spread.
     """
     if not len(page):
         return np.zeros(0, dtype=bool)
@@ -175,8 +172,7 @@ def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> ND
 
 
 def _at_most(clicks: Floats, mean: Floats, size: float | Floats) -> Floats:
-    """Probability of at most so many clicks: the tail of a negative binomial (gamma-mixed Poisson) with this mean and size, 1 / size =
-    spread
+    """Probability of at most so many clicks: the tail of a negative binomial (gamma-mixed Poisson) with this mean and size, 1 / size = spread
     squared.
     """
     tail: Floats = special.betainc(size, np.floor(clicks) + 1, size / (size + mean))

@@ -69,8 +69,7 @@ def queries_of_groups(rows: pd.DataFrame, members: pd.DataFrame) -> pd.DataFrame
         rows, members: as for `rates_of_groups`.
     Returns:
         One row per group and query with impressions: GROUP_QUERIES, by group and impressions. usual: the pull of its group; flag: low or
-            high
-        where the query deviates from it beyond chance (5% false discovery in each group), each at its own position.
+            high where the query deviates from it beyond chance (5% false discovery in each group), each at its own position.
     """
     sums = rows[rows["impressions"] > 0].groupby("query", as_index=False)[SUMS].sum()
     joined = members[["group", "query"]].merge(sums, on="query")

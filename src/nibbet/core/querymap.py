@@ -106,8 +106,7 @@ def add_answer(
 
 
 def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:
-    """Distance of the position of each pair below the standing of the page, or behind the best page of the site, in standard deviations of
-    log
+    """Distance of the position of each pair below the standing of the page, or behind the best page of the site, in standard deviations of log
     position among pairs that certainly answer; DOUBTED without a position.
 
     The standing of a page is the mean log position, weighted by actual and expected clicks, over the queries for which the site shows it
@@ -239,8 +238,7 @@ def _owned_topics(topic: NDArray[np.int64], page: NDArray[np.int64]) -> tuple[ND
 def _main_pages(
     topic: NDArray[np.int64], page: NDArray[np.int64], count: NDArray[np.int64], living: NDArray[np.bool_], topics: int
 ) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-    """For each topic the living page that owns most of it, the first of equals, -1 without one; and whether several own it. An additional
-    last
+    """For each topic the living page that owns most of it, the first of equals, -1 without one; and whether several own it. An additional last
     element is for rows without topic.
     """
     topic, page, count = topic[living[page]], page[living[page]], count[living[page]]

@@ -29,8 +29,7 @@ def ratio_interval(pages: pd.DataFrame, *, level: float = 0.95) -> pd.DataFrame:
     Returns:
         One row per group, by name: ratio, low, high, error (standard error of its logarithm), pages. The linearised variance of a ratio of
         sums over pages (Cochran 1977, Sampling Techniques, 3rd ed., ch. 6), at least the counting variance; for fewer than ENOUGH_PAGES
-        pages also
-        at least that given by PAGE_SPREAD.
+        pages also at least that given by PAGE_SPREAD.
     """
     group = pages.index.get_level_values(0)
     sums = pages.groupby(group)[["counted", "expected"]].sum()

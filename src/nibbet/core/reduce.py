@@ -131,8 +131,7 @@ def subject_rows(search: ibis.Table, of: str) -> ibis.Table:
 
 
 def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: clicks, impressions, position_sum and placed as the ledger needs them, in the recent, reference and long windows
-    and
+    """One row per page: clicks, impressions, position_sum and placed as the ledger needs them, in the recent, reference and long windows and
     the last four weeks; clicks_all; first_seen: the first day of its dated rows, null where it has none.
     """
     rows = page_rows(search)
@@ -257,8 +256,7 @@ def missed_hits(hits: ibis.Table, windows: Windows) -> ibis.Table:
 
 def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1) -> ibis.Table:
     """The rows from which the CTR curve and the levels of countries are learnt: one row per (country, device, surface, brand, bin, page) of
-    the long
-    window: clicks, impressions.
+    the long window: clicks, impressions.
 
     Args:
         of: which rows are used: pair, page or query; see `subject_rows`.

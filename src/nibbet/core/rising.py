@@ -21,9 +21,8 @@ def rising(changes: pd.DataFrame, places: pd.DataFrame, terms: Terms) -> pd.Data
             index key; position and page (number) of the page with most impressions.
     Returns:
         The rows that changed beyond noise and season, in clicks or in impressions: RISING. kind: new (no impressions in the earlier
-            window),
-        rising or fading; by: clicks where these show it, else impressions; shown_low and shown_high: the 95% interval of the change of
-        impressions. New ones come first, then rising, then fading ones, the largest change of impressions first.
+            window), rising or fading; by: clicks where these show it, else impressions; shown_low and shown_high: the 95% interval of the
+            change of impressions. New ones come first, then rising, then fading ones, the largest change of impressions first.
     """
     clicks, shown = changes["change"].to_numpy(float), changes["impressions"].to_numpy(float)
     before = changes["impressions_reference"].to_numpy(float)

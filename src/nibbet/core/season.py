@@ -103,10 +103,8 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
         weeks: section, end (last day of a whole week), clicks: one row per section and week.
     Returns:
         Waves fitted to the logarithm of weekly clicks with a level and a trend (harmonic regression, weighted by clicks, with Huber's
-        weights
-        against single weeks). The number of harmonics is chosen by the Schwarz criterion (Schwarz 1978, Ann. Stat. 6:461). Waves are shrunk
-        to that of the site
-        in proportion to their uncertainty (empirical Bayes).
+        weights against single weeks). The number of harmonics is chosen by the Schwarz criterion (Schwarz 1978, Ann. Stat. 6:461). Waves
+        are shrunk to that of the site in proportion to their uncertainty (empirical Bayes).
     """
     table = weeks.pivot_table(index="section", columns="end", values="clicks", aggfunc="sum", fill_value=0, observed=True)
     if table.shape[1] < LEAST_WEEKS:
@@ -159,8 +157,7 @@ def _regressed(y: Floats, weight: Floats, design: Floats, target: Floats) -> tup
 
     Args:
         y, weight: rows x weeks; design: weeks x terms; target: the values to which the terms are shrunk. Huber's weights limit single
-            weeks; TIED_WEEKS
-            consecutive weeks count as one.
+            weeks; TIED_WEEKS consecutive weeks count as one.
     """
     ridge = np.diag([1e-6, TREND_RIDGE, *[WAVE_RIDGE] * (design.shape[1] - 2)])
     drawn = ridge @ np.concatenate([[0.0, 0.0], target[2:]])
@@ -224,8 +221,7 @@ def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float)
 
     Args:
         clicks, weekend: of each page in the window, in total and on Saturdays and Sundays; usual: the ratio of its section; share: of the
-            days
-            that are Saturdays and Sundays.
+            days that are Saturdays and Sundays.
     Returns:
         (the ratio, null without clicks; whether it differs from that of the section at 5% false discovery). The variance of pages around
         their section is estimated by moments; the test treats the variation of the median page as chance.

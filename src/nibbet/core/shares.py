@@ -26,15 +26,13 @@ def earned_by(rows: pd.DataFrame, key: pd.Series, pages: pd.DataFrame) -> pd.Dat
     """What the queries of each key (topic, group) earn: EARNED by key.
 
     The visits from search to a page are divided among its queries by clicks; what withheld queries earn is assigned to none. No source says
-    which query
-    brought a conversion: queries of one page may convert differently, as pages of one section do, and the interval
-    allows for it. For a page with a single topic there is no uncertainty.
+    which query brought a conversion: queries of one page may convert differently, as pages of one section do, and the interval allows for
+    it. For a page with a single topic there is no uncertainty.
 
     Args:
         rows: page (number), clicks: one row per page and query; key: of each row, null where it has none.
         pages: by number: clicks (all, including withheld queries), sessions, engaged, conversions, revenue (of visits from search; null
-            where unknown),
-            section.
+            where unknown), section.
     Returns:
         conversions_low, conversions_high: an 80% interval. engagement_rate: engaged sessions / sessions, null without sessions.
     """

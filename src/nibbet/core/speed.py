@@ -34,8 +34,7 @@ def page_speed(rows: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 
     Args:
         rows: page (number), month, form_factor, loading, responding, shifting (75th percentiles in the units of GOOD), samples: of several
-            months
-            the newest counts. pages: clicks, sessions, engagement_rate by number.
+            months the newest counts. pages: clicks, sessions, engagement_rate by number.
     Returns:
         rating: poor where any measure exceeds POOR, good where all known ones are within GOOD, else middling.
     """

@@ -66,8 +66,7 @@ def learn_sight(pairs: pd.DataFrame) -> Sight:
 
     Args:
         pairs: query, impressions, impressions_reference, position, position_reference of one (page, query) a row, and demand (searches of
-            the
-            query in the recent window) where known.
+            the query in the recent window) where known.
     Returns:
         The share at each of PLACES. Impressions change with demand and with visibility at the new position. Over many pairs, the
         demand of those that moved and of those that stayed changes alike, so a weighted least-squares fit of the log ratio on the
@@ -111,8 +110,7 @@ FIRST_PLACE, FIRST_QUERIES, LEAST_SEARCHES = 7.0, 30, 100.0
 
 
 def _seen_of_searches(pairs: pd.DataFrame) -> tuple[Floats, Floats, float] | None:
-    """Rows x PLACES and the logarithm of impressions / searches relative to that of the first page, of the page shown most for each query
-    with
+    """Rows x PLACES and the logarithm of impressions / searches relative to that of the first page, of the page shown most for each query with
     known searches; and the spread on the first page. None where fewer than FIRST_QUERIES of the first page are known.
     """
     if "demand" not in pairs:
@@ -184,9 +182,8 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
             `core.access`) where known.
     Returns:
         One factor a row, from two estimates: impressions of the page that leads for the query / the visible share at its position, and
-            searches. Each is weighted
-        by the inverse of its squared error. The error of impressions is counting noise and the error of sight, so it is small at an
-        unchanged position; that of a source is its error for queries at unchanged positions, per section.
+            searches. Each is weighted by the inverse of its squared error. The error of impressions is counting noise and the error of
+            sight, so it is small at an unchanged position; that of a source is its error for queries at unchanged positions, per section.
     """
     number = numbered(pairs)[0].copy()
     unnamed = pairs["query"].eq("").to_numpy()  # rows of pages without named queries: each is a query of its own
@@ -260,12 +257,10 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
         demand x (visible share x CTR there), by the logarithmic mean Divisia index (Ang 2004, Energy Policy 32:1131). Where
         the page was shown in only one window but the query is known in both, the mean of both orders (Shapley), which is exact at
         zero. A query without any impressions in one window may have lost its searchers or its position: the demand of the other queries of
-        its page, and
-        of its section, is taken first, and the rest is rank; untold where there are none. For a page that appeared or
+        its page, and of its section, is taken first, and the rest is rank; untold where there are none. For a page that appeared or
         disappeared (`came`), what demand does not explain is access; for one that existed during part of the reference window (`lived`),
-        also what it
-        would have had in the rest of it. Where the event of a page is over (`event`, where known), queries without impressions have no more
-        demand.
+        also what it would have had in the rest of it. Where the event of a page is over (`event`, where known), queries without impressions
+        have no more demand.
     """
     e1, had = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
     e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had existed throughout
@@ -384,8 +379,8 @@ def split_ratio(recent: pd.DataFrame, reference: pd.DataFrame, factors: list[str
         recent, reference: one row per key, the same keys; `factors`: names of counts, from the first of the funnel to the last.
     Returns:
         One column per factor: the part of the change of the last count due to the first count itself, and to the ratio of each later one to
-            the one
-        before; they add up to the change of the last (additive LMDI-I; half a count is added throughout, so that zeros have a logarithm).
+            the one before; they add up to the change of the last (additive LMDI-I; half a count is added throughout, so that zeros have a
+            logarithm).
     """
     now = [recent[name].to_numpy(float) + 0.5 for name in factors]
     then = [reference[name].to_numpy(float) + 0.5 for name in factors]

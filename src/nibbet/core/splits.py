@@ -71,8 +71,7 @@ def _beside(cells: pd.DataFrame, count: str, base: str, *, shares: bool) -> pd.D
 
     The Mantel-Haenszel ratio for rates in many small strata (Rothman & Greenland 1998, Modern Epidemiology, ch. 15), with pages as strata.
     The error of its logarithm is the larger of the counting error (Greenland & Robins 1985, Biometrics 41:55) and the error between pages,
-    since
-    values differ more on some pages than on others. shares: whether `count` is a part of `base`, as engaged sessions are of sessions.
+    since values differ more on some pages than on others. shares: whether `count` is a part of `base`, as engaged sessions are of sessions.
     """
     rows = cells.dropna(subset=[count, base])
     rows = rows[rows[base] > 0]

@@ -43,12 +43,10 @@ def with_withheld(share: pd.Series) -> pd.Series:
 
 @dataclass(frozen=True)
 class Standing:
-    """Median and spread (of the logarithm) of the positions of good pages for what they answer, the mean pull of pages there, and `tilt`,
-    the
-    exponent
-    with which pull grows with position: the curve includes queries that pages do not answer, and falls faster than the CTR of answered
-    ones. usual_pull is
-    that of pages whose titles are not poor, pull_spread its spread, poor_share the share of pages with poor titles.
+    """Median and spread (of the logarithm) of the positions of good pages for what they answer, the mean pull of pages there, and `tilt`, the
+    exponent with which pull grows with position: the curve includes queries that pages do not answer, and falls faster than the CTR of
+    answered ones. usual_pull is that of pages whose titles are not poor, pull_spread its spread, poor_share the share of pages with poor
+    titles.
     """
 
     place: float = 3.0

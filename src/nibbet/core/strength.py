@@ -65,8 +65,7 @@ def strengths(pages: pd.DataFrame, pairs: pd.DataFrame, demand: pd.Series | None
     Returns:
         clicks: all of the recent window. searches, answered_clicks: of answered queries without the brand; strength:
         answered clicks per search relative to the usual of the level, shrunk, with an 80% interval; conversion_strength: the same for
-        conversions per
-        session.
+        conversions per session.
     """
     rows = rows_at(pairs, ~pairs["brand"] & (pairs["role"] != "stray"), ["page", "query", "clicks", "impressions", "share_impressions"])
     searches = rows["impressions"].astype(float)

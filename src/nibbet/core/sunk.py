@@ -38,8 +38,7 @@ def sunk(by_rank: Floats, by_pull: Floats, counting: Floats, telling: NDArray[np
         telling: pages with enough data.
     Returns:
         Loss (of the logarithm, positive for a fall) and p-value (1 without enough data). Where the pull of pages that moved deviates from
-        the curve,
-        the slope of pull on rank of this site is included (weighted least squares).
+        the curve, the slope of pull on rank of this site is included (weighted least squares).
     """
     moved = telling & (by_rank != 0)
     spread = wander(by_rank[moved])

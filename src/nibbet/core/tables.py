@@ -55,8 +55,7 @@ def named_pages(measured: pd.DataFrame, verdicts: pd.DataFrame) -> pd.DataFrame:
 
 
 def named_queries(pairs: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
-    """The query map with addresses: the columns QUERIES, by page and impressions. Each page has one more row, without query, role and
-    topic,
+    """The query map with addresses: the columns QUERIES, by page and impressions. Each page has one more row, without query, role and topic,
     for the clicks and impressions of withheld queries.
     """
     given = [name for name in QUERIES if name in pairs]

@@ -193,8 +193,7 @@ def title_advice(pages: pd.DataFrame, rows: pd.DataFrame, traits: pd.DataFrame, 
 
     Args:
         pages: page, title, indexed by number; rows: page (number), clicks, expected_clicks, position; traits: per row; monthly: the factor
-            from clicks of
-            the window to a month.
+            from clicks of the window to a month.
     A trait of queries counts for a page where it affects half of its expected clicks. Of several, the one that costs most on this
     site comes first; where none is proven here, the first in the order of TRAITS. The gain is the additional clicks without it, with
     an 80% interval.

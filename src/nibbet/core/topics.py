@@ -230,8 +230,7 @@ def _listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
 
 
 def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
-    """The label of the group of each query: its most wanted query, of equals the shorter, then alphabetical order; it is also the identity
-    of
+    """The label of the group of each query: its most wanted query, of equals the shorter, then alphabetical order; it is also the identity of
     the topic.
     """
     order = np.lexsort([texts.to_numpy(dtype=object), texts.str.len().to_numpy(), -weight, group])

@@ -54,10 +54,8 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
 
     Returns:
         (verdicts, evidence). verdicts: one row per page, indexed like facts.pages: verdict (null for error and redirecting addresses, and
-        those known only
-        from a sitemap, a link or a hit), cause, target (page number or null), gain, gain_low, gain_high (clicks a month; null for keep and
-        watch),
-        confidence (high, medium, low), because, also (the second-best verdict). evidence: EVIDENCE.
+        those known only from a sitemap, a link or a hit), cause, target (page number or null), gain, gain_low, gain_high (clicks a month;
+        null for keep and watch), confidence (high, medium, low), because, also (the second-best verdict). evidence: EVIDENCE.
     """
     pages, findings = facts.pages, look(facts)
     none = pages["gone"] | ~pages["is_page"]

@@ -66,13 +66,11 @@ def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series)
     chance.
 
     Clicks show a loss of any cause. Positions show a loss of rank alone, but sooner, because small counts vary widely. The smaller p-value
-    counts,
-    doubled for the choice.
+    counts, doubled for the choice.
 
     Args:
         pages: base, clicks, rank, pull_part, noise, reference_known; mean: the logarithmic mean of clicks before and now; counting:
-            variance of
-            the logarithm of their ratio.
+            variance of the logarithm of their ratio.
     """
     known = (pages["base"] >= LEAST_BASE) & pages["reference_known"] & pages["rank"].notna()
     rank, pull = ((pages[name] / mean).clip(-4.0, 4.0).fillna(0.0).to_numpy(np.float64) for name in ("rank", "pull_part"))

@@ -239,8 +239,7 @@ class Matching:
 
     @once
     def inventory(self) -> pd.DataFrame | None:
-        """The crawl by page: its best row (a living one before a redirecting one), with the targets of redirect, canonical and breadcrumbs
-        as
+        """The crawl by page: its best row (a living one before a redirecting one), with the targets of redirect, canonical and breadcrumbs as
         pages.
         """
         if self._tables["crawl"] is None:

@@ -62,8 +62,7 @@ class Context:
     """The environment of a pipeline.
 
     settings: all of nibbet.toml; stages read only the parts `config` and `sum_settings`, which enter the keys of stored results. frames:
-    sources
-    given as tables. key: the digest of everything that the sums of the engine depend on, under which they are stored.
+    sources given as tables. key: the digest of everything that the sums of the engine depend on, under which they are stored.
     """
 
     settings: Config

@@ -78,8 +78,7 @@ class Lives:
 
 def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, own: pd.Series, known: bool) -> pd.Series:
     """own, section, evergreen or unknown by key: keys with a lasting change or an event have no wave of their own; known: whether the data
-    cover
-    a year.
+    cover a year.
     """
     season = pd.Series(np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen"), index=calendar.index)
     return season.reindex(trends.index).fillna("evergreen") if known else pd.Series("unknown", index=trends.index)

@@ -100,8 +100,7 @@ class Merges:
         return pairs.assign(chosen=pairs["clicks"] + PRIOR_CHOICE * pairs["expected_clicks"])
 
     def _shared_intent(self, candidates: pd.DataFrame) -> pd.Series:
-        """How far the pages of each pair get clicks for the same intents, as far as they answer, by the results of their queries; null
-        where
+        """How far the pages of each pair get clicks for the same intents, as far as they answer, by the results of their queries; null where
         no results are known.
         """
         grouping = self.query_map.grouping

@@ -88,10 +88,8 @@ class Targets:
 
     @once
     def missed(self) -> pd.DataFrame:
-        """Addresses that are no page in any source and that people requested in vain, often enough to matter: page (address), hits,
-        covered,
-        target (null
-        where no page covers it and it belongs to no section).
+        """Addresses that are no page in any source and that people requested in vain, often enough to matter: page (address), hits, covered,
+        target (null where no page covers it and it belongs to no section).
         """
         hits = self.inputs.joined.missed()
         if hits is None:

@@ -1,8 +1,7 @@
 """Figures: each takes a finished table and returns a Matplotlib figure; saving is another call.
 
 All figures follow one style: the title states the finding, a line below it names source and window, the darker colour carries the finding,
-and
-colour is always combined with a shape, a hatch or a word.
+and colour is always combined with a shape, a hatch or a word.
 """
 
 from __future__ import annotations

@@ -133,8 +133,7 @@ def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, bes
 
 
 def _place(folder: Path) -> Path:
-    """The parent of the folder, so that the folder contains only complete files; the folder itself where the two are on different file
-    systems
+    """The parent of the folder, so that the folder contains only complete files; the folder itself where the two are on different file systems
     or only it is writable.
     """
     beside = folder.resolve().parent

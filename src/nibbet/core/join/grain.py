@@ -20,8 +20,7 @@ SAME_SHARE = 0.5
 
 @dataclass(frozen=True)
 class Layer:
-    """Files of one shape: number, grain (page, pair, query, site), step (see STEPS), the dimensions by which rows are split, a display
-    name,
+    """Files of one shape: number, grain (page, pair, query, site), step (see STEPS), the dimensions by which rows are split, a display name,
     and the period of undated ones.
     """
 

@@ -94,8 +94,7 @@ def _used(rows: ibis.Table, as_of: date) -> Any:
 
 def balance(table: ibis.Table, measures: list[str]) -> ibis.Table:
     """Rows and sums by file, reason and day: file, aside, detail, nested, pageless (totals of queries or of the site), date (null for kinds
-    without
-    days), rows, and one column per measure.
+    without days), rows, and one column per measure.
     """
     is_search = "detail" in table.columns
     detail = table.detail if is_search else ibis.literal(False)

@@ -9,10 +9,8 @@ from nibbet.core import sentences as say
 
 
 def broken(shown: pd.Series, rows: pd.DataFrame, moved: pd.Series, mend: pd.Series) -> pd.Series:
-    """Shown: the address as linked; rows: status, silent (why it did not answer), target_id (null on other hosts); moved: it redirects;
-    mend:
-    the
-    address to link to, or null.
+    """Shown: the address as linked; rows: status, silent (why it did not answer), target_id (null on other hosts); moved: it redirects; mend:
+    the address to link to, or null.
     """
     status, outside = rows["status"].astype("Int64"), rows["target_id"].isna()
     silent = say.joined(" gives no answer (", say.named(rows["silent"]), "); ")
@@ -38,8 +36,7 @@ def backlink(links: pd.DataFrame) -> pd.Series:
 
 
 def suggested(links: pd.DataFrame) -> pd.Series:
-    """Links: links (pages that link to the page now), shown (impressions of the page), readers (of the page that is to link, relative to
-    the
+    """Links: links (pages that link to the page now), shown (impressions of the page), readers (of the page that is to link, relative to the
     mean page).
     """
     count = links["links"].astype(int)

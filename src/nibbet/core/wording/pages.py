@@ -25,10 +25,8 @@ def _day(values: pd.Series) -> pd.Series:
 
 
 def absent(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.Series) -> pd.Series:
-    """Pages: status, redirects_to, canonical_to, depth, age_days; facts: closed_by (a rule of robots.txt), index_state; copy: address of
-    the
-    page with
-    the same content; cause: one of `core.absent.CAUSES`.
+    """Pages: status, redirects_to, canonical_to, depth, age_days; facts: closed_by (a rule of robots.txt), index_state; copy: address of the
+    page with the same content; cause: one of `core.absent.CAUSES`.
     """
     status = pages["status"].fillna(200).astype(int).astype("str")
     target = say.named(pages["redirects_to"])

@@ -45,8 +45,7 @@ def fails(status: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
 
 
 def asked_in_vain(missed: pd.DataFrame) -> pd.Series:
-    """Why an address that is no page needs the repair error; missed: hits, target, covered (whether the target is on the same question,
-    else
+    """Why an address that is no page needs the repair error; missed: hits, target, covered (whether the target is on the same question, else
     its section).
     """
     lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")

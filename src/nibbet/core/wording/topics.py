@@ -13,8 +13,7 @@ POPULAR = {"views": "most viewed", "kept": "best kept", "earning": "most earning
 
 def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str) -> pd.Series:
     """Topics: impressions, position, answered_share, volume, language; page: path of the page that answers or is shown; state: restore,
-    unseen, caught,
-    answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
+    unseen, caught, answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
     """
     shown = say.joined(say.count(topics["impressions"]), " impressions", say.at_place(topics["position"]), f" ({window})")
     sentences: dict[str, pd.Series | str] = {

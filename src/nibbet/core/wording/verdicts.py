@@ -169,10 +169,8 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
 
 
 def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) -> pd.Series:
-    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; against: the time
-    of
-    comparison; covered:
-    days of the long window.
+    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; against: the time of
+    comparison; covered: days of the long window.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
     linked = say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it.")
