@@ -169,9 +169,8 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
         return result
     texts = say.joined(*[part for name in names for part in (say.named(pages[name]).str.casefold().str.strip(), "\n")])
     titled = say.named(pages["title"]).ne("") if "title" in pages else pd.Series(False, index=pages.index)
-    whole = texts.where(
-        titled & (texts.groupby(texts).transform("size") <= MOST_COPIES)
-    )  # a text on more pages than that is a pattern of the site
+    # a text on more pages than that is a pattern of the site
+    whole = texts.where(titled & (texts.groupby(texts).transform("size") <= MOST_COPIES))
     best = shown.where(open_).groupby(whole).transform("max")
     first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
     result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)

@@ -216,9 +216,8 @@ def home_by_words(
     holds = _held_words(count, size, on_pages)
     weight = _telling(holds)
     query, home, _, strongly = carried_by(query_words, holds, weight, least)
-    own = sparse.csr_matrix(
-        _held_words(count, size, None).multiply(weight[None, :])
-    )  # what its queries ask; the page may say little about it
+    # what its queries ask; the page may say little about it
+    own = sparse.csr_matrix(_held_words(count, size, None).multiply(weight[None, :]))
     covered = (
         np.asarray(own[home].multiply(query_words[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
     )

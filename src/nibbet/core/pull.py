@@ -108,6 +108,18 @@ def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
     return part
 
 
+def nature_spread(clicks: Floats, spread: float) -> Floats:
+    """How uncertain the nature of a page with low pull remains, given its clicks: the standard deviation of its logarithm of pull with a usual title.
+
+    Args:
+        clicks; spread: of pages (`usual_pull`), the uncertainty without any clicks. Conditional variance of one of two normal variables whose
+            sum is observed, as in `left_when_mended`.
+    """
+    other = BAD_SPREAD**2 + 1 / (clicks + 0.5)
+    remaining: Floats = spread * np.sqrt(other / (spread**2 + other))
+    return remaining
+
+
 #: the spread is estimated from a mixture; this factor keeps false alarms at the nominal rate
 WIDER = 1.05
 #: columns of `judged_pull`

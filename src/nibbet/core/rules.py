@@ -168,9 +168,8 @@ def consolidate(facts: Facts) -> Finding:
     because = wording.same_searches(leaving, pages["path"].reindex(target).set_axis(leaving.index))
     chosen = pd.Series(pages.index.isin(leaving.index), index=pages.index)
     recent, t = str(facts.windows.recent), facts.limits
-    sure = (
-        (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)
-    )  # less certain without daily rows
+    # less certain without daily rows
+    sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)
     sure = sure.clip(upper=leaving["one_search"].fillna(1.0))
     figures = leaving[["overlap", "turn_taking", "one_search", "survivor_answers", "own_question", "shared_impressions"]].reindex(
         pages.index

@@ -197,9 +197,8 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         rows = enough[at : at + AT_ONCE]
         had = clicks[rows].astype(np.float64)
         y = np.log(had + 0.5) - usual.reindex(section.iloc[rows]).fillna(0.0).to_numpy()
-        weights = _weights(had, PAGE_STRAYS) * (
-            np.arange(clicks.shape[1])[None, :] >= began[rows, None]
-        )  # weeks before its first one do not count
+        # weeks before its first one do not count
+        weights = _weights(had, PAGE_STRAYS) * (np.arange(clicks.shape[1])[None, :] >= began[rows, None])
         terms, errors, _ = _regressed(y, weights, design, np.zeros(design.shape[1]))
         coefficients.append(terms[:, 2:])
         doubts.append(errors[:, 2:])

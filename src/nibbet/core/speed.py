@@ -95,10 +95,11 @@ def cost_of_slowness(speed: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
         expected = (sessions * usual["counted"] / usual["sessions"].where(usual["sessions"] > 0))[known]
         sides = pd.DataFrame({"counted": counted[known].to_numpy(), "expected": expected.to_numpy()})
         both = ratio_interval(sides.set_axis(pd.MultiIndex.from_arrays([poor[known], rated.index[known]])))
+        # False sorts before True
         ratio, error = (
             float(both["ratio"].to_numpy(float)[-1]),
             float(np.hypot(*both["error"].to_numpy(float)[:2])),
-        )  # False sorts before True
+        )
         low, high = ratio * np.exp(-1.96 * error), ratio * np.exp(1.96 * error)
         result.append((measure, ratio, low, high, int(poor.sum()), bool(high < 1 or low > 1)))
     return pd.DataFrame(result, columns=COST)

@@ -41,10 +41,11 @@ class Inventory:
         An inventory of an earlier day stays as pages-DAY.parquet.
         """
         keep_earlier(folder, self._day)
+        # in this order
         writers: dict[str, Callable[[Path], None]] = {
             "links.parquet": self._write_links,
             "pages.parquet": self._write_pages,
-        }  # in this order
+        }
         if self._crawler.sitemap:
             writers["sitemap.xml"] = self._write_sitemap
         if self._robots:

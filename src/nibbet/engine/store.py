@@ -59,9 +59,8 @@ def libraries() -> list[tuple[str, str]]:
             continue
         name = re.split(r"[^\w.-]", need, maxsplit=1)[0]
         with contextlib.suppress(PackageNotFoundError):
-            version = re.search(
-                r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE
-            )  # parsing all metadata is slow
+            # parsing all metadata is slow
+            version = re.search(r"^Version: (.+)$", distribution(name).read_text("METADATA") or "", re.MULTILINE)
             result.append((name, version[1] if version else ""))
     return sorted(set(result))
 

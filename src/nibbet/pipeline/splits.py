@@ -39,9 +39,8 @@ class Splits:
         self.context.say("comparing devices, countries and channels")
         searched, visited = self._searched(), self._visited()
         cells = searched.merge(visited, on=["dimension", "value", "page"], how="outer")
-        several = (
-            cells.groupby("dimension")["value"].transform("nunique") > 1
-        )  # tables without pages may have other values than those of pages
+        # tables without pages may have other values than those of pages
+        several = cells.groupby("dimension")["value"].transform("nunique") > 1
         return cells.assign(value=cells["value"].where(cells["value"] != "", UNKNOWN))[several]
 
     def _searched(self) -> pd.DataFrame:

@@ -147,9 +147,8 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     seen = sheet.profiles
     scores = np.zeros((len(sheet.header), len(columns)))
     needed = {column.name for column in columns if column.required and column.type == "address"}
-    given_elsewhere = sum(one.filled > 0 and one.address > 0.6 for one in seen) >= len(
-        needed
-    )  # an empty column of a fitting name is not meant
+    # an empty column of a fitting name is not meant
+    given_elsewhere = sum(one.filled > 0 and one.address > 0.6 for one in seen) >= len(needed)
     for place, header in enumerate(sheet.header):
         if place in sheet.hidden:
             continue

@@ -175,9 +175,8 @@ def _parsed(spellings: pa.Array, home: Home) -> pd.DataFrame:
     apart = pc.is_in(bare, pa.array(sorted(home.apart), pa.string()))
     old = pc.is_in(bare, pa.array(sorted(home.moved), pa.string()))
     foreign = pc.and_(pc.invert(bad), pc.invert(pc.or_(apart, pc.is_in(bare, pa.array(sorted(home.known), pa.string())))))
-    strict = pc.if_else(
-        apart, pc.binary_join_element_wise("//", bare, strict, ""), strict
-    )  # a page of its own, never summed with the new one
+    # a page of its own, never summed with the new one
+    strict = pc.if_else(apart, pc.binary_join_element_wise("//", bare, strict, ""), strict)
     notes = [
         (pc.and_(pc.starts_with(text, "http://"), home.root.startswith("https")), "scheme"),
         (relative, "relative"),
