@@ -1,4 +1,4 @@
-"""The finished tables of a site, from the store where they are there, else from the pipeline."""
+"""The output tables of a site, from the store or else from the pipeline."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ Say = Callable[[str], None]
 
 
 class Results(KeptTables):
-    """One site: its sources joined by page, its measures, query map and verdicts, each computed when first asked for. See `nibbet.Site`."""
+    """One site: its sources joined by page, its measures, query map and verdicts, each computed on first use. See `nibbet.Site`."""
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------
 
     @cached_property
     def account(self) -> dict[str, Any]:
-        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        """The account of the join: per source rows and measures read = used + set aside; the share matched; notes with a code."""
 
         def make() -> dict[str, Any]:
             return self._pipeline.account.balance
@@ -38,9 +38,9 @@ class Results(KeptTables):
         return dict(self._store.value("account", self._result_key, make))
 
     def load(self, *, fresh: bool = False) -> dict[str, Any]:
-        """Read what is new in the sources and compute every sum that later questions rest on; returns the account.
+        """Read new files of the sources and compute every sum that later calls need; returns the account.
 
-        fresh: forget what was kept, and read everything again.
+        fresh: clear the cache, and read everything again.
         """
         if fresh:
             self._store.clear()
@@ -51,7 +51,7 @@ class Results(KeptTables):
 
     @property
     def addresses(self) -> pd.DataFrame:
-        """Every spelling met: spelling, page, reason, sources."""
+        """Every spelling: spelling, page, reason, sources."""
         return self.table("addresses")
 
     @property
@@ -71,7 +71,7 @@ class Results(KeptTables):
 
     @property
     def curve(self) -> Curve:
-        """The site's own CTR curve, learnt from the long window."""
+        """The CTR curve of the site, learnt from the long window."""
         from nibbet.core.curve import Curve
 
         rates = self._kept("rates", lambda p: p.expectation.curve.rates)
@@ -84,8 +84,9 @@ class Results(KeptTables):
         return self.table("pages")
 
     def ledger(self) -> pd.DataFrame:
-        """What the sources say of each page, joined: the columns of pages.csv that need neither the query map nor a rule (no pull, change, verdict).
-        Much sooner there than `pages`.
+        """The joined facts of the sources, without the query map and rules: the columns of pages.csv that need neither (no pull, change,
+        verdict).
+        Much faster than `pages`.
         """
         from nibbet.core.tables import PAGES
 
@@ -104,24 +105,24 @@ class Results(KeptTables):
         return self.table("query_totals")
 
     def query_groups(self) -> pd.DataFrame:
-        """What each group of queries of [groups.queries] brings beside all other queries: queries, pages, clicks, impressions, ctr, expected_clicks,
+        """The groups in [groups.queries], compared with all other queries: queries, pages, clicks, impressions, ctr, expected_clicks,
         pull with its interval, position, shares of brand, of other groups and of the site, and the change with its interval.
         """
         return self.table("query_groups")
 
     def group_queries(self) -> pd.DataFrame:
-        """The queries of each named group, flagged where they are chosen less or more than is usual in it, each at its own position."""
+        """The queries of each named group, flagged where their pull deviates from that of the group, each at its own position."""
         return self.table("group_queries")
 
     def queries_like(self, *words: str) -> dict[str, Any]:
-        """A group of queries made up on the spot, without any change of settings.
+        """An ad-hoc group of queries, without a change of settings.
 
         Args:
-            words: words or phrases, any of which makes a query a member (whole words, without regard to case and accents), or `re:` and an
-                expression of RE2.
+            words: words or phrases, any of which makes a query a member (whole words, ignoring case and accents), or `re:` and an
+                RE2 expression.
         Returns:
             rates: two rows, the group and all other queries; change: its row of the table of changes; queries, pages: frames.
-        Raises NotFoundError where no query fits, ConfigError for an expression that cannot be read.
+        Raises NotFoundError where no query matches, ConfigError for an invalid expression.
         """
         result = self._pipeline.queries_like(words)
         if result["queries"].empty:
@@ -129,7 +130,7 @@ class Results(KeptTables):
         return result
 
     def verdicts(self) -> pd.DataFrame:
-        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; largest gain first."""
+        """One row per page that has a verdict: page, verdict, cause, target, gains, worth, confidence, because, also; by gain."""
         return self.table("verdicts")
 
     def openings(self) -> pd.DataFrame:
@@ -144,12 +145,15 @@ class Results(KeptTables):
         """Queries grouped so that one page can answer each group: topic, label, language (ISO code where it is
         asked in another than the site's), queries, volume, volume_kind (searches a month or
         impressions), clicks, impressions, position, shown_share, served (covered, partly, uncovered), page, answered_share, proposal
-        (none, extend, new page, translate, restore), gain, gain_low, gain_high, worth, peak, because, strength; those with most to gain first, in sections that do well before others.
+        (none, extend, new page, translate, restore), gain, gain_low, gain_high, worth, peak, because, strength; by gain, weighted by the
+        strength of the section.
         """
         return self.table("topics")
 
     def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
-        """Ideas held against what the site has: idea, topic, likeness (1 for a known query), queries, volume, served, page, position, advice."""
+        """Ideas compared with the topics of the site: idea, topic, likeness (1 for a known query), queries, volume, served, page, position,
+        advice.
+        """
         import pandas as pd
 
         return self._pipeline.topics.check_ideas(pd.Series(list(ideas), dtype="str"))
@@ -157,18 +161,18 @@ class Results(KeptTables):
     def between(self, one: str, other: str) -> dict[str, Any]:
         """Whether two queries need one page or two: answer, because, and the shares of results, pages and words in common.
 
-        Raises NotFoundError for a query that no source knows.
+        Raises NotFoundError for a query that no source contains.
         """
         return self._pipeline.topics.between(one, other)
 
     def brief(self, topic: str) -> Brief:
-        """What an author needs to write on a topic, named by its label or any of its queries. Raises NotFoundError."""
+        """What an author needs to write on a topic, given by its label or any of its queries. Raises NotFoundError."""
         return self._pipeline.topics.brief(topic)
 
     def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
-        """The briefs of the proposals with most to gain: topic, text as `write` makes it of a brief and the recent window.
+        """The briefs of the proposals with the largest gains: topic, text (the result of `write` for a brief and the recent window).
 
-        Texts of Nibbet's own writers are kept; what another function writes is not known by its name, so that it is always asked.
+        Texts of Nibbet's own writers are cached; another function is called every time.
         """
 
         def make(pipeline: Pipeline) -> pd.DataFrame:
@@ -186,11 +190,11 @@ class Results(KeptTables):
         return self._kept("topics-aside", lambda p: p.query_map.topics_aside())
 
     def strengths(self) -> pd.DataFrame:
-        """What works here: what sections, groups, kinds and lengths of pages bring per page and per search, beside the usual."""
+        """What works on this site: earnings of sections, groups, kinds and lengths of pages per page and per search, relative to the usual."""
         return self.table("strengths")
 
     def apart(self) -> pd.DataFrame:
-        """Pairs of pages that draw the same queries and yet are not merged: page, other, shared (queries), overlap, turn_taking, because."""
+        """Pairs of pages that draw the same queries but are not merged: page, other, shared (queries), overlap, turn_taking, because."""
         return self.table("apart")
 
     def evidence(self) -> pd.DataFrame:
@@ -198,19 +202,20 @@ class Results(KeptTables):
         return self.table("evidence")
 
     def redirects(self) -> pd.DataFrame:
-        """Where addresses that go should lead: from, to, status (301 or 410), because; no chains, no loops."""
+        """Redirects of addresses that go: from, to, status (301 or 410), because; no chains, no loops."""
         return self.table("redirects")
 
     # -- what changed --------------------------------------------------------------------------------------------------------------------
 
     def compare(self, recent: int | str | None = None, against: str | None = None, *, by: str | None = None) -> pd.DataFrame:
-        """What changed between two windows, why, and what it adds to the whole: the columns of changes.csv, real and large changes first.
+        """The changes between two windows, their causes, and their contributions: the columns of changes.csv, real and large changes first.
 
         Args:
-            recent: how many days up to the last complete one, or FROM..TO; [windows] recent when left out.
-            against: year (the same days a year before), before (the days just before) or FROM..TO; the year where the data reach it.
-            by: one level (site, section, group, brand, device, country, surface, channel, source, topic, page, query); all when left out.
-        Raises NotFoundError for a level or window that there is not.
+            recent: number of days up to the last complete one, or FROM..TO; defaults to [windows] recent.
+            against: year (the same days a year earlier), before (the preceding days) or FROM..TO; defaults to the year where the data go
+                back that far.
+            by: one level (site, section, group, brand, device, country, surface, channel, source, topic, page, query); defaults to all.
+        Raises NotFoundError for an unknown level or window.
         """
         from nibbet.core.compare import CHANGES, LEVELS
 
@@ -221,7 +226,7 @@ class Results(KeptTables):
         return self._compared(recent, against, f"changes-{by or 'all'}", CHANGES, lambda comparison: comparison.table(by))
 
     def losses(self, recent: int | str | None = None, against: str | None = None) -> pd.DataFrame:
-        """Queries of a page that lose clicks together, named as one loss: page, subject, queries, recent, reference, change, parts, why."""
+        """Queries of a page that lose clicks together, as one loss: page, subject, queries, recent, reference, change, parts, why."""
         from nibbet.core.compare import LOSSES
 
         if (recent, against) == (None, None):
@@ -229,9 +234,10 @@ class Results(KeptTables):
         return self._compared(recent, against, "losses", LOSSES, lambda comparison: comparison.losses())
 
     def rising(self, days: int = 28, *, by: str = "query") -> pd.DataFrame:
-        """Queries or topics (`by`) that are new, rise or fade in the last days against as many before, beyond noise and season; new ones first.
+        """Queries or topics (`by`) that are new, rise or fade in the last days compared with the preceding ones, beyond noise and season; new
+        ones first.
 
-        Raises NotFoundError for another level, or a window that the data do not hold.
+        Raises NotFoundError for another level, or a window outside the data.
         """
         from nibbet.core.rising import RISING
 
@@ -241,13 +247,14 @@ class Results(KeptTables):
         return self._compared(days, "before", f"rising-{by}", RISING, lambda comparison: comparison.rising(by))
 
     def trends(self) -> pd.DataFrame:
-        """Per page with enough clicks, what its weeks tell once season and section are taken out: a lasting fall (collapse, slow decay) or
-        rise, since which week, how deep, with interval; evergreen or short-lived; and for new pages how many of the site's started worse.
+        """Per page with enough clicks, the development of its weeks without season and section: a lasting fall (collapse, slow decay) or
+        rise, since which week, its size with an interval; evergreen or short-lived; and for new pages the share of the site's new pages
+        that started worse.
         """
         return self.table("trends")
 
     def new_pages(self, days: int = NEW_SINCE) -> pd.DataFrame:
-        """Pages first seen in the last days, youngest first: clicks since then beside the site's earlier new pages at the same age (start_low,
+        """Pages first seen in the last days, youngest first: clicks since then, compared with earlier new pages at the same age (start_low,
         start_usual, start_high: 10th, 50th, 90th percentile; start_rank), first query, links to it, verdict.
 
         Raises NotFoundError where search rows have no days.
@@ -256,7 +263,7 @@ class Results(KeptTables):
         return self.table("new_pages") if days == NEW_SINCE else self._kept(f"new-pages-{days}", lambda p: p.decisions.new_pages(days))
 
     def pulls(self) -> pd.DataFrame:
-        """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost to a poor choice; most lost first."""
+        """Pull of pages (no query) and of pairs with interval, flagged low or high, and the clicks lost; by clicks lost."""
         return self.table("pulls")
 
     def parts(self) -> pd.DataFrame:
@@ -264,18 +271,19 @@ class Results(KeptTables):
         return self.table("parts")
 
     def peers(self) -> pd.DataFrame:
-        """Pages whose pull, engagement or conversions fall below (or rise above) those of their section or group."""
+        """Pages whose pull, engagement or conversions deviate from those of their section or group."""
         return self.table("peers")
 
     def segments(self) -> pd.DataFrame:
-        """Pages that do well in one device, country or surface and badly in another: pull and engagement side by side."""
+        """Pages that do well in one device, country or surface and badly in another: pull and engagement."""
         return self.table("segments")
 
     def splits(self, page: str | None = None) -> pd.DataFrame:
-        """Devices, countries, surfaces, channels and sources side by side, of the site or of one page: searches, CTR, position, visits, engagement, conversions,
-        revenue; pull, engagement and conversion beside the same pages in all other values (1.0 = alike), with interval and flag.
+        """Devices, countries, surfaces, channels and sources of the site or of one page: searches, CTR, position, visits, engagement,
+        conversions, revenue; pull, engagement and conversion relative to the same pages in all other values (1.0 = equal), with interval
+        and flag.
 
-        Raises NotFoundError for a page never met.
+        Raises NotFoundError for an unknown page.
         """
         if page is None:
             return self.table("splits")
@@ -283,8 +291,8 @@ class Results(KeptTables):
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
 
     def hosts(self, topic: str | None = None) -> pd.DataFrame:
-        """Who is seen in result snapshots: hosts over all queries (level all) and by topic, or in one topic, with their share of the clicks that the
-        results let expect. Raises NotFoundError for a topic that no snapshot shows.
+        """Visible hosts in result snapshots: over all queries (level all) and by topic, or in one topic, with their share of the expected
+        clicks of the results. Raises NotFoundError for a topic without a snapshot.
         """
         rows = self.table("hosts")
         if topic is None or rows.empty:
@@ -297,54 +305,58 @@ class Results(KeptTables):
         return rows.loc[known.index].reset_index(drop=True)
 
     def titles(self) -> pd.DataFrame:
-        """What to change first in title and description of each page, with the clicks a month where this site proves what it costs."""
+        """What to change first in title and description of each page, with the clicks a month where the effect is proven on this site."""
         return self.table("titles")
 
     def title_effects(self) -> pd.DataFrame:
-        """What traits of titles and descriptions do: how often pages with each are chosen beside others at the same place, with interval."""
+        """Effects of traits of titles and descriptions: CTR of pages with each relative to others at the same position, with interval."""
         return self.table("title_effects")
 
     def title_changes(self) -> pd.DataFrame:
-        """What became of pages whose title or description changed between two dated inventories, beside pages that stayed; the surest first."""
+        """Pages whose title or description changed between two dated inventories: effect on CTR relative to unchanged pages; the most certain
+        first.
+        """
         return self.table("title_changes")
 
     def visit_sources(self, page: str | None = None) -> pd.DataFrame:
-        """Where visits come from: one row per page, channel and source (the site or service that sent them), of all pages or of one: sessions of
-        both windows and their change, engagement, conversions. Raises NotFoundError for a page never met.
+        """Sources of visits: one row per page, channel and source (the sending site or service), of all pages or of one: sessions of
+        both windows and their change, engagement, conversions. Raises NotFoundError for an unknown page.
         """
         rows = self.table("visit_sources")
         return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
     def event_rates(self, page: str | None = None) -> pd.DataFrame:
-        """What visitors do on each page, or on one, by event: count, rate per session with an 80% interval, and the rate of pages like it. Raises
-        NotFoundError for a page never met.
+        """Events on each page, or on one: count, rate per session with an 80% interval, and the rate of similar pages. Raises
+        NotFoundError for an unknown page.
         """
         rows = self.table("event_rates")
         return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
     def engagement(self) -> pd.DataFrame:
-        """How visitors of each channel stay on a page, beside the same channel on the other pages of its section."""
+        """Engagement of each page and channel, compared with the same channel on the other pages of its section."""
         return self.table("engagement")
 
     def weekly(self, pages: Sequence[str]) -> pd.DataFrame:
-        """Clicks of whole weeks up to the last complete day, one row per page named (by address), one column per week, named by its last day."""
+        """Clicks of whole weeks up to the last complete day, one row per page given (by address), one column per week, named by its last
+        day.
+        """
         wanted = sorted(pages)
         return self._kept(f"weekly-{key_of(wanted)}", lambda p: p.history.weekly(wanted).reset_index()).set_index("page")
 
     def within_reach(self, place: float = 3.0) -> pd.DataFrame:
-        """Clicks a month within reach if every query that stands lower rose to `place`, with an 80% interval; largest first."""
+        """Clicks a month within reach if every query below `place` rose to it, with an 80% interval; by gain."""
         if not 1 <= place <= 100:
             raise NotFoundError(f"place = {place} is no position. Give one from 1 to 100.")
         return self._kept(f"reach-{place:g}", lambda p: p.opportunities.within_reach(place))
 
     def seasons(self) -> pd.DataFrame:
-        """When each section, and each page with enough clicks, has its season: level, key, season (own, section: that of its section,
+        """The season of each section, and of each page with enough clicks: level, key, season (own, section: that of its section,
         evergreen, unknown), height, peak, begins, ready_by, second_height, second_peak, low, quiet, weekend.
         """
         return self.table("seasons")
 
     def compared_windows(self, recent: int | str | None = None, against: str | None = None) -> Windows:
-        """The windows that `compare` holds against each other."""
+        """The windows that `compare` compares."""
         from nibbet.core.windows import chosen_windows
 
         return chosen_windows(self.windows, recent, against)
@@ -358,7 +370,7 @@ class Results(KeptTables):
     def _compared(
         self, recent: int | str | None, against: str | None, name: str, columns: list[str], make: Callable[[Comparison], pd.DataFrame]
     ) -> pd.DataFrame:
-        """What `make` finds between two windows, without rows where the data do not reach the earlier one."""
+        """The result of `make` for two windows, without rows where the data do not cover the earlier one."""
         from nibbet.core.compare import nothing
 
         windows = self.compared_windows(recent, against)
@@ -368,43 +380,49 @@ class Results(KeptTables):
         return self._store.frame(name, key, lambda: make(self._pipeline.comparison(windows)))
 
     def repairs(self) -> pd.DataFrame:
-        """Technical faults between pages and their traffic, most visits at stake first: page, repair, weight, target, because."""
+        """Technical faults between pages and their traffic, by visits at stake: page, repair, weight, target, because."""
         return self.table("repairs")
 
     def absent(self) -> pd.DataFrame:
-        """Pages that matter and that search hardly shows: page, importance (how many of six things speak for it), cause, mend, because."""
+        """Pages that matter and that search hardly shows: page, importance (number of six signs), cause, mend, because."""
         return self.table("absent")
 
     def broken_links(self) -> pd.DataFrame:
-        """Internal links that lead to a fault or a detour: source (the page they stand on), target, status, anchor, place, how many, and to (what to link to instead)."""
+        """Internal links that lead to a fault or a detour: source (the page with the link), target, status, anchor, place, their number, and
+        to (what to link to instead).
+        """
         return self.table("broken_links")
 
     def link_flows(self) -> pd.DataFrame:
-        """Where the links of each section lead readers: section_from, section_to, links, flow, received, demand_share."""
+        """Where the links of each section lead: section_from, section_to, links, flow, received, demand_share."""
         return self.table("link_flows")
 
     def lives(self) -> pd.DataFrame:
-        """What becomes of pages and topics over the years: level, key, life, its season with the day to be ready by, and why."""
+        """Long-term development of pages and topics: level, key, life, its season with the day to be ready by, and why."""
         return self.table("lives")
 
     def markets(self) -> pd.DataFrame:
-        """Countries and languages: country, language (null for all else), impressions, clicks, visits and sales, gain and worth of a translation."""
+        """Countries and languages: country, language (null for all others), impressions, clicks, visits and sales, gain and worth of a
+        translation.
+        """
         return self.table("markets")
 
     def popular(self) -> pd.DataFrame:
-        """The most viewed, best kept and most earning pages: measure, level (site, section, kind, group), key, rank, page, value, share, usual."""
+        """The pages with most views, longest visits and highest earnings: measure, level (site, section, kind, group), key, rank, page, value,
+        share, usual.
+        """
         return self.table("popular")
 
     def popular_traits(self) -> pd.DataFrame:
-        """What popular pages have in common: measure, trait, times (as often popular as others of their section), its interval, real."""
+        """What popular pages have in common: measure, trait, times (relative to others of their section), its interval, real."""
         return self.table("popular_traits")
 
     def popular_ideas(self) -> pd.DataFrame:
-        """Topics that nothing answers yet, near to what is popular: topic, volume, proposal, gain, page (the popular one), popular_by, likeness, because."""
+        """Unanswered topics related to popular pages: topic, volume, proposal, gain, page (the popular one), popular_by, likeness, because."""
         return self.table("popular_ideas")
 
     def speed(self) -> pd.DataFrame:
-        """How fast each page is for its visitors: loading (s), responding (ms), shifting (share), samples, rating; poor ones first."""
+        """Speed of each page for its visitors: loading (s), responding (ms), shifting (share), samples, rating; poor ones first."""
         return self.table("speed")
 
     def speed_cost(self) -> pd.DataFrame:
@@ -412,25 +430,29 @@ class Results(KeptTables):
         return self.table("speed_cost")
 
     def anchors(self) -> pd.DataFrame:
-        """What the links to each page say, from its own site (side inside) and from others (outside): shares by kind, the most frequent, what lacks."""
+        """Anchor texts of the links to each page, internal (side inside) and external (outside): shares by kind, the most frequent, missing
+        words.
+        """
         return self.table("anchors")
 
     def linking_hosts(self) -> pd.DataFrame:
-        """Who links to the site: host, links, from_pages, pages, newest, new, lost, failing, visits."""
+        """Linking hosts: host, links, from_pages, pages, newest, new, lost, failing, visits."""
         return self.table("linking_hosts")
 
     def backlink_faults(self) -> pd.DataFrame:
-        """Links from outside that are lost, or lead to addresses that fail or redirect: from_url, page, state, to, because."""
+        """Backlinks that are lost, or lead to addresses that fail or redirect: from_url, page, state, to, because."""
         return self.table("backlink_faults")
 
     def link_suggestions(self) -> pd.DataFrame:
-        """Internal links that are missing: to, from (where the link should stand), anchor, and why."""
+        """Missing internal links: to, from (the page for the link), anchor, and why."""
         return self.table("link_suggestions")
 
     # -- one page, one query ---------------------------------------------------------------------------------------------------------------
 
     def page(self, address: str) -> dict[str, Any]:
-        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `title_change`, its `repairs`, its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for a page never met."""
+        """Everything about one page: its row (`page`), the `windows`, its `change` in parts, its `trend`, its `title_change`, its `repairs`,
+        its `visits` by source, its `events`, its `queries`, its `evidence`. Raises NotFoundError for an unknown page.
+        """
         from nibbet.core.tables import records
 
         row = records(self._row_of(address))[0]
@@ -448,9 +470,10 @@ class Results(KeptTables):
         }
 
     def why(self, address: str) -> pd.DataFrame:
-        """All that was looked at for one page's verdict: rule, measure, value, threshold, passed, window, source; the rules in their order.
+        """All that the rules looked at for the verdict of one page: rule, measure, value, threshold, passed, window, source; the rules in
+        their order.
 
-        A rule speaks when all its figures passed; the first that speaks decides. Raises NotFoundError for a page never met.
+        A rule holds when all its figures passed; the first that holds decides. Raises NotFoundError for an unknown page.
         """
         return self._pipeline.decisions.why(str(self._row_of(address)["page"].iloc[0]))
 
@@ -483,7 +506,7 @@ class Results(KeptTables):
         return rows
 
     def query(self, text: str) -> pd.DataFrame:
-        """All pages of one query, the owner first. Raises NotFoundError for a query never met."""
+        """All pages of one query, the owner first. Raises NotFoundError for an unknown query."""
         wanted, pairs = " ".join(text.lower().split()), self.queries()
         rows = pairs[pairs["query"] == wanted]
         if rows.empty:

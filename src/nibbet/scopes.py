@@ -1,4 +1,4 @@
-"""Which settings each step may read: what is kept is named by exactly those, and reading any other is a fault."""
+"""Which settings each step may read: these determine the keys of stored results, and reading any other is an error."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from nibbet.config import Config
 
-#: settings on which the sums of rows rest: what is read, which address is which page, what is counted when
+#: settings that the sums of rows depend on: which files, which address is which page, what counts when
 SUMS = (
     *(f"site.{name}" for name in ("home", "hosts", "more_hosts", "old_hosts", "brand", "as_of", "tracking", "surfaces")),
     "source",
@@ -19,7 +19,7 @@ SUMS = (
     "engine.backend",
     "limits",
 )
-#: settings on which verdicts and all other tables rest; memory and threads change no result
+#: settings that verdicts and all other tables depend on; memory and threads do not affect results
 RESULTS = (
     "site",
     "source",
@@ -38,7 +38,7 @@ RESULTS = (
 
 
 class Scope:
-    """A part of the settings, read like the whole; a setting that is not among `names` raises AttributeError."""
+    """A part of the settings with the same interface; a setting that is not among `names` raises AttributeError."""
 
     def __init__(self, settings: BaseModel, names: Iterable[str]) -> None:
         self._settings, self._names = settings, tuple(names)
@@ -58,12 +58,12 @@ class Scope:
 
 
 def scope(config: Config, names: Iterable[str]) -> Config:
-    """The settings that a step may read; to its code they look like all."""
+    """The settings that a step may read; its code sees the same interface."""
     return cast("Config", Scope(config, names))
 
 
 def values_of(config: Config, names: Iterable[str]) -> dict[str, Any]:
-    """What a key is made of: the settings `names` as plain values."""
+    """The content of a key: the settings `names` as plain values."""
     return Scope(config, names).values()
 
 

@@ -1,4 +1,4 @@
-"""A site as people hold it: its finished tables, what they look like, and the files they are written to."""
+"""A site for Python users: its output tables, their display, and the files they are written to."""
 
 from __future__ import annotations
 
@@ -17,11 +17,11 @@ Say = Callable[[str], None]
 
 
 def open_site(folder: str | Path = ".", *, as_of: date | str | None = None, protect: Sequence[str] = (), say: Say = lambda _: None) -> Site:
-    """The site whose nibbet.toml lies in `folder`; its store is folder/.nibbet.
+    """The site with the settings in `folder`/nibbet.toml; its cache is `folder`/.nibbet.
 
-    as_of: the last day that counts, such as "2026-10-31"; protect: patterns of pages that are never removed or merged away, besides those of
-    the settings.
-    Raises ConfigError when there are no settings or they are not usable.
+    as_of: the last day that counts, such as "2026-10-31"; protect: patterns of pages that are never removed or merged away, in addition to
+    those of the settings.
+    Raises ConfigError when there are no settings or they are invalid.
     """
     root = Path(folder)
     config = load_config(root / "nibbet.toml")
@@ -41,7 +41,7 @@ def _day(given: date | str) -> date:
 
 
 class Account(dict[str, Any]):
-    """How the join balances; a notebook shows it as a table."""
+    """The account of the join; a notebook shows it as a table."""
 
     def _repr_html_(self) -> str:
         from nibbet.render.notebook import account_html
@@ -50,7 +50,7 @@ class Account(dict[str, Any]):
 
 
 class Site(Results):
-    """One site: its sources joined by page, its measures, query map and verdicts, each computed when first asked for.
+    """One site: its sources joined by page, its measures, query map and verdicts, each computed on first use.
 
     From frames: Site(home="https://tarnbrook.example/", search=frame, landings=frame, ...) takes pandas, Polars, Arrow and Ibis tables and
     paths of files; `settings` holds further tables of nibbet.toml, such as {"protect": {"pages": ["/legal/*"]}}.
@@ -58,7 +58,7 @@ class Site(Results):
 
     @cached_property
     def account(self) -> Account:
-        """How the join balances: per source rows and measures read = used + set aside; the share matched; notes with a code."""
+        """The account of the join: per source rows and measures read = used + set aside; the share matched; notes with a code."""
         return Account(super().account)
 
     def _repr_html_(self) -> str:
@@ -67,7 +67,7 @@ class Site(Results):
         return site_html(self)
 
     def write(self, folder: str | Path | None = None) -> list[Path]:
-        """Write every file of the analysis into `folder` (default: out/ of the workspace), each whole or not at all; returns their paths."""
+        """Write every output file into `folder` (default: out/ of the workspace), each completely or not at all; returns their paths."""
         from nibbet.render.files import write_all
 
         return write_all(self, Path(folder) if folder is not None else self.root / "out")

@@ -1,7 +1,7 @@
-"""Every table that leaves Nibbet, each entered once: what it holds, how it is made, and where people meet it.
+"""Every output table, listed once: its content, how it is made, and where it appears.
 
-The files of a run, the sheets and definitions of the workbook, the tables of `nibbet sql`, the chapter on tables and datapackage.json are all made
-from this list. What the columns mean stands in `core.meanings`.
+The files of a run, the sheets and definitions of the workbook, the tables of `nibbet sql`, the chapter on tables and datapackage.json are
+all made from this list. The meanings of columns are in `core.meanings`.
 """
 
 from __future__ import annotations
@@ -18,10 +18,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Table:
-    """A finished table.
+    """An output table.
 
-    holds: what one row is, in words; make: how the pipeline makes it; file, parquet: whether a run writes NAME.csv and NAME.parquet; sheet: the
-    columns of its sheet in the workbook, in their order; none where it has no sheet.
+    holds: what one row is, in words; make: how the pipeline makes it; file, parquet: whether a run writes NAME.csv and NAME.parquet; sheet:
+    the columns of its sheet in the workbook, in order; none without a sheet.
     """
 
     holds: str
@@ -35,7 +35,7 @@ def _columns(names: str) -> tuple[str, ...]:
     return tuple(names.split())
 
 
-#: days back to which the table of new pages reaches: a quarter
+#: days covered by the table of new pages: a quarter
 NEW_SINCE = 90
 TABLES = {
     "pages": Table(
@@ -283,7 +283,7 @@ TABLES = {
         file=False,
     ),
 }
-#: the sheets of the workbook, in their order
+#: the sheets of the workbook, in order
 SHEETS = [
     "pages",
     "openings",
@@ -309,7 +309,7 @@ SHEETS = [
     "splits",
     "markets",
 ]
-#: tables of rows, made by the engine when a question in SQL asks for them
+#: tables of rows, made by the engine when a question in SQL needs them
 ROW_TABLES = {
     "days": "one row per page and day with search rows: the figures that the ledger counts",
     "weeks": "one row per page and week (its Monday)",

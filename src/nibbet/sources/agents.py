@@ -1,4 +1,4 @@
-"""Which clients of a server log are robots and scripts, by a maintained library of user agents."""
+"""Recognises robots and scripts among the clients of a server log, by a maintained library of user agents."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ SCRIPT = r"(?i)bot|crawl|spider|curl|wget|python|java/|go-http|libwww|okhttp|htt
 
 
 def automated(agents: pd.Series) -> pd.Series:
-    """Per agent text, whether no person sits before it: a known robot, a script, or nothing that names an operating system."""
+    """Per agent text, whether it is automated: a known robot, a script, or without an operating system."""
     from ua_parser import parse
 
     result = [parse(agent) for agent in agents]

@@ -11,7 +11,8 @@ MOST_BYTES, MOST_ANSWERS = 10_000_000, 5_000_000
 
 
 def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
-    """(pages, links) as Parquet files in `folder`: what a crawl would have found of the same answers; of several answers of an address the last.
+    """(pages, links) as Parquet files in `folder`, as a crawl of the same answers would write them; the last of several answers of an address
+    counts.
 
     Raises SourceError for a damaged archive, or one without answers.
     """
@@ -25,8 +26,8 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
     from nibbet.sources.inventories import LINKS, PAGES, Rows, link_rows
 
     places, answers = (folder / "pages.parquet", folder / "links.parquet"), folder / "answers.parquet"
-    last: dict[str, int] = {}  # of several answers of an address the last counts; their texts need not lie in memory
-    schema = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # which no answer tells
+    last: dict[str, int] = {}  # the last of several answers of an address counts; texts are not held in memory
+    schema = pa.schema([field for field in PAGES if field.name not in ("inlinks", "depth", "in_sitemap")])  # answers do not contain these
     try:
         with path.open("rb") as file, Rows(places[1], LINKS) as rows, Rows(answers, schema) as pages:
             count = 0
@@ -48,7 +49,7 @@ def archive_tables(path: Path, name: str, folder: Path) -> tuple[Path, Path]:
                     rows.add(row)
                 if len(last) > MOST_ANSWERS:
                     raise SourceError(f"{name}: holds more than {MOST_ANSWERS:,} answers. Split it.")
-    except (ArchiveLoadFailed, OSError, EOFError, ValueError, AttributeError, TypeError) as fault:  # warcio trips over some damage
+    except (ArchiveLoadFailed, OSError, EOFError, ValueError, AttributeError, TypeError) as fault:  # warcio raises these on damaged files
         why = str(fault).splitlines()[0][:100] if str(fault) else "it ends early"
         raise SourceError(f"{name}: the archive is damaged ({why}). Copy it again.") from None
     if not last:

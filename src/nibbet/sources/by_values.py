@@ -1,4 +1,4 @@
-"""Columns that only their values tell: the only ones of the right values, and those that a rate beside them proves."""
+"""Columns recognised by their values alone: the only ones with suitable values, and those proven by a rate next to them."""
 
 from __future__ import annotations
 
@@ -9,19 +9,19 @@ import numpy as np
 
 from nibbet.sources.profile import Profile, is_ratio, never_above
 
-#: how sure a column is that only its values tell: it serves, and is marked
+#: confidence of a column recognised by values alone: it is used, and marked
 BY_VALUES = 0.6
-#: confidence from which on header words name a column outright
+#: confidence from which header words name a column outright
 SAID = 0.9
-#: share of different addresses from which on a table has one row a page
+#: share of distinct addresses from which a table has one row a page
 ONCE = 0.9
-#: the most results that a page of them has, by rank
+#: largest rank of results
 MOST_RANK = 200
 
 
 @dataclass(frozen=True)
 class Match:
-    """What one column of a sheet was taken for; confidence runs from 0 to 1, and 1 means the user said so."""
+    """The meaning of one column of a sheet; confidence is 0 to 1, where 1 means set by the user."""
 
     column: str
     header: str
@@ -30,7 +30,7 @@ class Match:
 
 
 class ByValues:
-    """Fills what header words leave open in the columns of one kind."""
+    """Assigns columns of one kind that header words leave open."""
 
     def __init__(
         self,
@@ -41,14 +41,14 @@ class ByValues:
         closed: set[int],
         fixed: set[str],
     ) -> None:
-        """header, sample, seen: of the columns of a sheet; matches: what words told; closed: places that are not to be taken; fixed: columns that
-        the user named.
+        """header, sample, seen: of the columns of a sheet; matches: assigned by words; closed: places that may not be used; fixed: columns
+        set by the user.
         """
         self.matches = dict(matches)
         self._header, self._sample, self._seen, self._closed, self._fixed = header, sample, seen, closed, fixed
 
     def fill(self, kind: str) -> dict[str, Match]:
-        """The matches with those that values tell."""
+        """The matches including those by values."""
         of_kind: dict[str, Callable[[], object]] = {
             "search": self._search,
             "landings": self._landings,
@@ -97,7 +97,7 @@ class ByValues:
         return [place for place in self._spare() if self._seen[place].status]
 
     def _wordiest(self) -> int | None:
-        """The text column with the most different values, where one stands out."""
+        """The text column with the most distinct values, if one stands out."""
         texts = [p for p in self._spare() if self._seen[p].is_text and not self._seen[p].device and not self._seen[p].surface]
         weight = {place: self._seen[place].distinct * self._seen[place].words for place in texts}
         texts.sort(key=lambda place: (-weight[place], place))
@@ -105,7 +105,7 @@ class ByValues:
         return texts[0] if clear else None
 
     def _most_repeated(self) -> int | None:
-        """The text column whose values stand in several rows each, as a query above its results."""
+        """The text column whose values repeat over rows, such as a query above its results."""
         texts = [place for place in self._spare() if self._seen[place].is_text]
         texts.sort(key=lambda place: (self._seen[place].distinct, place))
         return texts[0] if texts and (len(texts) == 1 or self._seen[texts[0]].distinct < self._seen[texts[1]].distinct) else None
@@ -147,7 +147,7 @@ class ByValues:
             self._take("impressions", whole)
 
     def _parts_and_wholes(self, part: str, whole: str) -> tuple[list[tuple[int, int]], list[tuple[int, int]], set[int]]:
-        """Pairs of counts that can be a part and its whole, those of them that a rate proves, and the places looked at."""
+        """Pairs of counts that can be a part and its whole, those proven by a rate, and the places examined."""
         seen, counts, rates = self._seen, self._counts(), self._numbers()
         ones = [self.matches[part].place] if part in self.matches else counts
         others = [self.matches[whole].place] if whole in self.matches else counts
@@ -165,7 +165,7 @@ class ByValues:
         self._take("sessions", self._only(self._counts()))
 
     def _crawl(self) -> None:
-        """page: the address column that is always filled, each value once; canonical: the one that mostly repeats it."""
+        """page: the address column that is always filled with distinct values; canonical: the one that mostly repeats it."""
         self._redirects()
         seen, places = self._seen, self._addresses()
         full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
@@ -190,7 +190,7 @@ class ByValues:
             self._take("title", self._wordiest())
 
     def _redirects(self) -> None:
-        """Where all rows redirect, the other column of addresses is where to: the second of two that no word tells apart."""
+        """Where all rows redirect, the other column of addresses is the target: the second of two without header words."""
         own = self.matches.get("page")
         if "redirect_to" in self.matches or not any(seen.redirects for seen in self._seen):
             return
@@ -203,12 +203,12 @@ class ByValues:
 
     def _editorial(self) -> None:
         self._take("page", self._only(self._addresses()))
-        if "page" in self.matches and self._seen[self.matches["page"].place].distinct > ONCE:  # else they are days of rows
+        if "page" in self.matches and self._seen[self.matches["page"].place].distinct > ONCE:  # otherwise these are days of rows
             self._take("published", self._only(self._days()))
-        self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # to protect is never wrong
+        self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # protecting too much does no harm
 
     def _ends(self, one: str, other: str) -> None:
-        """Where a link stands and where it leads: the only two columns of addresses, in that order, or the only one left."""
+        """Source and target of a link: the only two columns of addresses, in that order, or the only one left."""
         places = self._addresses()
         if one not in self.matches and other not in self.matches and len(places) == 2:
             self._take(one, places[0])
@@ -217,7 +217,7 @@ class ByValues:
             self._take(one if other in self.matches else other, places[0])
 
     def _backlinks(self) -> None:
-        """Links from outside come from many hosts and lead to few, whichever column stands first."""
+        """Backlinks come from many hosts and lead to few, whatever the order of columns."""
         self._ends("from_url", "page")
         ends = [self.matches.get(name) for name in ("from_url", "page")]
         if not self._fixed & {"from_url", "page"} and all(end is not None and end.confidence < SAID for end in ends):

@@ -1,4 +1,4 @@
-"""Expressions that read one cell: a text, a query, a number, a flag, each with the placeholders that stand for nothing."""
+"""Expressions that read one cell: a text, a query, a number, a flag, each with its placeholders for missing values."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ ENGINE_TYPE = {
     "place": "float64",
     "flag": "boolean",
 }
-#: what can be a position: some sources count from 0, none beyond some thousands
+#: limits of a position: some sources count from 0, none beyond some thousands
 LEAST_PLACE, MOST_PLACE = 1e-9, 100_000.0
 NO_TEXT = sorted(NO_VALUE)
 LONGEST_PLACEHOLDER = max(map(len, NO_TEXT))
@@ -31,11 +31,11 @@ PLACEHOLDER_LETTERS = sorted({letter for word in NO_TEXT for letter in (word[:1]
 
 @ibis.udf.scalar.builtin  # type: ignore[untyped-decorator]
 def trim(text: str) -> str:  # type: ignore[empty-body]
-    """The text without blanks around it."""
+    """The text without surrounding blanks."""
 
 
 def text_cell(cell: Any) -> Any:
-    """The text without blanks around it, null for a placeholder; the full reading only for cells that look as if they needed it."""
+    """The text without surrounding blanks, null for a placeholder; fully processed only if it may need it."""
     return ibis.cases((_is_odd(cell), ibis.cases((no_value(cell), ibis.null("string")), else_=trim(cell))), else_=cell)
 
 
@@ -46,31 +46,31 @@ def bare_cell(cell: str) -> str | None:
 
 
 def query_cell(cell: Any) -> Any:
-    """A query in small letters with single blanks, null for a placeholder."""
+    """A query in lower case with single blanks, null for a placeholder."""
     odd = reduce(or_, [cell.contains(blank) for blank in ("  ", "\t", "\n", "\r", "\u00a0")]) | _is_odd(cell)
     bare = trim(cell.re_replace(r"[\s\x{a0}]+", " ").lower())
     return ibis.cases((odd, ibis.cases((no_value(cell), ibis.null("string")), else_=bare)), else_=cell.lower())
 
 
 def _is_odd(cell: Any) -> Any:
-    """Whether a cell may be a placeholder or stand between blanks, by its ends: looking costs less than reading."""
+    """Whether a cell may be a placeholder or have surrounding blanks, by its ends: a fast test."""
     begins = reduce(or_, [cell.startswith(letter) for letter in PLACEHOLDER_LETTERS], cell == "")
     return cell.startswith(" ") | cell.endswith(" ") | cell.startswith("(") | ((cell.length() <= LONGEST_PLACEHOLDER) & begins)
 
 
 def one_of(text: Any, words: list[str]) -> Any:
-    """Whether a text is one of some short words; the length is asked first, for it is quick."""
+    """Whether a text is one of some short words; the length is tested first because it is fast."""
     return (text.length() <= max(map(len, words)) + 2) & text.re_search(rf"(?i)^\s*({'|'.join(map(re.escape, words))})\s*$")
 
 
 def no_value(text: Any) -> Any:
-    """Placeholders for nothing: a word like "n/a" or "-", or whatever stands in brackets."""
+    """Placeholders for missing values: a word like "n/a" or "-", or any text in parentheses."""
     cell = text.cast("string")
     return one_of(cell, NO_TEXT) | (cell.startswith("(") & cell.re_search(r"^\([^()]{1,30}\)\s*$"))
 
 
 def _seconds(text: Any) -> Any:
-    """The seconds of a span of time, as 1:05, 00:01:05 or 1m 05s."""
+    """The seconds of a duration such as 1:05, 00:01:05 or 1m 05s."""
     total: Any = ibis.literal(0.0)
     for unit, seconds in (("h", 3600), ("m", 60), ("s", 1)):
         total = total + text.re_extract(rf"(\d+(?:\.\d+)?) ?{unit}", 1).nullif("").cast("float64").fill_null(0.0) * seconds
@@ -79,14 +79,14 @@ def _seconds(text: Any) -> Any:
 
 
 def _bound(text: Any, group: int) -> Any:
-    """A bound of a band, as 1K; the middle of two is taken by their ratio, for bands grow tenfold."""
+    """A bound of a band, such as 1K; bands are read as their geometric mean, since they grow tenfold."""
     bound, unit = text.re_extract(BAND, group), text.re_extract(BAND, group + 1).lower()
-    digits = ibis.cases((unit != "", bound.replace(",", ".")), else_=bound.re_replace(r"[.,]", ""))  # a mark before K is a fraction's
+    digits = ibis.cases((unit != "", bound.replace(",", ".")), else_=bound.re_replace(r"[.,]", ""))  # a mark before K is a decimal mark
     return digits.try_cast("float64") * ibis.cases((unit == "k", 1e3), (unit == "m", 1e6), else_=1.0)
 
 
 def number_cell(column: Column, cell: Any, style: str) -> Any:
-    """A number of the column's type, null for what is none; `style` says how its texts are written (see conventions)."""
+    """A number of the column's type, null for anything else; `style` describes its texts (see conventions)."""
     if column.type == "count" and cell.type().is_floating():
         return ibis.cases((cell == cell.floor(), cell.cast("int64")), else_=ibis.null("int64"))
     if not cell.type().is_string():
@@ -117,16 +117,15 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
 
 
 def _placed(place: Any) -> Any:
-    """A position, null where a number is none: not above 0, or without bound."""
+    """A position, null where the number cannot be one: not above 0, or infinite."""
     return ibis.cases((place.between(LEAST_PLACE, MOST_PLACE), place), else_=ibis.null("float64"))
 
 
 def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> Any:
-    """Yes or no, from the words that exports use for them; null where a cell says neither.
+    """Yes or no, from the words that exports use for them; null for anything else.
 
-    A flag has a direction. For noindex, words such as "noindex" or "indexable" speak for themselves, and a bare yes or no is read by its
-    header: under "Indexable" a no keeps the page out of the index, under "Noindex" a yes does. Whatever marks a page as protected and is
-    no no protects it.
+    A flag has a direction. For noindex, words such as "noindex" or "indexable" are clear by themselves, and a plain yes or no is read with
+    its header: under "Indexable" a no blocks the page from the index, under "Noindex" a yes does. Any value but a no protects a page.
     """
     if cell.type().is_boolean():
         return ~cell if (name == "noindex" and keeps_out(header) is False) != reverse else cell
@@ -145,7 +144,7 @@ def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> An
 
 
 def keeps_out(header: str) -> bool | None:
-    """Whether a yes under a header keeps a page out of the index; None where the header does not tell."""
+    """Whether a yes under a header blocks a page from the index; None where the header does not say."""
     from nibbet.sources.recognise import words_of
 
     words = " ".join(words_of(header))

@@ -1,4 +1,4 @@
-"""From recognised sheets to kept tables in which every row is used or set aside with a reason."""
+"""From recognised sheets to stored tables in which every row is used or set aside with a reason."""
 
 from __future__ import annotations
 
@@ -24,11 +24,11 @@ if TYPE_CHECKING:
     from nibbet.config import SourceSettings
     from nibbet.engine import AnyEngine, Store
 
-#: columns that a note names
+#: columns listed in a note
 MOST_UNUSED = 14
-#: values of a column that are mended one by one; more are read as text
+#: values of a column that are corrected one by one; columns with more are read as text
 MOST_MENDS = 40
-#: measures that a share or mean of the same row gives
+#: measures computed from a share or mean of the same row
 DERIVED = {"engaged_share": "engaged_sessions", "single_page_share": "single_page_sessions", "seconds_each": "engagement_seconds"}
 
 
@@ -36,7 +36,7 @@ DERIVED = {"engaged_share": "engaged_sessions", "single_page_share": "single_pag
 class Clean:
     """One or more files of one kind and shape: their typed rows with `part` (which file) and `aside` (null = used).
 
-    files: name and digest of each; numbers: where each stands in the account, set when the sources are brought together.
+    files: name and digest of each; numbers: their places in the account, set when the sources are joined.
     """
 
     kind: str
@@ -51,25 +51,25 @@ class Clean:
 
     @property
     def measures(self) -> list[str]:
-        """The measures of its kind that it gives, or that follow from what it gives."""
+        """The measures of its kind that it has or that follow from them."""
         given = {*self.reading.matches, *(DERIVED[name] for name in self.reading.matches if name in DERIVED)}
         return [name for name in MEASURES.get(self.kind, []) if name in given]
 
     @property
     def undated(self) -> bool:
-        """Whether its rows carry no date, only a period."""
+        """Whether its rows have no date, only a period."""
         return self.period is not None
 
     @property
     def grain(self) -> str:
-        """page, query, pair of both, or site: what one row is about."""
+        """The subject of a row: page, query, pair of both, or site."""
         has = self.reading.matches
         return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query" if "query" in has else "site"
 
 
 @dataclass(frozen=True)
 class Place:
-    """Where sources are cleaned: the engine that reads them, the store that keeps what was read, and the words of the brand."""
+    """Where sources are cleaned: the engine that reads them, the store for their rows, and the words of the brand."""
 
     engine: AnyEngine
     store: Store
@@ -79,8 +79,8 @@ class Place:
 def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Clean:
     """The sheet as a typed table with all columns of its kind (null where the sheet lacks one), `undated` and `aside`.
 
-    What the store holds of it is not read again, and every record of its files stands in it. Raises SourceError for dates that read two
-    ways, for a quote that nothing closes, and where records were lost.
+    Stored rows are not read again; the number of records of its files is checked. Raises SourceError for ambiguous dates,
+    for an unclosed quote, and where records were lost.
     """
     notes = (*sheet.notes, *_doubts(sheet, reading))
     period = sheet.period if "date" not in reading.matches and reading.kind in COUNTED else None
@@ -96,7 +96,7 @@ Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]
 
 
 def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Read:
-    """The rows of the sheet from the store, read first where they are not there; the spellings met; notes that only all rows can tell."""
+    """The rows of the sheet from the store, read first if they are not there; their spellings; notes that need all rows."""
     how = (place.brand, [(m.column, m.place) for m in reading.matches.values()], settings.model_dump(exclude={"files"}))
 
     def key(at: slice) -> str:
@@ -113,11 +113,11 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
         except LostRecordsError:
             raise
         except SourceError:
-            pass  # a cell further down does not keep to what the sample showed: read all as text
+            pass  # a cell further down differs from the sample: read all as text
 
     def make(cells: Cells = TEXTS) -> ibis.Table:
         rows, result = _as_text(place, sheet, reading, settings, cells)
-        place.store.value("hidden", whole, lambda: result)  # before the rows: who finds these finds the notes too
+        place.store.value("hidden", whole, lambda: result)  # before the rows: whoever finds the rows finds the notes too
         return rows
 
     try:
@@ -133,9 +133,9 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
 
 
 def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]) -> Read:
-    """Files whose cells the engine can type as it cuts them, portion by portion, so that a new file costs no more than itself.
+    """Files whose cells the engine can type while parsing, portion by portion, so that a new file costs only its own size.
 
-    Where a text stands among the days, as in a row of totals, days are read as texts in the order that the sample told.
+    Where there is a text among the days, such as in a row of totals, days are read as texts in the order found in the sample.
     """
     low, loose = _few_values(reading, settings), False
     odd: list[list[str]] = []
@@ -171,11 +171,11 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
 
 
 class LostRecordsError(SourceError):
-    """The rows read of a file are not as many as its records."""
+    """The number of rows read from a file differs from its number of records."""
 
 
 def check_records(engine: AnyEngine, sheet: Sheet, table: ibis.Table, at: slice) -> int:
-    """How many records the text files of a sheet hold, counted apart from the reading; raises LostRecordsError where rows read are not as many.
+    """Number of records in the text files of a sheet, counted separately; raises LostRecordsError if it differs from the rows read.
 
     Args:
         table: the rows read of the files `at`, with part where there are several.
@@ -203,7 +203,7 @@ def check_records(engine: AnyEngine, sheet: Sheet, table: ibis.Table, at: slice)
 
 
 def _whole(place: Place, sheet: Sheet, table: ibis.Table, name: str, key: str, at: slice) -> None:
-    """Check the records of a kept table once; one that lost any is not kept."""
+    """Checks the records of a stored table once; an incomplete one is removed."""
     try:
         place.store.value(f"records-{name}", key, lambda: check_records(place.engine, sheet, table, at))
     except LostRecordsError:
@@ -212,7 +212,7 @@ def _whole(place: Place, sheet: Sheet, table: ibis.Table, name: str, key: str, a
 
 
 def _of_file(sheet: Sheet, fault: SourceError) -> SourceError:
-    """The fault with the file that it is of: the engine names only lines."""
+    """The error with the file it belongs to: the engine names only lines."""
     if isinstance(fault, LostRecordsError) or any(name in str(fault) for name, _ in sheet.files) or sheet.name in str(fault):
         return fault
     for shape, (name, _) in zip(sheet.shapes, sheet.files, strict=False):
@@ -225,7 +225,7 @@ def _of_file(sheet: Sheet, fault: SourceError) -> SourceError:
 
 
 def _few_values(reading: Reading, settings: SourceSettings) -> list[str]:
-    """Text columns with few different values, which are kept as they are written and mended when they are read."""
+    """Text columns with few distinct values, which are stored as written and corrected on reading."""
     if reading.kind not in MEASURES:
         return []
     texts = [column.name for column in TABLES[reading.kind] if column.type == "text" and column.name != "query"]
@@ -233,9 +233,9 @@ def _few_values(reading: Reading, settings: SourceSettings) -> list[str]:
 
 
 def _mends(engine: AnyEngine, table: ibis.Table, names: list[str]) -> dict[str, dict[str, str | None]]:
-    """By column, what stands for each of its values that is not as it should be: a placeholder or a text between blanks.
+    """By column, the corrected value of each irregular one: a placeholder or a text with surrounding blanks.
 
-    Raises SourceError when they are many, and for years that the engine read from two digits.
+    Raises SourceError when there are many, and for years that the engine read from two digits.
     """
     result: dict[str, dict[str, str | None]] = {}
     for name in (name for name in table.columns if table[name].type().is_date()):
@@ -260,7 +260,7 @@ def _mended(table: ibis.Table, mends: dict[str, dict[str, str | None]]) -> ibis.
 
 
 def _met(table: ibis.Table) -> ibis.Table | None:
-    """page_key and spelling of every address in used rows; none for kinds of few rows."""
+    """page_key and spelling of every address in used rows; none for small kinds."""
     if "page_key" not in table.columns:
         return None
     used = table.filter(table.aside.isnull(), table.page.notnull())
@@ -278,7 +278,7 @@ def _below(tables: list[ibis.Table]) -> ibis.Table:
 def _as_text(
     place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells = TEXTS
 ) -> tuple[ibis.Table, list[tuple[str, str]]]:
-    """The rows with every cell as the file holds it; where numbers or days are texts, all of them decide how they are written."""
+    """The rows with every cell as in the file; all texts together decide the format of numbers and days."""
     raw = opened(place.engine, sheet, reading, cells)
     kinds = {column.name: column.type for column in TABLES[reading.kind]}
     if any(raw[name].type().is_string() for name in reading.matches if kinds[name] in ("date", "count", "number", "place")):
@@ -287,7 +287,7 @@ def _as_text(
 
 
 def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
-    """A note for each column whose meaning was guessed or that has a twin, with the line that settles it; and what is not used."""
+    """A note for each column that was guessed or has a duplicate, with the line that settles it; and the unused columns."""
     unused = reading.unused[:MOST_UNUSED]
     rest = f" and {len(reading.unused) - len(unused)} more" if len(reading.unused) > len(unused) else ""
     spare = [("unused", f"{sheet.name}: columns not used: {', '.join(unused)}{rest}.")] if unused else []

@@ -1,4 +1,4 @@
-"""How a column writes its numbers and dates, decided from all its values, and the expressions that read them."""
+"""The format of numbers and dates of a column, decided from all its values, and the expressions that read them."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ BLANKS = "[\\s\u00a0\u202f\u2009'’€$£¥]"
 
 
 def number_expression(text: StringValue, *, decimal: str) -> Expression:
-    """A text column as exact decimals, six places: thousands marks, blanks, currency and percent signs, k and m read away.
+    """A text column as exact decimals with six places, ignoring thousands separators, blanks, currency and percent signs, k and m.
 
-    Placeholders give null; so does what is not a number, which the caller counts.
+    Placeholders give null; so does anything that is no number, which the caller counts.
     """
     import ibis
 
@@ -32,17 +32,17 @@ def number_expression(text: StringValue, *, decimal: str) -> Expression:
     )
     digits = bare.re_replace("(%|k|m|tsd\\.?|mio\\.?)$", "")
     point = digits.replace(".", "").replace(",", ".") if decimal == "," else digits.replace(",", "")
-    point = ibis.cases((point.startswith("<"), "0"), else_=point)  # a small number that the source hides
+    point = ibis.cases((point.startswith("<"), "0"), else_=point)  # a small number hidden by the source
     return (point.try_cast("decimal(38,10)") * scale.cast("decimal(18,2)")).try_cast("decimal(24,6)")
 
 
 def plain_expression(text: StringValue, *, mark: str, type: str) -> Expression:
-    """A text column of bare digits with at most the one decimal mark, as numbers of an engine type."""
+    """A text column of plain digits with at most the one decimal mark, as numbers of an engine type."""
     return (text.replace(",", ".") if mark == "," else text).try_cast(type)
 
 
 def sample_style(values: list[str]) -> str:
-    """How the sampled cells of a number column are written: whole, `.`, `,` or general."""
+    """The format of the sampled cells of a number column: whole, `.`, `,` or general."""
     filled = [value.strip() for value in values if value.strip()]
     for style, form in (("whole", r"-?\d+"), (".", r"-?\d+(\.\d+)?"), (",", r"-?\d+(,\d+)?")):
         if all(re.fullmatch(form, value) for value in filled):
@@ -51,12 +51,11 @@ def sample_style(values: list[str]) -> str:
 
 
 def sample_days(cells: list[str], more: list[str], order: str | None = None) -> str | None:
-    """The form of days in which all sampled cells are written, as `strptime` has it, "" for ISO; None where they share none that tells day
-    from month.
+    """The common format of all sampled dates as for `strptime`, "" for ISO; None without a common unambiguous format.
 
     Args:
-        more: cells from the ends of long files, where other things may stand too: those that are days tell their order.
-        order: "day first" or "month first" when the user has said so.
+        more: cells from the ends of long files, which may contain other texts; dates among them also show the order.
+        order: "day first" or "month first" if set by the user.
     """
     form = r"(\d{4}|\d{1,2})([-/.])(\d{1,2})\2(\d{4}|\d{1,2})"
     if all(re.fullmatch(ISO_DAY, cell) for cell in cells):
@@ -79,19 +78,19 @@ def sample_days(cells: list[str], more: list[str], order: str | None = None) -> 
 
 
 def sample_mark(cells: list[str]) -> str | None:
-    """The decimal mark that the sampled cells prove; null where they prove none, or both."""
+    """The decimal mark that the sampled cells prove; null for none or both."""
     comma, point = (sum(bool(re.search(evidence_form(mark), cell.strip())) for cell in cells) for mark in ",.")
     return None if bool(comma) == bool(point) else "," if comma else "."
 
 
 def evidence_form(mark: str) -> str:
-    """The form of numbers that only make sense with `mark` between whole and fraction."""
+    """The form of numbers that are only valid with `mark` as the decimal mark."""
     other = "." if mark == "," else ","
     return f"\\{mark}(\\d{{1,2}}|\\d{{4,}})%?$|^0\\{mark}\\d|\\{other}\\d{{3}}\\{mark}"
 
 
 def misfits(text: StringValue, style: str) -> Expression:
-    """How many filled cells of a column do not keep to the style that its sample showed."""
+    """Number of filled cells of a column that differ from the style of its sample."""
     import ibis
 
     if style == "general":
@@ -106,12 +105,12 @@ def misfits(text: StringValue, style: str) -> Expression:
 
 
 def decimal_evidence(text: StringValue, mark: str) -> Expression:
-    """How many cells can only be read with `mark` as the decimal mark: fractions of other than three digits, or after thousands."""
+    """Number of cells that can only be read with `mark` as the decimal mark: fractions of other than three digits, or after thousands."""
     return _count(text.re_search(evidence_form(mark)))
 
 
 def decimal_mark(comma: int, point: int, *, comma_cells: bool) -> str:
-    """The decimal mark of a file by its evidence; where there is none, a comma in files parted by semicolons, else a point."""
+    """The decimal mark of a file by its evidence; without any, a comma in files separated by semicolons, else a point."""
     if comma == point:
         return "," if comma_cells and not comma else "."
     return "," if comma > point else "."
@@ -122,13 +121,13 @@ def _count(condition: Expression) -> Expression:
 
 
 def day_of_text(values: list[str], *, where: str, header: str, order: str | None = None) -> dict[str, date]:
-    """Each text -> its day, one reading for the whole column; texts that are no date are left out.
+    """Each text -> its day, with one convention for the whole column; texts that are no date are left out.
 
     Args:
         values: the distinct texts of the column.
-        order: "day first" or "month first" when the user has said so.
+        order: "day first" or "month first" if set by the user.
     Raises:
-        SourceError: day and month cannot be told apart in any value.
+        SourceError: day and month cannot be distinguished in any value.
     """
     texts = [value for value in sorted(values) if value.strip().casefold() not in NO_VALUE]
     parts = {text: _numbers(text) for text in texts}
@@ -157,7 +156,7 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
         return "month first"
     if all(p[0] == p[1] for p in parts):
         return "day first"  # both readings are the same day
-    if len({p[2] for p in parts}) > 1 and len(parts) > 3:  # firsts of months, over more than a year; else a few days of each January
+    if len({p[2] for p in parts}) > 1 and len(parts) > 3:  # firsts of months, over more than a year; otherwise a few days of each January
         if {p[0] for p in parts} == {1}:
             return "day first"
         if {p[1] for p in parts} == {1}:
@@ -170,7 +169,7 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
 
 
 def _numbers(text: str) -> tuple[int, int, int, str] | None:
-    """The three numbers of a date and their order: ymd, dmy, mdy, or ? where day and month cannot be told."""
+    """The three numbers of a date and their order: ymd, dmy, mdy, or ? where day and month cannot be distinguished."""
     bare = text.strip().replace("年", "-").replace("月", "-").replace("日", "")
     if result := re.match(r"^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})(?:[T ].*)?$", bare):
         return int(result[1]), int(result[2]), int(result[3]), "ymd"
@@ -185,7 +184,7 @@ def _numbers(text: str) -> tuple[int, int, int, str] | None:
             return None
         return monday.year, monday.month, monday.day, "ymd"
     if (result := re.match(EPOCH, bare)) and int(result[1]) % QUARTER_HOUR == 0:
-        # midnight at the place of the source is up to half a day from that of UTC
+        # midnight in the time zone of the source is up to half a day from that of UTC
         day = datetime(1970, 1, 1) + timedelta(seconds=int(result[1]) + 12 * 3600)
         return day.year, day.month, day.day, "ymd"
     if result := re.match(r"^(\d{4})-(\d{2})-(\d{2})\s*(?:-|–|\.\.|/)\s*\d{4}-\d{2}-\d{2}$", bare):

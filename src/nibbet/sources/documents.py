@@ -1,4 +1,4 @@
-"""JSON documents as paged services answer them: the rows of a page as a table, keys without names told by their values later."""
+"""JSON documents of paged services: the rows of a page as a table; columns without names are recognised by their values later."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ from nibbet.errors import SourceError
 from nibbet.sources.files import Plain
 from nibbet.sources.sheets import Sheet, cell_text, table_of_rows
 
-#: characters of a document that are read at once; larger ones are better kept as lines
+#: characters of a document that is read as a whole; larger ones should be JSON lines
 MOST_CHARACTERS = 400_000_000
 
 
 def is_document(plain: Plain) -> bool:
-    """Whether a JSON file is one document, or lines whose objects hold lists: what no columnar reader takes as a table."""
+    """Whether a JSON file is one document, or lines whose objects contain lists, which no columnar reader takes as a table."""
     first = plain.head.lstrip()[:1]
     if plain.suffix == ".json":
         return True
@@ -28,7 +28,7 @@ def is_document(plain: Plain) -> bool:
 
 
 def document(plain: Plain) -> Sheet:
-    """The rows in a document, or in a document a line. Raises SourceError where it is no JSON or holds no list of rows."""
+    """The rows in a document, or in one document a line. Raises SourceError unless it is JSON with a list of rows."""
     if plain.size > MOST_CHARACTERS:
         raise SourceError(f"{plain.name}: the document is larger than {MOST_CHARACTERS:,} bytes. Save it as JSON lines, one row a line.")
     text = plain.path.read_text("utf-8-sig")
@@ -70,7 +70,7 @@ def _is_heads(name: str) -> bool:
 
 
 def _names_in(node: dict[str, Any]) -> dict[str, list[str]]:
-    """Names of lists of values by the word that their list of headers begins with: dimension, metric ...; "" for columns or fields."""
+    """Names of lists of values by the first word of their list of headers: dimension, metric ...; "" for columns or fields."""
     result: dict[str, list[str]] = {}
     for name, value in node.items():
         if _is_heads(name) and isinstance(value, list):
@@ -85,7 +85,7 @@ def _names_in(node: dict[str, Any]) -> dict[str, list[str]]:
 
 
 def _cells(row: Any, names: dict[str, list[str]]) -> Iterator[tuple[str, str]]:
-    """The cells of a row by name: scalars by their own, members of lists by the list of headers beside them, else by list and place."""
+    """The cells of a row by name: scalars by their own, members of lists by the list of headers, else by list and place."""
     if isinstance(row, list):
         heads = names.get("", [])
         for place, value in enumerate(row):

@@ -1,4 +1,4 @@
-"""From what lies in the folder to plain UTF-8 files: finds, unpacks within bounds, decodes."""
+"""Finds the files of a folder, unpacks them within limits, and decodes them to UTF-8."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ from nibbet.engine.digest import spans
 from nibbet.errors import SourceError
 
 CHUNK = 1 << 20
-#: so much of a text shows its shape
+#: length of the beginning of a text that shows its shape
 HEAD_CHARACTERS = 200_000
-#: and so much of its end, which days it reaches
+#: and of its end, which shows its last days
 TAIL_BYTES = 20_000
-#: files of a folder that are looked at for settings, and how small they are
+#: files of a folder that may hold settings, and their largest size
 MOST_BESIDE, SMALL_BYTES = 60, 20_000
 PACKED = {".gz", ".zip", ".zst"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
@@ -31,7 +31,7 @@ READABLE = {".warc", ".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet",
 
 @dataclass(frozen=True)
 class Limits:
-    """How far a packed file may grow: bytes in all, and against its own size."""
+    """Limits on the size of an unpacked file: bytes in total, and relative to the compressed size."""
 
     expanded_bytes: int
     expansion_ratio: float
@@ -39,8 +39,8 @@ class Limits:
 
 @dataclass(frozen=True)
 class Plain:
-    """One file ready to read: its name as a person knows it, the digest, kind and number of its bytes, and the text it begins with ("" where
-    it is no text) and, beyond that, ends with; `lay` unpacks it when it was not yet, and says where it lies.
+    """One file ready to read: its display name, the digest, kind and size of its bytes, and the beginning of its text ("" if it is no
+    text) and its end if that is separate; `lay` unpacks it on demand and returns its path.
     """
 
     name: str
@@ -53,14 +53,14 @@ class Plain:
 
     @property
     def path(self) -> Path:
-        """Where its plain bytes lie."""
+        """The path of its plain bytes."""
         return self.lay()
 
 
 def find_files(root: Path, patterns: list[str]) -> list[Path]:
-    """The files that the patterns name, relative to `root`, each once, in the order of their names.
+    """The files that match the patterns, relative to `root`, each once, in order of their names.
 
-    Raises SourceError for a pattern that names no file.
+    Raises SourceError for a pattern without a match.
     """
     result: dict[Path, None] = {}
     for pattern in patterns:
@@ -77,7 +77,7 @@ def find_files(root: Path, patterns: list[str]) -> list[Path]:
 
 
 def small_neighbours(folder: Path) -> list[Path]:
-    """The small text files of a folder, among which a table of settings may be."""
+    """The small text files of a folder, which may include a table of settings."""
     small = [
         p for p in folder.iterdir() if p.suffix.lower() in (".csv", ".tsv", ".txt") and p.is_file() and 0 < p.stat().st_size < SMALL_BYTES
     ]
@@ -85,19 +85,20 @@ def small_neighbours(folder: Path) -> list[Path]:
 
 
 def name_in(root: Path, path: Path) -> str:
-    """What a file is called: by its place in the folder `root` where it lies there, from wherever that is looked at."""
+    """The display name of a file: relative to the folder `root` if it is inside, whatever the working directory."""
     return str(path.relative_to(root)) if path.is_relative_to(root) else str(path)
 
 
 def _is_hidden(path: Path, base: Path) -> bool:
-    """Files that no one means: hidden ones, those in hidden folders such as the store, and what programs leave beside open files."""
+    """Files to ignore: hidden ones, those in hidden folders such as the store, and lock files of open documents."""
     return path.name.startswith("~") or any(part.startswith(".") for part in path.relative_to(base).parts)
 
 
 def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callable[[Path], str]) -> Iterator[Plain]:
-    """The plain files in `path`: itself, or what it holds when packed, each decoded to UTF-8; `digest_of` tells the digest of a plain one.
+    """The plain files in `path`: itself, or the members of an archive, each decoded to UTF-8; `digest_of` returns the digest of a plain
+    one.
 
-    Raises SourceError for a damaged or oversized archive, a member that leaves its folder, or an unknown kind of file.
+    Raises SourceError for a damaged or oversized archive, a member outside its folder, or an unknown kind of file.
     """
     suffix = path.suffix.lower()
     if path.stat().st_size == 0:
@@ -124,9 +125,9 @@ def _opened(path: Path) -> IO[bytes]:
 
 
 class _Zstd:
-    """A zstd file as a stream that tells damage and an early end by OSError and EOFError, as the other formats do."""
+    """A zstd file as a stream that reports damage and truncation by OSError and EOFError, as the other formats do."""
 
-    PORTION = 4096  # packed bytes at once: small, for they may grow thousandfold
+    PORTION = 4096  # compressed bytes at once: few, because they may expand a thousandfold
 
     def __init__(self, path: Path) -> None:
         import zstandard
@@ -183,7 +184,7 @@ def _target(spill: Path, name: str, suffix: str) -> Path:
 
 
 def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: Limits) -> str:
-    """Write the stream to `target` within the limits; returns the digest of its bytes."""
+    """Writes the stream to `target` within the limits; returns the digest of its bytes."""
     bound = min(limits.expanded_bytes, max(int(packed_size * limits.expansion_ratio), 64 * CHUNK))
     seen, digest = 0, xxhash.xxh3_128()
     with target.open("wb") as out:
@@ -202,7 +203,7 @@ def _copy(stream: IO[bytes], target: Path, name: str, packed_size: int, limits: 
 
 
 def _plain(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Iterator[Plain]:
-    """The file as plain ones: an archive of answers as its tables, any other as itself."""
+    """The file as plain ones: a web archive as its tables, any other as itself."""
     if suffix != ".warc":
         yield _decoded(path, name, digest, suffix, spill)
         return
@@ -236,7 +237,7 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
 
 
 def _ends_alike(head: bytes) -> bool:
-    """Whether lines end in one way that the engine reads: all with a line feed, or all with a carriage return before it."""
+    """Whether all lines end in the same way that the engine reads: a line feed, or a carriage return and a line feed."""
     both = head.count(b"\r\n")
     return head.count(b"\r") == both and both in (0, head.count(b"\n"))
 
@@ -277,7 +278,7 @@ def _is_utf8(path: Path) -> bool:
     rest = b""
     for span in spans(path):
         view = rest + span
-        cut = next((n for n in range(1, min(4, len(view)) + 1) if view[-n] & 0xC0 != 0x80), 0)  # where the last character begins
+        cut = next((n for n in range(1, min(4, len(view)) + 1) if view[-n] & 0xC0 != 0x80), 0)  # the beginning of the last character
         end = len(view) - cut if cut and view[-cut] >= 0xC0 else len(view)
         bounds = pa.py_buffer(np.array([0, end], dtype=np.int64))
         try:
@@ -293,7 +294,7 @@ def _is_utf8(path: Path) -> bool:
 
 
 def _legacy_encoding(path: Path) -> str:
-    """A one-byte encoding by the letters it would give; Western European where nothing tells."""
+    """A one-byte encoding by the letters it would give; Western European by default."""
     from charset_normalizer import from_bytes
 
     with path.open("rb") as file:

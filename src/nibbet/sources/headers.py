@@ -1,4 +1,4 @@
-"""Where a table begins: its header in rows of cells, one row or two, and the tables that stand below each other."""
+"""Finds the header of a table in rows of cells, in one row or two, and tables below each other."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from typing import Any
 from nibbet.sources.periods import Period, period_in, without_period
 from nibbet.sources.profile import DATE, NUMBER
 
-#: rows in which tables below each other are looked for
+#: rows in which tables below each other are searched
 MOST_ROWS_OF_BLOCKS = 20_000
 
 
 def header_row(rows: list[list[Any]]) -> int | None:
-    """Where the header stands: the first full row of words above rows that are as wide; None where nothing fits."""
+    """The index of the header: the first full row of words above rows of the same width; None without one."""
     filled = [sum(1 for cell in row if str(cell).strip()) for row in rows[:200]]
     wide = Counter(width for width in filled if width).most_common()
     if not wide:
@@ -32,18 +32,18 @@ def header_row(rows: list[list[Any]]) -> int | None:
         if not enough or repeats or any(_is_value(cell) for cell in cells):
             continue
         if usual > 2 and len(cells) <= usual / 2:
-            continue  # a title, a setting, or the upper of two rows of headers
+            continue  # a title, a setting, or the upper of two header rows
         return place
     return None
 
 
 def _periods(row: list[str]) -> list[Period]:
-    """The different days, months or quarters that cells of a row name."""
+    """The distinct days, months or quarters in the cells of a row."""
     return list(dict.fromkeys(period for cell in row if (period := period_in(str(cell))) is not None))
 
 
 def bare_periods(cells: list[str]) -> list[str]:
-    """The cells that name a period and nothing else."""
+    """The cells that contain a period and nothing else."""
     return [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
 
 
@@ -55,14 +55,14 @@ def _is_header_of_periods(cells: list[str]) -> bool:
 
 
 def _is_value(cell: str) -> bool:
-    """A cell that no header would hold: a number, a day or an address."""
+    """A cell that no header would contain: a number, a date or an address."""
     if NUMBER.match(cell) or "://" in cell or re.match(r"/\S*$", cell):
         return True
     return bool(DATE.match(cell)) and not re.search(r"[^\W\d_]{3,}", without_period(cell))
 
 
 def first_row_of_values(rows: list[list[str]]) -> int | None:
-    """Where a table without headers begins: the first of rows as wide as most, when it holds values; None where there is none."""
+    """The index of the first row of a table without headers: the first as wide as most, if it holds values; None without one."""
     widths = Counter(len(row) for row in rows[:200]).most_common(1)
     if not widths or widths[0][0] < 2 or len(rows) < 2:
         return None
@@ -72,7 +72,7 @@ def first_row_of_values(rows: list[list[str]]) -> int | None:
 
 
 def header_cells(rows: list[list[str]], head: int) -> list[str]:
-    """The header, each cell with what stands above it where two rows make it: a window over its measures."""
+    """The header; of two header rows, each cell is joined with the one above: a window over its measures."""
     header = [str(cell).strip() for cell in rows[head]]
     above = [str(cell).strip() for cell in rows[head - 1]] if head else []
     named = [cell for cell in above if cell]
@@ -92,7 +92,7 @@ def header_cells(rows: list[list[str]], head: int) -> list[str]:
 
 
 def with_row_names(header: list[str], body: list[list[str]]) -> list[str]:
-    """The header with a name for a first column that lacks one, where each row begins with its own name or number, as statistical programs write tables."""
+    """The header with a name for an unnamed first column of row names or numbers, as statistical programs write tables."""
     rows = [row for row in body if row]
     names = {row[0] for row in rows}
     named = len(rows) > 1 and len(names) == len(rows) and all(len(row) == len(header) + 1 for row in rows)
@@ -100,7 +100,7 @@ def with_row_names(header: list[str], body: list[list[str]]) -> list[str]:
 
 
 def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list[str]]]:
-    """The tables below each other in rows of cells: header, rows, and the lines above each; one or none where blank rows part no tables."""
+    """The tables below each other in rows of cells: header, rows, and the lines above each; at most one without separating blank rows."""
     groups: list[list[list[str]]] = [[]]
     for row in rows:
         if any(str(cell).strip() for cell in row):
@@ -117,12 +117,12 @@ def blocks(rows: list[list[str]]) -> list[tuple[list[str], list[list[str]], list
             result.append((header_cells(group, head), body, [*lines, *(" ".join(map(str, row)) for row in group[:head])]))
             lines = []
         elif result and len(group[0]) == len(result[-1][0]) and sum(1 for cell in group[0] if str(cell).strip()) > 1:
-            result[-1][1].extend(group)  # rows of the same table behind a blank line
+            result[-1][1].extend(group)  # rows of the same table after a blank line
         else:
             lines += [" ".join(map(str, row)) for row in group]
     return result
 
 
 def fitted(row: list[str], width: int) -> list[str]:
-    """The row with as many cells as asked, empty ones behind its own."""
+    """The row with exactly `width` cells, padded with empty ones."""
     return (row + [""] * width)[:width]

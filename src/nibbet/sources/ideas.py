@@ -1,4 +1,4 @@
-"""A list of ideas from wherever people keep them: the first column of a table, or a line each."""
+"""Reads a list of ideas: the first column of a table, or one per line."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ HEADERS = {"idea", "ideas", "query", "queries", "topic", "topics", "keyword", "k
 
 
 def read_ideas(path: Path) -> list[str]:
-    """The ideas of a text or CSV file, in their order, each once; a header word is left out. Raises SourceError."""
+    """The ideas of a text or CSV file, in order and without duplicates; a header word is left out. Raises SourceError."""
     from charset_normalizer import from_bytes
 
     try:

@@ -1,4 +1,4 @@
-"""Inventories as Parquet files: their columns, and how rows get there."""
+"""Writes inventories as Parquet files: their columns and rows."""
 
 from __future__ import annotations
 
@@ -38,12 +38,12 @@ LINKS = pa.schema(
         ("silent", pa.string()),
     ]
 )
-#: rows that are written together: of long texts few, of links many
+#: rows written together: few long texts, many links
 FEW, MANY = 2_000, 100_000
 
 
 class Rows:
-    """Rows into a Parquet file, some at a time; a context manager."""
+    """Writes rows to a Parquet file in batches; a context manager."""
 
     def __init__(self, path: Path, schema: pa.Schema) -> None:
         self._schema, self._columns = schema, [list[Any]() for _ in schema]
@@ -57,7 +57,7 @@ class Rows:
         self._file.close()
 
     def add(self, row: Mapping[str, Any]) -> None:
-        """A row; columns that it lacks, and empty texts, become null."""
+        """Adds a row; missing columns and empty texts become null."""
         for known, field in zip(self._columns, self._schema, strict=True):
             known.append(_value(row.get(field.name), field.type))
         if len(self._columns[0]) >= FEW:
@@ -74,7 +74,7 @@ def _value(value: Any, kind: pa.DataType) -> Any:
 
 
 def keep_earlier(folder: Path, today: date) -> None:
-    """Keep an inventory of an earlier day beside the one that takes its place, without its texts: what changed since is told by both."""
+    """Keeps an inventory of an earlier day beside its replacement, without its texts, to compare both."""
     path = folder / "pages.parquet"
     try:
         known = pq.ParquetFile(path)
@@ -90,7 +90,7 @@ def keep_earlier(folder: Path, today: date) -> None:
 
 
 def day_of(text: str | None) -> date | None:
-    """The day that a text begins with; None where it names none."""
+    """The date at the beginning of a text; None without one."""
     try:
         return date.fromisoformat(text[:10]) if text else None
     except ValueError:

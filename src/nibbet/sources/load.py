@@ -1,4 +1,4 @@
-"""Every source of the settings, found, understood and cleaned."""
+"""Finds, recognises and cleans every source in the settings."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ Say = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Understood:
-    """A sheet with the settings of its source, what its columns mean, and what one unit of its currency is worth (None: as it is)."""
+    """A sheet with the settings of its source, the meaning of its columns, and the exchange rate of its currency (None: as it is)."""
 
     sheet: Sheet
     settings: SourceSettings
@@ -44,8 +44,8 @@ def read_sources(
 ) -> list[Clean]:
     """One cleaned table per file (or frame, or sheet), in the order of the settings.
 
-    Files are read by `engine` and then lie in `main`; tables of `main` are cleaned where they are. Every source is understood before any is
-    read, so that all doubts come at once. Raises SourceError and its kin; the message names file, fault and mend.
+    Files are read by `engine` and then stored in `main`; tables of `main` are cleaned in place. Every source is recognised before any is
+    read, so that all doubts are reported at once. Raises SourceError and its subclasses; the message names file, fault and remedy.
     """
     limits = Limits(config.limits.expanded_bytes, config.limits.expansion_ratio)
     place = Place(engine, store, tuple(config.site.brand))
@@ -67,7 +67,7 @@ def read_sources(
         else:
             gathered(lambda s=settings: [(place, one) for one in _of_files(place, s, config, root, limits, say, faults)])  # type: ignore[misc]
     result: list[Clean] = []
-    idle: dict[str, set[str]] = {}  # of a table that serves as two kinds, what serves as neither
+    idle: dict[str, set[str]] = {}  # columns of a table with two kinds that neither uses
     for _, one in todo:
         idle[one.sheet.name] = idle.get(one.sheet.name, set(one.reading.unused)) & set(one.reading.unused)
     for at, one in [] if faults else todo:
@@ -95,7 +95,7 @@ def read_sources(
 def _of_files(
     place: Place, settings: SourceSettings, config: Config, root: Path, limits: Limits, say: Say, faults: list[NibbetError]
 ) -> list[Understood]:
-    """The tables in the files of a source, understood; what cannot be is added to `faults`."""
+    """The recognised tables in the files of a source; errors are added to `faults`."""
     paths = find_files(root, settings.files)
     say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
     names = [name_in(root, path) for path in paths]
@@ -119,9 +119,9 @@ def _of_files(
 
 
 def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict[Path, list[str]], path: Path, name: str) -> list[Sheet]:
-    """The tables of a file that serve; what the store knows of it is enough, and it is unpacked only when its rows are read.
+    """The usable tables of a file, from the store if possible; a known file is unpacked only when its rows are read.
 
-    beside: what is known already of the settings that lie in folders.
+    beside: settings already found in folders.
     """
     laid: list[Path] = []
 
@@ -156,7 +156,7 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict
 
 
 def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
-    """Whether the rows of a table carry their days: by header and first row where these are plain, else by all that is known of it."""
+    """Whether the rows of a table have days: by header and first row if these are clear, else by full recognition."""
     day = TABLES[settings.kind][0]
     for place, header in enumerate(sheet.header):
         if sheet.sample and header_score(header, day) > 0.9 and DATE.match(sheet.sample[0][place].strip()):
@@ -165,7 +165,7 @@ def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
 
 
 def _moved(clean: Clean, engine: Engine, main: AnyEngine) -> Clean:
-    """The same rows as tables of `main`, by way of Parquet files."""
+    """The same rows as tables of `main`, through Parquet files."""
     if main is engine:
         return clean
     kept = engine.keep(clean.table)
@@ -176,7 +176,7 @@ def _moved(clean: Clean, engine: Engine, main: AnyEngine) -> Clean:
 
 
 def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sheet]:
-    """The tables of a file that serve as the kind; the others of a package are left out, with a note."""
+    """The tables of a file that can be of the kind; the others of a package are left out, with a note."""
     if settings.sheet is not None:
         named = [sheet for sheet in sheets if sheet.name.endswith((f"[{settings.sheet}]", f"/{settings.sheet}"))]
         if not named:
@@ -204,7 +204,7 @@ def _present(columns: dict[str, str], sheet: Sheet) -> dict[str, str]:
 
 
 def _exchange(settings: SourceSettings, config: Config) -> float | None:
-    """What one unit of the source's currency is worth in that of [value]; null where both are the same."""
+    """The value of one unit of the currency of the source in that of [value]; null where both are the same."""
     if settings.currency is None or settings.currency == config.value.currency:
         return None
     if settings.currency not in config.value.rates:
@@ -216,9 +216,9 @@ def _exchange(settings: SourceSettings, config: Config) -> float | None:
 
 
 def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Understood:
-    """A sheet with its columns told, combined ones taken apart, constants added, and the days it covers.
+    """A sheet with the meaning of its columns, combined ones split, constants added, and the days it covers.
 
-    Raises MissingColumnError and SourceError with the line that mends.
+    Raises MissingColumnError and SourceError with the line that settles the fault.
     """
     sheet = with_constants(combined_apart(sheet, settings.kind), settings.constant)
     constant = {name: f"constant {name}" for name in settings.constant}
@@ -242,7 +242,7 @@ def _cleaned(place: Place, one: Understood) -> Clean:
 
 
 def with_constants(sheet: Sheet, constant: Mapping[str, str]) -> Sheet:
-    """The sheet with a column for each thing that all its rows share."""
+    """The sheet with a column for each constant of its source."""
     if not constant:
         return sheet
     values = list(constant.values())
@@ -261,7 +261,8 @@ def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Under
             raise SourceError(f"{kind}: there is no file {path}.")
         return [_understood(sheet, settings) for sheet in _sheets(place, settings, limits, {}, path, path.name)]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
-    own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}  # our own names are taken at their word
+    # Nibbet's own column names are taken literally
+    own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}
     settings = SourceSettings(kind=kind, table=kind, columns=own)  # type: ignore[arg-type]
     return [_understood(part, settings) for part in windows_apart(sheet, kind)]
 

@@ -1,4 +1,4 @@
-"""What a packed file, a workbook or a folder holds: its tables, and what they tell of each other."""
+"""The tables of an archive, a workbook or a folder, and what they say about each other."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ from nibbet.sources.recognise import words_of
 from nibbet.sources.sheets import Sheet, delimited
 from nibbet.sources.surroundings import is_settings, settings_lines, with_periods
 
-#: headers of a column that holds source and medium
+#: headers of a column with source and medium
 SOURCE_WORDS, MEDIUM_WORDS = {"source", "quelle", "fuente", "fonte", "bron", "origine"}, {"medium", "medio", "mezzo", "support"}
 
 
 def tables_of(plains: list[Plain]) -> tuple[list[Sheet], list[tuple[str, str]]]:
-    """The tables in the plain files of one package, and notes of those that hold none. Raises SourceError where no file holds any."""
+    """The tables in the plain files of one package, and notes of those that have none. Raises SourceError where no file has any."""
     sheets: list[Sheet] = []
     faults: list[SourceError] = []
     for plain in plains:
@@ -34,13 +34,13 @@ def tables_of(plains: list[Plain]) -> tuple[list[Sheet], list[tuple[str, str]]]:
 
 
 def with_surroundings(sheets: list[Sheet], package: list[Sheet], beside: list[str]) -> list[Sheet]:
-    """The sheets with the days that their package tells: its tables of settings, or the days of a dated table in it."""
+    """The sheets with the period given by their package: its tables of settings, or the days of a dated table in it."""
     lines = [line for sheet in package if is_settings(sheet) for line in settings_lines(sheet)]
     return with_periods(sheets, lines or beside, _dated(package))
 
 
 def _dated(package: list[Sheet]) -> tuple[date, date] | None:
-    """The days that the one small table of days in a package covers."""
+    """The period covered by the only small table of days in a package."""
     spans = set()
     for sheet in package:
         if sheet.column is None or is_settings(sheet):
@@ -58,7 +58,7 @@ def _dated(package: list[Sheet]) -> tuple[date, date] | None:
 
 
 def settings_beside(path: Path, known: dict[Path, list[str]]) -> list[str]:
-    """The lines of small tables of settings that lie in the folder of a file."""
+    """The lines of small tables of settings in the folder of a file."""
     if path.parent not in known:
         lines: list[str] = []
         for other in small_neighbours(path.parent):
@@ -71,7 +71,7 @@ def settings_beside(path: Path, known: dict[Path, list[str]]) -> list[str]:
 
 
 def combined_apart(sheet: Sheet, kind: str) -> Sheet:
-    """A column that holds source and medium, parted by a slash, as two."""
+    """A column with source and medium, separated by a slash, as two."""
     if kind != "landings":
         return sheet
     for place, header in enumerate(sheet.header):

@@ -1,4 +1,4 @@
-"""The days that a table without dates covers, as its headers, its preamble, a table of settings or a name tell them."""
+"""The period of a table without dates, from its headers, its preamble, a table of settings or a name."""
 
 from __future__ import annotations
 
@@ -33,13 +33,13 @@ _QUARTER = re.compile(
 )
 _START = r"\b(start|from|begin|von|beginn|ab|debut|début|depuis|du|desde|inicio|da|dal|inizio|van|begin|fran|från|fra|od)\b"
 _END = r"\b(end|to|until|till|bis|ende|fin|au|jusqu|hasta|a|al|fine|tot|eind|til|slut|do|koniec)\b"
-#: words of a column set that is held against another
+#: words of a column set for the period of comparison
 _BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior"}  # fmt: skip
 _YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy"}
 
 
 def period_in(text: str) -> Period | None:
-    """The one period that a text names: two days, one month or quarter, or from one month to another; None where it names none or several."""
+    """The only period in a text: two days, one month or quarter, or from one month to another; None for none or several."""
     text = _plain(text)
     days = _days(text)
     if days is None:
@@ -56,7 +56,7 @@ def period_in(text: str) -> Period | None:
 
 
 def without_period(text: str) -> str:
-    """The text without the days, months and quarters it names, and the marks between them."""
+    """The text without its days, months and quarters, and the marks between them."""
     bare = _QUARTER.sub(" ", _MONTH.sub(" ", _DAY.sub(" ", _plain(text))))
     return re.sub(r"\s+", " ", re.sub(r"\(\s*(?:[-–—/.,:]|to|bis|au|a|al|until|\s)*\s*\)|(?:^|\s)[-–—]+(?=\s|$)", " ", bare)).strip(
         " -–—:,|"
@@ -64,7 +64,7 @@ def without_period(text: str) -> str:
 
 
 def period_of_lines(lines: Iterable[str]) -> Period | None:
-    """The period that a preamble or a table of settings tells: a line that names one, else a line for its start and one for its end."""
+    """The period in a preamble or a table of settings: a line with one, else a line for its start and one for its end."""
     texts = [_plain(line).strip(" #\t;,\"'") for line in lines]
     result = {period for line in texts if (period := period_in(line)) is not None and len(_days(line) or ()) == 2}
     if len(result) == 1:
@@ -80,7 +80,7 @@ def period_of_lines(lines: Iterable[str]) -> Period | None:
 
 
 def period_of_name(name: str) -> Period | None:
-    """The period that the name of a file tells, else those of the folders it lies in, the nearest first."""
+    """The period in the name of a file, else in the names of its folders, the nearest first."""
     for part in reversed(re.split(r"[/\\]", name)):
         if (result := period_in(re.sub(r"\.\w{1,8}$", "", part).replace("_", " "))) or (result := period_in(part)):
             return result
@@ -88,7 +88,7 @@ def period_of_name(name: str) -> Period | None:
 
 
 def days_of_name(name: str) -> Period | None:
-    """The day that the name of a file tells, as first and last, else the period that it or its folders tell."""
+    """The day in the name of a file, as first and last, else the period in its name or those of its folders."""
     for part in reversed(re.split(r"[/\\]", name)):
         days = _days(_plain(re.sub(r"\.\w{1,8}$", "", part).replace("_", " ")))
         if days and len(days) == 1:
@@ -97,7 +97,7 @@ def days_of_name(name: str) -> Period | None:
 
 
 def in_words(periods: Iterable[Period]) -> str:
-    """Periods as people read them: each by itself, or, where three and more follow on each other, how many and from when to when."""
+    """Periods for display: each by itself or, for three or more consecutive ones, their number, beginning and end."""
     known = sorted(periods)
     follow = all(later[0] == earlier[1] + timedelta(days=1) for earlier, later in pairwise(known))
     if len(known) > 2 and follow:
@@ -106,7 +106,7 @@ def in_words(periods: Iterable[Period]) -> str:
 
 
 def period_beside(words: list[str], period: Period) -> Period | None:
-    """The period of a column set that is called "previous" or "a year before" beside one whose days are known."""
+    """The period of a column set that is called "previous" or "a year before", next to one with known days."""
     known = set(words)
     if known & _YEAR:
         return _year_before(period[0]), _year_before(period[1])
@@ -117,7 +117,7 @@ def period_beside(words: list[str], period: Period) -> Period | None:
 
 
 def _plain(text: str) -> str:
-    """The text without accents, by which months are named."""
+    """The text without accents, in which months are recognised."""
     return "".join(c for c in unicodedata.normalize("NFKD", text) if not unicodedata.combining(c))
 
 
@@ -126,7 +126,7 @@ def _year_before(day: date) -> date:
 
 
 def _days(text: str) -> list[date] | None:
-    """The days that a text names in their order; None where day and month cannot be told apart."""
+    """The days in a text in their order; None where day and month cannot be distinguished."""
     from nibbet.sources.recognise import words_of
 
     result: list[tuple[int, int, int] | tuple[int, int, int, str]] = []

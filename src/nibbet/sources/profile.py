@@ -1,4 +1,4 @@
-"""What the values of a column show, whatever its header says: addresses, days, counts, rates, places, flags, short lists."""
+"""What the values of a column show, whatever its header: addresses, days, counts, rates, positions, flags, short lists."""
 
 from __future__ import annotations
 
@@ -26,9 +26,9 @@ DATE = re.compile(
     rf"|^[^\W\d]{{3,}}\.?[- ]\d{{4}}$|^\d{{4}}-\d{{2}}-\d{{2}}\s*(-|–|\.\.|/)\s*\d{{4}}-\d{{2}}-\d{{2}}$|{WEEK}",
     re.IGNORECASE,
 )
-#: spans of time, as 1:05, 00:01:05 or 1m 05s
+#: durations such as 1:05, 00:01:05 or 1m 05s
 DURATION = r"^(?:\d+:)?\d{1,3}:\d{2}(?:\.\d+)?$|^(?:\d+ ?h)? ?(?:\d+ ?m(?:in)?)? ?\d+(?:\.\d+)? ?s(?:ec)?$"
-#: a number told by its bounds, as 100 - 1K
+#: a number given by its bounds, such as 100 - 1K
 BAND = r"(?i)^(\d[\d.,]*) ?([km]?)\s*(?:\s-\s|[–—])\s*(\d[\d.,]*) ?([km]?)$"
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
 MEDIA_TYPE = re.compile(r"^(text|image|application|font|video|audio|model|multipart|message)/[\w.+-]+", re.IGNORECASE)
@@ -41,20 +41,20 @@ DEVICES = set(
 SURFACES = set(
     "web image images video videos news feed bild bilder imagen imagenes immagini vidéo vídeo noticias nieuws nachrichten".split()
 )
-#: what rows call web search
+#: names of web search in rows
 WEB = set(
     "web|websuche|web search|websearch|web results|websökning|recherche web|búsqueda web|ricerca web|pesquisa na web|ウェブ|网页|веб".split(
         "|"
     )
 )
 STATUSES = {200, 204, 206, 301, 302, 303, 304, 307, 308, 400, 401, 403, 404, 405, 410, 429, 451, 500, 502, 503, 504}
-#: values so close to a ratio of two columns that they are that ratio, as rounded as people round
+#: largest rounding error of a ratio of two columns
 RATIO_SLACK = 0.0051
 
 
 @dataclass(frozen=True)
 class Profile:
-    """One column of a sample. Shares are of its filled cells; numbers stand by row, NaN where a cell holds none."""
+    """One column of a sample. Shares are of its filled cells; numbers are by row, NaN for other cells."""
 
     rows: int
     filled: int
@@ -78,23 +78,23 @@ class Profile:
 
     @property
     def whole(self) -> bool:
-        """Counts: whole numbers from 0 up, in nine of ten filled cells."""
+        """Counts: whole numbers from 0, in nine of ten filled cells."""
         known = self.numbers[~np.isnan(self.numbers)]
         return self.number >= 0.9 and not self.percent and bool(len(known)) and bool(np.all((known == np.floor(known)) & (known >= 0)))
 
     @property
     def redirects(self) -> bool:
-        """Answers of a server that all lead elsewhere."""
+        """Status codes that are all redirects."""
         return self.status and self.filled == self.rows and bool(np.all(self.numbers // 100 == 3))
 
     @property
     def is_text(self) -> bool:
-        """Words of people: neither addresses nor numbers, days, flags or media types."""
+        """Words: neither addresses nor numbers, days, flags or media types."""
         return self.filled > 0 and max(self.address, self.date, self.number, self.media) < 0.6 and not (self.yes_no or self.index_words)
 
 
 def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
-    """What each column of a sample shows; one whose numbers prove no decimal mark is read with that of the others, for a table has one habit."""
+    """The profile of each column of a sample; a column that proves no decimal mark uses that of the others."""
     from nibbet.sources.conventions import sample_mark
 
     figures = [[cell.strip() for cell in cells if NUMBER.match(cell.strip()) and not DATE.match(cell.strip())] for cells in columns]
@@ -104,7 +104,7 @@ def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
 
 
 def profile(cells: Sequence[str], mark: str) -> Profile:
-    """What a column of sampled cells shows, its numbers read with a decimal mark."""
+    """The profile of a column of sampled cells, its numbers read with a decimal mark."""
     bare = [cell.strip() for cell in cells]
     filled = [cell for cell in bare if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)]
     count = max(len(filled), 1)
@@ -176,7 +176,7 @@ def is_ratio(rate: Profile, part: Profile, whole: Profile) -> bool:
 
 
 def never_above(part: Profile, whole: Profile) -> bool:
-    """Whether two columns of counts can be a part and its whole: in no row the part is larger, and all in all it is smaller."""
+    """Whether two columns of counts can be a part and its whole: the part is never larger, and smaller in total."""
     usable = ~np.isnan(part.numbers) & ~np.isnan(whole.numbers)
     a, b = part.numbers[usable], whole.numbers[usable]
     return bool(len(a)) and bool(np.all(a <= b)) and float(a.sum()) < float(b.sum())

@@ -1,4 +1,4 @@
-"""One plain file to its tables, whatever form it has."""
+"""Reads the tables of one plain file of any format."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a table is and what its columns mean, told from header words and from values; never from a list of any program's columns."""
+"""Recognises the kind of a table and the meaning of its columns, from header words and values; never from the column list of any program."""
 
 from __future__ import annotations
 
@@ -25,10 +25,10 @@ SURE, DOUBTFUL = 0.62, 0.40
 
 @dataclass(frozen=True)
 class Reading:
-    """A sheet understood as one kind of table.
+    """A sheet recognised as one kind of table.
 
-    `unused` are the headers that serve for nothing, those with the values of a flag, an address or a count first; `twice` the columns
-    that were not taken because several columns of other values are headed alike.
+    `unused` are the headers of unused columns, those with values of a flag, an address or a count first; `twice` the columns
+    not used because several with different values have the same header.
     """
 
     kind: str
@@ -43,7 +43,7 @@ class Reading:
         return [match for match in self.matches.values() if match.confidence < SURE]
 
 
-#: letters with a bar or without their dot, which no accent tells from the plain ones
+#: letters with a bar or without their dot, which Unicode does not decompose
 BARRED = str.maketrans("ıłøđ", "ilod")
 
 
@@ -54,13 +54,13 @@ def words_of(header: str) -> list[str]:
     return re.findall(r"[^\W_]+", unicodedata.normalize("NFC", plain))
 
 
-#: words of headers that count only some of what the others name
+#: header words that restrict a count to a part
 PART_ONLY = {"new", "returning", "neue", "wiederkehrende", "nouveaux", "nuevos", "recurrentes", "nuovi", "nieuwe", "first", "unique"}
 
 
 @dataclass(frozen=True)
 class _Phrase:
-    """Header words of a column: the words, their stems, how much they count, and whether their script has no blanks."""
+    """Header words of a column: the words, their stems, their weight, and whether their script has no blanks."""
 
     words: list[str]
     stems: frozenset[str]
@@ -97,14 +97,14 @@ def header_score(header: str, column: Column) -> float:
     return best
 
 
-#: text columns of words or sentences, which addresses, numbers, days and media types are not
+#: text columns of words or sentences, never of addresses, numbers, days or media types
 WORDY = ("query", "title", "h1", "description", "headings", "anchor", "place", "target_query")
-#: characters from which on a cell is a page's text, and no label
+#: characters from which a cell is the text of a page, not a label
 TEXT_LENGTH = 40
 
 
 def value_score(seen: Profile, column: Column) -> float:
-    """-1 where the values cannot be this column, else 0 to 1: how strongly they alone point to it."""
+    """-1 where the values exclude this column, else 0 to 1: how strongly they suggest it by themselves."""
     if not seen.filled:
         return 0.0
     if column.type == "address":
@@ -132,10 +132,10 @@ def value_score(seen: Profile, column: Column) -> float:
 
 
 def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Reading:
-    """The best assignment of the sheet's columns to the columns of `kind`: by header words, then by values for what they leave open.
+    """The best assignment of the columns of the sheet to those of `kind`: by header words, then by values for the rest.
 
     Args:
-        given: column -> header (or "#3" for the third column), as the user wrote it; these stand as they are.
+        given: column -> header (or "#3" for the third column), as set by the user; these are final.
     Raises:
         SourceError: a header in `given` is not in the sheet, or a column name is unknown.
     """
@@ -147,7 +147,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     seen = sheet.profiles
     scores = np.zeros((len(sheet.header), len(columns)))
     needed = {column.name for column in columns if column.required and column.type == "address"}
-    # an empty column of a fitting name is not meant
+    # an empty column with a suitable name does not count
     given_elsewhere = sum(one.filled > 0 and one.address > 0.6 for one in seen) >= len(needed)
     for place, header in enumerate(sheet.header):
         if place in sheet.hidden:
@@ -175,7 +175,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     matches = {name: matches[name] for name in names if name in matches and name not in _mirrored(matches, seen, fixed)}
     taken = {match.place for match in matches.values()}
     spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
-    if {"clicks", "impressions"} <= set(matches):  # a rate that its parts prove says nothing more
+    if {"clicks", "impressions"} <= set(matches):  # a rate proven by its parts adds nothing
         a, b = (seen[matches[name].place] for name in ("clicks", "impressions"))
         spare = [place for place in spare if seen[place].number < 0.9 or not is_ratio(seen[place], a, b)]
     telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
@@ -183,12 +183,12 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice)
 
 
-#: the two meanings of a bounce: what is 1 less the engaged share says nothing of sessions of one page
+#: the two meanings of bounce: a column that equals 1 minus the engaged share does not count single-page sessions
 MIRRORS = {"single_page_share": "engaged_share", "single_page_sessions": "engaged_sessions"}
 
 
 def _mirrored(matches: dict[str, Match], seen: Sequence[Profile], fixed: dict[str, int]) -> set[str]:
-    """Columns headed as bounces that are, row by row, what engagement leaves of the whole."""
+    """Columns with a bounce header that equal, row by row, the whole minus the engaged part."""
     result = set()
     for name, other in MIRRORS.items():
         if {name, other, "sessions"} <= set(matches) and name not in fixed:
@@ -202,7 +202,7 @@ def _mirrored(matches: dict[str, Match], seen: Sequence[Profile], fixed: dict[st
 
 
 def _without_twins(sheet: Sheet, matches: dict[str, Match], fixed: dict[str, int]) -> tuple[dict[str, Match], tuple[tuple[str, str], ...]]:
-    """The matches without those whose header stands above another column of other values too."""
+    """The matches without those whose header also heads another column with different values."""
     words = [words_of(header) for header in sheet.header]
 
     def has_twin(match: Match) -> bool:
@@ -239,12 +239,12 @@ def _given(sheet: Sheet, kind: str, names: list[str], given: dict[str, str]) -> 
     return fixed
 
 
-#: what rows of search can be about; totals of a site, of its days or countries serve too
+#: possible subjects of search rows; totals of a site, of its days or countries are useful too
 SUBJECTS = {"page", "query", "date", "country", "device", "surface"}
 
 
 def missing(reading: Reading) -> list[str]:
-    """Columns without which the table cannot serve as its kind."""
+    """Required columns that the table lacks for its kind."""
     lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in reading.matches]
     if reading.kind == "search" and not SUBJECTS & set(reading.matches):
         lacking.append("page")
@@ -255,7 +255,7 @@ def missing(reading: Reading) -> list[str]:
 
 
 def require_columns(sheet: Sheet, reading: Reading) -> None:
-    """Raises MissingColumnError, with the line to add, when the sheet lacks what its kind needs."""
+    """Raises MissingColumnError, with the line to add, if the sheet lacks required columns."""
     lacking = missing(reading)
     if not lacking:
         return
@@ -296,7 +296,7 @@ def _could_be(seen: Profile, column: Column) -> bool:
 
 # -- kinds ---------------------------------------------------------------------------------------------------------------------------------
 
-#: how many of which columns a table must have to be of a kind, besides those it cannot do without
+#: how many of which columns a table must have to be of a kind, in addition to the required ones
 TELLING: dict[str, tuple[int, set[str]]] = {
     "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks", "noindex", "media", "depth"}),
     "editorial": (1, {"target_query", "published", "protected", "kind", "updated"}),
@@ -306,7 +306,7 @@ TELLING: dict[str, tuple[int, set[str]]] = {
 
 
 def guess_kind(sheet: Sheet) -> Reading | None:
-    """The kind of table that explains the sheet best, or the first of several windows in it; null where none fits."""
+    """The kind of table that fits the sheet best, or the first of several windows in it; null for none."""
     if sheet.kind is not None:
         return read_as(sheet, sheet.kind)
     readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
@@ -316,7 +316,7 @@ def guess_kind(sheet: Sheet) -> Reading | None:
 
 
 def _first_window(sheet: Sheet) -> Sheet | None:
-    """The columns of the first of several windows that stand side by side, with those of none; null where headers tell under two."""
+    """The columns of the first of several windows side by side, with those of none; null for fewer than two in the headers."""
     periods = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
     if len(set(periods.values())) < 2:
         return None
@@ -326,12 +326,12 @@ def _first_window(sheet: Sheet) -> Sheet | None:
 
 
 def _is_told(sheet: Sheet, reading: Reading) -> bool:
-    """Whether enough of a table speaks for its kind."""
+    """Whether there is enough evidence for the kind of a table."""
     least, telling = TELLING.get(reading.kind, (0, set()))
     result = set(reading.matches)
     by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
     if reading.kind == "crawl" and "status" in result:
-        least = 1  # answers of a server stand nowhere else beside addresses, but in its log
+        least = 1  # status codes next to addresses occur only in a crawl or a server log
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
     if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
@@ -345,13 +345,13 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         if _maps_redirects(sheet, reading):
             return False
         return (reading.kind == "links") == _within_one_site(sheet, reading)
-    if reading.kind == "landings":  # a lone count beside addresses may be anything: words, a day or a channel must speak for visits
+    if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
         return reading.matches["sessions"] in by_words or bool(
             result & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         )
     if reading.kind == "vitals":
         return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
-    if reading.kind == "events":  # a text and a count may be anything beside an address
+    if reading.kind == "events":  # a text and a count next to an address may be anything
         return "event" in {m.column for m in by_words}
     if reading.kind == "demand":
         return not any(seen.address > 0.8 for seen in sheet.profiles) and (
@@ -363,7 +363,7 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
-    """Whether nearly no rank stands twice for one query, as it does not in results."""
+    """Whether hardly any rank occurs twice for one query, as in results."""
     if "rank" not in reading.matches:
         return True
     keys = [(row[reading.matches["query"].place], row[reading.matches["rank"].place]) for row in sheet.sample]
@@ -371,14 +371,14 @@ def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
 
 
 def _maps_redirects(sheet: Sheet, reading: Reading) -> bool:
-    """Whether a table of links is a list of redirects: each address leads to one other, and all of them answer so."""
+    """Whether a table of links is a list of redirects: each address leads to one other, and all are redirects."""
     source = reading.matches.get("source") or reading.matches.get("from_url")
     moved = any(seen.redirects for seen in sheet.profiles)
     return moved and source is not None and sheet.profiles[source.place].distinct > ONCE
 
 
 def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
-    """Whether most links of the sheet stay on the host they start from."""
+    """Whether most links of the sheet stay on their host."""
     from urllib.parse import urlsplit
 
     ends = [name for name in ("source", "target", "from_url", "page") if name in reading.matches]

@@ -1,4 +1,4 @@
-"""The records of a delimited file, counted by a plain scan of its bytes: the check that no reader loses a row."""
+"""Counts the records of a delimited file by a plain scan of its bytes, to check that no reader loses a row."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ import numpy as np
 
 from nibbet.engine.digest import spans
 
-#: characters of one cell that a count takes in
+#: longest cell in characters
 LONGEST_CELL = 12_000_000
 QUOTE, NEWLINE, RETURN = 34, 10, 13
 
 
 def line_count(path: Path) -> int:
-    """The lines of a file, the last one with or without an end."""
+    """The lines of a file, with or without a final line end."""
     lines, last = 0, NEWLINE
     for span in spans(path):
         view = np.frombuffer(span, np.uint8)
@@ -26,9 +26,9 @@ def line_count(path: Path) -> int:
 
 
 def record_count(path: Path, *, skip: int, blank_is_row: bool) -> int:
-    """The records below the first `skip` lines, where line ends between quotes end none; blank lines count where `blank_is_row`.
+    """The records below the first `skip` lines, where line ends inside quotes end none; blank lines count if `blank_is_row`.
 
-    Quotes are taken to come in pairs, as in every well-formed file; see `exact_record_count` for others.
+    Assumes that quotes come in pairs, as in every well-formed file; see `exact_record_count` for others.
     """
     records, inside, line, length = 0, 0, 0, 0
     empty = True
@@ -51,7 +51,7 @@ def record_count(path: Path, *, skip: int, blank_is_row: bool) -> int:
 
 
 def exact_record_count(path: Path, *, skip: int, delimiter: str, blank_is_row: bool) -> tuple[int, int | None]:
-    """The records below the first `skip` lines, and the line on which a quote opens that nothing closes (None where all are closed)."""
+    """The records below the first `skip` lines, and the line of an unclosed quote (None where all are closed)."""
     limit = csv.field_size_limit(LONGEST_CELL)
     try:
         with path.open(encoding="utf-8", errors="replace", newline="") as file:
@@ -65,7 +65,7 @@ def exact_record_count(path: Path, *, skip: int, delimiter: str, blank_is_row: b
                     row = next(reader)
                 except StopIteration:
                     break
-                except csv.Error:  # a cell beyond all bounds: a quote that nothing closes
+                except csv.Error:  # a cell beyond the limit: an unclosed quote
                     return records, skip + start + 1
                 began = start
                 records += bool(row) or blank_is_row

@@ -1,4 +1,4 @@
-"""The rows of one sheet with their types, and the reason of each that cannot be used."""
+"""The typed rows of one sheet, and the reason for each that cannot be used."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
     from nibbet.sources.periods import Period
 
-#: channels and media of unpaid search, and what makes them another channel: "organic social", "paid search", a search within the site
+#: channels and media of unpaid search, and words that make another channel: "organic social", "paid search", search within the site
 ORGANIC = (
     r"organi|orgáni|orgâni|органи|οργανικ|\bnatur(?:al|el|lig)|\bseo\b|search|\bsuch|unbezahlt|recherche|pesquisa|moteur|busca|búsqueda|ricerca|motori|zoek|\bsök|\bsøg|\bsøk|"
     r"szuk|haku|arama|hledá|keres|естествен|поиск|自然|オーガニック|検索|搜索|자연|검색"
@@ -44,22 +44,23 @@ OTHER_CHANNEL = (
     r"paid|(^|[^n])bezahlt|payant|\bpag[oa]|betald|betaald|betalt|płatn|ücretli|платн|реклам|広告|有料|付费|유료|\bads?\b|advert|anzeig|annonc|\bcpc\b|\bppc\b|"
     r"\bsem\b|sponsor|display|social|sozial|sociaux|społeczn|социал|ソーシャル|社交|소셜|video|vidéo|видео|動画|shopping|e-?mail|letter|referral|verweis|\bintern(a|e|al|o)?\b|on-?site"
 )
-#: a count beyond this is a fault of the file: all sums stay exact below it
+#: a larger count is an error in the file: all sums stay exact below it
 MOST = 10**13
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 
 def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, cells: Cells = TEXTS, at: slice = slice(None)) -> ibis.Table:
-    """The recognised columns under their names, part, and MORE where rows may have more cells than there are headers."""
+    """The recognised columns under their names, part, and MORE where rows may have more cells than headers."""
     table = sheet.open(engine, cells, at)  # type: ignore[arg-type]
     more = [MORE] if MORE in table.columns else []
     return table.select(*more, part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()})
 
 
 def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cells | None:
-    """How cells are typed as they are cut when the sample of a text file shows bare numbers and days of one form throughout; else None.
+    """How the engine can type cells while parsing, if the sample of a text file has plain numbers and days of one format throughout; else
+    None.
 
-    The engine then reads numbers and days as it cuts the cells, which spares reading all of them twice.
+    This saves reading numbers and days a second time.
     """
     columns = {column.name: column.type for column in TABLES[reading.kind]}
     types: dict[int, str] = {}
@@ -75,7 +76,7 @@ def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cel
             if not any(cells) or style == "general" or (style != "whole" and (columns[name] == "count" or sample_mark(cells) != style)):
                 return None
             marks |= {style} - {"whole"}
-            types[match.place] = "DECIMAL(18,6)" if columns[name] == "number" else "DOUBLE"  # wider ones are read far slower
+            types[match.place] = "DECIMAL(18,6)" if columns[name] == "number" else "DOUBLE"  # wider types are far slower
     if sheet.shape is None or not sheet.sample or not types or None in forms or len(forms) > 1 or len(marks) > 1:
         return None
     return Cells(types, next(iter(forms)) or "" if forms else "", next(iter(marks), "."))
@@ -91,9 +92,9 @@ def typed_rows(
     *,
     as_is: Sequence[str] = (),
 ) -> ibis.Table:
-    """All rows with typed columns, and aside with the reason of those that cannot be used; text columns named `as_is` stay as they are.
+    """All rows with typed columns, and aside with the reason for those that cannot be used; text columns named `as_is` are unchanged.
 
-    Besides: page_key, a number for each spelling by which rows find their page; for search brand, whether the query names it.
+    Also: page_key, a number for each spelling that identifies the page; for search brand, whether the query contains it.
     """
     typed, faults = _typed(engine, raw, sheet, reading, settings)
     typed = {name: cell for name, cell in typed.items() if name not in as_is}
@@ -125,12 +126,12 @@ def typed_rows(
 
 
 def _longer(table: ibis.Table) -> list[Any]:
-    """Whether a row has more cells than there are headers, as one with a separator in an unquoted text: none of them can be trusted."""
+    """Whether a row has more cells than headers, such as one with an unquoted separator: none of its cells can be trusted."""
     return [(table[MORE] != "").fill_null(False)] if MORE in table.columns else []
 
 
 def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
-    """Rows of a crawl that are no pages, by their media type and by the ending of their address: images, style sheets, scripts."""
+    """Rows of a crawl that are no pages, by media type and file extension: images, style sheets, scripts."""
     result: list[tuple[Any, str]] = []
     if "media" in table.columns:
         page = table.media.lower().re_search(
@@ -142,12 +143,14 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
     return result
 
 
-#: rows of a sheet up to which repeated ones are looked for
+#: rows of a sheet up to which repeated ones are searched
 MOST_COMPARED = 300_000
 
 
 def repeats(engine: AnyEngine, table: ibis.Table, reading: Reading) -> list[tuple[str, str]]:
-    """A note where rows of a small table repeat others in every column; it does not name the table, for another of the same content shares it."""
+    """A note where rows of a small table repeat others in every column; it does not name the table, because tables of equal content share
+    it.
+    """
     used = table.filter(table.aside.isnull())
     if reading.kind not in MEASURES or int(engine.fetch(table.aggregate(n=table.count()))["n"].iloc[0]) > MOST_COMPARED:
         return []
@@ -160,7 +163,7 @@ def repeats(engine: AnyEngine, table: ibis.Table, reading: Reading) -> list[tupl
 
 
 def hidden_values(engine: AnyEngine, raw: ibis.Table, reading: Reading) -> list[tuple[str, str]]:
-    """A note where a source writes small numbers as "<10", or a word where a number should stand; they count 0. It does not name the table."""
+    """A note where a source writes small numbers as "<10", or a word in place of a number; they count 0. It does not name the table."""
     names = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches and raw[name].type().is_string()]
     if not names:
         return []
@@ -182,7 +185,7 @@ def hidden_values(engine: AnyEngine, raw: ibis.Table, reading: Reading) -> list[
 def _typed(
     engine: AnyEngine, raw: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings
 ) -> tuple[dict[str, Any], list[str]]:
-    """Column expressions by name, and the columns in which a text may fail to read."""
+    """Column expressions by name, and the columns in which texts may be unreadable."""
     columns = {column.name: column for column in TABLES[reading.kind]}
     numbers = [name for name in reading.matches if columns[name].type in ("count", "number", "place")]
     styles = _styles(engine, raw, sheet, reading, [name for name in numbers if raw[name].type().is_string()], settings)
@@ -230,7 +233,7 @@ def _styles(
 
 
 def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings) -> ibis.Table:
-    """The table with its date columns as days; each distinct text is read once, and all of them decide the convention."""
+    """The table with its date columns as days; each distinct text is read once, and all together decide the convention."""
     for name, match in reading.matches.items():
         if next(c for c in TABLES[reading.kind] if c.name == name).type != "date":
             continue
@@ -253,7 +256,7 @@ def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Read
 
 
 def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -> Any:
-    """Whether a row may have to be set aside, by tests that cost little: one without a value, or a key as short as a word for a total."""
+    """Whether a row may have to be set aside, by fast tests: a missing value, or a key as short as a word for a total."""
     telling = [
         column.name for column in TABLES[reading.kind] if column.name in reading.matches and column.type in ("count", "number", "date")
     ]
