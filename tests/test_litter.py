@@ -53,7 +53,7 @@ from pathlib import Path
 from nibbet.render.files import write_files
 def slow(path):
     path.write_text("new"); print("writing", flush=True); time.sleep(99)
-write_files(Path({str(out)!r}), {{"pages.csv": slow}}, beside=True)
+write_files(Path({str(out)!r}), {{"pages.csv": slow}}, in_parent=True)
 """
     with subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout is not None
@@ -62,7 +62,7 @@ write_files(Path({str(out)!r}), {{"pages.csv": slow}}, beside=True)
     assert [path.name for path in out.iterdir()] == ["pages.csv"]
     assert (out / "pages.csv").read_text() == "old"
     assert len(list(out.parent.glob(".nibbet-writes-*"))) == 1
-    write_files(out, {"pages.csv": lambda path: bool(path.write_text("whole"))}, beside=True)  # type: ignore[dict-item]
+    write_files(out, {"pages.csv": lambda path: bool(path.write_text("whole"))}, in_parent=True)  # type: ignore[dict-item]
     assert (out / "pages.csv").read_text() == "whole"
     assert [path.name for path in out.parent.iterdir()] == ["out"]
 

@@ -59,7 +59,7 @@ class SiteSettings(Section):
     more_hosts: Texts = []
     "Hosts of the site with pages of their own, as a shop or a language on a host of its own has."
     old_hosts: Texts = []
-    "Hosts from which the site has moved: their pages keep rows of their own, shown beside those that they redirect to, or those of the same paths."
+    "Former hosts of the site: their pages keep their own rows, shown with those of the pages they redirect to, or of the same paths."
     brand: Texts = []
     'Names by which people ask for you: whole words, joined, spaced or hyphened; from six letters on also with one slip, unless written `"=name"`.'
     as_of: date | None = None
@@ -67,7 +67,7 @@ class SiteSettings(Section):
     tracking: Texts = []
     "More names of parameters that never distinguish pages; `*` at the end stands for any ending."
     surfaces: Texts = []
-    "The kinds of search that count for pages, as your rows name them; the others stand beside them in splits alone. When left out, web search where rows name it, else all."
+    "The surfaces that count toward pages, as named in your rows; the others are shown in splits only. Defaults to web search where rows name it, else all."
     search_agents: Texts = []
     "User agents of the search engines that matter to you: what robots.txt, or a noindex by its name, closes to one of them counts as closed. When left out, what is closed to all."
     language: str = "english"
@@ -165,7 +165,7 @@ class QuerySettings(Section):
     """[queries]: queries that are not searches; they count for their pages, but have no role, opening or topic."""
 
     junk: Texts = []
-    "Words, phrases or re: expressions of RE2: queries with them are no searches, beside typed addresses, e-mail addresses, long numbers and operators."
+    "Words, phrases or re: expressions of RE2: queries with them are not searches, like typed addresses, e-mail addresses, long numbers and operators."
     kept: Texts = []
     "The same of queries that are searches, whatever they look like: part numbers, names with a dot."
 

@@ -102,7 +102,7 @@ TABLES = {
         sheet=_columns("level key host own queries query_share top3 rank share share_before own_share searches form url"),
     ),
     "strengths": Table(
-        "what sections, groups, kinds, lengths and titles of pages earn per page and per search, beside the usual",
+        "what sections, groups, kinds, lengths and titles of pages earn per page and per search, relative to the usual",
         lambda p: p.measures.strengths,
         sheet=_columns(
             "level key pages clicks_per_page clicks_per_search strength strength_low strength_high conversions_per_page "
@@ -134,7 +134,7 @@ TABLES = {
         sheet=_columns("measure level key rank page value share sessions usual"),
     ),
     "popular_traits": Table(
-        "what the most popular fifth of each section's pages has in common beside the others",
+        "what the most popular fifth of the pages of each section has in common, compared with the others",
         lambda p: p.popular.common(),
     ),
     "popular_ideas": Table(
@@ -184,7 +184,7 @@ TABLES = {
         sheet=_columns("to from anchor gain shown links strength readers because"),
     ),
     "link_flows": Table(
-        "where the links of each section lead readers, beside how much is searched there",
+        "where the links of each section lead, compared with demand",
         lambda p: p.linking.flows(),
     ),
     "changes": Table(
@@ -200,7 +200,7 @@ TABLES = {
         lambda p: p.history.trend_table(),
     ),
     "new_pages": Table(
-        "one row per page first seen in the last 90 days: how it starts beside the site's earlier new pages at the same age",
+        "one row per page first seen in the last 90 days: its start compared with earlier new pages at the same age",
         lambda p: p.decisions.new_pages(NEW_SINCE),
     ),
     "pulls": Table(
@@ -220,7 +220,7 @@ TABLES = {
         lambda p: p.diagnostics.segments(),
     ),
     "splits": Table(
-        "one row per device, country, surface and channel: searches and visits side by side, each rate beside the same pages elsewhere",
+        "one row per device, country, surface and channel: searches and visits, each rate relative to the same pages elsewhere",
         lambda p: p.splits.table(),
         sheet=_columns(
             "dimension value pages impressions clicks ctr position pull pull_beside pull_flag sessions engagement_rate engagement_beside engagement_flag "
@@ -241,11 +241,11 @@ TABLES = {
         sheet=_columns("page title clicks expected_clicks pull position change_first mend proven gain gain_low gain_high because traits"),
     ),
     "title_effects": Table(
-        "one row per trait of titles and descriptions: how often pages with it are chosen beside others at the same place",
+        "one row per trait of titles and descriptions: CTR of pages with it relative to others at the same position",
         lambda p: p.titles.effects(),
     ),
     "title_changes": Table(
-        "one row per page whose title or description changed between two inventories: how often it is chosen since, beside pages that stayed",
+        "one row per page whose title or description changed between two inventories: the effect on its CTR, relative to unchanged pages",
         lambda p: p.titles.changes(),
         sheet=_columns(
             "page changed title_before title changed_after changed_by clicks_before clicks_after ctr_before ctr_after position_before position_after "
@@ -257,7 +257,7 @@ TABLES = {
         lambda p: p.titles.trials(),
     ),
     "event_rates": Table(
-        "what visitors do on each page, by event: count and rate per session, beside the pages of its section or kind",
+        "events on each page: count and rate per session, compared with pages of its section or kind",
         lambda p: p.diagnostics.events(),
         sheet=_columns("page event count sessions rate rate_low rate_high usual flag rate_reference because"),
     ),
@@ -266,7 +266,7 @@ TABLES = {
         lambda p: p.splits.visit_sources(),
     ),
     "engagement": Table(
-        "visits by page and channel beside the same channel on the other pages of the section",
+        "visits by page and channel, compared with the same channel on the other pages of the section",
         lambda p: p.diagnostics.engagement(),
     ),
     "seasons": Table(

@@ -280,7 +280,7 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
     for path in written:
         out.print(Text(for_terminal(f"Written: {path}")))
     if not (place / "nibbet.toml").exists():
-        out.print(Text(for_terminal(f"Put search and landing-page exports beside it, then: nibbet init {place}")))
+        out.print(Text(for_terminal(f"Add search and landing-page exports to the folder, then: nibbet init {place}")))
     elif '"crawl/pages' not in (place / "nibbet.toml").read_text("utf-8"):
         out.print("To use it, add to nibbet.toml, in place of another inventory:")
         lines = {"pages.parquet": "crawl", "links.parquet": "links", "sitemap.xml": "sitemap", "robots.txt": "robots"}

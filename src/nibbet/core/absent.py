@@ -62,12 +62,12 @@ def absent_pages(pages: pd.DataFrame, facts: pd.DataFrame, copies: pd.Series, be
     """
     shown, known = pages["impressions"].fillna(0).astype(float), pages["impressions_long"].fillna(0).astype(float)
     alive = (pages["status"].fillna(200) < 300) & ~pages["gone"] & ~pages["blocked"]
-    few = few_impressions(pages)
+    least = few_impressions(pages)
     signs = _signs(pages, facts)
-    holds = _causes(pages, facts, copies, alive & (shown >= few), waiting_days(pages, began))
+    holds = _causes(pages, facts, copies, alive & (shown >= least), waiting_days(pages, began))
     fault = holds.drop(columns=["young", "no_demand"]).any(axis=1)
-    resting = (known >= few) & (pages["impressions_reference"].fillna(0) < few) & ~fault
-    chosen = (shown < few) & signs["importance"].gt(0) & ~resting & (alive | fault)
+    resting = (known >= least) & (pages["impressions_reference"].fillna(0) < least) & ~fault
+    chosen = (shown < least) & signs["importance"].gt(0) & ~resting & (alive | fault)
     at = pages.index[chosen]
     rows, names = holds.loc[at], np.array(list(CAUSES))
     first = pd.Series(names[rows.to_numpy(bool).argmax(axis=1)] if len(at) else [], index=at, dtype="str")

@@ -61,7 +61,7 @@ class Neighbours:
         self.others = topics[topics["served"] == "covered"].reset_index(drop=True)
         self._titles, self._labels = self.lexicon.matrix(self.pages["title"]), self.lexicon.matrix(self.others["topic"])
 
-    def beside(self, topic: pd.Series, queries: pd.Series) -> tuple[pd.DataFrame, pd.DataFrame]:
+    def related(self, topic: pd.Series, queries: pd.Series) -> tuple[pd.DataFrame, pd.DataFrame]:
         """Pages to link from (strong and related), and nearby topics that another page answers.
 
         Args: topic: its row of the topic table; queries: its texts.
@@ -113,7 +113,7 @@ def make_brief(
         _beyond(titles["title"], titles["shown"], own["query"], neighbours.language),
         titles.head(TITLES_TOLD),
         _kinds(shown[shown["kind"] == "result"]),
-        *neighbours.beside(topic, own["query"]),
+        *neighbours.related(topic, own["query"]),
         count,
         existing,
         _missing(queries, existing, neighbours.language),

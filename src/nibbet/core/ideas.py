@@ -52,8 +52,8 @@ def check_ideas(
         living = living.dropna()
         place = pd.Index(living).get_indexer(topics.set_index("topic")["page"].reindex(names))
         none = sparse.csr_matrix((1, on_page.shape[1]))  # for topics without a page
-        beside = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
-        home[unknown], likeness[unknown] = home_by_words(idea_words, number, words, beside)
+        words_of_pages = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
+        home[unknown], likeness[unknown] = home_by_words(idea_words, number, words, words_of_pages)
         lost = home[unknown] < 0
         of_page, strong = home_by_words(idea_words[lost], np.arange(len(living)), on_page)
         likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
@@ -110,11 +110,11 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
     words = lexicon.matrix(queries["query"]).astype(np.float64)
     in_words = _cosine(sparse.csr_matrix(words.multiply(telling(words, known.pages)[None, :])), at)
     on_pages = _cosine(known.pages.sqrt(), at)
-    shared, beside, within = None, None, 0.0
+    shared, across, within = None, None, 0.0
     if known.results is not None:
         shared = _shared_results(known.results[at[:1]], known.results[at[1:]])
         listed = [known.results[queries["topic"].to_numpy() == one] for one in topic]
-        beside = _shared_results(*listed)
+        across = _shared_results(*listed)
         within = min(_shared_results(rows, rows) or 0.0 for rows in listed)
     same_topic = topic[0] == topic[1]
     if shared is not None and (shared >= SAME or shared <= OTHER):
@@ -127,10 +127,10 @@ def between(one: str, other: str, known: Grouping, snapshots: pd.DataFrame | Non
             "one page",
             "Words and pages put them into one topic" + (" (no result snapshots of both)." if shared is None else "."),
         )
-    elif beside is not None and beside <= within / 2:
+    elif across is not None and across <= within / 2:
         answer, because = (
             "two pages",
-            f"They stand in different topics, which share {beside:.0%} of their first results with each other and {within:.0%} within themselves.",
+            f"They stand in different topics, which share {across:.0%} of their first results with each other and {within:.0%} within themselves.",
         )
     elif shared is not None or in_words < KNOWN:
         answer, because = "two pages", "They stand in different topics" + (" (no result snapshots of both)." if shared is None else ".")

@@ -133,8 +133,8 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
     result = pd.DataFrame(index=candidates.index)
     for name, mine, other in (("answers_b", "page_a", "page_b"), ("answers_a", "page_b", "page_a")):
         own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
-        beside = rows.rename(columns={"page": "other"})[["other", "query", "answer", "chosen"]]
-        both = own.merge(beside, on=["other", "query"], how="left", suffixes=("", "_other"))
+        partner = rows.rename(columns={"page": "other"})[["other", "query", "answer", "chosen"]]
+        both = own.merge(partner, on=["other", "query"], how="left", suffixes=("", "_other"))
         led = both["chosen"].where(both["chosen"] >= both["chosen_other"].fillna(0.0), 0.0)
         sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
         result[name] = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
@@ -160,8 +160,8 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
         own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
-        beside = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
-        own = own.merge(beside, on=["other", "query"], how="left")
+        partner = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
+        own = own.merge(partner, on=["other", "query"], how="left")
         title, others = (sparse.csr_matrix(titles[own[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
         alone = title - title.multiply(others)
         titled = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
@@ -218,8 +218,8 @@ def title_likeness(pages: pd.DataFrame, candidates: pd.DataFrame, lexicon: Lexic
     weight = weight[weight > 0]
     one, other = candidates["page_a"].to_numpy(), candidates["page_b"].to_numpy()
     ends = (np.concatenate([one, other]), np.concatenate([other, one]))
-    beside = sparse.csr_matrix((np.ones(2 * len(one)), ends), shape=(len(pages), len(pages)))
-    neighbours, shared_words = np.asarray(beside.sum(axis=1)).ravel(), sparse.csr_matrix(beside @ there)
+    adjacent = sparse.csr_matrix((np.ones(2 * len(one)), ends), shape=(len(pages), len(pages)))
+    neighbours, shared_words = np.asarray(adjacent.sum(axis=1)).ravel(), sparse.csr_matrix(adjacent @ there)
 
     usual = _scaled(shared_words[one] - there[other], 1 / neighbours[one]) + _scaled(
         shared_words[other] - there[one], 1 / neighbours[other]

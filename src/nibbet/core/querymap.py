@@ -101,8 +101,8 @@ def add_answer(
     blended = share + (1 - share) * BEHAVIOUR_SHARE * behaviour
     below = _below_its_own(pairs, number, blended)
     usual = np.clip((DOUBTED - 0.5 - below) / AS_USUAL, 0, 1) * (blended >= SOME)
-    beside = np.clip((below - DOUBTED) / (NOT_MEANT - DOUBTED), 0, 1) * np.clip((1 - blended) / MISSING, 0, 1)
-    return pairs.assign(answer=np.clip(blended * (1 - beside) + (1 - blended) * STANDING_SHARE * usual, 0, 1))
+    off_topic = np.clip((below - DOUBTED) / (NOT_MEANT - DOUBTED), 0, 1) * np.clip((1 - blended) / MISSING, 0, 1)
+    return pairs.assign(answer=np.clip(blended * (1 - off_topic) + (1 - blended) * STANDING_SHARE * usual, 0, 1))
 
 
 def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:

@@ -218,8 +218,8 @@ def names_its_own(texts: pd.Series, pairs: pd.DataFrame, lexicon: Lexicon) -> ND
     one, other = pairs["page_a"].to_numpy(), pairs["page_b"].to_numpy()
     code, leaving = pd.factorize(one)
     sums = sparse.csr_matrix((np.ones(len(one)), (code, np.arange(len(one)))), shape=(len(leaving), len(one))) @ there[other]
-    beside = np.bincount(code, minlength=len(leaving)).astype(float)
-    usual = sparse.diags(1 / np.maximum(beside, 1.0)) @ sums
+    counts = np.bincount(code, minlength=len(leaving)).astype(float)
+    usual = sparse.diags(1 / np.maximum(counts, 1.0)) @ sums
     rare = there[leaving] - there[leaving].multiply(usual > 0.5)
     shared = sparse.csr_matrix(rare)[code].multiply(there[other])
     result: NDArray[np.bool_] = np.asarray(shared.sum(axis=1)).ravel() > 0

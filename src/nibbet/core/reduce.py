@@ -344,14 +344,14 @@ def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, of: s
         ],
     )
     # the curve between the middles of its bins, in multiples of 1 / FINEST, so that sums do not depend on the order of rows
-    beside = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
+    offset = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
     level: Any = 1.0
     if rates.countries is not None:
         levels = rates.countries.rename(country_of_level="country")
         rows = rows.left_join(levels, rows.country == levels.country_of_level)
-        beside = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
+        offset = (rows.log_place * BINS_PER_E - rows.bin - 0.5) / BINS_PER_E * rows.slope
         level = rows.level.fill_null(1.0)
-    expected = (rows.impressions.cast("float64") * rows.rate * (beside + 1.0) * level * FINEST).round().cast("float64") / FINEST
+    expected = (rows.impressions.cast("float64") * rows.rate * (offset + 1.0) * level * FINEST).round().cast("float64") / FINEST
     return rows.mutate(expected_clicks=expected.fill_null(0.0))
 
 

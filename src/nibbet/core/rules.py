@@ -46,16 +46,16 @@ def _nothing_earned(facts: Facts) -> list[Check]:
     visits = str(w.visits or w.long)
     long, part = str(w.long), min(1.0, w.covered_days / t.covered_days)  # thresholds are scaled down for a shorter window
 
-    def few(name: str, limit: float, source: str, window: str = long) -> Check:
+    def at_most(name: str, limit: float, source: str, window: str = long) -> Check:
         return Check(name, pages[name], f"< {limit:g}", window, source, pages[name].fillna(0) < limit)
 
     clicks, impressions = (round(limit * part, 1) for limit in (t.prune_clicks, t.prune_impressions))
-    before = [few("clicks_reference", clicks, "search", str(w.reference))] if part < 1 and w.reference_known else []
+    before = [at_most("clicks_reference", clicks, "search", str(w.reference))] if part < 1 and w.reference_known else []
     return [
-        few("clicks_long", clicks, "search"),
-        few("impressions_long", impressions, "search"),
+        at_most("clicks_long", clicks, "search"),
+        at_most("impressions_long", impressions, "search"),
         *before,
-        few("sessions_long", t.prune_sessions, "landings", visits),
+        at_most("sessions_long", t.prune_sessions, "landings", visits),
         Check("conversions_long", pages["conversions_long"], "none", visits, "landings", pages["conversions_long"].fillna(0) == 0),
         Check("revenue_long", pages["revenue_long"], "none", visits, "landings", pages["revenue_long"].fillna(0) == 0),
         Check("backlinks", pages["backlinks"], "none", "all", "backlinks", pages["backlinks"].fillna(0) == 0),
@@ -93,10 +93,10 @@ def undated(facts: Facts) -> Finding:
     nothing = all_passed([*_needed_by_none(facts), _told(facts)])
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # pages present from the beginning of the data may be older
     late = (pages["known_days"] < reach).fillna(False).astype(bool)
-    few = pages["clicks_long"].fillna(0) < t.prune_clicks
+    is_poor = pages["clicks_long"].fillna(0) < t.prune_clicks
     free = ~pages["protected"] & ~is_hub(pages, t)
     checks = [
-        Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", few),
+        Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", is_poor),
         Check("protected_or_hub", (~free).astype(float), "no", "all", "nibbet.toml, editorial, addresses, crawl, links", free),
         Check(
             "known_days", pages["known_days"], f"< {reach}, or none and it earns nothing", "all", "search, sitemap, hits", nothing | late

@@ -52,9 +52,9 @@ def splits_of(cells: pd.DataFrame) -> pd.DataFrame:
     )
     p_values = {}
     for name, (count, base) in COMPARED.items():
-        beside = _beside(cells, count, base, shares=name == "engagement").reindex(table.index)
-        table = table.assign(**{f"{name}_beside": beside["ratio"], f"{name}_low": beside["low"], f"{name}_high": beside["high"]})
-        p_values[name] = 2 * special.ndtr(-np.abs(np.log(beside["ratio"]) / beside["error"]).to_numpy(float))
+        ratios = _beside(cells, count, base, shares=name == "engagement").reindex(table.index)
+        table = table.assign(**{f"{name}_beside": ratios["ratio"], f"{name}_low": ratios["low"], f"{name}_high": ratios["high"]})
+        p_values[name] = 2 * special.ndtr(-np.abs(np.log(ratios["ratio"]) / ratios["error"]).to_numpy(float))
     q = false_discovery(np.concatenate(list(p_values.values()))).reshape(len(COMPARED), -1)
     for (name, _), own in zip(COMPARED.items(), q, strict=True):
         side = np.where(table[f"{name}_beside"] < 1, "low", "high")

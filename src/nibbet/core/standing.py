@@ -56,11 +56,11 @@ class Standing:
     usual_pull: float = 1.0
     tilt: float = 0.0
     poor_share: float = BAD_SHARE
-    beside: float | None = None
+    share_of_held: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
 
     def _centre(self, at: Floats) -> Floats:
-        return self.place * at**0 if self.beside is None else np.sqrt(self.place * np.maximum(at * self.beside, 1.0))
+        return self.place * at**0 if self.share_of_held is None else np.sqrt(self.place * np.maximum(at * self.share_of_held, 1.0))
 
     def places(self, at: Floats, worse: float) -> Floats:
         """The position that a page at `at` reaches once mended: the quantile `worse` of the positions of good pages that are no worse than
@@ -88,11 +88,11 @@ class Standing:
 
         rate = {worse: self.rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
         at = np.log(np.clip(place_held, 1.0, LAST_PLACE))
-        mean, few, many = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
+        mean, low_rate, high_rate = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
         middle = demand * mean
         noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle
-        low = middle - np.hypot(middle - demand * few, noise)
-        high = middle + np.hypot(demand * many - middle, noise)
+        low = middle - np.hypot(middle - demand * low_rate, noise)
+        high = middle + np.hypot(demand * high_rate - middle, noise)
         month = MONTH_DAYS / days
         return {
             name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))

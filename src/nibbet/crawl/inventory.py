@@ -50,7 +50,7 @@ class Inventory:
             writers["sitemap.xml"] = self._write_sitemap
         if self._robots:
             writers["robots.txt"] = self._write_robots
-        return write_files(folder, writers, beside=True)
+        return write_files(folder, writers, in_parent=True)
 
     @property
     def _robots(self) -> str:

@@ -73,9 +73,9 @@ class Joined:
         """Pages that only older inventories contain, and inventories of unknown date that contradict one another."""
         return self._matching.inventory_doubts()
 
-    def few(self, kind: str) -> pd.DataFrame | None:
+    def small_source(self, kind: str) -> pd.DataFrame | None:
         """The rows of editorial, backlinks or sitemap with their page_id; None without such a source."""
-        return self._matching.few(kind)
+        return self._matching.small_source(kind)
 
     @once
     def kinds(self) -> list[str]:

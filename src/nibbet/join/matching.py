@@ -231,7 +231,7 @@ class Matching:
             return None
         return self._table("events", lambda: with_pages(events, self._texts))
 
-    def few(self, kind: str) -> pd.DataFrame | None:
+    def small_source(self, kind: str) -> pd.DataFrame | None:
         """The rows of a small kind with their page_id."""
         if (table := self._tables[kind]) is None:
             return None

@@ -40,7 +40,7 @@ class Absence:
 
     def _facts(self, pages: pd.DataFrame) -> pd.DataFrame:
         """By page number, facts outside the ledger: listed, navigation, fetches, closed_by, index_state."""
-        rules, editorial = self.inputs.robots, self.inputs.joined.few("editorial")
+        rules, editorial = self.inputs.robots, self.inputs.joined.small_source("editorial")
         closed = pages["robots_blocked"].eq(True).fillna(False).astype(bool)
         agents = self.context.config.site.search_agents
         by = closing_rules(pages.loc[closed, "path"], rules, agents) if rules is not None else pd.Series(dtype="str")

@@ -137,7 +137,7 @@ class Balance:
     @property
     def _doubts_of_files(self) -> list[dict[str, str]]:
         """Notes on errors in robots.txt and the sitemap."""
-        rules, sitemap = self.inputs.robots, self.inputs.joined.few("sitemap")
+        rules, sitemap = self.inputs.robots, self.inputs.joined.small_source("sitemap")
         result = [] if rules is None else robots_notes(rules)
         return result if sitemap is None else result + sitemap_notes(sitemap, self.pages.table["modified"])
 

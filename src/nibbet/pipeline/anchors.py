@@ -30,7 +30,7 @@ class Anchors:
         parts = []
         if (links := self.inputs.joined.table("links")) is not None:
             parts.append(self.context.fetch("anchor-counts", lambda: link_rows.anchor_counts(links)).assign(side="inside"))
-        if (outside := self.inputs.joined.few("backlinks")) is not None:
+        if (outside := self.inputs.joined.small_source("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()].drop_duplicates(["from_url", "page_id", "anchor"])
             counted = rows.groupby(["page_id", "anchor"], dropna=False).size().rename("links").reset_index()
             parts.append(counted.rename(columns={"page_id": "page"}).assign(side="outside", menus=0))

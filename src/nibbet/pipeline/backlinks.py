@@ -28,7 +28,7 @@ class Backlinks:
     @once
     def _links(self) -> pd.DataFrame | None:
         """Each link once; None without such a source."""
-        if (rows := self.inputs.joined.few("backlinks")) is None:
+        if (rows := self.inputs.joined.small_source("backlinks")) is None:
             return None
         return with_state(rows[rows["aside"].isna()], pd.Timestamp(self.sums.windows.as_of))
 

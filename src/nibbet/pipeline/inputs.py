@@ -186,7 +186,7 @@ class Inputs:
     @once
     def target_queries(self) -> pd.DataFrame | None:
         """page (number), query: the target query of each page; None without an editorial list."""
-        rows = self.joined.few("editorial")
+        rows = self.joined.small_source("editorial")
         if rows is None:
             return None
         named = rows.dropna(subset=["page_id", "target_query"])
@@ -220,7 +220,7 @@ class Inputs:
         parts = [pd.DataFrame({"page": pd.Series(dtype="int64"), "anchor": pd.Series(dtype="str")})]
         if (links := self.joined.table("links")) is not None:
             parts.append(self.context.fetch("anchors", lambda: link_rows.anchors(links)))
-        if (outside := self.joined.few("backlinks")) is not None:
+        if (outside := self.joined.small_source("backlinks")) is not None:
             rows = outside[outside["aside"].isna() & outside["page_id"].notna()]
             parts.append(rows[["page_id", "anchor"]].rename(columns={"page_id": "page"}).dropna())
         result = pd.concat(parts, ignore_index=True).astype({"page": "int64", "anchor": "str"})
@@ -238,7 +238,7 @@ class Inputs:
     @property
     def page_kinds(self) -> pd.Series:
         """The kind of each page in the editorial list, null where it is not there."""
-        editorial, pages = self.joined.few("editorial"), self.pages
+        editorial, pages = self.joined.small_source("editorial"), self.pages
         if editorial is None or "kind" not in editorial:
             return pd.Series(np.nan, index=pages.index, dtype="str")
         return editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["kind"].reindex(pages.index)

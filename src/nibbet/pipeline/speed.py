@@ -25,7 +25,7 @@ class Speed:
     @once
     def by_number(self) -> pd.DataFrame:
         """`core.speed.SPEED` with pages by number; no rows without a source of vitals."""
-        if (rows := self.inputs.joined.few("vitals")) is None:
+        if (rows := self.inputs.joined.small_source("vitals")) is None:
             return pd.DataFrame(columns=SPEED)
         rows = in_units(rows)
         own = rows[rows["aside"].isna() & rows["page_id"].notna()].assign(page=lambda t: t["page_id"].astype("int64"))

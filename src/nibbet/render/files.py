@@ -65,7 +65,7 @@ def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
     for name in FIGURES:
         writers[f"figures/{name}.png"] = _png(drawing, name)
     writers["report.html"] = _page(site, drawing)
-    written = write_files(folder, writers, beside=True)
+    written = write_files(folder, writers, in_parent=True)
     _take_away_old(folder / "briefs", {path.name: path for path in written if path.parent.name == "briefs"})
     return written
 
@@ -99,14 +99,14 @@ def write_report(site: Results, path: Path) -> Path:
     return path
 
 
-def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, beside: bool = False) -> list[Path]:
+def write_files(folder: Path, writers: dict[str, Callable[[Path], None]], *, in_parent: bool = False) -> list[Path]:
     """Runs every writer on a path in a temporary folder, then moves the results to `folder`; returns their paths.
 
-    beside: whether the temporary folder is beside `folder` rather than in it, where possible.
+    in_parent: whether the temporary folder is beside `folder` rather than in it, where possible.
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        passing = Passing(_place(folder) if beside else folder, ".nibbet-writes-")
+        passing = Passing(_place(folder) if in_parent else folder, ".nibbet-writes-")
     except OSError as fault:
         raise SourceError(f"{folder}: cannot be written ({fault.strerror or fault}). Name another folder: --out DIR") from None
     staging = passing.path
@@ -136,12 +136,12 @@ def _place(folder: Path) -> Path:
     """The parent of the folder, so that the folder contains only complete files; the folder itself where the two are on different file systems
     or only it is writable.
     """
-    beside = folder.resolve().parent
+    parent = folder.resolve().parent
     with tempfile.TemporaryFile(dir=folder):  # it must be writable in any case
         pass
     try:
-        with tempfile.TemporaryFile(dir=beside):
-            return beside if beside.stat().st_dev == folder.stat().st_dev else folder
+        with tempfile.TemporaryFile(dir=parent):
+            return parent if parent.stat().st_dev == folder.stat().st_dev else folder
     except OSError:
         return folder
 

@@ -64,8 +64,8 @@ def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) ->
         out.print(Text(f"{told_change(change[0])} {_chance(change[0])}"))
     out.print(grid(rates[GROUP_COLUMNS]))
     if pd.notna(own["pull_low"]):
-        beside = rates["pull"].iloc[1]
-        others = f"; all other queries {beside:.2f}" if pd.notna(beside) else ""
+        pull_of_others = rates["pull"].iloc[1]
+        others = f"; all other queries {pull_of_others:.2f}" if pd.notna(pull_of_others) else ""
         out.print(Text(f"Pull {own['pull']:.2f} (95% between {own['pull_low']:.2f} and {own['pull_high']:.2f}){others}."))
     odd = queries[queries["flag"] != ""]
     low, high = (odd["flag"] == "low").sum(), (odd["flag"] == "high").sum()
@@ -149,7 +149,7 @@ def show_splits(splits: pd.DataFrame, windows: Windows, style: str, top: int = 1
         out.print()
     out.print(
         Text(
-            "pull_beside, engagement_beside: beside the same pages in all other rows; 1.00 = alike. All rates and intervals: --format csv",
+            "pull_beside, engagement_beside: relative to the same pages in all other rows; 1.00 = equal. All rates and intervals: --format csv",
             style="dim",
         )
     )
@@ -352,7 +352,7 @@ def show_speed(rows: pd.DataFrame, cost: pd.DataFrame, style: str, top: int) -> 
     for row in records(cost):
         verb = "fewer" if row["ratio"] < 1 else "more"
         sure = f"{abs(1 - row['ratio']):.0%} {verb} per session" if row["proven"] else "no difference is proven"
-        text = f"{str(row['measure']).capitalize()} on its {row['pages']:,} poor pages beside others of their section: {sure} ({row['low']:.2f} to {row['high']:.2f} times)"
+        text = f"{str(row['measure']).capitalize()} on its {row['pages']:,} poor pages, compared with others of their section: {sure} ({row['low']:.2f} to {row['high']:.2f} times)"
         out.print(Text(text))
 
 
@@ -412,7 +412,7 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
     out = console()
     show_windows(windows)
     known = effects[effects["effect"].notna()]
-    out.print(Text("What titles do here: how often such pages are chosen, beside others at the same place", style="bold"))
+    out.print(Text("Effects of titles on this site: CTR of such pages relative to others at the same position", style="bold"))
     if known.empty:
         out.print("  No trait has five pages with and five without it.")
     else:
@@ -441,7 +441,7 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
 def show_title_changes(changes: pd.DataFrame, together: pd.DataFrame, style: str, top: int) -> None:
     """The combined effects of changed titles, and the effect on each page."""
     empty = (
-        "No title changed between two inventories of known days. Give an older one beside the newest, with the day in its name: "
+        "No title changed between two inventories of known days. Add an older one to the newest, with the day in its name: "
         "crawl-2026-04-12.csv"
     )
     if style != "table" or changes.empty:

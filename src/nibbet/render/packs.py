@@ -106,7 +106,7 @@ def site_pack(site: Results, size: int) -> str:
             ],
         ),
         (
-            "what works: section, clicks per page, clicks per search beside the usual (1.00)",
+            "what works: section, clicks per page, clicks per search relative to the usual (1.00)",
             [_line(s.key, f"{s.clicks_per_page:,.0f}", f"{s.strength:.2f}") for s in rows_of(strong.head(20))],
         ),
         (

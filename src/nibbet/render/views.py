@@ -219,14 +219,14 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     out.print(Text(f"{totals}{', names the brand' if rows['brand'].any() else ''}"))
     owner, rivals = rows[rows["role"] == "owner"], rows[rows["role"] == "rival"]
     if len(owner):
-        beside = (
+        others = (
             f"; {', '.join(path_of(page) for page in rivals['page'])} compete for it"
             if len(rivals) > 1
             else f"; {path_of(rivals['page'].iloc[0])} competes for it"
             if len(rivals)
             else ""
         )
-        out.print(Text(for_terminal(f"{path_of(owner['page'].iloc[0])} answers it{beside}.")))
+        out.print(Text(for_terminal(f"{path_of(owner['page'].iloc[0])} answers it{others}.")))
     elif rows["page"].notna().any():
         out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].dropna().iloc[0])} is shown for it.")))
     else:

@@ -100,9 +100,11 @@ def _of_files(
     say(f"reading {settings.kind}: {len(paths)} file{'s' if len(paths) > 1 else ''}")
     names = [name_in(root, path) for path in paths]
     sheets: list[Sheet] = []
-    beside: dict[Path, list[str]] = {}
+    folder_settings: dict[Path, list[str]] = {}
     with workers() as pool:  # unpacking runs outside the interpreter's lock
-        waiting = [pool.submit(_sheets, place, settings, limits, beside, path, name) for path, name in zip(paths, names, strict=True)]
+        waiting = [
+            pool.submit(_sheets, place, settings, limits, folder_settings, path, name) for path, name in zip(paths, names, strict=True)
+        ]
     for one in waiting:
         try:
             sheets += one.result()
@@ -118,10 +120,12 @@ def _of_files(
     return result
 
 
-def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict[Path, list[str]], path: Path, name: str) -> list[Sheet]:
+def _sheets(
+    place: Place, settings: SourceSettings, limits: Limits, folder_settings: dict[Path, list[str]], path: Path, name: str
+) -> list[Sheet]:
     """The usable tables of a file, from the store if possible; a known file is unpacked only when its rows are read.
 
-    beside: settings already found in folders.
+    folder_settings: settings already found in folders.
     """
     laid: list[Path] = []
 
@@ -146,7 +150,7 @@ def _sheets(place: Place, settings: SourceSettings, limits: Limits, beside: dict
     sheets, notes = tables_of(plains)
     chosen = _wanted(sheets, settings, name)
     if settings.kind in COUNTED and not settings.period and not all(_has_days(sheet, settings) for sheet in chosen):
-        chosen = with_surroundings(chosen, sheets, settings_beside(path, beside))
+        chosen = with_surroundings(chosen, sheets, settings_beside(path, folder_settings))
     if settings.period:
         chosen = [replace(sheet, period=None) for sheet in chosen]
     parts = [part for sheet in chosen for part in windows_apart(sheet, settings.kind, settings.period)]

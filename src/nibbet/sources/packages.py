@@ -33,10 +33,10 @@ def tables_of(plains: list[Plain]) -> tuple[list[Sheet], list[tuple[str, str]]]:
     return sheets, [("left_out", f"left out: {fault}") for fault in faults]
 
 
-def with_surroundings(sheets: list[Sheet], package: list[Sheet], beside: list[str]) -> list[Sheet]:
+def with_surroundings(sheets: list[Sheet], package: list[Sheet], folder_settings: list[str]) -> list[Sheet]:
     """The sheets with the period given by their package: its tables of settings, or the days of a dated table in it."""
     lines = [line for sheet in package if is_settings(sheet) for line in settings_lines(sheet)]
-    return with_periods(sheets, lines or beside, _dated(package))
+    return with_periods(sheets, lines or folder_settings, _dated(package))
 
 
 def _dated(package: list[Sheet]) -> tuple[date, date] | None:

@@ -92,7 +92,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
     """What lies in `root` and its folders, hidden ones and Nibbet's own aside; packed files are unpacked into `spill`."""
     result = Survey([], [], Counter(), [])
     known: dict[tuple[str, tuple[str, ...]], Reading | None] = {}
-    beside: dict[Path, list[str]] = {}
+    folder_settings: dict[Path, list[str]] = {}
     for path in sorted(p for p in root.rglob("*") if p.is_file() and _is_candidate(p, root)):
         name = str(path.relative_to(root))
         try:
@@ -111,7 +111,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
                 result.left_out.append((sheet.name, _why_not(sheet)))
                 continue
             if reading.kind in COUNTED and "date" not in reading.matches:
-                sheet = with_surroundings([sheet], sheets, settings_beside(path, beside))[0]
+                sheet = with_surroundings([sheet], sheets, settings_beside(path, folder_settings))[0]
             entries.append(_entry(name, sheet, sheets, reading))
             if (kept := _kept_by_editors(sheet, reading)) is not None:
                 used = {match.header for match in kept.matches.values()}

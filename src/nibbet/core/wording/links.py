@@ -40,8 +40,8 @@ def suggested(links: pd.DataFrame) -> pd.Series:
     mean page).
     """
     count = links["links"].astype(int)
-    few = say.joined("Only ", say.plural(count, "page"), (count == 1).map({True: " links to it", False: " link to it"}))
-    has = few.where(count > 0, "No page links to it")
+    sentence = say.joined("Only ", say.plural(count, "page"), (count == 1).map({True: " links to it", False: " link to it"}))
+    has = sentence.where(count > 0, "No page links to it")
     shown = say.joined(", though it is shown ", say.count(links["shown"]), " times; ")
     readers = links["readers"].map("{:.1f}".format)
     return say.joined(has, shown, "this page is on a related subject and holds ", readers, " times the readers of the mean page.")
