@@ -53,25 +53,25 @@ class SiteSettings(Section):
     """[site]: the site."""
 
     home: str
-    "The site's home address."
+    "Address of the home page."
     hosts: Texts = []
-    "Sibling hosts that serve the same pages."
+    "Other hosts that serve the same pages."
     more_hosts: Texts = []
-    "Hosts of the site with pages of their own, as a shop or a language on a host of its own has."
+    "Hosts of the site with pages of their own, such as a shop or a language."
     old_hosts: Texts = []
     "Former hosts of the site: their pages keep their own rows, shown with those of the pages they redirect to, or of the same paths."
     brand: Texts = []
-    'Names by which people ask for you: whole words, joined, spaced or hyphened; from six letters on also with one slip, unless written `"=name"`.'
+    'Names by which people search for you: whole words, joined, spaced or hyphenated; from six letters also with one typing error, unless written `"=name"`.'
     as_of: date | None = None
-    "The last day to count; found from the search rows when left out."
+    "The last day to count; defaults to the last complete day of the search rows."
     tracking: Texts = []
-    "More names of parameters that never distinguish pages; `*` at the end stands for any ending."
+    "Additional parameters that never distinguish pages; `*` at the end matches any ending."
     surfaces: Texts = []
     "The surfaces that count toward pages, as named in your rows; the others are shown in splits only. Defaults to web search where rows name it, else all."
     search_agents: Texts = []
-    "User agents of the search engines that matter to you: what robots.txt, or a noindex by its name, closes to one of them counts as closed. When left out, what is closed to all."
+    "User agents of the search engines that matter to you: a page that robots.txt, or a noindex by name, blocks for one of them counts as blocked. Defaults to what is blocked for all."
     language: str = "english"
-    "Whose word endings are folded when queries are compared with pages; a Snowball language name."
+    "The language whose word endings are ignored when queries are compared with pages; a Snowball language name."
 
     @field_validator("home")
     @classmethod
@@ -85,31 +85,31 @@ class SourceSettings(Section):
     """[[source]]: one kind of file, and hints for its recognition."""
 
     kind: Kind
-    "What the files are: see How exports are read."
+    "The kind of the files: see How exports are read."
     files: Texts = []
     "A path, a pattern or a list of them."
     table: str | None = None
-    "Instead of files: a table that the engine holds."
+    "Instead of files: a table in the engine."
     columns: dict[str, str] = {}
-    "Column = header, where recognition needs help."
+    "Column = header, for columns that are not recognised."
     where: dict[str, str | Texts] = {}
-    "Keep only rows with these values; the rest is set aside and counted."
+    "Use only rows with these values; the others are set aside and counted."
     period: Annotated[tuple[Days, ...], BeforeValidator(_as_periods)] = ()
-    "The first and last day that an undated export covers; a list of such pairs where windows stand side by side, from left to right."
+    "The first and last day of an undated export; a list of such pairs for windows side by side, from left to right."
     constant: dict[str, str] = {}
-    'What all rows share and the file does not say, as page = "/a/", channel = "organic" or device = "mobile".'
+    'Values common to all rows that the file does not contain, such as page = "/a/", channel = "organic" or device = "mobile".'
     organic: Texts = []
-    "Of landings: the channels or media, as your rows name them, that are unpaid search; told by their words when left out."
+    "For landings: the channels or media, as named in your rows, that are unpaid search; recognised by their words by default."
     reverse: Texts = []
-    "Flags (noindex, protected, ...) whose bare yes means the opposite of what their header says."
+    "Flags (noindex, protected, ...) whose plain yes means the opposite of their header."
     sheet: str | None = None
-    "Which sheet of a workbook, or member of a packed file."
+    "The sheet of a workbook, or the member of an archive."
     dates: Literal["day first", "month first"] | None = None
-    "How dates read, where all of them read both ways."
+    "The order of day and month, if all dates are ambiguous."
     decimal: Literal[".", ","] | None = None
-    "The decimal sign; found from all values when left out."
+    "The decimal mark; recognised from all values by default."
     currency: str | None = None
-    "What its revenue is counted in, where that is not the currency of [value]; needs a rate there."
+    "The currency of its revenue, if different from that of [value]; needs a rate there."
 
     @model_validator(mode="after")
     def _something(self) -> SourceSettings:
@@ -125,20 +125,20 @@ class WindowSettings(Section):
     """[windows]: the compared days."""
 
     recent: int | None = Field(None, ge=7, le=366)
-    "Days up to the last complete one that are judged: long enough for rates, short enough to be now. When left out 90, or half of a history that is shorter."
+    "Days up to the last complete one that are judged: long enough for rates, short enough to be current. Defaults to 90, or half of a shorter history."
     reference: Literal["year", "before"] | None = None
-    "The days a year earlier, or the days just before; the default is the year where the data reach that far."
+    "The same days a year earlier, or the preceding days; defaults to a year earlier where the data go back that far."
     long: int = Field(365, ge=30, le=1100)
     "Days over which a page must have earned nothing to be pruned: a whole year, so that no season is missed."
     settled: int = Field(180, ge=0, le=1500)
-    "Days after which a page has found its place; younger ones are watched."
+    "Days after which a page has found its position; younger ones are watched."
 
 
 class ProtectSettings(Section):
     """[protect]: pages that are never removed or merged away."""
 
     pages: Texts = []
-    "Paths or addresses that are never removed or merged away; `*` stands for anything, with or without the slash at the end."
+    "Paths or addresses that are never removed or merged away; `*` matches anything, with or without a trailing slash."
 
 
 class PurposeSettings(Section):
@@ -156,9 +156,9 @@ class GroupSettings(Section):
     """[groups.pages] and [groups.queries]: named groups, whose sums and rates are compared with those of the site."""
 
     pages: dict[str, Texts] = {}
-    "Name -> patterns of paths, in which * stands for anything."
+    "Name -> patterns of paths, in which * matches anything."
     queries: dict[str, Texts] = {}
-    "Name -> words or phrases, or re: and an expression of RE2."
+    "Name -> words or phrases, or re: and an RE2 expression."
 
 
 class QuerySettings(Section):
@@ -167,66 +167,66 @@ class QuerySettings(Section):
     junk: Texts = []
     "Words, phrases or re: expressions of RE2: queries with them are not searches, like typed addresses, e-mail addresses, long numbers and operators."
     kept: Texts = []
-    "The same of queries that are searches, whatever they look like: part numbers, names with a dot."
+    "The same for queries that are searches although they do not look like it: part numbers, names with a dot."
 
 
 class TopicSettings(Section):
     """[topics]: which queries are grouped."""
 
     most: int = Field(300_000, ge=100)
-    "The most wanted queries are grouped, so many of them; the rest is counted aside."
+    "The number of most wanted queries that are grouped; the others are counted separately."
     aside: Texts = []
-    "Words, phrases or re: expressions of RE2: queries with them belong to no topic, and are counted."
+    "Words, phrases or re: expressions of RE2: queries with them belong to no topic; they are counted separately."
     translate: bool = True
-    "Whether queries in other languages than the site's make topics to translate; else they are counted aside."
+    "Whether queries in other languages than the site's make topics to translate; otherwise they are counted separately."
 
 
 class AboutSettings(Section):
     """[about]: facts about the business. They mark topics as fit or unfit and are included in packs and briefs; they are sent nowhere."""
 
     notes: str = ""
-    "A Markdown file whose headings say the same: what it sells, for whom, rivals, tone, not wanted."
+    "A Markdown file with the same facts under headings: what we sell, for whom, rivals, tone, not wanted."
     sells: Texts = []
-    "What it sells or offers: a topic with most of the telling words of one of these is fit."
+    "Products and services: a topic with most of the distinctive words of one of these is fit."
     audience: Texts = []
-    "For whom."
+    "The audience."
     rivals: Texts = []
-    "Names of rivals: topics that name one are unclear."
+    "Names of rivals: topics that contain one are unclear."
     tone: Texts = []
     "How texts should sound."
     unwanted: Texts = []
-    "Words or phrases that it does not want to be found for: such queries open nothing, and their topics are unfit."
+    "Words or phrases for which the site does not want to be found: such queries are no openings, and their topics are unfit."
 
 
 class ValueSettings(Section):
     """[value]: the value of a conversion."""
 
     conversion: float | None = Field(None, ge=0)
-    "What one conversion is worth."
+    "The value of one conversion."
     currency: str = ""
     "The currency of values and revenue."
     rates: dict[str, Annotated[float, Field(gt=0)]] = {}
-    "What one unit of another currency is worth in `currency`."
+    "The value of one unit of another currency in `currency`."
 
 
 class EngineSettings(Section):
     """[engine]: the engine and its memory limit."""
 
     backend: Annotated[str, Field(pattern=r"^(duckdb|duckdb://.+|pyspark)$")] = "duckdb"
-    "duckdb, duckdb://FILE for a database of that engine whose tables are named, or pyspark."
+    "duckdb, duckdb://FILE for a database whose tables are named, or pyspark."
     memory: str = "4GB"
-    "Memory the engine may take; beyond it spills to disk."
+    "Memory limit of the engine; it spills to disk beyond that."
     threads: int | None = Field(None, ge=1)
-    "Threads it may take; all when left out."
+    "Threads of the engine; defaults to all."
 
 
 class LimitSettings(Section):
     """[limits]: limits on compressed input, so that a small file cannot fill the disk."""
 
     expanded_bytes: int = Field(40_000_000_000, ge=1_000)
-    "Bytes to which a packed file may grow."
+    "Largest size of an unpacked file in bytes."
     expansion_ratio: float = Field(400.0, ge=1)
-    "How many times its size it may grow to."
+    "Largest ratio of unpacked to compressed size."
 
 
 class Config(Section):

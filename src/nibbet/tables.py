@@ -55,11 +55,11 @@ TABLES = {
         parquet=True,
     ),
     "query_groups": Table(
-        "one row per group of queries that the settings name, and one for all other queries: what it brings, how it is chosen, how it changed",
+        "one row per group of queries in the settings, and one for all other queries: totals, pull and change",
         lambda p: p.query_groups_table(),
     ),
     "group_queries": Table(
-        "one row per named group and query, flagged where it is chosen less or more than is usual in the group",
+        "one row per named group and query, flagged where its pull deviates from that of the group",
         lambda p: p.group_queries_table(),
     ),
     "query_totals": Table(
@@ -68,7 +68,7 @@ TABLES = {
         file=False,
     ),
     "verdicts": Table(
-        "one row per page that has a verdict, largest gain first",
+        "one row per page that has a verdict, by gain",
         lambda p: p.decisions.verdicts(),
         file=False,
     ),
@@ -97,7 +97,7 @@ TABLES = {
         ),
     ),
     "hosts": Table(
-        "who is seen in result snapshots: one row per host, over all queries and by topic, with its share of the clicks that they let expect",
+        "hosts in result snapshots: one row per host, over all queries and by topic, with its share of the expected clicks",
         lambda p: p.topics.hosts(),
         sheet=_columns("level key host own queries query_share top3 rank share share_before own_share searches form url"),
     ),
@@ -110,11 +110,11 @@ TABLES = {
         ),
     ),
     "apart": Table(
-        "pairs of pages that draw the same queries and yet are not merged, with the reason",
+        "pairs of pages that draw the same queries but are not merged, with the reason",
         lambda p: p.merges.apart_table(),
     ),
     "redirects": Table(
-        "where addresses that go should lead",
+        "redirects of addresses that go",
         lambda p: p.mends.redirects(),
         sheet=_columns("from to status because"),
     ),
@@ -124,12 +124,12 @@ TABLES = {
         sheet=_columns("page repair weight target because"),
     ),
     "lives": Table(
-        "what becomes of pages and topics over the years: evergreen, seasonal, fading, growing, short-lived, an event that is over",
+        "long-term development of pages and topics: evergreen, seasonal, fading, growing, short-lived, an event that is over",
         lambda p: p.lives.table(),
         sheet=_columns("level key life season clicks height peak begins ready_by since depth event_from event_to because"),
     ),
     "popular": Table(
-        "the most viewed, best kept and most earning pages of the site, its sections, kinds and groups",
+        "the pages with most views, longest visits and highest earnings, of the site, its sections, kinds and groups",
         lambda p: p.popular.table(),
         sheet=_columns("measure level key rank page value share sessions usual"),
     ),
@@ -138,12 +138,12 @@ TABLES = {
         lambda p: p.popular.common(),
     ),
     "popular_ideas": Table(
-        "topics that nothing answers yet and that are near to what is popular here",
+        "unanswered topics related to popular pages",
         lambda p: p.popular.ideas(),
         sheet=_columns("label volume proposal gain page popular_by likeness words because"),
     ),
     "speed": Table(
-        "how fast each page is for its visitors: the three web vitals at the 75th percentile, and a rating",
+        "speed of each page for its visitors: the three web vitals at the 75th percentile, and a rating",
         lambda p: p.speed.table(),
         sheet=_columns("page form_factor loading responding shifting samples rating clicks sessions engagement_rate because"),
     ),
@@ -152,34 +152,34 @@ TABLES = {
         lambda p: p.speed.cost(),
     ),
     "anchors": Table(
-        "what the links to each page say, from its own site and from others: kinds of anchors, the most frequent one, words that no link says",
+        "anchor texts of the links to each page, internal and external: kinds, the most frequent one, missing words",
         lambda p: p.anchors.table(),
         sheet=_columns(
             "page side links menus anchors brand_share general address empty own_name keyword top top_share usual_share flag query missing because"
         ),
     ),
     "linking_hosts": Table(
-        "who links to the site: one row per host, with what is new, lost, and leads to addresses that fail",
+        "linking hosts: one row per host, with new, lost and failing links",
         lambda p: p.backlinks.hosts(),
         sheet=_columns("host links from_pages pages newest new lost failing visits"),
     ),
     "backlink_faults": Table(
-        "links from outside that are lost, or that lead to addresses that fail or redirect, with where a redirect should lead",
+        "backlinks that are lost, or lead to addresses that fail or redirect, with the redirect that saves them",
         lambda p: p.backlinks.faults(),
         sheet=_columns("from_url page target anchor state first_seen status to because"),
     ),
     "absent": Table(
-        "pages that matter and that search hardly shows: what speaks for each, and the first cause in a chain of twelve that holds",
+        "pages that matter and that search hardly shows: their importance, and the first of twelve causes that holds",
         lambda p: p.absence.table(),
         sheet=_columns("page importance cause mend impressions sessions because"),
     ),
     "broken_links": Table(
-        "one row per internal link that leads to a fault or a detour: where it stands, its anchor, and what to link to instead",
+        "one row per internal link that leads to a fault or a detour: its page, its anchor, and what to link to instead",
         lambda p: p.linking.broken(),
         sheet=_columns("source target status anchor place links to clicks because"),
     ),
     "link_suggestions": Table(
-        "links that are missing: from related pages that hold many readers to pages with fewer links than their worth asks",
+        "missing links: from related pages with many readers to pages with too few links",
         lambda p: p.linking.suggestions(),
         sheet=_columns("to from anchor gain shown links strength readers because"),
     ),
@@ -188,15 +188,15 @@ TABLES = {
         lambda p: p.linking.flows(),
     ),
     "changes": Table(
-        "what changed between the recent and the reference window, at every level",
+        "changes between the recent and the reference window, at every level",
         lambda p: p.changes_table(),
     ),
     "losses": Table(
-        "queries of a page that lose clicks together, named by the words they share",
+        "queries of a page that lose clicks together, under the words they share",
         lambda p: p.losses_table(),
     ),
     "trends": Table(
-        "what the weeks of each page tell, season and section taken out: lasting falls and rises, life, start",
+        "development of each page without season and section: lasting falls and rises, life, start",
         lambda p: p.history.trend_table(),
     ),
     "new_pages": Table(
@@ -204,7 +204,7 @@ TABLES = {
         lambda p: p.decisions.new_pages(NEW_SINCE),
     ),
     "pulls": Table(
-        "pull of pages (no query) and pairs with interval and flag, without the brand; those that lose most clicks first",
+        "pull of pages (no query) and pairs with interval and flag, without the brand; by clicks lost",
         lambda p: p.diagnostics.pulls(),
     ),
     "parts": Table(
@@ -212,7 +212,7 @@ TABLES = {
         lambda p: p.diagnostics.parts(),
     ),
     "peers": Table(
-        "pages whose rates fall below or rise above those of their section or group",
+        "pages whose rates deviate from those of their section or group",
         lambda p: p.diagnostics.peers(),
     ),
     "segments": Table(
@@ -228,7 +228,7 @@ TABLES = {
         ),
     ),
     "markets": Table(
-        "one row per country and language: what is asked, how visitors from there buy, what pages in that language would be worth",
+        "one row per country and language: searches, how visitors from there buy, the worth of pages in that language",
         lambda p: p.markets.table(),
         sheet=_columns(
             "country language queries impressions clicks ctr position sessions engagement_rate conversions conversions_per_session revenue "
@@ -236,7 +236,7 @@ TABLES = {
         ),
     ),
     "titles": Table(
-        "one row per page whose title or description has a fault: what to change first, and what that is worth where this site proves it",
+        "one row per page whose title or description has a fault: what to change first, and the gain where it is proven on this site",
         lambda p: p.titles.advice(),
         sheet=_columns("page title clicks expected_clicks pull position change_first mend proven gain gain_low gain_high because traits"),
     ),
@@ -253,7 +253,7 @@ TABLES = {
         ),
     ),
     "title_trials": Table(
-        "one row per kind of change to titles and descriptions: what such changes did together",
+        "one row per kind of change to titles and descriptions: their combined effect",
         lambda p: p.titles.trials(),
     ),
     "event_rates": Table(
@@ -262,7 +262,7 @@ TABLES = {
         sheet=_columns("page event count sessions rate rate_low rate_high usual flag rate_reference because"),
     ),
     "visit_sources": Table(
-        "one row per page, channel and source (the site or service that sent the visits): how many, how they stay and buy, and how many before",
+        "one row per page, channel and source (the sending site or service): visits, engagement, conversions, and visits before",
         lambda p: p.splits.visit_sources(),
     ),
     "engagement": Table(
@@ -270,15 +270,15 @@ TABLES = {
         lambda p: p.diagnostics.engagement(),
     ),
     "seasons": Table(
-        "when each section and each page has its season",
+        "the season of each section and page",
         lambda p: p.history.season_table(),
     ),
     "addresses": Table(
-        "every spelling met, and the page it stands for",
+        "every spelling of an address, and its page",
         lambda p: p.inputs.spellings,
     ),
     "windows": Table(
-        "the days that are compared: recent, reference, long",
+        "the compared windows: recent, reference, long",
         lambda p: p.windows_table(),
         file=False,
     ),

@@ -93,7 +93,7 @@ def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Fl
     rest = np.log((clicks + 0.5) / np.maximum(usual, 1e-9))
     variance = 1 / np.maximum(usual, 1e-9) + spread**2
     likely, off = _parts(rest, variance, poor)
-    chance: Floats = np.where(rest < -CUT * np.sqrt(variance), 1.0, np.where(rest < 0, off / np.maximum(likely + off, 1e-300), 0.0))
+    chance: Floats = np.where(rest < 0, off / np.maximum(likely + off, 1e-300), 0.0)
     return chance
 
 
