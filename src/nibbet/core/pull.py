@@ -51,11 +51,14 @@ class Usual(NamedTuple):
     poor: float
 
 
-def _parts(rest: Floats, variance: Floats, poor: float) -> tuple[Floats, Floats]:
-    """Densities (up to a common factor) of the logarithm of pull relative to the usual, for usual rows and for poor ones."""
+def _share_poor(rest: Floats, variance: Floats, poor: float) -> Floats:
+    """The probability that rows with these logarithms of pull relative to the usual are poor, not usual (Bayes' rule for two normal
+    distributions; poor: the prior).
+    """
     off = variance + BAD_SPREAD**2
-    usual = (1 - poor) * np.exp(-(rest**2) / 2 / variance) / np.sqrt(variance)
-    return usual, poor * np.exp(-((rest - np.log(BAD_PULL)) ** 2) / 2 / off) / np.sqrt(off)
+    log_odds = np.log(poor / (1 - poor)) + (rest**2 / variance - (rest - np.log(BAD_PULL)) ** 2 / off + np.log(variance / off)) / 2
+    share: Floats = special.expit(log_odds)
+    return share
 
 
 def usual_pull(clicks: Floats, expected: Floats) -> Usual:
@@ -74,8 +77,7 @@ def usual_pull(clicks: Floats, expected: Floats) -> Usual:
     for _ in range(40):
         variance = counting + spread**2
         rest = ratio - centre
-        usual, bad = _parts(rest, variance, share)
-        weight = np.where(np.abs(rest) < CUT * np.sqrt(variance), usual / np.maximum(usual + bad, 1e-300), 0.0)
+        weight = np.where(np.abs(rest) < CUT * np.sqrt(variance), 1 - _share_poor(rest, variance, share), 0.0)
         share = float((len(ratio) * (1 - weight.mean()) + SURE_ROWS * BAD_SHARE) / (len(ratio) + SURE_ROWS))
         share = min(share, MOST_BAD)
         centre = float(np.average(ratio, weights=weight / variance + 1e-12))
@@ -92,8 +94,7 @@ def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Fl
     """
     rest = np.log((clicks + 0.5) / np.maximum(usual, 1e-9))
     variance = 1 / np.maximum(usual, 1e-9) + spread**2
-    likely, off = _parts(rest, variance, poor)
-    chance: Floats = np.where(rest < 0, off / np.maximum(likely + off, 1e-300), 0.0)
+    chance: Floats = np.where(rest < 0, _share_poor(rest, variance, poor), 0.0)
     return chance
 
 
