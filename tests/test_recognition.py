@@ -56,6 +56,9 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
     ("Referring page|Rating|Target URL|Anchor", [f"https://blog{n}.example/p|{9 * n % 80}|https://s.example/|petal" for n in range(9)],
      "backlinks", {"from_url": "Referring page", "page": "Target URL"}),
     ("Old URL|New URL", [f"/{n}.asp|/{n}" for n in range(9)], "crawl", {"page": "Old URL", "redirect_to": "New URL"}),
+    ("ts|url|term|clicks|impressions", [f"{1793660400 - 86400 * n}|/{n}|owl {n}|{n}|9" for n in range(9)], "search", {"date": "ts", "query": "term"}),
+    ("Einstiegsseite|Standardkanal|Sitzungen|Durchschn. Sitzungsdauer", [f"/{n}|E-Mail|{n}|00:01:{n + 10}" for n in range(9)], "landings",
+     {"channel": "Standardkanal", "seconds_each": "Durchschn. Sitzungsdauer"}),
 ])  # fmt: skip
 def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, columns: dict[str, str]) -> None:
     found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.split("|") for row in rows], ""))
@@ -112,6 +115,8 @@ def test_values_stand_in_for_words_and_beat_them() -> None:
     (["03/04/2026", "03/13/2026"], date(2026, 3, 4)), (["4 mars 2026"], date(2026, 3, 4)), (["March 4, 2026"], date(2026, 3, 4)),
     (["4. März 2026"], date(2026, 3, 4)), (["20260304"], date(2026, 3, 4)), (["46085"], date(2026, 3, 4)), (["04.03.26"], date(2026, 3, 4)),
     (["2026-03"], date(2026, 3, 1)), (["04/Mar/2026"], date(2026, 3, 4)), (["2026年3月4日"], date(2026, 3, 4)), (["04/04/2026"], date(2026, 4, 4)),
+    (["févr. 2026"], date(2026, 2, 1)), (["3 août 2026"], date(2026, 8, 3)), (["15 września 2026"], date(2026, 9, 15)), (["ноябрь 2026"], date(2026, 11, 1)),
+    (["KW 44/2026"], date(2026, 10, 26)), (["2026-W44"], date(2026, 10, 26)), (["1793660400000"], date(2026, 11, 3)), (["1793682000"], date(2026, 11, 3)),
 ])  # fmt: skip
 def test_dates_are_read_by_all_values_of_their_column(texts: list[str], day: date) -> None:
     assert day_of_text(texts, where="t.csv", header="Date")[texts[0]] == day

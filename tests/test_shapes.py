@@ -233,6 +233,23 @@ def test_months_make_windows_of_months_and_one_that_has_begun_is_left_out(tmp_pa
     site.close()
 
 
+def test_weeks_and_months_are_named_and_rows_that_cannot_be_read_are_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    names = dict(zip(range(1, 13), "janv. févr. mars avr. mai juin juil. août sept. oct. nov. déc.".split(), strict=True))
+    rows = DAILY.assign(date=DAILY["date"].map(lambda d: f"{names[d.month]} {d.year}" if d.month != 9 else "septième"))
+    months = rows.groupby(["date", "page", "query"], as_index=False)[["clicks", "impressions"]].sum()
+    weeks = DAILY.assign(date=DAILY["date"].map(lambda d: "{}-W{:02}".format(*d.isocalendar()[:2])))
+    site = opened(laid(tmp_path, months=months))
+    capsys.readouterr()
+    text = notes(site)["unreadable"]
+    lost = months[months["date"] == "septième"]
+    assert text.startswith(f"months.csv: {len(lost):,} of {len(months):,} rows are left out: unreadable date.")
+    assert site.sql(text.partition('sql "')[2].rstrip('"'))["clicks"].sum() == lost["clicks"].sum()
+    site.close()
+    folder = laid(tmp_path / "weekly", weeks=weeks.groupby(["date", "page", "query"], as_index=False)[["clicks", "impressions"]].sum())
+    write_settings(folder, None, force=False)
+    assert "page x query by week" in capsys.readouterr().out
+
+
 def test_a_short_history_is_halved_and_names_no_day_before_it(tmp_path: Path) -> None:
     last = DAILY[DAILY["date"] > date(2026, 9, 5)]
     site = opened(laid(tmp_path, days=last))

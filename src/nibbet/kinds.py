@@ -75,7 +75,7 @@ LANDINGS = [
     _column(
         "channel",
         "text",
-        "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал|kanal grubu|trafik kanali|채널|καναλι|kanal navstev|csatorna",
+        "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал|kanal grubu|trafik kanali|채널|καναλι|kanal navstev|csatorna|kanalgruppe|kanalgruppierung|standardkanal|groupe de canaux|canal par defaut|grupo de canales|gruppo di canali|kanaalgroep|kanalgrupp|kanalgruppering|チャネルグループ|渠道组",
     ),
     _column("source", "text", "source|quelle|fuente|fonte|bron|origine|kalla"),
     _column("medium", "text", "medium|support|medio|mezzo"),
@@ -111,7 +111,7 @@ LANDINGS = [
     _column(
         "seconds_each",
         "number",
-        "seconds per session|average time|avg time|time per session|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration",
+        "seconds per session|average time|avg time|time per session|average engagement time|time per visit|mittlere verweildauer|duree moyenne|average visit duration|sitzungsdauer|mittlere sitzungsdauer|durchschnittliche sitzungsdauer|duree moyenne des sessions|duree de session|duracion media de la sesion|duracao media da sessao|durata media sessione|gemiddelde sessieduur|genomsnittlig sessionslangd|average session duration",
     ),
     _column(
         "engagement_seconds",
@@ -197,7 +197,7 @@ CRAWL = [
     _column(
         "words",
         "count",
-        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数",
+        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数|wortanzahl|anzahl worter|anzahl der worter|numero di parole|numero de palavras|aantal woorden|antal ord|liczba slow",
     ),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
     _column(
@@ -206,9 +206,21 @@ CRAWL = [
         "crawled|crawled on|crawl date|date of crawl|visited on|fetched on|checked on|gecrawlt am|abgerufen am|date de crawl|date du crawl|fecha de rastreo|data di scansione",
     ),
     _column("language", "text", "language|lang|sprache|langue|idioma|lingua|taal"),
-    _column("inlinks", "count", "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes"),
-    _column("outlinks", "count", "internal links out|outlinks|links out|outgoing links|ausgehende links|liens sortants|enlaces salientes"),
-    _column("depth", "count", "depth|level|clicks from home|tiefe|ebene|profondeur|profundidad"),
+    _column(
+        "inlinks",
+        "count",
+        "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes|interne links|liens internes|enlaces internos|link interni|link in entrata|binnenkomende links",
+    ),
+    _column(
+        "outlinks",
+        "count",
+        "internal links out|outlinks|links out|outgoing links|ausgehende links|liens sortants|enlaces salientes|link in uscita|uitgaande links|utgaende lankar",
+    ),
+    _column(
+        "depth",
+        "count",
+        "depth|level|clicks from home|tiefe|ebene|profondeur|profundidad|klicktiefe|seitentiefe|klicks von der startseite|profondeur de clic|profundidad de clics|profondita|diepte|klikdiepte|djup|dybde|glebokosc",
+    ),
     _column(
         "published",
         "date",
@@ -239,7 +251,7 @@ EDITORIAL = [
     _column(
         "protected",
         "flag",
-        "protected|keep|locked|do not touch|do not delete|do not remove|never delete|must stay|geschutzt|gesperrt|bleibt|behalten|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
+        "protected|keep|locked|do not touch|do not delete|do not remove|never delete|must stay|geschutzt|gesperrt|bleibt|behalten|nicht loschen|nicht entfernen|ne pas supprimer|ne pas toucher|no borrar|no eliminar|non eliminare|non cancellare|nao apagar|niet verwijderen|nie usuwac|protege|protegee|a garder|garder|protegido|protegida|mantener|protetto|protetta|da tenere|"
         "beschermd|behouden|skyddad|beskyttet|beskyttes|chroniony|chroniona|保護|受保护|защищено|защищена|protegida|korumali|korunuyor|보호|보호됨|προστατευμενη|chraneno|chranena|suojattu|vedett|protejat",
     ),
 ]
@@ -266,7 +278,7 @@ BACKLINKS = [
     _column(
         "first_seen",
         "date",
-        "first seen|seen since|found on|discovered|zuerst gesehen|vu le|vista primeiro em|primera vez|ilk gorulme|최초 발견|poprve nalezeno|впервые замечено",
+        "first seen|seen since|found on|discovered|zuerst gesehen|vu le|vista primeiro em|primera vez|erstmals gesehen|zuerst gefunden|entdeckt am|gefunden am|first found|first detected|decouvert le|premiere detection|descubierto el|primera deteccion|prima rilevazione|eerst gezien|ilk gorulme|최초 발견|poprve nalezeno|впервые замечено",
     ),
     _column("visits", "count", "visits|visitors|clicks|besuche"),
 ]
