@@ -124,7 +124,7 @@ class Titles:
         places = with_stand_ins(own, stayed)
         sums = pd.DataFrame(index=places.index)
         if len(places):
-            self.context.say("holding changed titles against what was")
+            self.context.say("comparing changed titles")
             window = Window(places["before_first"].min().date(), places["after_last"].max().date())
             table = self.context.engine.frame(places.rename_axis("page").reset_index().astype({"page": "int64"}))
             table = table.mutate(**{name: table[name].cast("date") for name in SPANS})
