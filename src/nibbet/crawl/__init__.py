@@ -1,1 +1,1 @@
-"""A polite crawler for one's own site: it makes the inventory that the rest of Nibbet reads."""
+"""A polite crawler for the user's own site: it makes the inventory that the rest of Nibbet reads."""

@@ -1,4 +1,4 @@
-"""Answers as they came, in a WARC archive (ISO 28500)."""
+"""Answers as received, in a WARC archive (ISO 28500)."""
 
 from __future__ import annotations
 
@@ -12,12 +12,12 @@ from warcio.warcwriter import WARCWriter
 from nibbet._version import __version__
 from nibbet.crawl.fetch import Answer
 
-#: headers that tell of the way an answer was packed, which it is no longer
+#: headers of the compression of an answer, which is removed
 OF_THE_WAY = ("content-encoding", "transfer-encoding", "content-length")
 
 
 class Archive:
-    """A WARC archive that replaces an older one when it is done."""
+    """A WARC archive that replaces an older one when it is complete."""
 
     def __init__(self, path: Path) -> None:
         self._path, self._passing = path, path.with_name(f".{path.name}.part")
@@ -29,7 +29,7 @@ class Archive:
         )
 
     def keep(self, address: str, answer: Answer) -> None:
-        """Keep an answer: its status, its headers, its unpacked body."""
+        """Adds an answer: its status, headers and uncompressed body."""
         headers = [(name, value) for name, value in answer.headers.items() if name not in OF_THE_WAY]
         headers.append(("content-length", str(len(answer.body))))
         head = StatusAndHeaders(f"{answer.status} -", headers, protocol="HTTP/1.1")
@@ -38,6 +38,6 @@ class Archive:
         record.raw_stream.close()
 
     def done(self) -> None:
-        """Put the archive in its place."""
+        """Moves the archive to its final path."""
         self._file.close()
         os.replace(self._passing, self._path)

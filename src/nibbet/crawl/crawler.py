@@ -1,4 +1,4 @@
-"""The crawl itself: from the home page, the sitemaps and all addresses that are known, along the links, politely."""
+"""The crawl: from the home page, the sitemaps and all known addresses along the links, politely."""
 
 from __future__ import annotations
 
@@ -23,38 +23,38 @@ from nibbet.crawl.outside import RATE, Checked, Outside
 from nibbet.crawl.reading import Reader
 from nibbet.errors import SourceError
 
-#: letters of an address, path segments that repeat, parameters: beyond them an address is made by a machine that never ends
+#: limits of letters, repeated path segments and parameters, beyond which an address belongs to an endless series
 MOST_LETTERS, MOST_REPEATS, MOST_PARAMETERS = 2_000, 3, 8
-#: versions of one path by their parameters that are asked
+#: parameter versions of one path that are requested
 MOST_VERSIONS = 200
-#: addresses of one form (digits aside) in a row, each found only on the one before: a calendar, not a site
+#: consecutive addresses that differ only in digits, each found only on the previous one, that make an endless series
 MOST_IN_A_ROW = 200
-#: addresses in a row without an answer from which a server is taken to be out of order
+#: consecutive addresses without an answer from which a server is assumed to be down
 MOST_SILENT = 25
-#: times that an address is asked again where a server is busy or breaks off
+#: attempts at an address when a server is busy or disconnects
 MOST_TRIES = 3
-#: days for which what an address of another host answered is believed
+#: days for which an answer from another host is reused
 ASKED_AGAIN = 7
-#: sitemaps that are read, and the depth of their indexes
+#: largest number of sitemaps, and depth of their indexes
 MOST_SITEMAPS, SITEMAP_DEPTH = 1_000, 3
-#: what is no page by its name
+#: file extensions that are no pages
 ASSETS = re.compile(r"\.(?:png|jpe?g|gif|webp|avif|svg|ico|css|m?js|json|woff2?|ttf|eot|mp[34]|webm|mov|avi|zip|gz|rar|7z|exe|dmg|apk|iso|xml|rss|atom)$", re.IGNORECASE)  # fmt: skip
 SESSION = re.compile(r"[?&;](?:[a-z]*sess(?:ion)?_?id|sid|jsessionid|token)=", re.IGNORECASE)
 
 
 class Keeper(Protocol):
-    """Whoever keeps what was answered, beside the frontier: an archive."""
+    """Anything that stores answers in addition to the frontier, such as an archive."""
 
     def keep(self, address: str, answer: Answer) -> None:
-        """Keep an answer as it came."""
+        """Stores an answer as received."""
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What is crawled and how: hosts of the site; limit, depth: pages and links from home at most; include, exclude: patterns of paths (`*` stands for
-    anything); rate: pages a second (None for as fast as it answers); at_once: requests under way; fresh: ask all anew; stands_for: scheme
-    and host of the site that this is a copy of, whose addresses stand for those here; known: addresses that
-    other sources know; outside: whether links to other hosts are checked; further: home pages of the site's hosts with pages of their own.
+    """The scope and manner of a crawl: hosts of the site; limit, depth: most pages and links from the home page; include, exclude: patterns of
+    paths (`*` matches anything); rate: pages a second (None for as fast as it answers); at_once: concurrent requests; fresh: request
+    everything again; stands_for: scheme and host of the site of which this is a copy, whose addresses replace those here; known: addresses
+    from other sources; outside: whether links to other hosts are checked; further: home pages of hosts of the site with pages of their own.
     """
 
     home: str
@@ -74,14 +74,14 @@ class Plan:
 
     @property
     def starts(self) -> tuple[str, ...]:
-        """Where the crawl begins: the home page, and those of further hosts."""
+        """Starting points of the crawl: the home page, and those of further hosts."""
         return self.home, *self.further
 
 
 @dataclass
 class Tally:
-    """How far a crawl is: requests, and unchanged addresses (of them, or told so by the sitemap); outside: addresses of other hosts that are linked, and how many
-    of them are left for another run; cut_off: whether none of those hosts was reached.
+    """Progress of a crawl: requests, and unchanged addresses (by their answer or by the sitemap); outside: linked addresses of other hosts,
+    and how many of them are left for another run; cut_off: whether none of those hosts could be reached.
     """
 
     requests: int = 0
@@ -92,7 +92,7 @@ class Tally:
 
 
 class Crawler:
-    """Crawls a site into a frontier, which then holds all that the inventory is made of."""
+    """Crawls a site into a frontier, which then contains everything for the inventory."""
 
     def __init__(
         self,
@@ -124,7 +124,7 @@ class Crawler:
         return root_of(self.plan.home)
 
     async def run(self) -> Tally:
-        """Crawl until nothing is left to ask, or the limit is reached."""
+        """Crawls until no address is left, or the limit is reached."""
         self.frontier.begin(self.plan.home)
         async with self._reader:
             await self._crawl()
@@ -147,7 +147,7 @@ class Crawler:
                 await self._check_outside(fetcher)
 
     async def _check_outside(self, fetcher: Fetcher) -> None:
-        """Ask what the links to other hosts lead to, those that were not asked of late."""
+        """Checks links to other hosts that were not checked recently."""
         plan, frontier = self.plan, self.frontier
         linked: Counter[str] = Counter()
         for _, _, _, _, _, _, packed in frontier.rows():
@@ -179,7 +179,7 @@ class Crawler:
         named = {root: [self.here(one) for one in robots.sitemaps] for root, robots in self.robots.items()}
         anywhere = [one for sitemaps in named.values() for one in sitemaps]
         usual = [f"{root}/sitemap.xml" for root in map(root_of, self.plan.starts) if not named[root]]
-        spoken_for = {host_of(one) for one in anywhere}  # the robots.txt of one host may name the sitemaps of another
+        spoken_for = {host_of(one) for one in anywhere}  # the robots.txt of one host may list the sitemaps of another
         waiting = [(one, 0) for one in anywhere + [one for one in usual if host_of(one) not in spoken_for]]
         seen: set[str] = set()
         while waiting and len(seen) < MOST_SITEMAPS:
@@ -215,7 +215,7 @@ class Crawler:
             self.say(self.tally, len(self.frontier))
 
     def _take(self) -> tuple[Target, int] | None:
-        """The next address and how often it was asked; None where there is none now."""
+        """The next address and its number of attempts; None if there is none at the moment."""
         now = asyncio.get_running_loop().time()
         for place, (at, target, tries) in enumerate(self._again):
             if at <= now:
@@ -233,7 +233,7 @@ class Crawler:
             return
         root = root_of(address)
         await self._manners(fetcher, root)
-        while root not in self._paces:  # another worker asks for the rules
+        while root not in self._paces:  # another worker is requesting the rules
             await asyncio.sleep(0.02)
         robots = self.robots[root]
         if not robots.allows(address):
@@ -259,10 +259,10 @@ class Crawler:
         await self._keep(target, answer)
 
     def _watch_silence(self, target: Target, answer: Answer) -> None:
-        """Stop where one address of a host after the other gets no answer: an outage says nothing of the pages. Raises SourceError."""
+        """Stops when consecutive addresses of a host do not answer: an outage says nothing about pages. Raises SourceError."""
         root = root_of(target.address)
         silent = self._silent[root] = [] if answer.status is not None else [*self._silent.get(root, []), target]
-        if len(silent) >= MOST_SILENT:  # those still under way count too
+        if len(silent) >= MOST_SILENT:  # requests under way count too
             self.frontier.ask_again(silent)
             mend = "" if root == self.root else " Where that host is no longer in use, take it out of more_hosts."
             raise SourceError(
@@ -270,7 +270,7 @@ class Crawler:
             )
 
     def _unwanted(self, target: Target) -> str:
-        """Why an address is not asked; empty where it is."""
+        """Why an address is not requested; empty if it is."""
         address = target.address
         path, _, query = address.partition("?")
         inside = "/" + path.split("/", 3)[3] if path.count("/") > 2 else "/"
@@ -296,7 +296,7 @@ class Crawler:
 
     def _unchanged(self, target: Target, *, was_asked: bool) -> None:
         self.tally.unchanged += 1
-        self.frontier.unchanged(target, self._today if was_asked else None)  # what it links to is known already
+        self.frontier.unchanged(target, self._today if was_asked else None)  # its links are already known
 
     async def _keep(self, target: Target, answer: Answer) -> None:
         if self.keeper is not None and answer.status is not None:
@@ -308,7 +308,7 @@ class Crawler:
         )  # fmt: skip
 
     def _followed(self, target: Target, links: Iterable[str]) -> list[tuple[str, int | None, int]]:
-        """The links of a page that lead on: those to pages of the site that are not known yet."""
+        """The links of a page to follow: those to unknown pages of the site."""
         fresh = self.frontier.unknown(map(self.here, links) if self.plan.stands_for else links)
         form, depth = _form(target.address) if fresh else "", None if target.depth is None else target.depth + 1
         return [
@@ -318,12 +318,12 @@ class Crawler:
         ]
 
     def here(self, address: str) -> str:
-        """An address of the site that this is a copy of, as it is asked for here; any other as it stands."""
+        """An address of the original site as it is requested from this copy; any other unchanged."""
         live = self.plan.stands_for
         return self.root + address[len(live) :] if live and address.startswith(live + "/") else address
 
     def there(self, address: str) -> str:
-        """The address of the site that this is a copy of, for one here; any other as it stands."""
+        """The address on the original site for one of this copy; any other unchanged."""
         live = self.plan.stands_for
         return live + address[len(self.root) :] if live and address.startswith(self.root + "/") else address
 
@@ -332,17 +332,17 @@ class Crawler:
 
 
 def unpacked(data: bytes | None) -> Any:
-    """What was kept of an address; None for nothing."""
+    """The stored data of an address; None for nothing."""
     return json.loads(zstandard.decompress(data)) if data else None
 
 
 def links_of(data: bytes | None) -> list[Any]:
-    """The links that were kept of an address: targets, anchors, rels, places, one for each link, and where the address itself leads (empty for nowhere)."""
+    """The stored links of an address: targets, anchors, rels, places, one for each link, and its own redirect target (empty for none)."""
     return unpacked(data) or [[], [], [], [], ""]
 
 
 def sitemap_entries(body: bytes) -> tuple[list[tuple[str, str]], list[str]]:
-    """(entries as address and day of change, sitemaps that it names) of a sitemap: XML, plain text, or packed; none where it is not understood."""
+    """(entries as address and date of change, further sitemaps) of a sitemap: XML, plain text, or compressed; none if it is invalid."""
     if body[:2] == b"\x1f\x8b":
         try:
             body = zlib.decompressobj(47).decompress(body, 60_000_000)
@@ -371,7 +371,7 @@ def sitemap_entries(body: bytes) -> tuple[list[tuple[str, str]], list[str]]:
 
 @lru_cache(100_000)
 def _form(address: str) -> str:
-    """An address with its digits as one mark: what the members of a series share."""
+    """An address with its digits replaced by a mark, common to the members of a series."""
     return re.sub(r"\d+", "0", address)
 
 

@@ -1,4 +1,4 @@
-"""One question to a server and its answer, within limits of time, size and place."""
+"""One request to a server and its answer, within limits of time, size and address."""
 
 from __future__ import annotations
 
@@ -17,17 +17,17 @@ from aiohttp.resolver import ThreadedResolver
 from nibbet._version import __version__
 from nibbet.core.markup import BROKEN, CERTIFICATE, HTML, NO_CONNECTION, TOO_SLOW, media_of
 
-#: bytes of an answer that are read, packed and unpacked
+#: bytes of an answer that are read, compressed and uncompressed
 MOST_BYTES, MOST_UNPACKED = 5_000_000, 10_000_000
-#: seconds for a whole answer, for a connection, and between two pieces of an answer
+#: seconds for a whole answer, for a connection, and between two parts of an answer
 WHOLE, CONNECT, PIECE = 60.0, 10.0, 15.0
 PRIVATE = "leads into a private network"
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What a server said: status (None where it said nothing), headers (names in small letters), body (unpacked; empty where it is not wanted),
-    seconds (until it began); reason: why nothing, or not all of it, came.
+    """The answer of a server: status (None without an answer), headers (names in lower case), body (uncompressed; empty if not needed),
+    seconds (until it began); reason: why it is missing or incomplete.
     """
 
     status: int | None
@@ -38,7 +38,7 @@ class Answer:
 
 
 def is_public(address: str) -> bool:
-    """Whether an IP address is one of the public network: not of this machine, its network, or reserved."""
+    """Whether an IP address is public: not of this machine, its network, or reserved."""
     try:
         ip = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:
@@ -48,7 +48,7 @@ def is_public(address: str) -> bool:
 
 
 class _Guarded(AbstractResolver):
-    """Names to addresses, those of private networks left out unless they are the home's: whatever a name says at the moment of the connection."""
+    """Resolves names without private addresses, unless they are those of the home page, at the moment of the connection."""
 
     def __init__(self, allowed: frozenset[str]) -> None:
         self._names, self._allowed = ThreadedResolver(), allowed
@@ -65,10 +65,10 @@ class _Guarded(AbstractResolver):
 
 
 class Fetcher:
-    """Asks servers, as a context manager.
+    """Sends requests, as a context manager.
 
-    contact: an address or a page where the crawl's owner is reached, told to servers; home: the host whose addresses may be private, as the user
-    names it.
+    contact: an address or page of the owner of the crawl, sent to servers; home: the host that may have private addresses, because the user
+    named it.
     """
 
     def __init__(self, home: str, contact: str = "", *, connections: int = 8) -> None:
@@ -102,11 +102,11 @@ class Fetcher:
     async def ask(
         self, address: str, *, etag: str | None = None, changed: str | None = None, head: bool = False, whole: bool = False
     ) -> Answer:
-        """The answer to one request; redirects are not followed. Whatever goes wrong stands in its reason.
+        """The answer to one request; redirects are not followed. Any failure is given in its reason.
 
         Args:
-            etag, changed: of the version that is known: a server that still has it answers 304; head: ask only for the headers; whole: read
-            the body whatever its kind, not of pages alone.
+            etag, changed: of the known version: a server that still has it answers 304; head: request only the headers; whole: read
+            the body of any kind, not only of pages.
         """
         headers = {**({"If-None-Match": etag} if etag else {}), **({"If-Modified-Since": changed} if changed else {})}
         begun = asyncio.get_running_loop().time()
@@ -143,7 +143,7 @@ class Fetcher:
 
 
 def _literal(host: str) -> str:
-    """The IP address that a host spells, also in the short and odd forms that systems take; empty where it is a name."""
+    """The IP address spelled by a host, including short and unusual forms; empty for a name."""
     try:
         return str(ipaddress.ip_address(host))
     except ValueError:
@@ -159,7 +159,7 @@ def _literal(host: str) -> str:
 
 
 async def _body(response: Any, packed: str) -> tuple[bytes, str]:
-    """(the unpacked body within its limits, why it is not whole)."""
+    """(the uncompressed body within its limits, why it is incomplete)."""
     unpack = zlib.decompressobj(47) if packed.strip().lower() in ("gzip", "x-gzip", "deflate") else None
     parts: list[bytes] = []
     read = unpacked = 0
@@ -169,7 +169,7 @@ async def _body(response: Any, packed: str) -> tuple[bytes, str]:
             try:
                 piece = unpack.decompress(piece, MOST_UNPACKED - unpacked + 1)
             except zlib.error:
-                if read == len(piece) and packed.strip().lower() == "deflate":  # bare deflate, as some servers send it
+                if read == len(piece) and packed.strip().lower() == "deflate":  # raw deflate, as some servers send it
                     unpack = zlib.decompressobj(-15)
                     piece = unpack.decompress(piece, MOST_UNPACKED + 1)
                 else:

@@ -1,4 +1,6 @@
-"""What a crawl knows: every address met, what is still to be asked, what was answered. Whole at any moment, however the process ends."""
+"""The state of a crawl: all known addresses, those still to request, and the answers. Complete after every answer, however the process
+ends.
+"""
 
 from __future__ import annotations
 
@@ -13,11 +15,11 @@ import xxhash
 
 from nibbet.errors import SourceError
 
-#: addresses that are held in memory, of those still to be asked; addresses that are taken up at once
+#: pending addresses held in memory; addresses added at once
 HELD, PORTION = 5_000, 50_000
 #: states of an address
 TODO, DONE, CUT = 0, 1, 2
-#: number of the layout, to be raised with every change of it
+#: version of the layout, increased with every change of it
 VERSION = 2
 LAYOUT = """
 CREATE TABLE IF NOT EXISTS facts (name TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID;
@@ -32,8 +34,8 @@ CREATE TABLE IF NOT EXISTS outside (address TEXT PRIMARY KEY, fetched TEXT, stat
 
 @dataclass(frozen=True)
 class Target:
-    """An address to be asked: depth, links from home (None where no link led to it); chain: how many addresses of its form led to it in a row;
-    etag, changed: what the last answer said of its version; fetched: its day.
+    """An address to request: depth, links from the home page (None if no link leads to it); chain: number of consecutive addresses of its form
+    that led to it; etag, changed: of the last version; fetched: its day.
     """
 
     number: int
@@ -46,23 +48,23 @@ class Target:
 
 
 def key_of(address: str) -> int:
-    """A number that stands for an address."""
+    """A number that identifies an address."""
     return xxhash.xxh3_64_intdigest(address.encode("utf-8", "replace"))
 
 
 class Frontier:
-    """The addresses of a crawl in a file, which is whole after each answer.
+    """The addresses of a crawl in a file that is complete after each answer.
 
-    Raises SourceError where the file cannot be written or is none of Nibbet's.
+    Raises SourceError where the file is not writable or not one of Nibbet's.
     """
 
     def __init__(self, path: Path) -> None:
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)  # one thread at a time uses it
+            self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)  # used by one thread at a time
             self._base.execute("PRAGMA journal_mode = WAL")
             self._base.execute("PRAGMA synchronous = NORMAL")
-            if self._base.execute("PRAGMA user_version").fetchone()[0] != VERSION:  # of another version of Nibbet: begin anew
+            if self._base.execute("PRAGMA user_version").fetchone()[0] != VERSION:  # from another version of Nibbet: start again
                 self._base.executescript(f"DROP TABLE IF EXISTS facts; DROP TABLE IF EXISTS addresses; PRAGMA user_version = {VERSION};")
             self._base.executescript(LAYOUT)
         except (OSError, sqlite3.Error) as fault:
@@ -79,7 +81,7 @@ class Frontier:
     # -- a round ---------------------------------------------------------------------------------------------------------------------------
 
     def begin(self, home: str) -> None:
-        """Begin anew, or go on where something is left to ask. What another home left is forgotten."""
+        """Starts a new round, or continues if addresses are pending. The state of another home page is deleted."""
         if self._fact("home") != home:
             self._base.executescript("DELETE FROM addresses; DELETE FROM facts; DELETE FROM outside;")
             self._known.clear()
@@ -95,12 +97,12 @@ class Frontier:
     # -- addresses -------------------------------------------------------------------------------------------------------------------------
 
     def unknown(self, addresses: Iterable[str]) -> list[str]:
-        """Those addresses that are not known yet, each once."""
+        """The addresses that are not known yet, without duplicates."""
         known = self._known
         return [one for one in dict.fromkeys(addresses) if key_of(one) not in known]
 
     def add(self, targets: Iterable[tuple[str, int | None, int]]) -> None:
-        """Take up addresses (address, depth, chain) that are not known yet."""
+        """Adds unknown addresses (address, depth, chain)."""
         fresh = []
         for address, depth, chain in targets:
             key = key_of(address)
@@ -111,7 +113,7 @@ class Frontier:
             self._base.executemany("INSERT OR IGNORE INTO addresses (address, depth, chain, named, state) VALUES (?, ?, ?, 0, ?)", fresh)
 
     def name(self, addresses: Iterable[str]) -> None:
-        """Take up addresses that others than links name: the user, a sitemap, the sources of the workspace."""
+        """Adds addresses given by sources other than links: the user, a sitemap, the sources of the workspace."""
         rest = iter(addresses)
         while portion := list(islice(rest, PORTION)):
             self._base.execute("BEGIN")
@@ -124,7 +126,7 @@ class Frontier:
                 raise
 
     def next(self) -> Target | None:
-        """The next address to be asked, those met first at first; None where all have been handed out."""
+        """The next address to request, the oldest first; None when all have been handed out."""
         if not self._waiting:
             rows = self._base.execute(
                 "SELECT number, address, depth, chain, etag, changed, fetched FROM addresses WHERE state = ? AND number > ? ORDER BY number LIMIT ?",
@@ -137,7 +139,7 @@ class Frontier:
 
     def answer(self, target: Target, day: str, status: int | None, reason: str, record: bytes, links: bytes, etag: str, changed: str,
                targets: Iterable[tuple[str, int | None, int]]) -> None:  # fmt: skip
-        """Keep an answer and the addresses that it names, both or neither."""
+        """Stores an answer and the addresses in it, in one transaction."""
         self._base.execute("BEGIN")
         try:
             self._base.execute(
@@ -151,11 +153,11 @@ class Frontier:
             raise
 
     def unchanged(self, target: Target, day: str | None) -> None:
-        """Keep what is known of an address; day: when it was asked, None where it was not."""
+        """Keeps the stored data of an address; day: of the request, None without one."""
         self._base.execute("UPDATE addresses SET state = ?, fetched = coalesce(?, fetched) WHERE number = ?", (DONE, day, target.number))
 
     def cut(self, target: Target, reason: str) -> None:
-        """Leave an address unasked, with the reason; what was known of it is forgotten."""
+        """Skips an address, with the reason; deletes its stored data."""
         self._base.execute(
             "UPDATE addresses SET state = ?, reason = ?, fetched = NULL, status = NULL, record = NULL, links = NULL, etag = NULL, changed = NULL "
             "WHERE number = ?",
@@ -163,22 +165,22 @@ class Frontier:
         )
 
     def ask_again(self, targets: Iterable[Target]) -> None:
-        """Put addresses back among those to be asked."""
+        """Makes addresses pending again."""
         self._base.executemany("UPDATE addresses SET state = ? WHERE number = ?", ((TODO, one.number) for one in targets))
 
     # -- other hosts -----------------------------------------------------------------------------------------------------------------------
 
     def checked(self, address: str, day: str, status: int | None, moved: str, reason: str) -> None:
-        """Keep what an address of another host answered."""
+        """Stores the answer of an address of another host."""
         self._base.execute("INSERT OR REPLACE INTO outside VALUES (?, ?, ?, ?, ?)", (address, day, status, moved, reason))
 
     def outside(self, since: str = "") -> dict[str, tuple[int | None, str, str]]:
-        """(status, where it leads, reason) of the addresses of other hosts that were asked on a day or later."""
+        """(status, redirect target, reason) of the addresses of other hosts checked since a day."""
         rows = self._base.execute("SELECT address, status, moved, reason FROM outside WHERE fetched >= ?", (since,))
         return {address: (status, moved, reason) for address, status, moved, reason in rows}
 
     def forget_outside(self, day: str) -> None:
-        """Forget what addresses of other hosts answered since a day."""
+        """Deletes answers of addresses of other hosts since a day."""
         self._base.execute("DELETE FROM outside WHERE fetched >= ?", (day,))
 
     # -- what there is ---------------------------------------------------------------------------------------------------------------------
@@ -188,17 +190,17 @@ class Frontier:
         return [one for (one,) in self._base.execute("SELECT address FROM addresses WHERE state = ? AND instr(address, '?')", (DONE,))]
 
     def counts(self) -> Counter[int]:
-        """How many addresses are in each state."""
+        """Number of addresses in each state."""
         return Counter(dict(self._base.execute("SELECT state, count(*) FROM addresses GROUP BY state").fetchall()))
 
     def reasons(self) -> list[tuple[str, int]]:
-        """Why addresses were left or failed, and how many; most first."""
+        """Reasons why addresses were skipped or failed, with their number, in descending order."""
         return self._base.execute(
             "SELECT reason, count(*) FROM addresses WHERE reason IS NOT NULL AND reason != '' GROUP BY reason ORDER BY 2 DESC, 1"
         ).fetchall()
 
     def rows(self) -> Iterator[tuple[str, bool, int, int | None, str, bytes | None, bytes | None]]:
-        """address, named, state, status, reason, record, links of every address that was asked or left, by address."""
+        """address, named, state, status, reason, record, links of every requested or skipped address, by address."""
         yield from self._base.execute(
             "SELECT address, named, state, status, reason, record, links FROM addresses WHERE state != ? ORDER BY address", (TODO,)
         )
@@ -208,5 +210,5 @@ class Frontier:
         yield from self._base.execute("SELECT address, status, reason FROM addresses WHERE state != ? ORDER BY address", (TODO,))
 
     def close(self) -> None:
-        """Give the file back."""
+        """Closes the file."""
         self._base.close()

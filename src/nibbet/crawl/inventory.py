@@ -1,4 +1,4 @@
-"""What a crawl found, as tables that the rest of Nibbet reads: pages, links, and what robots.txt and the sitemaps say."""
+"""The result of a crawl as tables for the rest of Nibbet: pages, links, robots.txt and sitemaps."""
 
 from __future__ import annotations
 
@@ -24,19 +24,19 @@ from nibbet.render.files import write_files
 from nibbet.sources.inventories import LINKS, MANY, PAGES, Rows, day_of, keep_earlier
 
 Ints = NDArray[np.int64]
-#: of addresses of other hosts: status, where they lead, reason
+#: of addresses of other hosts: status, redirect target, reason
 Outside = dict[str, tuple[int | None, str, str]]
 
 
 class Inventory:
-    """The tables of a crawl, written beside each other or not at all."""
+    """The tables of a crawl, written all together or not at all."""
 
     def __init__(self, frontier: Frontier, crawler: Crawler) -> None:
         self._frontier, self._crawler, self._day = frontier, crawler, datetime.now(UTC).date()
         self._into = self._out = self._depth = np.zeros(0, dtype=np.int64)
 
     def write(self, folder: Path) -> list[Path]:
-        """pages.parquet, links.parquet, and, where the site has them, sitemap.xml (all of them as one) and robots.txt.
+        """pages.parquet, links.parquet, and, where the site has them, sitemap.xml (all sitemaps in one) and robots.txt.
 
         An inventory of an earlier day stays as pages-DAY.parquet.
         """
@@ -61,10 +61,10 @@ class Inventory:
         path.write_text(self._robots, "utf-8")
 
     def _write_links(self, path: Path) -> None:
-        """The links; counts those in and out of each address, of other pages of the site, and how many links it lies from home."""
+        """Writes the links; counts those in and out of each address, of other pages of the site, and its depth from the home page."""
         answers = list(self._frontier.answers())
         number, size, moved = {key_of(address): n for n, (address, _, _) in enumerate(answers)}, len(answers), self._crawler.here
-        number_of = lru_cache(200_000)(lambda target: number.get(key_of(moved(target)), -1))  # most links lead where many do
+        number_of = lru_cache(200_000)(lambda target: number.get(key_of(moved(target)), -1))  # most links have popular targets
         edges, led = [np.zeros(0, dtype=np.int64)], list[tuple[int, int]]()  # an edge: number of its page x pages + that of its target
         there = self._crawler.there if self._crawler.plan.stands_for else None
         with _Links(path, answers, self._frontier.outside(), there) as links:
@@ -115,10 +115,10 @@ class Inventory:
 
 
 class _Links:
-    """The file of links, many at a time; a context manager.
+    """Writes the file of links in batches; a context manager.
 
-    answers: address, status and reason of every address, by its number; outside: what addresses of other hosts answered; there: an address as the inventory
-    names it; None for as it stands.
+    answers: address, status and reason of every address, by its number; outside: answers of addresses of other hosts; there: an address as
+    in the inventory; None for unchanged.
     """
 
     def __init__(
@@ -134,7 +134,7 @@ class _Links:
 
     def _clear(self) -> None:
         self._links: tuple[list[Any], ...] = ([], [], [], [], [])  # number of the target, target, anchor, rel, place
-        self._counts: list[tuple[int, int]] = []  # number of the page, links on it
+        self._counts: list[tuple[int, int]] = []  # number of the page, its number of links
 
     def __enter__(self) -> Self:
         return self
@@ -143,18 +143,18 @@ class _Links:
         self._file.close()
 
     def add(self, own: int, *columns: list[Any]) -> None:
-        """The links of a page: numbers of their targets (-1 for none), targets, anchors, rels, places."""
+        """Adds the links of a page: numbers of their targets (-1 for none), targets, anchors, rels, places."""
         self._counts.append((own, len(columns[0])))
         for known, more in zip(self._links, columns, strict=True):
             known += more
 
     @property
     def are_many(self) -> bool:
-        """Whether it is time to write them."""
+        """Whether the batch is full."""
         return len(self._links[0]) >= MANY
 
     def flush(self) -> Ints:
-        """Write the links that were added; the pairs of different pages among them, each once, as number of the page x pages + number of its target."""
+        """Writes the batch; returns its pairs of different pages, each once, as number of the page x pages + number of its target."""
         number, targets, anchors, rels, places = self._links
         own, count = np.array(self._counts, dtype=np.int64).reshape(-1, 2).T
         start, to = np.repeat(own, count), np.array(number, dtype=np.int64)

@@ -1,4 +1,4 @@
-"""What a site asks of robots, and how fast it may be asked."""
+"""The rules of a site for robots, and the rate of requests."""
 
 from __future__ import annotations
 
@@ -16,34 +16,34 @@ from protego import Protego
 from nibbet.core.markup import joined
 from nibbet.crawl.fetch import Answer, Fetcher
 
-#: the name that rules of robots.txt may call this crawler by
+#: the name of this crawler in robots.txt
 AGENT = "nibbet"
 #: bytes of a robots.txt that count (RFC 9309, 2.5)
 MOST_ROBOTS = 500_000
-#: redirects that are followed to a robots.txt (RFC 9309, 2.3.1.2)
+#: redirects followed to a robots.txt (RFC 9309, 2.3.1.2)
 HOPS = 5
-#: seconds that a server may ask to be left alone, at most
+#: longest pause in seconds that a server may request
 LONGEST_PAUSE = 600.0
-#: seconds for which a busy server is left alone where it does not say; how much more slowly it is then asked at most, and how that wears off
+#: default pause in seconds after a busy answer; largest slowdown afterwards, and its decay
 USUAL_PAUSE, MOST_HELD_BACK, RECOVERY = 5.0, 64.0, 0.95
-#: seconds between two requests to a server that is held back, at least
+#: least seconds between two requests to a slowed-down server
 LEAST_HELD = 0.05
-#: answers by which the usual time of a server is known; times of it from which it is asked more slowly; seconds that are never slow
+#: answers from which the usual time of a server is known; multiple of it that slows requests down; seconds that are never slow
 LEARNT, SLOW, QUICK = 20, 2.0, 0.25
 
 
 class Robots:
-    """The rules of one host (RFC 9309): all allowed where it has none, nothing where its server fails."""
+    """The rules of one host (RFC 9309): everything allowed if it has none, nothing if its server fails."""
 
     def __init__(self, text: str | None, fault: str = "") -> None:
-        """text: of the file; None without one; fault: why it could not be asked for."""
+        """text: of the file; None without one; fault: why it could not be fetched."""
         self.text, self.fault, self.why = text, fault, f"robots.txt: {fault}" if fault else "closed by robots.txt"
         self._reachable = not fault
         self._rules = Protego.parse(text) if text else None
 
     @classmethod
     async def of(cls, fetcher: Fetcher, root: str) -> Robots:
-        """Those of a scheme and host."""
+        """The rules of a scheme and host."""
         address = f"{root}/robots.txt"
         for _ in range(HOPS + 1):
             answer = await fetcher.ask(address, whole=True)
@@ -59,24 +59,24 @@ class Robots:
         return cls(None)
 
     def allows(self, address: str) -> bool:
-        """Whether this crawler may ask for an address."""
+        """Whether this crawler may request an address."""
         if not self._reachable:
             return False
         return self._rules is None or bool(self._rules.can_fetch(address, AGENT))
 
     @property
     def delay(self) -> float:
-        """Seconds to be left between two requests, as the rules ask."""
+        """Seconds between two requests required by the rules."""
         return float((self._rules.crawl_delay(AGENT) if self._rules else None) or 0.0)
 
     @property
     def sitemaps(self) -> list[str]:
-        """The sitemaps that it names."""
+        """The sitemaps listed in the file."""
         return list(self._rules.sitemaps) if self._rules else []
 
 
 class Pace:
-    """When the next request to a host may go: at a rate, more slowly where answers get slower, and not before a pause that the server asked for."""
+    """Schedules requests to a host: at a rate, more slowly as answers get slower, and not before the end of a requested pause."""
 
     def __init__(self, rate: float | None, delay: float = 0.0) -> None:
         self._usual = max(1 / rate if rate else 0.0, delay)
@@ -88,13 +88,13 @@ class Pace:
 
     @property
     def interval(self) -> float:
-        """Seconds between two requests now."""
+        """Current seconds between two requests."""
         slower = self._recent / max(SLOW * self._base, QUICK) if self._base else 1.0
         times = max(self._held_back, slower, 1.0)
         return self._usual if times == 1 else max(self._usual, self._base / 2, LEAST_HELD) * times
 
     async def turn(self) -> None:
-        """Wait until it is this request's turn."""
+        """Waits until this request may be sent."""
         clock = asyncio.get_running_loop().time
         now = clock()
         at = max(self._next, now)
@@ -103,7 +103,7 @@ class Pace:
             await asyncio.sleep(at - now)
 
     def answered(self, answer: Answer) -> float | None:
-        """Learn from an answer; returns for how many seconds the host asks to be left alone, None where it does not."""
+        """Adapts to an answer; returns the seconds of a requested pause, or None."""
         if answer.status in (429, 503):
             wanted = retry_after(answer.headers.get("retry-after"))
             pause = max(USUAL_PAUSE, 10 * self.interval) if wanted is None else wanted
@@ -120,7 +120,7 @@ class Pace:
 
 
 def retry_after(text: str | None) -> float | None:
-    """Seconds that a Retry-After header asks for, as a number or a date, at most LONGEST_PAUSE; None without one that is understood."""
+    """Seconds in a Retry-After header, as a number or a date, at most LONGEST_PAUSE; None without a valid one."""
     if not text:
         return None
     try:
@@ -140,7 +140,7 @@ def root_of(address: str) -> str:
 
 
 async def together(work: Sequence[Coroutine[Any, Any, None]]) -> None:
-    """Do several things at once; where one fails, the others are ended before its fault goes on."""
+    """Runs several coroutines concurrently; if one fails, cancels the others before its error is raised."""
     workers = [asyncio.create_task(one) for one in work]
     try:
         await asyncio.gather(*workers)
