@@ -155,15 +155,15 @@ def whole(text: str) -> float:
 
 
 def _clicks(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    if found := re.match(rf"{NUMBER} clicks?, {NUMBER} a year before", text):
+    if found := re.match(rf"{NUMBER} clicks?, {NUMBER} a year earlier", text):
         yield whole(found[1]), files.of(page, NOW)["clicks"]
         yield whole(found[2]), files.of(page, THEN)["clicks"] * files.scale
-    if found := re.search(rf"{NUMBER} clicks became {NUMBER}", text):
+    if found := re.search(rf"Clicks fell from {NUMBER} to {NUMBER}", text):
         yield whole(found[1]), files.of(page, THEN)["clicks"] * files.scale
         yield whole(found[2]), files.of(page, NOW)["clicks"]
     if found := re.search(rf"it sells: {NUMBER} conversions?", text):
         yield whole(found[1]), files.seen(page, YEAR)["conversions"]
-    if found := re.search(rf"{NUMBER} links? from outside", text):
+    if found := re.search(rf"{NUMBER} backlinks?", text):
         yield whole(found[1]), float(files.links.get(page, 0))
 
 
@@ -189,7 +189,7 @@ def _parts(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
 
 
 def _reach(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    if found := re.match(rf"It stands at position (\d+(?:\.\d)?), .* for {NUMBER} quer.*?: {NUMBER} impressions?, {NUMBER} clicks?", text):
+    if found := re.match(rf"Its mean position is (\d+(?:\.\d)?) for {NUMBER} quer.*?: {NUMBER} impressions?, {NUMBER} clicks?", text):
         own, climbing = files.asked(page, told.answered(page)), told.opened(page, "climb")
         yield float(found[1]), own["position"]
         yield whole(found[2]), len(climbing)
@@ -203,24 +203,24 @@ def _reach(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
 
 
 def _visits(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    if found := re.match(rf"{NUMBER}% of {NUMBER} sessions? from search engaged", text):
+    if found := re.match(rf"{NUMBER}% of {NUMBER} sessions? from search were engaged", text):
         seen = files.seen(page, YEAR, search=True)
         yield whole(found[1]), 100 * seen["engaged"] / seen["sessions"]
         yield whole(found[2]), seen["sessions"]
 
 
 def _strays(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    if found := re.match(rf'No page answers {NUMBER} quer.*? on "(.*?)", .*shown {NUMBER} times at position (\d+(?:\.\d)?)', text):
+    if found := re.match(rf'It has {NUMBER} impressions? at position (\d+(?:\.\d)?) for {NUMBER} quer.*? on "(.*?)"', text):
         q = told.queries
-        on = set(q.loc[(q["page"] == page) & (q["topic"] == found[2]), "query"]) & told.opened(page, "stray")
+        on = set(q.loc[(q["page"] == page) & (q["topic"] == found[4]), "query"]) & told.opened(page, "stray")
         drawn = files.asked(page, on)
-        yield whole(found[1]), len(on)
-        yield whole(found[3]), drawn["impressions"]
-        yield float(found[4]), drawn["position"]
+        yield whole(found[1]), drawn["impressions"]
+        yield float(found[2]), drawn["position"]
+        yield whole(found[3]), len(on)
 
 
 def _merges(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
-    if found := re.match(rf"It and (\S+) answer the same searches: {NUMBER}% of the impressions of one", text):
+    if found := re.match(rf"It competes with (\S+) for the same searches: {NUMBER}% of the impressions of the smaller page", text):
         q, ends = told.queries, (page, told.home + found[1])
         answers = [set(q.loc[(q["page"] == one) & (q["answer"] >= 0.5) & ~q["brand"] & (q["impressions"] > 0), "query"]) for one in ends]
         both, shares = answers[0] & answers[1], []
@@ -235,7 +235,7 @@ def _repairs(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
         sums = files.of(page, YEAR)
         yield whole(found[1]), sums["clicks"]
         yield whole(found[2]), sums["impressions"]
-    if found := re.search(rf"{NUMBER} clicks a month fewer than a year before", text):
+    if found := re.search(rf"{NUMBER} clicks a month less than a year earlier", text):
         lost = files.of(page, THEN)["clicks"] * files.scale - files.of(page, NOW)["clicks"]
         yield whole(found[1]), lost * 30.4 / 90
     if found := re.search(rf", {NUMBER} conversions?", text):

@@ -93,7 +93,7 @@ def test_each_absent_page_has_its_cause(
     assert found == planted
     why = absent.groupby("cause")["because"].first()
     assert f'"Disallow: /robots{slash}" for all robots' in why["robots"]
-    assert f"It says the same as {HOME}/guides/weir-" in why["duplicate"]
+    assert f"It has the same content as {HOME}/guides/weir-" in why["duplicate"]
     assert absent["importance"].between(1, 6).all()
     assert (absent["sessions"] == 1200).all(), "days without a row are quiet, not missing"
     assert absent["importance"].is_monotonic_decreasing

@@ -37,7 +37,7 @@ def test_kinds_add_up_and_a_page_whose_links_all_say_the_same_stands_out(seed: i
     table = anchor_mix(given, NAMES, asked, ["stonemill"], Lexicon())
     inside = table[table["side"] == "inside"].set_index("page")
     assert inside["flag"].to_dict() == {6: "silent", 7: "", 8: ""}, "a menu, or one link, says what the other two are about"
-    assert inside.loc[6, "because"] == "None of 3 links in the text of other pages says what it is about."
+    assert inside.loc[6, "because"] == "None of 3 links in the text of other pages describes it."
     assert inside.loc[7, ["links", "menus"]].tolist() == [3, 50]
     table = table[table["side"] == "outside"].set_index("page")
     assert np.allclose(table[["brand_share", *(kind for kind in KINDS if kind != "brand")]].sum(axis=1), 1.0)
@@ -45,7 +45,7 @@ def test_kinds_add_up_and_a_page_whose_links_all_say_the_same_stands_out(seed: i
     assert table.loc[5, "own_name"] > 0.7, "that links say its name is no fault"
     assert table.index[table["flag"] == "high"].tolist() == [3]
     assert table.loc[3, "top"] == "cheap stove"
-    assert 'say "cheap stove"; usual here is' in table.loc[3, "because"]
+    assert 'have the anchor "cheap stove"; ' in table.loc[3, "because"]
     assert (table.loc[3, "missing"], table.loc[4, "missing"]) == ("", "folding"), "words that no link says"
     plain = table.drop(index=3)
     assert (plain["general"] > 0).all()

@@ -113,10 +113,10 @@ def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
 
     alone, visited, allowed = said("both"), said("both", landings=visits), said("one", landings=visits)
     assert (alone["verdict"], alone["cause"]) == ("watch", "untold")
-    assert "no source tells of visits and links from outside" in alone["because"]
+    assert "no source has visits and backlinks" in alone["because"]
     assert (visited["verdict"], visited["cause"]) == ("watch", "untold")
     assert (allowed["verdict"], allowed["confidence"]) == ("prune", "low")
-    assert "links from outside unknown" in allowed["because"]
+    assert "backlinks unknown" in allowed["because"]
     assert said("none")["verdict"] == "prune"
 
 
@@ -188,7 +188,7 @@ def test_a_short_history_is_never_called_dead() -> None:
     )
     quiet = site.verdicts().set_index("page").loc[HOME + "quiet/"]
     assert quiet["verdict"] == "watch"
-    assert "hold only 153 days" in quiet["because"]
+    assert "cover only 153 days" in quiet["because"]
     told = site.pages()[["sessions_organic", "engaged_sessions", "engagement_rate", "revenue", "sessions", "conversions"]].notna().any()
     assert told.tolist() == [False] * 4 + [True] * 2, "what no column tells is unknown, not 0"
     assert site.compare(by="site")["measure"].isin(["clicks", "conversions"]).all()
@@ -278,7 +278,7 @@ def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
     assert "consolidate" in merged.loc[list(together)].tolist()
     together, because, kept = said[True]
     assert not together
-    assert because == ["By the results of their queries 0% of what they are chosen for is one intent, under 15%."]
+    assert because == ["By the results of their queries, 0% of their clicks have the same intent, below 15%."]
     assert "consolidate" not in kept.tolist()
 
 

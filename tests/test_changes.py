@@ -196,7 +196,7 @@ def test_what_changed_is_told_by_clicks_and_by_impressions(ran: Path, capsys: py
     gone = [row["key"] for row in rows if row["why"] == "moved"]
     assert main(["page", gone[0], "--site", str(ran), "-q"]) == 0
     said = capsys.readouterr().out
-    assert "2026-08-03..2026-10-31, against 2025-08-03..2025-10-31 (a year before); long window" in said
+    assert "2026-08-03..2026-10-31, against 2025-08-03..2025-10-31 (a year earlier); long window" in said
     assert "Its address moved; the change is real." in said
     assert main(["decide", str(ran), "--top", "2", "-q"]) == 0
     assert capsys.readouterr().out.startswith("2026-08-03..2026-10-31, against"), "the windows stand once, above the list"

@@ -148,7 +148,7 @@ def test_reach_grows_with_the_place(ran: Path) -> None:
 def test_compare_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["compare", str(ran), "-q"]) == 0
     said = capsys.readouterr().out
-    for words in ("against 2025-08-03..2025-10-31", "clicks became", "Sections", "Pages that lost most", "Queries that lose together"):
+    for words in ("against 2025-08-03..2025-10-31", "Clicks went from", "Sections", "Pages that lost most", "Queries that lose together"):
         assert words in said
     assert main(["compare", str(ran), "--recent", "28", "--against", "before", "--by", "device", "-q"]) == 0
     assert "mobile" in capsys.readouterr().out

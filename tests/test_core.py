@@ -235,8 +235,8 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
     rows = rows.assign(page_a=range(0, 10, 2), page_b=range(1, 10, 2), shared_impressions=9, lead_spread=0.1)
     facts = pd.DataFrame({"page": range(10), "stays": False})
     because = kept_apart(rows, pd.DataFrame({"page": [], "group": []}), facts, Thresholds()).set_index("page")["because"]
-    assert because[2].endswith("the other answers 40%, under 50%, for one lies above the other.")
-    assert because[4].startswith("One lies above the other, and their titles share 10% of their telling words, under 50%")
+    assert because[2].endswith("the other answers only 40% of what one gets clicks for, below 50%, because one is the parent of the other.")
+    assert because[4].startswith("One is the parent of the other, and their titles share 10% of their distinctive words, below 50%")
 
 
 def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
@@ -253,7 +253,7 @@ def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
     facts = pd.DataFrame({"page": range(3), "stays": False})
     rows = rows.assign(shared_impressions=9, lead_spread=0.1)
     because = kept_apart(rows, pd.DataFrame({"page": [], "group": []}), facts, Thresholds())["because"]
-    assert "of what the one answers in words of its own title the other leaves 75% unanswered" in because[0]
+    assert "the other does not answer 75% of what one answers with words of its own title" in because[0]
 
 
 def test_an_address_of_old_leads_to_the_page_of_its_name() -> None:
@@ -399,11 +399,11 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
     apart = kept_apart(pairs, groups, pages, Thresholds())
     assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9], [10, 11]]
-    assert "On 2% of days the leading page changes or the other leads, under 12%" in apart["because"][0]
+    assert "The leading page changes or the other leads on 2% of days, below 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
-    assert apart["because"][2] == "By the results of their queries 10% of what they are chosen for is one intent, under 15%."
-    assert apart["because"][3] == "They share 2 queries, under 3."
-    assert "from query to query by a factor of 2.7), titles share 30% of their telling words, and 80%" in apart["because"][4]
+    assert apart["because"][2] == "By the results of their queries, 10% of their clicks have the same intent, below 15%."
+    assert apart["because"][3] == "They share only 2 queries; 3 are required."
+    assert "by a factor of 2.7 from query to query), titles share 30% of their distinctive words, and 80%" in apart["because"][4]
 
 
 def test_intent_is_shared_as_far_as_both_draw_the_same_topics() -> None:

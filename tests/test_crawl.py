@@ -525,7 +525,7 @@ def test_links_to_other_sites_are_asked_for_once_and_told_among_broken_links(tmp
     )
     assert broken.set_index("target").loc[f"{other}/moved", "to"].eq(f"{other}/good").all()
     assert broken["because"].str.startswith(other).all()
-    assert broken["because"].str.contains("gives no answer (broken answer); name another source", regex=False).sum() == 2
+    assert broken["because"].str.contains("does not answer (broken answer); link to another source", regex=False).sum() == 2
 
 
 def test_where_no_other_site_can_be_reached_no_link_is_blamed(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -117,11 +117,11 @@ def test_what_changed_titles_did_is_told_with_its_interval() -> None:
     assert np.mean(wrongly) <= 0.1
     mean = np.exp(np.log(truth).mean())
     assert sum(one["effect_low"] <= mean <= one["effect_high"] for one in together) >= 3
-    assert rows["because"].str.contains("times as often at the same place since its title changed between 2026-06-15 and 2026-06-25").all()
+    assert rows["because"].str.contains("Since its title changed between 2026-06-15 and 2026-06-25, CTR at the same position is").all()
 
 
 @pytest.mark.parametrize(
-    ("crawls", "said"), [(("2026-09-01", "2026-10-30"), "ask again from 2026-11-20"), (("2026-03-05", "2026-04-01"), "no 14 days before")]
+    ("crawls", "said"), [(("2026-09-01", "2026-10-30"), "too early to measure the effect before 2026-11-20"), (("2026-03-05", "2026-04-01"), "do not cover 14 days before")]
 )
 def test_changes_without_days_on_both_sides_are_told_as_such(crawls: tuple[str, str], said: str) -> None:
     with changed(1, np.array([1.2, 1.2]), crawls, pages=8) as site:
@@ -137,7 +137,7 @@ def test_rows_without_days_do_not_tell_what_a_title_did(tmp_path: Path) -> None:
     rows = rows.assign(month=rows.pop("date").str[:7]).groupby(["page", "query", "month"], as_index=False)
     rows.agg({"clicks": "sum", "impressions": "sum", "position": "mean"}).to_csv(tmp_path / "search.csv", index=False)
     with nibbet.open_site(tmp_path) as site:
-        assert site.title_changes()["because"].str.contains("rows without days do not tell").tolist() == [True]
+        assert site.title_changes()["because"].str.contains("without daily rows the effect is unknown").tolist() == [True]
 
 
 def test_planted_titles_are_found_with_what_they_cost(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -159,9 +159,9 @@ def test_planted_titles_are_found_with_what_they_cost(ran: Path, capsys: pytest.
     assert (rows.loc[rows["real"], "effect"] < 0.75).all(), "planted titles are chosen less"
     assert (counted[["before", "after"]].to_numpy() == rows[["clicks_before", "clicks_after"]].to_numpy()).all(), "as the rows say"
     assert rows["title"].tolist() == pages.loc[rows.index, "title"].tolist()
-    assert rows["because"].str.contains("since its title and description changed on 2026-").all()
+    assert rows["because"].str.contains("Since its title and description changed on 2026-").all()
     assert main(["page", rows.index[0], "--site", str(ran), "-q"]) == 0
-    assert "Put the old text back, or better it." in " ".join(capsys.readouterr().out.split())
+    assert "Restore the old text, or improve it." in " ".join(capsys.readouterr().out.split())
 
 
 def test_changes_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -113,7 +113,7 @@ def test_an_address_that_fails_and_earned_is_put_back_or_led_to_the_same_questio
     repairs, redirects = site.repairs().set_index(["page", "repair"]), site.redirects().set_index("from")
     said = repairs.loc[(HOME + "/otter-photos", "restore"), "because"]
     assert "Answers 404, but earned: " in said
-    assert "clicks a month fewer than a year before; no page covers it: put it back." in said
+    assert "clicks a month less than a year earlier; no page covers it, so restore it." in said
     assert redirects.loc[HOME + "/otter-photos", ["to", "status"]].tolist() == [HOME + "/otter", 301], "never a page on another question"
     assert redirects.loc[HOME + "/heron-diet", "to"] == HOME + "/heron-food", "it carries each of its words"
     assert (HOME + "/heron-diet", "restore") not in repairs.index
@@ -125,7 +125,7 @@ def test_an_address_that_fails_and_earned_is_put_back_or_led_to_the_same_questio
 
 def test_people_who_ask_in_vain_are_led_on(site: nibbet.Site) -> None:
     repairs, redirects = site.repairs().set_index("page"), site.redirects().set_index("from")
-    assert repairs.loc[HOME + "/food/otter", "because"].startswith("People asked for it 40 times, and it fails")
+    assert repairs.loc[HOME + "/food/otter", "because"].startswith("Requested by people 40 times, but it fails")
     assert redirects.loc[HOME + "/food/otter", "to"] == HOME + "/otter-food"
     assert repairs.loc[HOME + "/qwxyz", "weight"] == 30
     assert HOME + "/qwxyz" not in redirects.index, "nothing tells what it was about"

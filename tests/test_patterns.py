@@ -100,12 +100,12 @@ def test_what_is_closed_to_one_agent_alone_is_told() -> None:
 @pytest.mark.parametrize(
     ("sign", "verdict", "says"),
     [
-        ({}, "watch", "no source tells since when it is there"),
+        ({}, "watch", "no source shows how old it is"),
         ({"published": "2019-01-01"}, "prune", "no page covers its subject"),
-        ({"seen": "2026-10-01"}, "watch", "its first sign is 30 days old"),
+        ({"seen": "2026-10-01"}, "watch", "it was first seen 30 days ago"),
         ({"seen": "2025-08-05"}, "prune", "no page covers its subject"),
         ({"lastmod": "2025-02-01"}, "prune", "no page covers its subject"),
-        ({"lastmod": "2026-10-20"}, "watch", "its first sign is 11 days old"),
+        ({"lastmod": "2026-10-20"}, "watch", "it was first seen 11 days ago"),
         ({"hit": "2026-01-10"}, "prune", "no page covers its subject"),
     ],
 )

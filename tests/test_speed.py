@@ -87,7 +87,7 @@ def test_pages_are_rated_and_repaired(
     ]
     slow = repairs[repairs["repair"] == "slow"].set_index("page")["because"]
     assert sorted(slow.index) == [pages[1], pages[3]]
-    assert slow[pages[1]] == "For a quarter of visits on phone its largest content stands after 5.2 s (good: 2.5)."
+    assert slow[pages[1]] == "A quarter of visits on phone have more than 5.2 s for the largest content (good: 2.5)."
     assert repairs.loc[repairs["repair"] == "insecure", "page"].tolist() == [pages[7]]
 
 

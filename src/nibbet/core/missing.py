@@ -153,7 +153,7 @@ def missing_evidence(
         "an earlier window",
         "no change is told, and no decay",
         living,
-        "the same table over the same days a year before",
+        "the same table over the same days a year earlier",
     )
     gap(
         max(windows.covered_days, windows.visit_days) < needed,

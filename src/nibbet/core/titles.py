@@ -244,8 +244,16 @@ def _because(result: pd.DataFrame, of: pd.DataFrame) -> pd.Series:
     """The sentence of each page: the trait of its title or description, and its effect on this site."""
     fact = result["change_first"].map({name: f"{text[0].upper()}{text[1:]}" for name, (text, _) in TRAITS.items()}).fillna("")
     pages, times = of["pages"].map("{:,.0f}".format).to_numpy(dtype=object), of["effect"].map("{:.2f}".format).to_numpy(dtype=object)
-    span = (of["effect_low"].map("{:.2f}".format) + " to " + of["effect_high"].map("{:.2f}".format)).to_numpy(dtype=object)
-    shown = ". The " + pages + " such pages here are chosen " + times + " times as often as others at the same place (95% " + span + ")."
-    unknown = ". Too few pages here tell what that costs."
-    open_ = ". This site does not prove that it costs clicks: such pages are chosen " + times + " times as often (95% " + span + ")."
+    span = (of["effect_low"].map("{:.2f}".format) + " and " + of["effect_high"].map("{:.2f}".format)).to_numpy(dtype=object)
+    shown = (
+        ". CTR of the "
+        + pages
+        + " such pages of this site is "
+        + times
+        + " times that of others at the same position (95% between "
+        + span
+        + ")."
+    )
+    unknown = ". There are too few such pages on this site to measure the effect."
+    open_ = ". An effect is not proven on this site: CTR of such pages is " + times + " times that of others (95% between " + span + ")."
     return pd.Series(fact + np.where(result["proven"], shown, np.where(of["effect"].isna(), unknown, open_)), index=result.index)

@@ -117,7 +117,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
     """keep for every page, with a sentence on its performance and the source of its change."""
     pages, w = facts.pages, facts.windows
     by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= MOSTLY * pages["change"])
-    against = "a year before" if w.reference_kind == "year" else "in the days before"
+    against = "a year earlier" if w.reference_kind == "year" else "in the preceding days"
     because = wording.kept(pages, by_demand, against, w.covered_days)
     return pd.DataFrame(
         {

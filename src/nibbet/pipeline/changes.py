@@ -57,7 +57,7 @@ class Changes:
     @once
     def season(self) -> pd.Series:
         """Per page, the factor between the windows due to the season alone: that of its section or its own, and its change a year earlier
-        where the data go back that far; 1 against a year before.
+        where the data go back that far; 1 against a year earlier.
         """
         w, section = self.sums.windows, self.inputs.pages["section"]
         if w.reference_kind == "year":

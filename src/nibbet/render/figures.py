@@ -58,7 +58,7 @@ def trend(days: pd.DataFrame, windows: Windows) -> Figure:
     ]
     finding = f"{sums[1]:,.0f} clicks in {windows.recent.days} days"
     if sums[0] > 0:
-        finding += f", {sums[1] / sums[0] - 1:+.0%} against {'the same days a year before' if windows.reference_kind == 'year' else 'the days before'}"
+        finding += f", {sums[1] / sums[0] - 1:+.0%} against {'the same days a year earlier' if windows.reference_kind == 'year' else 'the preceding days'}"
     return titled(figure, finding, f"Search, whole weeks up to {windows.as_of}; recent {windows.recent}, reference {windows.reference}")
 
 

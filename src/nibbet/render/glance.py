@@ -84,5 +84,5 @@ def _news(site: Results) -> list[str]:
         lines.append(f"{row['key']}: its season begins soon; to be ready by {row['ready_by']:%Y-%m-%d}.")
     losses = site.losses().head(1)
     for row in records(losses):
-        lines.append(f"Losing together: {row['subject']}, {row['queries']:,} queries of {str(row['page']).removeprefix(root)}, {row['reference']:,.0f} clicks became {row['recent']:,.0f}.")  # fmt: skip
+        lines.append(f"Losing together: {row['subject']}, {row['queries']:,} queries of {str(row['page']).removeprefix(root)}, from {row['reference']:,.0f} to {row['recent']:,.0f} clicks.")  # fmt: skip
     return lines

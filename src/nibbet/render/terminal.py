@@ -224,7 +224,7 @@ def against_text(windows: Windows) -> str:
     """The reference of the recent window, in words."""
     if not windows.reference_known:
         return "no earlier window to hold it against"
-    return f"against {windows.reference} ({'a year before' if windows.reference_kind == 'year' else 'before it'})"
+    return f"against {windows.reference} ({'a year earlier' if windows.reference_kind == 'year' else 'the preceding days'})"
 
 
 def show_missing(out: Console, missing: list[dict[str, Any]], most: int) -> None:

@@ -58,7 +58,7 @@ MOST_SOURCES = 4
 def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame | None, *, top: int | None) -> None:
     """A comparison: one level as a table; all levels as the site, its sections, and the largest gains and losses of pages and queries."""
     out = console()
-    kind = {"year": "the same days a year before", "before": "the days just before", "range": "as asked"}[windows.reference_kind]
+    kind = {"year": "the same days a year earlier", "before": "the preceding days", "range": "as requested"}[windows.reference_kind]
     whole = f"whole {windows.step}s, " if windows.step != "day" else ""
     out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), {whole}scaled to equal length and weekdays", style="bold"))
     if changes.empty and windows.reference.start < windows.first:
@@ -123,11 +123,11 @@ def told_change(row: Mapping[str, Any] | None) -> str:
     season = f"; the season alone explains {row['season']:+,.0f}" if abs(row["season"]) >= 1 else ""
     more = "".join(
         f", {words} {row[name]:+,.0f}"
-        for name, words in (("access", "pages that came or went"), ("untold", "demand or rank"))
+        for name, words in (("access", "pages that appeared or disappeared"), ("untold", "demand or rank"))
         if abs(row[name]) >= 0.5
     )
     return (
-        f"{row['reference']:,.0f} clicks became {row['recent']:,.0f}: {row['change']:+,.0f}{share}, 95% between {low:+,.0f} and {high:+,.0f}. "
+        f"Clicks went from {row['reference']:,.0f} to {row['recent']:,.0f}: {row['change']:+,.0f}{share}, 95% between {low:+,.0f} and {high:+,.0f}. "
         f"Demand {row['demand']:+,.0f}, rank {row['rank']:+,.0f}, pull {row['pull']:+,.0f}{more}{season}."
     )
 

@@ -32,26 +32,26 @@ def absent(pages: pd.DataFrame, facts: pd.DataFrame, copy: pd.Series, cause: pd.
     target = say.named(pages["redirects_to"])
     sentences: dict[str, pd.Series | str] = {
         "error": say.joined("It answers ", status, "."),
-        "robots": say.joined("robots.txt closes it (", say.named(facts["closed_by"]), ")."),
-        "noindex": "It asks to be kept out of the index.",
-        "canonical": say.joined("It names ", say.named(pages["canonical_to"]), " as its canonical."),
+        "robots": say.joined("It is blocked by robots.txt (", say.named(facts["closed_by"]), ")."),
+        "noindex": "It has a noindex.",
+        "canonical": say.joined("Its canonical is ", say.named(pages["canonical_to"]), "."),
         "moved": say.joined("It redirects", say.joined(" to ", target).where(target.ne(""), ""), "."),
         "unlinked": "No page of the site links to it.",
         "deep": say.joined(
-            "It is ", say.count(pages["depth"]), " clicks from the home page, farther than nearly all pages that are shown."
+            "It is ", say.count(pages["depth"]), " clicks from the home page, farther than nearly all pages shown in search."
         ),
-        "unfetched": "No robot has fetched it, as far as the log tells.",
-        "not_indexed": say.joined('The index does not hold it ("', say.named(facts["index_state"]), '").'),
-        "duplicate": say.joined("It says the same as ", say.named(copy), "."),
+        "unfetched": "The server log shows no robot on it.",
+        "not_indexed": say.joined('It is not indexed ("', say.named(facts["index_state"]), '").'),
+        "duplicate": say.joined("It has the same content as ", say.named(copy), "."),
         "young": say.joined("It is ", say.plural(pages["age_days"], "day"), " old."),
-        "no_demand": "No fault is found.",
+        "no_demand": "No cause was found.",
     }
     return say.chosen(sentences, cause)
 
 
 def why_absent(why: pd.Series, signs: pd.Series, also: pd.Series) -> pd.Series:
     """Why: as `absent`; signs: why the page matters; also: further causes, empty for none."""
-    return say.joined(why, " It matters: ", signs, ".", say.joined(" Then also: ", also, ".").where(also.ne(""), ""))
+    return say.joined(why, " It matters: ", signs, ".", say.joined(" Also: ", also, ".").where(also.ne(""), ""))
 
 
 def lives(table: pd.DataFrame) -> pd.Series:
@@ -62,38 +62,39 @@ def lives(table: pd.DataFrame) -> pd.Series:
     sentences: dict[str, pd.Series | str] = {
         "event over": say.joined("Nearly all clicks came from ", _day(table["event_from"]), " to ", _day(table["event_to"]), "."),
         "short-lived": "Most clicks came in its first eight weeks.",
-        "fading": say.joined("It has lost ", say.share(table["depth"]), " for good since the week of ", since, "."),
-        "growing": say.joined("It has ", times, " times its former clicks, lastingly since the week of ", since, "."),
-        "seasonal": say.joined("At its peak, around ", peak, ", it has ", height, " times its mean; be ready by ", ready, "."),
+        "fading": say.joined("It has permanently lost ", say.share(table["depth"]), " of its clicks since the week of ", since, "."),
+        "growing": say.joined("It has had ", times, " times its former clicks since the week of ", since, "."),
+        "seasonal": say.joined("Its peak, around ", peak, ", has ", height, " times the mean; be ready by ", ready, "."),
         "evergreen": "No season, no lasting change, no event.",
-        "unknown": "A year of clicks is needed to tell.",
+        "unknown": "A year of clicks is needed.",
     }
     return say.chosen(sentences, table["life"])
 
 
 def events(table: pd.DataFrame) -> pd.Series:
     """What is unusual, empty for nothing. Table: event, rate, usual, count, sessions, flag."""
-    per = say.joined(say.hundreds(table["rate"]), " ", table["event"], " per 100 sessions")
-    often = say.joined(per, ", where pages like it have ", say.hundreds(table["usual"]))
-    counted = say.joined(often, ": ", say.count(table["count"]), " in ", say.plural(table["sessions"], "session"), ".")
+    per = say.joined(say.hundreds(table["rate"]), ' "', table["event"], '" per 100 sessions (', say.count(table["count"]), " in ")
+    counted = say.joined(
+        per, say.plural(table["sessions"], "session"), "), compared with ", say.hundreds(table["usual"]), " on similar pages."
+    )
     return counted.where(table["flag"] != "", "")
 
 
 def slow(table: pd.DataFrame, poor: NDArray[np.bool_]) -> pd.Series:
     """What is poor, empty for nothing. Table: loading (s), responding (ms), shifting, form_factor; poor: pages x those three."""
     measured = [
-        say.joined("its largest content stands after ", say.place(table["loading"]), " s (good: 2.5)"),
-        say.joined("it answers after ", say.count(table["responding"]), " ms (good: 200)"),
-        say.joined("it jumps by ", table["shifting"].map("{:.2f}".format), " (good: 0.1)"),
+        say.joined("more than ", say.place(table["loading"]), " s for the largest content (good: 2.5)"),
+        say.joined("more than ", say.count(table["responding"]), " ms for a response (good: 200)"),
+        say.joined("a layout shift above ", table["shifting"].map("{:.2f}".format), " (good: 0.1)"),
     ]
     text = listed([(pd.Series(poor[:, number], index=table.index), words) for number, words in enumerate(measured)], table.index)
     whom = say.joined(" on ", table["form_factor"]).where(table["form_factor"] != "", "")
-    return say.joined("For a quarter of visits", whom, " ", text, ".").where(text != "", "")
+    return say.joined("A quarter of visits", whom, " have ", text, ".").where(text != "", "")
 
 
 def insecure(clicks: pd.Series) -> pd.Series:
     """Clicks: of the long window."""
-    return say.joined("It answers over http instead of leading to https: ", say.plural(clicks, "click"), ".")
+    return say.joined("It is served over http instead of redirecting to https: ", say.plural(clicks, "click"), ".")
 
 
 def title_changed(table: pd.DataFrame, state: pd.Series, least_days: int) -> pd.Series:
@@ -105,16 +106,18 @@ def title_changed(table: pd.DataFrame, state: pd.Series, least_days: int) -> pd.
     meant = (table["clicks_after"] / table["effect"]).fillna(0)
     when = say.joined("on ", after).where(table["changed_on"].notna(), say.joined("between ", before, " and ", after))
     whose = say.joined("its ", table["changed"], " changed ", when)
-    chosen = say.joined("Chosen ", times, " times as often at the same place since ", whose, " (95% ", low, " to ", high, "): ")
+    chosen = say.joined(
+        "Since ", whose, ", CTR at the same position is ", times, " times what it was (95% between ", low, " and ", high, "): "
+    )
     its = say.joined("I", whose.str.slice(1))
-    counted = say.joined(say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were to be expected.")
+    counted = say.joined(say.plural(table["clicks_after"], "click"), " where ", say.count(meant), " were expected.")
     sentences: dict[str, pd.Series | str] = {
         "better": say.joined(chosen, counted),
-        "worse": say.joined(chosen, counted, " Put the old text back, or better it."),
-        "open": say.joined(chosen, "chance does as much."),
-        "few": say.joined(its, "; too few clicks tell what that did."),
-        "early": say.joined(its, "; too early to tell: ask again from ", ready, "."),
-        "dayless": say.joined(its, "; rows without days do not tell what that did."),
-        "old": say.joined(its, f"; the data hold no {least_days} days before that."),
+        "worse": say.joined(chosen, counted, " Restore the old text, or improve it."),
+        "open": say.joined(chosen, "this may be chance."),
+        "few": say.joined(its, "; there are too few clicks to measure the effect."),
+        "early": say.joined(its, "; it is too early to measure the effect before ", ready, "."),
+        "dayless": say.joined(its, "; without daily rows the effect is unknown."),
+        "old": say.joined(its, f"; the data do not cover {least_days} days before that."),
     }
     return say.chosen(sentences, state)

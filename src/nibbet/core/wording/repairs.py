@@ -15,7 +15,7 @@ def drawn(clicks: pd.Series, shown: pd.Series, outside: pd.Series) -> pd.Series:
 
 def linked(outside: pd.Series) -> pd.Series:
     """ ", 3 backlinks"; empty without any."""
-    return say.joined(", ", say.plural(outside, "link"), " from outside").where(outside > 0, "")
+    return say.joined(", ", say.plural(outside, "backlink")).where(outside > 0, "")
 
 
 def sold(conversions: pd.Series) -> pd.Series:
@@ -25,22 +25,22 @@ def sold(conversions: pd.Series) -> pd.Series:
 
 def kept_out(drawn: pd.Series) -> pd.Series:
     """Why a page needs the repair noindex."""
-    return say.joined("Asks to be kept out of the index, yet searchers look for it: ", drawn, ".")
+    return say.joined("Has a noindex although people search for it: ", drawn, ".")
 
 
 def not_held(state: pd.Series, drawn: pd.Series) -> pd.Series:
     """Why a page needs the repair not_indexed; state: the text of the crawl."""
-    return say.joined('The index does not hold it ("', say.named(state), '"): ', drawn, ".")
+    return say.joined('Not indexed ("', say.named(state), '"): ', drawn, ".")
 
 
 def closed(drawn: pd.Series) -> pd.Series:
     """Why a page needs the repair robots."""
-    return say.joined("robots.txt closes it, yet searchers look for it: ", drawn, ".")
+    return say.joined("Blocked by robots.txt although people search for it: ", drawn, ".")
 
 
 def fails(status: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
     """Why a page needs the repair error; cover: the page on its subject, null without one."""
-    end = np.where(cover.notna(), "; the page named covers its subject.", "; no page covers its subject.")
+    end = np.where(cover.notna(), "; the target covers its subject.", "; no page covers its subject.")
     return say.joined("Answers ", status.astype("str"), ", but is still used: ", drawn, pd.Series(end, index=status.index))
 
 
@@ -48,16 +48,18 @@ def asked_in_vain(missed: pd.DataFrame) -> pd.Series:
     """Why an address that is no page needs the repair error; missed: hits, target, covered (whether the target is on the same question, else
     its section).
     """
-    lead = np.select([missed["covered"], missed["target"].notna()], ["; the page named covers it.", "; the section named is nearest."], ".")
-    return say.joined("People asked for it ", say.count(missed["hits"]), " times, and it fails", pd.Series(lead, index=missed.index))
+    lead = np.select(
+        [missed["covered"], missed["target"].notna()], ["; the target covers it.", "; the target is the nearest section."], "."
+    )
+    return say.joined("Requested by people ", say.count(missed["hits"]), " times, but it fails", pd.Series(lead, index=missed.index))
 
 
 def earned(status: pd.Series, drawn: pd.Series, conversions: pd.Series, lost: pd.Series, *, year: bool) -> pd.Series:
     """Why a page needs the repair restore; lost: clicks a month relative to a year earlier, or to the preceding days."""
-    before = "a year before" if year else "in the days before"
-    fell = say.joined(", ", say.count(lost), " clicks a month fewer than ", before).where(lost >= 0.5, "")
+    before = "a year earlier" if year else "in the preceding days"
+    fell = say.joined(", ", say.count(lost), " clicks a month less than ", before).where(lost >= 0.5, "")
     return say.joined(
-        "Answers ", status.astype("str"), ", but earned: ", drawn, sold(conversions), fell, "; no page covers it: put it back."
+        "Answers ", status.astype("str"), ", but earned: ", drawn, sold(conversions), fell, "; no page covers it, so restore it."
     )
 
 
@@ -73,7 +75,7 @@ def circle(drawn: pd.Series) -> pd.Series:
 
 def steps(number: pd.Series, drawn: pd.Series) -> pd.Series:
     """Why a page needs the repair chain."""
-    return say.joined("Redirects in ", number.astype("str"), " steps; lead it straight to the end: ", drawn, ".")
+    return say.joined("Redirects in ", number.astype("str"), " steps; redirect it directly to the last: ", drawn, ".")
 
 
 def moved(drawn: pd.Series) -> pd.Series:
@@ -84,8 +86,8 @@ def moved(drawn: pd.Series) -> pd.Series:
 def listed(status: pd.Series, canonical: pd.Series, blocked: pd.Series) -> pd.Series:
     """Why a page needs the repair sitemap, for an entry that should not be there."""
     fault = say.joined("it answers ", status.astype("str"))
-    fault = fault.where(status >= 300, say.joined("it names ", say.named(canonical), " as its canonical"))
-    return say.joined("The sitemap lists it, but ", fault.where(~blocked, "it asks not to be indexed"), ".")
+    fault = fault.where(status >= 300, say.joined("its canonical is ", say.named(canonical)))
+    return say.joined("The sitemap lists it, but ", fault.where(~blocked, "it has a noindex"), ".")
 
 
 def unlisted_by_sitemap(drawn: pd.Series) -> pd.Series:
@@ -100,12 +102,12 @@ def orphan(drawn: pd.Series) -> pd.Series:
 
 def unseen(conversions: pd.Series, outside: pd.Series) -> pd.Series:
     """Why a page needs the repair unseen."""
-    return "It stands in no search row, though it has " + (sold(conversions) + linked(outside)).str.removeprefix(", ") + "."
+    return "It has no search rows although it has " + (sold(conversions) + linked(outside)).str.removeprefix(", ") + "."
 
 
 def not_crawled(drawn: pd.Series) -> pd.Series:
     """Why a page needs the repair unlisted."""
-    return say.joined("The crawl did not find it: ", drawn, ".")
+    return say.joined("Missing from the crawl: ", drawn, ".")
 
 
 def deep(depth: pd.Series, drawn: pd.Series) -> pd.Series:
@@ -116,5 +118,5 @@ def deep(depth: pd.Series, drawn: pd.Series) -> pd.Series:
 def taken(taker: pd.Series, impressions: pd.Series, queries: pd.Series, first: pd.Series) -> pd.Series:
     """Why a page needs the repair theme; taker: path of the page that takes its queries; first: the one with most impressions."""
     count = say.plural(queries, "query")
-    lead = ' that this page answers, first "' + first.astype("str") + '".'
+    lead = ' that this page answers, the largest "' + first.astype("str") + '".'
     return say.joined(taker, " takes ", say.count(impressions), " impressions of ", count, lead)

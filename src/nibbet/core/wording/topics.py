@@ -8,7 +8,7 @@ from nibbet.core import sentences as say
 from nibbet.core.languages import NAMES, asked_words
 
 #: display names of the measures of popularity
-POPULAR = {"views": "most viewed", "kept": "best kept", "earning": "most earning"}
+POPULAR = {"views": "most viewed", "kept": "longest visited", "earning": "highest earning"}
 
 
 def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str) -> pd.Series:
@@ -17,12 +17,14 @@ def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str)
     """
     shown = say.joined(say.count(topics["impressions"]), " impressions", say.at_place(topics["position"]), f" ({window})")
     sentences: dict[str, pd.Series | str] = {
-        "restore": say.joined(page, " answered it, but fails or is kept out of the index: restore it first."),
-        "unseen": say.joined("The site is not shown for it; ", say.count(topics["volume"]), " searches a month."),
-        "caught": say.joined(asked_words(topics["language"], "Asked in ", ". "), "No page answers it; ", page, " catches it: ", shown, "."),
+        "restore": say.joined(page, " answered it, but fails or is blocked from the index: restore it first."),
+        "unseen": say.joined("The site does not appear for its ", say.count(topics["volume"]), " searches a month."),
+        "caught": say.joined(
+            asked_words(topics["language"], "Asked in ", ". "), "No page answers it; ", page, " is shown for it: ", shown, "."
+        ),
         "answered": say.joined(page, " answers ", say.share(topics["answered_share"]), " of its ", shown, "."),
-        "unnamed": say.joined("The site is shown ", say.count(topics["impressions"]), " times for it; no row names the pages."),
-        "unknown": "No row names the pages of queries, so that nobody can say whether one answers it.",
+        "unnamed": say.joined("The site has ", say.plural(topics["impressions"], "impression"), " for it; no row names the pages."),
+        "unknown": "No row names the pages of queries, so it is unknown whether one answers it.",
     }
     return say.chosen(sentences, state)
 
@@ -32,8 +34,8 @@ def leaning(topics: pd.DataFrame, page: pd.Series) -> pd.Series:
     names = topics["popular_by"].astype("str").str.replace(r", (?=\w+$)", " and ", regex=True)
     for name, words in POPULAR.items():
         names = names.str.replace(name, words)
-    volume = say.joined(say.count(topics["volume"]), " ", say.named(topics["volume_kind"]), ", not answered yet; ")
-    return say.joined(volume, page, ", on ", say.named(topics["words"]), " too, is among the ", names, " of its section.")
+    volume = say.joined(say.count(topics["volume"]), " ", say.named(topics["volume_kind"]), ", not answered yet; the related page ")
+    return say.joined(volume, page, " (", say.named(topics["words"]), ") is among the ", names, " of its section.")
 
 
 def markets(table: pd.DataFrame) -> pd.Series:
@@ -44,5 +46,5 @@ def markets(table: pd.DataFrame) -> pd.Series:
     demand = say.joined(say.plural(table["queries"], "query"), " in ", say.named(spoken), where)
     unanswered = say.joined(demand, ": ", drawn, "; no page answers them in that language.")
     sold = say.joined(", ", say.percent(table["conversions_per_session"]), " of ", say.plural(table["sessions"], "visit"), " convert.")
-    rest = say.joined("All else", where, ": ", drawn, sold.where(table["sessions"] > 0, "."))
+    rest = say.joined("All other queries", where, ": ", drawn, sold.where(table["sessions"] > 0, "."))
     return unanswered.where(table["language"].notna(), rest)

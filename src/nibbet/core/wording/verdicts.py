@@ -13,30 +13,30 @@ def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
     """Pages: published, born; age: days; settled: days from which pages are judged."""
     since = pd.Series(np.where(pages["published"].eq(pages["born"]), "Published ", "First seen "), index=pages.index)
     day = say.named(pages["born"].dt.strftime("%Y-%m-%d"))
-    return say.joined(since, day, ", ", say.count(age), f" days ago: too young to judge before {settled}.")
+    return say.joined(since, day, ", ", say.count(age), f" days ago: pages are judged after {settled} days.")
 
 
 def of_unknown_age(days: pd.Series, settled: int) -> pd.Series:
     """Days: since the first sign of each page, null without one."""
-    seen = "It may be new: its first sign is " + days.astype("Int64").astype("str") + " days old"
-    sign = pd.Series(np.where(days.notna(), seen, "It may be new: no source tells since when it is there"), index=days.index)
-    return say.joined(sign, f", and no page is judged before {settled}. Its date of publication would tell.")
+    seen = "It may be new: it was first seen " + days.astype("Int64").astype("str") + " days ago"
+    sign = pd.Series(np.where(days.notna(), seen, "It may be new: no source shows how old it is"), index=days.index)
+    return say.joined(sign, f", and pages are judged after {settled} days. Its date of publication would settle it.")
 
 
 def short_history(pages: pd.Index, covered: int) -> pd.Series:
     """Covered: days of a year that the data cover."""
-    return pd.Series(f"It earned next to nothing, but the data hold only {covered} days: its season may be missing.", index=pages)
+    return pd.Series(f"It earned hardly anything, but the data cover only {covered} days: its season may be missing.", index=pages)
 
 
 def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: int) -> pd.Series:
     """Pages: clicks_long, impressions_long, backlinks_known; visits: whether they are known; year: the days over which they are needed."""
     kinds = [~visits & ~pages["backlinks_known"], ~visits]
-    missing = np.select(kinds, [f"visits{year} and links from outside", f"visits and conversions{year}"], "links from outside")
+    missing = np.select(kinds, [f"visits{year} and backlinks", f"visits and conversions{year}"], "backlinks")
     return say.joined(
         say.plural(pages["clicks_long"], "click"),
         ", ",
         say.plural(pages["impressions_long"], "impression"),
-        f" in {covered} days, but no source tells of ",
+        f" in {covered} days, but no source has ",
         pd.Series(missing, index=pages.index),
         ": add it before you remove the page.",
     )
@@ -45,7 +45,7 @@ def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: i
 def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Series:
     """Pages: clicks_long, impressions_long, sessions_long, sessions_known, backlinks_known; cover: path of the page that covers it, or null."""
     visits = say.joined(say.plural(pages["sessions_long"], "session"), ", no conversion").where(pages["sessions_known"], "visits unknown")
-    links = pd.Series(np.where(pages["backlinks_known"], ", no link from outside", ", links from outside unknown"), index=pages.index)
+    links = pd.Series(np.where(pages["backlinks_known"], ", no backlink", ", backlinks unknown"), index=pages.index)
     return say.joined(
         say.plural(pages["clicks_long"], "click"),
         ", ",
@@ -60,13 +60,13 @@ def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Ser
 
 def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
     """Leaving: overlap, turn_taking; survivor: path of the page that stays."""
-    turns = say.joined(", and on ", say.share(leaving["turn_taking"]), " of days the lead changes")
+    turns = say.joined(", and the leading page changes on ", say.share(leaving["turn_taking"]), " of days")
     return say.joined(
-        "It and ",
+        "It competes with ",
         survivor,
-        " answer the same searches: ",
+        " for the same searches: ",
         say.share(leaving["overlap"]),
-        " of the impressions of one fall on queries of both",
+        " of the impressions of the smaller page are for shared queries",
         turns.where(leaving["turn_taking"].notna(), ""),
         ".",
     )
@@ -77,7 +77,7 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     known = pages["position_both"].notna()
     places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
     by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""))
-    fell = pages["position"].notna().map({True: " at the same place", False: "; no source tells at which places"})
+    fell = pages["position"].notna().map({True: " at the same position", False: "; positions are unknown"})
     by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell", fell, ")")
     first = -pages["rank"] >= -pages["pull_part"]
     second = _part("pull", pages["pull_part"]).where(first, _part("rank", pages["rank"]))
@@ -91,10 +91,11 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
         ", ",
         _part("demand", pages["demand"]),
         ". ",
+        "Clicks fell from ",
         say.count(base),
-        " clicks became ",
+        " to ",
         say.count(recent),
-        ", and the last four weeks are still down." if is_daily else "; no days tell of the last weeks.",
+        ", and the last four weeks are still down." if is_daily else "; without daily rows the last weeks are unknown.",
     )
 
 
@@ -108,19 +109,19 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
     them; sunk:
     ratio of the position to that in the reference window, null where it has not sunk.
     """
-    stands = say.joined("It stands at position ", say.place(pages["position_answered"]), ", just below the clicks")
+    stands = say.joined("Its mean position is ", say.place(pages["position_answered"]))
     drawn = say.joined(say.count(shown), " impressions, ", say.plural(pages["clicks_answered"], "click"), ".")
     count = say.plural(queries, "query")
-    by_queries = say.joined(stands, ", for ", count, ' that it answers, first "', first, '": ', drawn)
-    before = say.joined(" It has sunk from ", say.place(pages["position_answered"] / sunk), ": the gain is that place again.").where(
+    by_queries = say.joined(stands, " for ", count, ' that it answers, the largest "', first, '": ', drawn)
+    before = say.joined(" It has sunk from ", say.place(pages["position_answered"] / sunk), "; the gain assumes a return there.").where(
         sunk.notna(), ""
     )
-    return say.joined(by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " No queries tell what it is shown for.")), before)
+    return say.joined(by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " Its queries are unknown.")), before)
 
 
 def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
     """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that pages of this site usually have there."""
-    apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " at which something else is chosen)")
+    apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " where something else takes the clicks)")
     return say.joined(
         "Its CTR is ",
         say.percent(pages["clicks_titled"] / pages["impressions_titled"]),
@@ -143,28 +144,27 @@ def disappoints(rate: pd.Series, sessions: pd.Series, usual: pd.Series, section:
         say.share(rate),
         " of ",
         say.plural(sessions, "session"),
-        " from search engaged, against ",
+        " from search were engaged, compared with ",
         say.share(usual),
         " on other pages of ",
         section,
-        ": it does not give what they came for.",
+        ".",
     )
 
 
 def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
     """Topics: topic, queries, language, impressions, position of the largest one of each page."""
     return say.joined(
-        "No page answers ",
+        "It has ",
+        say.plural(topics["impressions"], "impression"),
+        say.at_place(topics["position"]),
+        " for ",
         say.plural(topics["queries"], "query"),
         ' on "',
         say.named(topics["topic"]),
-        '", ',
-        asked_words(topics["language"], "asked in ", ", "),
-        "for which it is shown ",
-        say.count(topics["impressions"]),
-        " times",
-        say.at_place(topics["position"]),
-        ".",
+        '"',
+        asked_words(topics["language"], " in ", ""),
+        " that no page answers.",
     )
 
 
@@ -173,7 +173,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
     comparison; covered: days of the long window.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
-    linked = say.joined("; ", say.plural(pages["backlinks"], "link"), " from outside lead to it.")
+    linked = say.joined("; it has ", say.plural(pages["backlinks"], "backlink"), ".")
     visits = say.joined(say.plural(pages["sessions_long"].fillna(0), "session"), " from all channels")
     visits = visits.where(pages["sessions_known"], "visits unknown")
     judged = say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", visits, f" in {covered} days.")
@@ -185,7 +185,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
         (pages["purpose"].notna(), judged),
         (idle & (pages["conversions_long"].fillna(0) > 0), sold),
         (idle & (pages["backlinks"].fillna(0) > 0), linked),
-        (pages["blocked"], "; noindex keeps it out of the index, see repairs."),
+        (pages["blocked"], "; it is blocked from the index, see repairs."),
         (by_demand, "; the loss is demand: fewer people searched."),
         (pages["protected"] & idle, "; it is protected."),
     ]
