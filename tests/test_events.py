@@ -101,4 +101,4 @@ def test_events_are_read_and_shown(names: dict[str, str], tmp_path: Path, capsys
     assert "sign-up" in told
     assert '"sign-up" per 100 sessions (' in told
     assert main(["page", "/guides/3/", "--site", str(tmp_path), "-q"]) == 0
-    assert "What visitors do, per 100 sessions" in capsys.readouterr().out
+    assert "Events per 100 sessions" in capsys.readouterr().out

@@ -58,7 +58,7 @@ def test_hosts_of_the_demo_are_those_of_the_snapshots(ran: Path, capsys: pytest.
     assert 0 < len(absent) < of_topics["key"].nunique() / 2, "the site stands for most of what it is shown for"
     assert main(["hosts", str(ran), "-q", "--top", "3"]) == 0
     told = capsys.readouterr().out
-    assert f"Not seen in {len(absent)} of {of_topics['key'].nunique()} topics" in told
+    assert f"Absent in {len(absent)} of {of_topics['key'].nunique()} topics" in told
     assert "tarnbrook.example" in told
     assert main(["hosts", str(ran), "-q", "--topic", str(of_topics["key"].iloc[0]).upper()]) == 0
     assert of_topics["host"].iloc[0] in capsys.readouterr().out

@@ -121,7 +121,11 @@ def test_what_changed_titles_did_is_told_with_its_interval() -> None:
 
 
 @pytest.mark.parametrize(
-    ("crawls", "said"), [(("2026-09-01", "2026-10-30"), "too early to measure the effect before 2026-11-20"), (("2026-03-05", "2026-04-01"), "do not cover 14 days before")]
+    ("crawls", "said"),
+    [
+        (("2026-09-01", "2026-10-30"), "too early to measure the effect before 2026-11-20"),
+        (("2026-03-05", "2026-04-01"), "do not cover 14 days before"),
+    ],
 )
 def test_changes_without_days_on_both_sides_are_told_as_such(crawls: tuple[str, str], said: str) -> None:
     with changed(1, np.array([1.2, 1.2]), crawls, pages=8) as site:

@@ -438,7 +438,7 @@ def test_odd_figures_are_set_aside_or_named(tmp_path: Path) -> None:
     assert pages["position"].between(1, 10).all()
     assert {"negative clicks", "unreadable clicks", "impossible clicks"} <= set(gone)
     assert said["repeated"].startswith(f"t {RECENT[0]} {RECENT[1]}.csv: 2 rows repeat")
-    assert "1 cells of clicks hold no number" in said["no_number"]
+    assert "1 cells of clicks are not numbers" in said["no_number"]
     assert f"{good['Impressions'].iloc[0]:,} impressions have no usable position" in said["placeless"]
     site.close()
 

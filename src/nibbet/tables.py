@@ -321,7 +321,7 @@ ROW_TABLES = {
     "landings": "landing-page rows as cleaned",
     "crawl": "the crawl inventory as cleaned",
     "links": "internal links as cleaned",
-    "backlinks": "links from outside as cleaned",
+    "backlinks": "backlinks as cleaned",
     "results": "result snapshots as cleaned",
     "demand": "monthly searches as cleaned",
     "editorial": "what editors keep of their pages, as cleaned",

@@ -15,18 +15,18 @@ from nibbet.once import threads
 ABSENT = "page importance cause mend because impressions sessions".split()
 #: the causes in order, with the remedy for each
 CAUSES = {
-    "error": "put it back, or redirect it to the page that covers it",
-    "robots": "open it in robots.txt, or take it out of the lists",
-    "noindex": "take the noindex away, or take it out of the lists",
-    "canonical": "name itself as canonical, or take it out of the lists",
+    "error": "restore it, or redirect it to the page that covers it",
+    "robots": "allow it in robots.txt, or remove it from the lists",
+    "noindex": "remove the noindex, or remove it from the lists",
+    "canonical": "make it its own canonical, or remove it from the lists",
     "moved": "link and list the new address",
     "unlinked": "link to it from related pages",
     "deep": "link to it from pages nearer the home page",
-    "unfetched": "link to it where robots come by, and list it in the sitemap",
-    "not_indexed": "say more than other pages do, and link to it",
-    "duplicate": "merge it with the page that says the same, or tell them apart",
-    "young": "wait: pages of this site need longer than it is old",
-    "no_demand": "no fault is found: ask whether anybody searches for it",
+    "unfetched": "link to it from pages that robots visit, and list it in the sitemap",
+    "not_indexed": "add content that other pages lack, and link to it",
+    "duplicate": "merge it with the page of the same content, or make them different",
+    "young": "wait: pages of this site need longer to appear",
+    "no_demand": "no cause was found: check whether anybody searches for it",
 }
 #: share of the usual impressions of shown pages below which a page is absent, and impressions below which it always is
 FEW_SHARE, FEW = 0.02, 3

@@ -45,11 +45,11 @@ def missing_evidence(
         if absent and rows.any():
             gaps.append(_Gap(what, bears_on, rows, export, guards))
 
-    year = f"{needed} days and more"
+    year = f"at least {needed} days"
     gap(
         "landings" not in given,
         "visits",
-        "no page is removed, and none is judged by what visitors do",
+        "no page is removed or judged by the behaviour of its visitors",
         living,
         "landings: page, channel, sessions, engaged sessions, conversions, over a year",
         guards=True,
@@ -57,7 +57,7 @@ def missing_evidence(
     gap(
         "landings" in given and windows.visit_days < needed,
         "visits over a year",
-        f"visits cover {windows.visit_days} days, so that no page is removed",
+        f"visits cover only {windows.visit_days} days, so no page is removed",
         poor,
         f"landings over {year}",
         guards=True,
@@ -65,7 +65,7 @@ def missing_evidence(
     gap(
         "landings" in given and "conversions" not in landings and "revenue" not in landings,
         "conversions",
-        "a page that sells, but is not found, looks like one that earns nothing",
+        "a page that sells without clicks from search looks like one that earns nothing",
         poor,
         "landings with a column of conversions or revenue",
         guards=True,
@@ -73,14 +73,14 @@ def missing_evidence(
     gap(
         "landings" in given and not {"channel", "medium"} & landings,
         "channels of visits",
-        "visits from search are not told from others",
+        "visits from search are not separated from others",
         living,
         "landings by channel, or by source and medium",
     )
     gap(
         "backlinks" not in given,
-        "links from outside",
-        "a page that others link to looks like one that nobody needs",
+        "backlinks",
+        "a page with backlinks looks like one that nobody needs",
         poor,
         "backlinks: linking page, linked page",
         guards=True,
@@ -88,7 +88,7 @@ def missing_evidence(
     gap(
         not protects and "protected" not in given.get("editorial", set()),
         "protected pages",
-        "nothing marks pages that must stay",
+        "no pages are marked as protected",
         poor,
         '[protect] pages = ["/legal/*"] in nibbet.toml, or an editorial list with a column "protected"',
         guards=True,
@@ -96,15 +96,15 @@ def missing_evidence(
     gap(
         "crawl" not in given,
         "a crawl",
-        "titles, status, canonicals and links of pages are not known",
+        "titles, status, canonicals and links of pages are unknown",
         living,
         "crawl: page, status, title, heading, canonical, noindex, links in and out",
     )
-    for column, means in (("canonical", "pages that stand for others"), ("noindex", "pages kept out of the index"), ("title", "what pages say of themselves"), ("outlinks", "hubs that others need"), ("inlinks", "pages that nothing links to")):  # fmt: skip
+    for column, means in (("canonical", "pages that replace others"), ("noindex", "pages blocked from the index"), ("title", "the subjects of pages"), ("outlinks", "hubs that others need"), ("inlinks", "pages that nothing links to")):  # fmt: skip
         gap(
             "crawl" in given and column not in crawl,
             f"{column.replace('inlinks', 'links in').replace('outlinks', 'links out')} in the crawl",
-            f"{means} are not known",
+            f"{means} are unknown",
             living,
             f"crawl with a column for {column}",
             guards=column in ("canonical", "outlinks"),
@@ -112,9 +112,9 @@ def missing_evidence(
     gap(
         True,
         "dates of publication",
-        "their age is not known, so that young pages are told only by their first day in search",
+        "their age is unknown, so young pages are recognised only by their first day in search",
         undated,
-        "the dates of these pages in the column of publication"
+        "the publication dates of these pages"
         if pages["published"].notna().any()
         else "crawl or editorial list with a column of first publication",
         guards=True,
@@ -122,7 +122,7 @@ def missing_evidence(
     gap(
         "pair" not in search and "page" in search,
         "queries of pages",
-        "merges, strays, topics served and climbs by query are not told",
+        "merges, strays, served topics and climbs by query are unknown",
         living,
         "search by page and query",
     )
@@ -130,28 +130,28 @@ def missing_evidence(
     gap(
         not windows.is_daily,
         "days",
-        "seasons, lasting trends and the last weeks of a fall are not told",
+        "seasons, lasting trends and the last weeks of a fall are unknown",
         living,
         "search by day and page, over 16 months",
     )
     gap(
         windows.is_daily and not windows.has_daily_pairs and "pair" in search,
         "days of queries",
-        "whether two pages take turns is not told; merges ask for more overlap instead",
+        "turn-taking of pages is unknown; merges require more overlap instead",
         living,
         "search by day, page and query",
     )
     gap(
         windows.has_reference and "pair" in search and not windows.compares_queries,
         "queries of both windows",
-        "what changed is told of pages alone, not of queries, topics and the brand",
+        "changes are known for pages, but not for queries, topics and the brand",
         living,
         f"search by page and query over {windows.reference} and {windows.recent}",
     )
     gap(
         not windows.reference_known,
         "an earlier window",
-        "no change is told, and no decay",
+        "changes and decay are unknown",
         living,
         "the same table over the same days a year earlier",
     )
@@ -163,11 +163,11 @@ def missing_evidence(
         f"search over {year}",
         guards=True,
     )
-    gap("demand" not in given, "searches by month", "how much is searched is read from impressions", living, "demand: query, month, volume")
+    gap("demand" not in given, "searches by month", "demand is estimated from impressions", living, "demand: query, month, volume")
     gap(
         "results" not in given,
         "result snapshots",
-        "whether two queries mean the same is read from words and pages",
+        "the intents of queries are compared only by words and pages",
         living,
         "results: query, rank, address, title",
     )

@@ -91,7 +91,10 @@ def _capped(account: dict[str, Any]) -> list[Note]:
         if one["kind"] in ("search", "landings") and one["rows_read"] >= 1000 and one["rows_read"] % 1000 == 0
     ]
     return [
-        _note("capped", f"{one['file']} holds exactly {one['rows_read']:,} rows: the export was probably cut there. Export shorter spans.")
+        _note(
+            "capped",
+            f"{one['file']} holds exactly {one['rows_read']:,} rows, so the export was probably truncated. Export shorter periods.",
+        )
         for one in rows
     ]
 
@@ -104,7 +107,7 @@ def _windows_apart(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
         return None
     return _note(
         "windows",
-        f"Search covers {a[0].date()} to {a[1].date()}, landings {b[0].date()} to {b[1].date()}: figures of both are comparable only where both reach.",
+        f"Search covers {a[0].date()} to {a[1].date()}, landings {b[0].date()} to {b[1].date()}: they are comparable only where they overlap.",
     )
 
 
@@ -123,7 +126,7 @@ def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window
     why = "not all visits are counted" if ratio < 1 else "the channel holds visits that are not from search"
     return _note(
         "sessions_per_click",
-        f"{ratio:.2f} sessions from search per click in {recent}, usual is {USUAL_SESSIONS[0]} to {USUAL_SESSIONS[1]}: {why}.",
+        f"{ratio:.2f} sessions from search per click in {recent}; {USUAL_SESSIONS[0]} to {USUAL_SESSIONS[1]} are usual: {why}.",
     )
 
 
@@ -144,7 +147,7 @@ def _channels(visits: pd.DataFrame) -> Note | None:
     if visits.empty:
         return None
     if visits["organic"].isna().all():
-        return _note("channels", "The landings name no channel, so sessions from search cannot be told from others.")
+        return _note("channels", "The landings have no channel, so sessions from search cannot be separated from others.")
     whole, organic = visits["sessions"].sum(), visits["organic"].sum()
     if organic >= whole:
         return None
@@ -156,7 +159,7 @@ def _channels(visits: pd.DataFrame) -> Note | None:
         )
     return _note(
         "channels",
-        f"{whole - organic:,.0f} of {whole:,.0f} sessions come from other channels. Search is compared with organic ones; all count against removing a page.",
+        f"{whole - organic:,.0f} of {whole:,.0f} sessions come from other channels. Search is compared with organic sessions; sessions of all channels protect a page from removal.",
     )
 
 
@@ -174,7 +177,7 @@ def _shifted(days: pd.DataFrame, visits: pd.DataFrame) -> Note | None:
         return None
     return _note(
         "time_zone",
-        f"Clicks and sessions agree best when sessions are moved by {best:+d} day: the sources count days in different time zones.",
+        f"Clicks and sessions agree best if sessions are shifted by {best:+d} day: the sources use different time zones.",
     )
 
 
@@ -200,7 +203,7 @@ def _other_surfaces(account: dict[str, Any]) -> Note | None:
     listed = ", ".join(f'"{name}"' for name in names[:4])
     return _note(
         "other_surface",
-        f"{clicks:,} clicks of other surfaces than web search ({', '.join(names[:4])}) are not added to those of pages: nibbet split --by surface. "
+        f"{clicks:,} clicks of other surfaces than web search ({', '.join(names[:4])}) are not added to those of pages; see nibbet split --by surface. "
         f'To add them: [site] surfaces = ["web", {listed}]',
     )
 
@@ -216,7 +219,7 @@ def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Win
         return None
     return _note(
         "withheld",
-        f"{1 - detail / whole:.0%} of impressions{on_days} come without their query. They count for their pages, and stand as rows without a query in queries.csv.",
+        f"{1 - detail / whole:.0%} of impressions{on_days} have no query (withheld by the source). They count toward their pages and are rows without a query in queries.csv.",
     )
 
 
@@ -231,7 +234,8 @@ def _gaps(days: pd.DataFrame) -> Note | None:
     if missing.empty:
         return None
     return _note(
-        "gaps", f"{len(missing)} days without any search row, the first {missing[0].date()}. Export them, or windows over them read low."
+        "gaps",
+        f"{len(missing)} days have no search rows, the first {missing[0].date()}. Export them; otherwise windows that include them are too low.",
     )
 
 

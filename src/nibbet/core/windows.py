@@ -16,7 +16,7 @@ from nibbet.errors import NotFoundError
 COMPLETE_SHARE = 0.7
 MONTH_DAYS = 30.4
 #: the note where rows name queries in one window only
-NOT_OF_QUERIES = "What changed is not told of queries, topics and the brand: rows name them in one of the two windows only."
+NOT_OF_QUERIES = "Changes of queries, topics and the brand are unknown: rows name them in one of the two windows only."
 
 
 class Span(NamedTuple):

@@ -382,7 +382,7 @@ def _placeless(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[dict
     return [
         {
             "code": "placeless",
-            "text": f"{files[int(str(number))][0]}: {row.impressions - row.placed:,.0f} impressions have no usable position; they count, but for positions.",
+            "text": f"{files[int(str(number))][0]}: {row.impressions - row.placed:,.0f} impressions have no usable position; they count except for positions.",
         }
         for number, row in zip(short.index, rows_of(short), strict=True)
     ]

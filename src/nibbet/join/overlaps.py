@@ -85,7 +85,10 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
             {(layers[number].name, instead) for number, instead in zip(replaced["layer"], replaced["instead"], strict=True)}
         ):
             notes.append(
-                {"code": "overlap", "text": f"{name} covers days that {better} covers too: {better} is used, the other rows are set aside."}
+                {
+                    "code": "overlap",
+                    "text": f"{name} covers days that {better} covers too: {better} is used, and the other rows are set aside.",
+                }
             )
     kept = chosen[chosen["instead"].isna()]
     aside = set() if apart.keys() >= layers.keys() else set(apart)  # where there is web search, other surfaces do not cover its days

@@ -47,7 +47,7 @@ def brief_text(brief: Brief, window: str) -> str:
     if pd.notna(row["peak"]):
         lines.append(f"- Most wanted from {row['peak']:%Y-%m-%d} on: be ready some weeks before")
     if page and row["served"] != "covered":
-        lines.append(f"- {safe(page_name(page, brief.home))} catches it now at position {row['position']:.1f}")
+        lines.append(f"- {safe(page_name(page, brief.home))} is shown for it now at position {row['position']:.1f}")
     if isinstance(row.get("fit"), str):
         lines.append(f"- {row['fit'].capitalize()}: {safe(row['fit_because'])}")
     lines += [f"- {str(part).capitalize()}: {safe('; '.join(rows['text']))}" for part, rows in brief.business.groupby("part", sort=False)]

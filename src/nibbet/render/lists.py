@@ -180,7 +180,7 @@ def show_links(broken: pd.DataFrame, missing: pd.DataFrame, style: str, top: int
             )
         )
     out.print()
-    out.print(Text(f"Links that are missing: {len(missing):,}, to {missing['to'].nunique():,} pages", style="bold"))
+    out.print(Text(f"Missing links: {len(missing):,}, to {missing['to'].nunique():,} pages", style="bold"))
     for page, rows in missing[missing["to"].isin(missing["to"].unique()[:top])].groupby("to", sort=False):
         first = records(rows.head(1))[0]
         gain = f", +{first['gain']:,.0f} clicks a month within reach" if first["gain"] >= 1 else ""
@@ -217,12 +217,12 @@ def show_engagement(stays: pd.DataFrame, events: pd.DataFrame, style: str, top: 
             out.print(grid(rows.head(top)[shown]))
         out.print()
     if events.empty:
-        out.print(Text("No source tells what visitors did in these days: add one of kind events (page, event, count).", style="dim"))
+        out.print(Text("No source has events in these days: add one of kind events (page, event, count).", style="dim"))
         return
     sums = events.groupby("event", sort=False).agg(
         count=("count", "sum"), pages=("count", lambda c: int((c > 0).sum())), odd=("flag", lambda f: int((f != "").sum()))
     )
-    out.print(Text("What visitors do: events, the pages with each, and pages that stand out", style="bold"))
+    out.print(Text("Events: the pages with each, and pages that stand out", style="bold"))
     out.print(grid(sums.reset_index().rename(columns={"odd": "stand out"})))
     odd = events[events["flag"] != ""].assign(far=lambda t: (t["rate"] - t["usual"]).abs() * t["sessions"])
     for row in records(odd.sort_values(["far", "page"], ascending=[False, True]).head(2 * top)):
@@ -327,7 +327,7 @@ def show_popular(rows: pd.DataFrame, common: pd.DataFrame, ideas: pd.DataFrame, 
         )
     )
     out.print()
-    out.print(Text(f"Not answered yet, and near to what is liked: {len(ideas):,} topics", style="bold"))
+    out.print(Text(f"Unanswered topics related to popular pages: {len(ideas):,} topics", style="bold"))
     for row in records(ideas.head(top)):
         gain = f", +{row['gain']:,.0f} clicks a month within reach" if (row["gain"] or 0) >= 1 else ""
         out.print(Text(for_terminal(f"{row['label']}  ({row['proposal']}{gain})")))
@@ -391,7 +391,7 @@ def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> 
     topics = hosts[hosts["level"] == "topic"]
     absent, count = topics[topics["own_share"] == 0].drop_duplicates("key"), topics["key"].nunique()
     out.print()
-    out.print(Text(f"Not seen in {len(absent):,} of {count:,} topics with a snapshot; the most searched:", style="bold"))
+    out.print(Text(f"Absent in {len(absent):,} of {count:,} topics with a snapshot; the most searched:", style="bold"))
     if len(absent):
         named = (
             absent.head(top)[["key", "searches", "host", "share", "url"]]
@@ -399,9 +399,7 @@ def show_hosts(hosts: pd.DataFrame, topic: str | None, style: str, top: int) -> 
             .rename(columns={"key": "topic", "host": "most seen"})
         )
         out.print(grid(named))
-    out.print(
-        Text("share: part of the clicks that these results let expect, by places and searches. One topic: --topic TOPIC", style="dim")
-    )
+    out.print(Text("share: part of the expected clicks of these results, by position and searches. One topic: --topic TOPIC", style="dim"))
 
 
 def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, style: str, top: int) -> None:
@@ -421,10 +419,14 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
         )
         out.print(grid(table[["trait", "pages", "pages_without", "effect", "between", "real"]].rename(columns={"between": "95% between"})))
     for row in records(effects[effects["effect"].isna() & (effects["pages"] > 0)]):
-        out.print(Text(f"  {row['trait']}: {row['pages']:,} pages with, {row['pages_without']:,} without it; too few to tell", style="dim"))
+        out.print(
+            Text(f"  {row['trait']}: {row['pages']:,} pages with, {row['pages_without']:,} without it; too few to measure", style="dim")
+        )
     out.print()
     proven = int(advice["proven"].sum())
-    out.print(Text(f"Change first ({len(advice):,} pages with a fault; for {proven:,} of them this site proves the cost)", style="bold"))
+    out.print(
+        Text(f"Change first ({len(advice):,} pages with a fault; for {proven:,} of them the cost is proven on this site)", style="bold")
+    )
     for row in records(advice.head(top)):
         gain = f"  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})" if row["proven"] else ""
         pull = "" if pd.isna(row["pull"]) else f"  pull {row['pull']:.2f} at position {row['position']:.1f}"
@@ -448,14 +450,14 @@ def show_title_changes(changes: pd.DataFrame, together: pd.DataFrame, style: str
         show(changes, style, empty=empty)
         return
     out = console()
-    out.print(Text("What the changes did: how many times as often such pages are chosen after as before, at the same place", style="bold"))
+    out.print(Text("Effects of the changes: CTR after relative to before, at the same position", style="bold"))
     if together.empty:
         out.print("  Fewer than three changed pages have clicks enough on both sides to tell.")
     else:
         between = [f"{low:.2f} to {high:.2f}" for low, high in zip(together["effect_low"], together["effect_high"], strict=True)]
         out.print(grid(together.assign(**{"95% between": between})[["change", "pages", "effect", "95% between", "real"]]))
         if len(together) > 1:
-            out.print(Text("Kinds of change that befell the same pages cannot be told apart.", style="dim"))
+            out.print(Text("Kinds of change that occurred on the same pages cannot be separated.", style="dim"))
     out.print()
     out.print(Text(f"Pages with another title or description ({len(changes):,})", style="bold"))
     for row in records(changes.head(top)):

@@ -309,7 +309,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
         out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
     if len(events := facts["events"]):
         out.print()
-        out.print(Text("What visitors do, per 100 sessions (usual: on pages like it)"))
+        out.print(Text("Events per 100 sessions (usual: on similar pages)"))
         names = {"rate": "rate", "rate_low": "low", "rate_high": "high", "usual": "usual", "rate_reference": "before"}
         rates = events[list(names)].mul(100).rename(columns=names).map("{:.1f}".format).replace("nan", "")
         out.print(grid(pd.concat([events[["event", "count"]], rates, events["flag"]], axis=1)))
@@ -355,7 +355,7 @@ def _measures(page: dict[str, Any]) -> Table:
         [("impressions", "impressions"), ("ctr", "ctr"), ("position", "position")],
         [("pull", "pull"), ("queries", "queries"), ("withheld", "withheld_share")],
         [("sessions", "sessions"), ("from search", "sessions_organic"), ("engaged", "engagement_rate")],
-        [("conversions", "conversions"), ("revenue", "revenue"), ("links from outside", "backlinks")],
+        [("conversions", "conversions"), ("revenue", "revenue"), ("backlinks", "backlinks")],
         [("status", "status"), ("words", "words"), ("published", "published")],
     ]
     for row in rows:

@@ -176,7 +176,7 @@ def hidden_values(engine: AnyEngine, raw: ibis.Table, reading: Reading) -> list[
         if result[f"small_{name}"]
     ]
     return notes + [
-        ("no_number", f"{int(result[f'word_{name}']):,} cells of {name} hold no number (as n/a or nan) and count 0.")
+        ("no_number", f"{int(result[f'word_{name}']):,} cells of {name} are not numbers (such as n/a or nan) and count as 0.")
         for name in names
         if result[f"word_{name}"]
     ]

@@ -145,7 +145,7 @@ def delimited(plain: Plain) -> list[Sheet]:
     notes: list[tuple[str, str]] = []
     if head is None and (first := first_row_of_values(rows)) is not None:
         header, body, skip, above = [""] * len(rows[first]), rows[first:], starts[first], starts[first]
-        notes.append(("headless", f"{plain.name}: there is no row of headers; columns are told by their values alone."))
+        notes.append(("headless", f"{plain.name}: there is no header row; columns are recognised by their values alone."))
     elif head is None:
         raise SourceError(f"{plain.name}: no header row followed by rows was found. The first line reads {text.splitlines()[0][:80]!r}.")
     else:
@@ -162,7 +162,7 @@ def delimited(plain: Plain) -> list[Sheet]:
         notes.append(("preamble", f"{plain.name}: {above} lines before the header are skipped."))
     preamble = " ".join(lines)
     if re.search(SAMPLED, preamble, re.IGNORECASE):
-        notes.append(("sampled", f"{plain.name} says that it holds a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
+        notes.append(("sampled", f"{plain.name} describes itself as a sample ({preamble.strip(' #')[:80]}): its figures are estimates."))
     last = tuple(row for row in ends if len(row) == len(header))
     sheet = _of_shape([(plain.name, plain.digest)], [shape], [fitted(row, len(header)) for row in sample[:SAMPLE_ROWS]], last, tuple(notes))
     sheet = replace(sheet, lines=lines)

@@ -99,7 +99,7 @@ def sitemap_sheet(plain: Plain) -> Sheet:
         raise SourceError(f"{plain.name}: the XML is damaged ({fault}). Export it again.") from None
     if root == "sitemapindex":
         names = ", ".join(urlsplit(row[0]).path.rsplit("/", 1)[-1] for row in rows[:5])
-        note = ("sitemap_index", f"{plain.name} names other sitemaps; the files it names must lie beside it: {names}.")
+        note = ("sitemap_index", f"{plain.name} lists other sitemaps; put those files beside it: {names}.")
         return replace(table_of_rows(plain.name, ["loc", "lastmod"], [], plain.digest), notes=(note,), kind="sitemap")
     if root != "urlset" or not rows:
         raise SourceError(f"{plain.name}: this is no sitemap (its root is <{root}>), or an empty one.")
