@@ -88,7 +88,7 @@ def test_page_and_query_tell_everything_about_one(ran: Path, capsys: pytest.Capt
     assert main(["page", fault["page"], "--site", str(ran), "-q"]) == 0
     said = " ".join(capsys.readouterr().out.split())
     assert f"Repair ({fault['repair']}): {fault['because']}" in said, "what a page needs stands with its verdict"
-    assert f"Lead it to {fault['target']}" in said
+    assert f"Target: {fault['target']}" in said
     assert main(["page", path.rstrip("/"), "--site", str(ran), "--format", "json", "-q"]) == 0
     assert json.loads(capsys.readouterr().out)["page"]["page"] == row["page"]
     assert main(["query", row["query"].upper(), "--site", str(ran), "--format", "csv", "-q"]) == 0
@@ -238,7 +238,7 @@ def test_why_shows_every_rule_and_protection_changes_the_verdict(ran: Path, caps
     assert all(row["passed"] == "true" and row["threshold"] for row in asked), "a rule speaks when all its figures passed"
     assert main(["decide", str(ran), "--why", page, "--protect", "/*", "-q"]) == 0
     said = capsys.readouterr().out
-    assert "One figure away from prune, dead: protected is 1, asked for no." in said
+    assert "One figure away from prune, dead: protected is 1, required is no." in said
     assert said.splitlines()[1].split()[0] != "prune"
     assert main(["decide", str(ran), "--verdict", "prune", "--protect", "/*", "-q"]) == 0
     assert "No page has such a verdict." in capsys.readouterr().out

@@ -54,7 +54,7 @@ def test_a_page_meant_protected_stays_and_a_pattern_without_page_is_told() -> No
     assert "prune" not in (verdict[HOME + "legal/"], verdict[HOME + "old[1]/"])
     notes = [note["text"] for note in site.account["notes"] if note["code"] == "pattern_without_page"]
     assert len(notes) == 1
-    assert '"/imprint/*" fits no page' in notes[0]
+    assert '"/imprint/*" matches no page' in notes[0]
 
 
 PART = st.text("ab*/$", min_size=0, max_size=5)

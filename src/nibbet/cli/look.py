@@ -315,7 +315,7 @@ def compare(
         typer.Option(metavar="DAYS|FROM..TO", help="The window to look at: so many days up to the last complete one, or two dates."),
     ] = None,
     against: Annotated[
-        str | None, typer.Option(metavar="year|before|FROM..TO", help="What it is held against; the year where the data reach that far.")
+        str | None, typer.Option(metavar="year|before|FROM..TO", help="The window of comparison; the year where the data reach that far.")
     ] = None,
     by: Annotated[Level | None, typer.Option("--by", help="Only this level.")] = None,
     order: Annotated[
@@ -354,7 +354,7 @@ def compare(
 @app.command(short_help="Queries and topics that are new, rise or fade.")
 def rising(
     folder: Folder = None,
-    days: Annotated[int, typer.Option("--days", min=1, help="The last days, held against as many before.")] = 28,
+    days: Annotated[int, typer.Option("--days", min=1, help="Number of last days, compared with as many before.")] = 28,
     by: Annotated[Rise, typer.Option("--by", help="What rises.")] = Rise.query,
     form: Format = Form.table,
     top: Top = None,

@@ -28,7 +28,7 @@ def robots_notes(rules: pd.DataFrame) -> list[Note]:
     both = ruled.groupby(["agent", "pattern"])["rule"].nunique()
     if len(both := both[both > 1]):
         agent, pattern = both.index[0]
-        text = f'robots.txt both allows and disallows "{pattern}" to {"all robots" if agent == "*" else agent}: it is open, for the milder rule counts.'
+        text = f'robots.txt both allows and disallows "{pattern}" to {"all robots" if agent == "*" else agent}: it is allowed, because the milder rule counts.'
         more = f" The same of {len(both) - 1:,} more." if len(both) > 1 else ""
         result.append({"code": "robots_contradict", "text": text + more})
     return result
@@ -45,7 +45,7 @@ def sitemap_notes(entries: pd.DataFrame, changed: pd.Series) -> list[Note]:
         return []
     most = days.dt.normalize().value_counts()
     if most.iloc[0] >= ONE_DAY * len(days):
-        text = f"The sitemap gives {most.iloc[0]:,} of {len(days):,} entries the same day of change, {most.index[0]:%Y-%m-%d}: that of its making, which tells robots nothing."
+        text = f"The sitemap gives {most.iloc[0]:,} of {len(days):,} entries the same day of change, {most.index[0]:%Y-%m-%d}: the date of its creation, which is no information for robots."
         return [{"code": "sitemap_days", "text": text}]
     own = pd.to_datetime(entries["page_id"].map(changed))
     late = (pd.to_datetime(entries["modified"]) - own).dt.days[own.notna() & entries["modified"].notna()]

@@ -98,9 +98,9 @@ class Balance:
             if w.recent.spans
             else "rows of queries reach no further back"
             if dated and w.first < w.recent.start and any(one.start == w.recent.start for one in w.queries)
-            else "the data have no days to cut otherwise"
+            else "the data have no days to cut it otherwise"
         )
-        against = f", held against {w.reference}" if w.reference_known else ", with no earlier window to hold it against"
+        against = f", compared with {w.reference}" if w.reference_known else ", with no earlier window to compare"
         return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
 
     @property
@@ -108,13 +108,13 @@ class Balance:
         """Notes where rows name queries on only some days of a window."""
         w = self.sums.windows
         if not self.inputs.is_paired:
-            text = f"No row names a query of a page in {w.recent}: pages are judged by their own rows, for those of queries are older."
+            text = f"No row names a query of a page in {w.recent}: pages are judged by page rows, because query rows are older."
             return [{"code": "query_days", "text": text}] if self.inputs.has_grain("pair") else []
         days = w.query_days(w.recent)
-        text = f"Queries of pages are named on {days} of the {w.recent.days} days of {w.recent}: figures of queries rest on these."
+        text = f"Queries of pages are named on {days} of the {w.recent.days} days of {w.recent}: figures of queries are based on these."
         some = [{"code": "query_days", "text": text}] if days < WHOLE * w.recent.days else []
         if w.has_reference and not w.compares_queries:
-            some.append({"code": "queries_alone", "text": f"{NOT_OF_QUERIES} Pages are compared by their own rows."})
+            some.append({"code": "queries_alone", "text": f"{NOT_OF_QUERIES} Pages are compared by page rows."})
         return some
 
     @property
@@ -125,13 +125,13 @@ class Balance:
         inventory, rules = self.inputs.joined.inventory, self.inputs.robots
         kept = named_robots(inventory) if inventory is not None and "noindex_for" in inventory else pd.Series(dtype="int64")
         template = (
-            '{:,} pages ask "{}" alone for noindex; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
+            '{:,} pages have a noindex for "{}" alone; they count as open. If that is a search engine, add: [site] search_agents = ["{}"]'
         )
         notes = [{"code": "noindex_alone", "text": template.format(int(count), agent, agent)} for agent, count in kept.head(3).items()]
         if rules is None:
             return notes
         result = closed_alone(self.inputs.pages["path"], rules)
-        text = 'robots.txt closes {:,} pages to "{}" alone; they count as open. If that is a search engine\'s, add: [site] search_agents = ["{}"]'
+        text = 'robots.txt blocks {:,} pages for "{}" alone; they count as open. If that is a search engine, add: [site] search_agents = ["{}"]'
         return notes + [{"code": "closed_alone", "text": text.format(count, agent, agent)} for agent, count in result.items()]
 
     @property
@@ -147,12 +147,12 @@ class Balance:
         older, twins = self.inputs.joined.inventory_doubts()
         result = []
         if older:
-            text = f"Of several inventories the newest is believed; what stands only in older ones ({len(older):,} pages) is told as it was then."
+            text = f"Of several inventories the newest takes precedence; {len(older):,} pages in older ones alone keep their former facts."
             result.append({"code": "older_inventory", "text": text})
         if twins:
             text = (
-                f"{' and '.join(twins)} tell the same pages differently, and no name tells which is newer: pages that answer are preferred. "
-                'Put the day into the name, as in crawl-2026-04-12.csv, or add to its [[source]]: constant = { crawled = "2026-04-12" }'
+                f"{' and '.join(twins)} differ on the same pages, and no date shows which is newer: pages that answer are preferred. "
+                'Put the date into the name, such as crawl-2026-04-12.csv, or add to its [[source]]: constant = { crawled = "2026-04-12" }'
             )
             result.append({"code": "undated_inventories", "text": text})
         return result
@@ -165,7 +165,7 @@ class Balance:
             "[protect] pages": settings.protect.pages,
             **{f"[purpose] {name}": given for name, given in settings.purpose.model_dump().items()},
         }
-        text = '{}: {} fits no page of this site. Patterns are paths, as "/legal/*": look up the address in pages.csv.'
+        text = '{}: {} matches no page of this site. Patterns are paths such as "/legal/*"; see pages.csv for addresses.'
         return [
             {"code": "pattern_without_page", "text": text.format(table, " and ".join(f'"{one}"' for one in lost))}
             for table, given in tables.items()
@@ -180,7 +180,7 @@ class Balance:
         if not share:
             return []
         text = (
-            f"The crawl marks {share:.0%} of the pages that search shows as kept out of the index, which cannot be: the column is not used. "
-            'If a yes in it means the opposite of what its header says, add to its [[source]]: reverse = ["noindex"]'
+            f"The crawl marks {share:.0%} of the pages shown in search as blocked from the index, which is impossible: the column is not used. "
+            'If a yes in it means the opposite of its header, add to its [[source]]: reverse = ["noindex"]'
         )
         return [{"code": "flag_contradicts", "text": text}]

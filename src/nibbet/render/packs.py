@@ -70,7 +70,7 @@ def site_pack(site: Results, size: int) -> str:
         for name, count in zip(map(str, counts.index), counts, strict=True)
     )
     head = [
-        f"site {_quoted(site.config.site.home)}, recent window {w.recent}, held against {w.reference}",
+        f"site {_quoted(site.config.site.home)}, recent window {w.recent}, compared with {w.reference}",
         f"{len(pages):,} pages, {pages['clicks'].sum():,.0f} clicks, {pages['impressions'].sum():,.0f} impressions in the recent window",
         f"verdicts: {summary}",
     ]

@@ -223,7 +223,7 @@ def show_windows(windows: Windows) -> None:
 def against_text(windows: Windows) -> str:
     """The reference of the recent window, in words."""
     if not windows.reference_known:
-        return "no earlier window to hold it against"
+        return "no earlier window to compare"
     return f"against {windows.reference} ({'a year earlier' if windows.reference_kind == 'year' else 'the preceding days'})"
 
 
@@ -275,7 +275,7 @@ def summary(site: Results, folder: str, seconds: float) -> None:
     words = [
         f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts
     ]
-    out.print(Text("Verdicts: " + (", ".join(words) or "none, for no row names a page"), style="bold"))
+    out.print(Text("Verdicts: " + (", ".join(words) or "none, because no row names a page"), style="bold"))
     faults = site.repairs()["repair"].value_counts()
     if len(faults):
         out.print(

@@ -62,10 +62,10 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     whole = f"whole {windows.step}s, " if windows.step != "day" else ""
     out.print(Text(f"{windows.recent} against {windows.reference} ({kind}), {whole}scaled to equal length and weekdays", style="bold"))
     if changes.empty and windows.reference.start < windows.first:
-        out.print(f"The data begin with {windows.first}, after these windows. Name shorter ones, as: --recent 14 --against before")
+        out.print(f"The data begin with {windows.first}, after these windows. Choose shorter ones, such as: --recent 14 --against before")
         return
     if changes.empty and not windows.compares_queries:
-        out.print(f"{NOT_OF_QUERIES} Of pages: nibbet compare --by page")
+        out.print(f"{NOT_OF_QUERIES} For pages: nibbet compare --by page")
         return
     if changes.empty:
         out.print("Nothing to compare. Loosen --where, or choose another level with --by.")
@@ -108,7 +108,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     out.print()
     out.print(
         Text(
-            "real: beyond the noise, the season and 10% either way, at 5% false alarms. demand: searchers came or did not; rank: the place moved; pull: CTR changed at the same place; access: pages came or went.",
+            "real: beyond noise, season and 10% either way, at a false discovery rate of 5%. demand: number of searches; rank: position; pull: CTR at the same position; access: pages that appeared or disappeared.",
             style="dim",
         )
     )
@@ -182,7 +182,7 @@ def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> 
     for rule in near:
         one = failed[failed["rule"] == rule].iloc[0]
         value = cell_text(one["value"], "value") or "unknown"
-        out.print(Text(for_terminal(f"One figure away from {rule}: {one['measure']} is {value}, asked for {one['threshold']}.")))
+        out.print(Text(for_terminal(f"One figure away from {rule}: {one['measure']} is {value}, required is {one['threshold']}.")))
 
 
 def aside_sentence(rows: pd.DataFrame) -> str:
@@ -202,7 +202,7 @@ def show_between(result: dict[str, Any]) -> None:
         out.print(Text(for_terminal(f'  "{result[side]}" is of the topic "{result[f"topic_of_{side}"]}"')))
     for name in ("results", "questions", "pages", "words"):
         share = result[f"shared_{name}"]
-        out.print(f"  {name} in common: {'not known' if share is None or pd.isna(share) else f'{share:.0%}'}")
+        out.print(f"  {name} in common: {'unknown' if share is None or pd.isna(share) else f'{share:.0%}'}")
 
 
 def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
@@ -216,7 +216,7 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     known = rows.loc[rows["position"].notna(), "impressions"].sum()
     place = (rows["position"] * rows["impressions"]).sum() / known if known else float("nan")
     totals = f"{clicks:,.0f} clicks, {impressions:,.0f} impressions" + ("" if pd.isna(place) else f" at position {place:.1f}")
-    out.print(Text(f"{totals}{', names the brand' if rows['brand'].any() else ''}"))
+    out.print(Text(f"{totals}{', a brand query' if rows['brand'].any() else ''}"))
     owner, rivals = rows[rows["role"] == "owner"], rows[rows["role"] == "rival"]
     if len(owner):
         others = (
@@ -230,7 +230,7 @@ def show_query(rows: pd.DataFrame, topics: pd.DataFrame, style: str) -> None:
     elif rows["page"].notna().any():
         out.print(Text(for_terminal(f"No page answers it; {path_of(rows['page'].dropna().iloc[0])} is shown for it.")))
     else:
-        out.print(Text("No row names the pages that are shown for it."))
+        out.print(Text("No row names its pages."))
     for topic in topics.to_dict("records"):
         ask = {
             "extend": "extend the page",
@@ -287,7 +287,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
         if line:
             out.print(Text(for_terminal(line)))
     for fault in facts["repairs"]:
-        lead = f" Lead it to {fault['target']}" if fault["target"] else ""
+        lead = f" Target: {fault['target']}" if fault["target"] else ""
         out.print(Text(for_terminal(f"Repair ({fault['repair']}): {fault['because']}{lead}"), style="yellow"))
     if not pd.isna(page["gain"]) and page["gain"]:
         out.print(Text(f"Gain {page['gain']:,.0f} clicks a month ({page['gain_low']:,.0f} to {page['gain_high']:,.0f})"))
@@ -296,7 +296,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
     out.print()
     out.print(_measures(page))
     if page["thin"]:
-        out.print(Text("Thin: under 3 clicks could be expected, so its rates, position and pull say little."))
+        out.print(Text("Thin: fewer than 3 expected clicks, so its rates, position and pull say little."))
     if len(facts["evidence"]):
         out.print()
         out.print(grid(facts["evidence"][["measure", "value", "threshold", "window", "source"]]))
@@ -305,7 +305,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
         out.print()
         named = ["source"] if visits["source"].ne("").any() else []
         counted = ["channel", *named, "sessions", "sessions_reference", "engagement_rate", "conversions"]
-        out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by where they come from"))
+        out.print(Text(f"Visits ({visits['sessions'].sum():,.0f}), by source"))
         out.print(grid(visits.head(MOST_SOURCES)[counted].round({"sessions_reference": 0})))
     if len(events := facts["events"]):
         out.print()
@@ -316,7 +316,7 @@ def show_page(facts: dict[str, Any], style: str) -> None:
     out.print()
     queries = facts["queries"]
     if queries.empty:
-        out.print("No query is named for it.")
+        out.print("Its queries are unknown.")
     else:
         out.print(Text(f"Queries ({len(queries)}), by impressions"))
         topic = ["topic"] if queries["topic"].notna().any() else []

@@ -160,7 +160,7 @@ def _start(sheet: Any, site: Results, tables: dict[str, pd.DataFrame], counts: p
     sheet.set_column(3, 3, 100, looks["text"])
     _printed(sheet)
     sheet.write_string(0, 0, site.config.site.home, looks["title"])
-    sheet.write_string(1, 0, f"Recent window {w.recent}, held against {w.reference}. Gains are extra clicks in 30.4 days.", looks["text"])
+    sheet.write_string(1, 0, f"Recent window {w.recent}, compared with {w.reference}. Gains are extra clicks in 30.4 days.", looks["text"])
     for at, head in enumerate(("verdict", "pages", "gain", "meaning")):
         sheet.write_string(3, at, head, looks["head"])
     row = 4
