@@ -146,10 +146,10 @@ def waiting_days(pages: pd.DataFrame, began: pd.Timestamp) -> float:
     return max(float(waited.quantile(LATEST)), LEAST_WAIT) if len(waited) >= WAITED else float(WAIT)
 
 
-def _also(holds: pd.DataFrame, first: pd.Series) -> pd.Series:
+def _also(holds: pd.DataFrame, cause: pd.Series) -> pd.Series:
     """Further causes that hold, in words; an address that fails or redirects needs no more."""
-    ends = first.isin(["error", "canonical", "moved", "no_demand"])
-    return wording.listed([(holds[name] & (first != name) & ~ends, name.replace("_", " ")) for name in list(CAUSES)[:-1]], holds.index)
+    ends = cause.isin(["error", "canonical", "moved", "no_demand"])
+    return wording.listed([(holds[name] & (cause != name) & ~ends, name.replace("_", " ")) for name in list(CAUSES)[:-1]], holds.index)
 
 
 def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_matrix) -> pd.Series:

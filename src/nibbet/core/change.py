@@ -26,11 +26,11 @@ LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
 LOWEST_LINE, SURE_CLICKS = 0.25, 10
 
 
-def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: float | Floats = 0.0) -> float:
+def drift_of(recent: Floats, reference: Floats, scale: float | Floats, row_noise: float | Floats = 0.0) -> float:
     """The drift of unaffected rows between two windows: the standard deviation of the log ratio beyond counting noise.
 
     Args:
-        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; own: known noise of
+        recent, reference: counts per row; scale: factor (one, or one a row) that makes the reference comparable; row_noise: known noise of
             each row (standard deviation).
     Returns:
         The narrow component of a mixture of normal distributions (unchanged, fallen and risen rows), by maximum likelihood, at its upper
@@ -42,7 +42,7 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, own: floa
     if len(busy) < LEAST_ROWS:
         return ASSUMED_DRIFT
     busy = busy[:: max(1, len(busy) // MOST_ROWS)]
-    known = 1 / recent[busy] + 1 / reference[busy] + np.broadcast_to(np.asarray(own, dtype=np.float64), np.shape(recent))[busy] ** 2
+    known = 1 / recent[busy] + 1 / reference[busy] + np.broadcast_to(np.asarray(row_noise, dtype=np.float64), np.shape(recent))[busy] ** 2
     ratio = np.log(recent[busy] / base[busy])
     middle = float(np.median(ratio))
 
@@ -101,8 +101,8 @@ def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
     doubt = 2 * (usual + 1 / np.maximum(weekly, 0.1)) ** 2 / (total - 2 * len(windows))
     sure = weekly >= SURE_CLICKS
     between = max(float(np.var(variance[sure]) - doubt[sure].mean()), 1e-6) if sure.sum() >= LEAST_ROWS else 1e-6
-    own = (variance * between + usual * doubt) / (between + doubt)
-    noise: Floats = np.sqrt(np.maximum(own, 0.0) * sum(1 / window.shape[1] for window in windows))
+    row_variance = (variance * between + usual * doubt) / (between + doubt)
+    noise: Floats = np.sqrt(np.maximum(row_variance, 0.0) * sum(1 / window.shape[1] for window in windows))
     return noise
 
 
@@ -133,9 +133,9 @@ def change(
     """
     factor = np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     base = reference * factor
-    own = np.asarray(drift_of(recent, reference, factor * season) if noise is None else noise, dtype=np.float64)
+    spread = np.asarray(drift_of(recent, reference, factor * season) if noise is None else noise, dtype=np.float64)
     difference = recent - base
-    shape = tuple(1 / (1 / (count + 0.5) + own**2 / 2) for count in (recent, reference))
+    shape = tuple(1 / (1 / (count + 0.5) + spread**2 / 2) for count in (recent, reference))
     mean = recent + 0.5, (reference + 0.5) * factor
     counts = [np.unique(count, return_inverse=True) for count in shape]  # many rows have equal counts, and quantiles are slow
     low, high = (

@@ -17,7 +17,7 @@ FIRST, MOST_HOSTS = 10, 10
 
 
 def seen_hosts(
-    snapshots: pd.DataFrame, earlier: pd.DataFrame, topics: pd.Series, demand: pd.Series, rate: Floats, own: frozenset[str]
+    snapshots: pd.DataFrame, earlier: pd.DataFrame, topics: pd.Series, demand: pd.Series, rate: Floats, site_hosts: frozenset[str]
 ) -> pd.DataFrame:
     """Visible hosts: HOSTS, for all queries of the site (level all) and by topic, by share.
 
@@ -25,17 +25,17 @@ def seen_hosts(
         snapshots: query, rank, url, title of the newest snapshot of each query; earlier: the same of the previous snapshot, where there is
             one.
         topics: the topic of each query; demand: searches a month, by query; unknown ones count as the median of the known.
-        rate: expected CTR of places 1, 2, ... (at least FIRST); own: the hosts of the site, without `www.`.
+        rate: expected CTR of places 1, 2, ... (at least FIRST); site_hosts: the hosts of the site, without `www.`.
     Returns:
         query_share: share of the queries whose first FIRST results contain the host; rank: mean of its best place there; share: its part of
             the expected clicks of all these results, by the CTR curve of the site and demand; share_before: the same in the earlier
             snapshots, over queries that have both; own_share: that of the hosts of the site; form: the usual form of its titles; url: its
             most frequent address.
     """
-    now = _placed(snapshots, demand, rate, own)
+    now = _placed(snapshots, demand, rate, site_hosts)
     if now.empty:
         return pd.DataFrame(columns=HOSTS)
-    then = _placed(earlier, demand, rate, own)
+    then = _placed(earlier, demand, rate, site_hosts)
     parts = [now.assign(level="all", key="all"), now.assign(level="topic", key=now["query"].map(topics)).dropna(subset=["key"])]
     rows = pd.concat(parts, ignore_index=True)
     old = pd.concat([then.assign(level="all", key="all"), then.assign(level="topic", key=then["query"].map(topics))], ignore_index=True).dropna(subset=["key"])  # fmt: skip
@@ -61,7 +61,7 @@ def seen_hosts(
     return shown.reset_index(drop=True)[HOSTS]
 
 
-def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[str]) -> pd.DataFrame:
+def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, site_hosts: frozenset[str]) -> pd.DataFrame:
     """query, host, own, rank, url, title, demand, weight of the first results with an address; the best of each host and query."""
     rows = rows[rows["url"].notna() & (rows["rank"].fillna(1) <= FIRST)].copy()
     rows["host"] = hosts_of(rows["url"])
@@ -70,7 +70,7 @@ def _placed(rows: pd.DataFrame, demand: pd.Series, rate: Floats, own: frozenset[
     known, each = demand.reindex(rows["query"]), demand.reindex(rows["query"].unique()).dropna()
     usual = float(each.median()) if len(each) else 1.0
     wanted = known.fillna(usual).to_numpy(float)
-    rows = rows.assign(rank=place, own=rows["host"].isin(own), demand=wanted, weight=wanted * rate[place.to_numpy() - 1])
+    rows = rows.assign(rank=place, own=rows["host"].isin(site_hosts), demand=wanted, weight=wanted * rate[place.to_numpy() - 1])
     best = rows.sort_values(["query", "host", "rank", "url"]).drop_duplicates(["query", "host"])
     return best[["query", "host", "own", "rank", "url", "title", "demand", "weight"]].reset_index(drop=True)
 

@@ -78,12 +78,12 @@ def asked_in(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
     return pd.Series(np.asarray(languages, dtype=object)[most["code"]], index=most.index, dtype="str")
 
 
-def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], own: str) -> pd.Series:
+def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], site_language: str) -> pd.Series:
     """ISO code of the language of each query in another language than that of the site; null for all others, and where uncertain.
 
     Args:
         texts: distinct queries; wanted: demand for each (the most wanted without an answer are read); catcher: the number of the page that
-            is shown for it, -1 where a page of the site answers it; own: ISO code of the language of the site from the settings; the
+            is shown for it, -1 where a page of the site answers it; site_language: ISO code from the settings; the
             language of its answered queries takes precedence.
     Returns:
         First by letters, of words that few answered queries have: letter sequences in a naive Bayes model of many languages
@@ -97,20 +97,20 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
     open_ = np.flatnonzero(~answered)
     if not len(open_):
         return result
-    own = _spoken(texts[answered], wanted[answered], own)
+    site_language = _spoken(texts[answered], wanted[answered], site_language)
     read = np.sort(open_[np.argsort(-wanted[open_], kind="stable")[:MOST_READ]])
     rest = _without_known(texts.iloc[read], texts[answered]).reset_index(drop=True)
-    codes, share = _by_letters(rest, own)
-    odds = _odds(share, codes.index(own))
+    codes, share = _by_letters(rest, site_language)
+    odds = _odds(share, codes.index(site_language))
     label, strange = _sure(share, odds), np.flatnonzero(odds.max(axis=1) >= STRANGE_ODDS)
     page, place = np.unique(catcher[read[strange]], return_inverse=True)
     words = pd.DataFrame({"page": place, "word": rest.iloc[strange].str.split().array}).explode("word").dropna().drop_duplicates()
-    _, pooled = _by_letters(words.groupby("page")["word"].agg(" ".join).reindex(range(len(page)), fill_value=""), own)
-    together = _sure(pooled, _odds(pooled, codes.index(own)))[place]
+    _, pooled = _by_letters(words.groupby("page")["word"].agg(" ".join).reindex(range(len(page)), fill_value=""), site_language)
+    together = _sure(pooled, _odds(pooled, codes.index(site_language)))[place]
     fits = (together >= 0) & (odds[strange, together] >= odds[strange].max(axis=1) - CLOSE_ODDS)
     label[strange[fits]] = together[fits]
     counted = np.bincount(label[label >= 0], minlength=len(codes)) >= LEAST_SURE
-    counted[codes.index(own)] = False
+    counted[codes.index(site_language)] = False
     label = np.where((label >= 0) & counted[label], label, -1)
     if not counted.any():
         return result
@@ -120,20 +120,20 @@ def languages_of(texts: pd.Series, wanted: Floats, catcher: NDArray[np.int64], o
     return result
 
 
-def _odds(share: Floats, own: int) -> Floats:
+def _odds(share: Floats, site_language: int) -> Floats:
     """The log odds of each language against that of the site."""
-    known: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [own]], 1e-9))
+    known: Floats = np.log(np.maximum(share, 1e-9)) - np.log(np.maximum(share[:, [site_language]], 1e-9))
     return known
 
 
-def _spoken(answered: pd.Series, wanted: Floats, own: str) -> str:
+def _spoken(answered: pd.Series, wanted: Floats, set_language: str) -> str:
     """The language of the site: that of its most wanted answered queries read together where certain, else the one in the settings, else
     English.
     """
     first = answered.iloc[np.argsort(-wanted, kind="stable")[:SPOKEN_BY]]
-    codes, share = _by_letters(pd.Series([" ".join(first)]), own or "en")
+    codes, share = _by_letters(pd.Series([" ".join(first)]), set_language or "en")
     best = int(share[0].argmax())
-    return codes[best] if share[0, best] >= SURE_SHARE else own or "en"
+    return codes[best] if share[0, best] >= SURE_SHARE else set_language or "en"
 
 
 def _sure(share: Floats, odds: Floats) -> NDArray[np.int64]:
@@ -182,9 +182,9 @@ def _cut(texts: pd.Series) -> tuple[pa.Array, NDArray[np.int64]]:
     return pc.list_flatten(cut), pc.list_parent_indices(cut).to_numpy()
 
 
-def _by_letters(texts: pd.Series, own: str) -> tuple[list[str], Floats]:
+def _by_letters(texts: pd.Series, site_language: str) -> tuple[list[str], Floats]:
     """The codes of the languages, and texts x languages: share of the likelihood."""
-    codes = sorted({*NAMES, own})
+    codes = sorted({*NAMES, site_language})
     model = _model(tuple(codes))
     known = [dict(model.rank(text)) for text in texts]  # the model reads one text at a time; never more than MOST_READ
     return codes, np.array([[ranked[code] for code in codes] for ranked in known], dtype=np.float64).reshape(-1, len(codes))

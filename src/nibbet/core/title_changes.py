@@ -67,11 +67,11 @@ def spans(changed: pd.DataFrame, first: pd.Timestamp, last: pd.Timestamp) -> pd.
     return result[SPANS].mask(short[0] | short[1])
 
 
-def with_stand_ins(own: pd.DataFrame, stayed: pd.Index) -> pd.DataFrame:
+def with_stand_ins(changed: pd.DataFrame, stayed: pd.Index) -> pd.DataFrame:
     """The spans of changed pages, and for unchanged pages those of one changed page each, in turn, so that chance is measured over the same
     days.
     """
-    known = own.dropna()
+    known = changed.dropna()
     if known.empty:
         return known
     turn = np.arange(len(stayed)) % len(known)

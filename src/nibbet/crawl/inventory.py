@@ -142,9 +142,9 @@ class _Links:
     def __exit__(self, *_: object) -> None:
         self._file.close()
 
-    def add(self, own: int, *columns: list[Any]) -> None:
+    def add(self, page: int, *columns: list[Any]) -> None:
         """Adds the links of a page: numbers of their targets (-1 for none), targets, anchors, rels, places."""
-        self._counts.append((own, len(columns[0])))
+        self._counts.append((page, len(columns[0])))
         for known, more in zip(self._links, columns, strict=True):
             known += more
 

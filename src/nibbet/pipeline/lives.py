@@ -76,9 +76,9 @@ class Lives:
         return lives("topic", changes, calendar, season, pd.Series(clicks.sum(axis=1), index=changes.index))
 
 
-def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, own: pd.Series, known: bool) -> pd.Series:
+def _kinds(trends: pd.DataFrame, calendar: pd.DataFrame, has_own_season: pd.Series, known: bool) -> pd.Series:
     """own, section, evergreen or unknown by key: keys with a lasting change or an event have no wave of their own; known: whether the data
     cover a year.
     """
-    season = pd.Series(np.select([own, calendar["peak"].notna()], ["own", "section"], "evergreen"), index=calendar.index)
+    season = pd.Series(np.select([has_own_season, calendar["peak"].notna()], ["own", "section"], "evergreen"), index=calendar.index)
     return season.reindex(trends.index).fillna("evergreen") if known else pd.Series("unknown", index=trends.index)

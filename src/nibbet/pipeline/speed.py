@@ -31,10 +31,10 @@ class Speed:
         own = rows[rows["aside"].isna() & rows["page_id"].notna()].assign(page=lambda t: t["page_id"].astype("int64"))
         return page_speed(pd.concat([self._of_groups(rows, own), own], ignore_index=True), self.measures.ledger)
 
-    def _of_groups(self, rows: pd.DataFrame, own: pd.DataFrame) -> pd.DataFrame:
+    def _of_groups(self, rows: pd.DataFrame, page_rows: pd.DataFrame) -> pd.DataFrame:
         """Rows for patterns of paths: one for each matching page without a row of its own."""
         paths = self.inputs.pages["path"]
-        free = paths[~paths.index.isin(own["page"])]
+        free = paths[~paths.index.isin(page_rows["page"])]
         given = rows[rows["page"].isna() & rows["group"].notna()]
         parts = [
             given[given["group"] == name].merge(
@@ -42,7 +42,7 @@ class Speed:
             )
             for name in given["group"].unique()
         ]
-        result: pd.DataFrame = pd.concat([own.head(0), *parts], ignore_index=True)
+        result: pd.DataFrame = pd.concat([page_rows.head(0), *parts], ignore_index=True)
         return result
 
     def table(self) -> pd.DataFrame:
