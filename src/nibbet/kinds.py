@@ -36,6 +36,8 @@ PAGE_WORDS = (
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|oldal|cim|страница входа|landing page url"
 )
 
+PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано"
+
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
     "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
@@ -221,22 +223,14 @@ CRAWL = [
         "count",
         "depth|level|clicks from home|tiefe|ebene|profondeur|profundidad|klicktiefe|seitentiefe|klicks von der startseite|profondeur de clic|profundidad de clics|profondita|diepte|klikdiepte|djup|dybde|glebokosc",
     ),
-    _column(
-        "published",
-        "date",
-        "published|first published|publication date|published on|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
-    ),
+    _column("published", "date", PUBLISHED_WORDS),
     _column("modified", "date", "modified|last changed|updated|last modified|geandert|zuletzt geandert|modifie|modificado"),
     _column("in_sitemap", "flag", "in sitemap|sitemap"),
 ]
 
 EDITORIAL = [
     _column("page", "address", PAGE_WORDS, required=True),
-    _column(
-        "published",
-        "date",
-        "published|published on|publication date|first published|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано",
-    ),
+    _column("published", "date", PUBLISHED_WORDS),
     _column(
         "updated",
         "date",

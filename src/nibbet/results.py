@@ -84,10 +84,7 @@ class Results(KeptTables):
         return self.table("pages")
 
     def ledger(self) -> pd.DataFrame:
-        """The joined facts of the sources, without the query map and rules: the columns of pages.csv that need neither (no pull, change,
-        verdict).
-        Much faster than `pages`.
-        """
+        """The columns of pages.csv that need neither the query map nor a rule; much faster than `pages`."""
         from nibbet.core.tables import PAGES
 
         def make(p: Pipeline) -> pd.DataFrame:
@@ -105,9 +102,7 @@ class Results(KeptTables):
         return self.table("query_totals")
 
     def query_groups(self) -> pd.DataFrame:
-        """The groups in [groups.queries], compared with all other queries: queries, pages, clicks, impressions, ctr, expected_clicks,
-        pull with its interval, position, shares of brand, of other groups and of the site, and the change with its interval.
-        """
+        """The groups in [groups.queries], and all other queries: totals, pull, shares, and the change, with intervals."""
         return self.table("query_groups")
 
     def group_queries(self) -> pd.DataFrame:
@@ -151,9 +146,7 @@ class Results(KeptTables):
         return self.table("topics")
 
     def check_ideas(self, ideas: Sequence[str]) -> pd.DataFrame:
-        """Ideas compared with the topics of the site: idea, topic, likeness (1 for a known query), queries, volume, served, page, position,
-        advice.
-        """
+        """Ideas compared with the topics: idea, topic, likeness (1: known query), queries, volume, served, page, position, advice."""
         import pandas as pd
 
         return self._pipeline.topics.check_ideas(pd.Series(list(ideas), dtype="str"))
@@ -291,9 +284,7 @@ class Results(KeptTables):
         return self._kept(f"splits-{key_of(address)}", lambda p: p.splits.table(address))
 
     def hosts(self, topic: str | None = None) -> pd.DataFrame:
-        """Visible hosts in result snapshots: over all queries (level all) and by topic, or in one topic, with their share of the expected
-        clicks of the results. Raises NotFoundError for a topic without a snapshot.
-        """
+        """Visible hosts by topic (level all: all queries), or in one topic. Raises NotFoundError for a topic without a snapshot."""
         rows = self.table("hosts")
         if topic is None or rows.empty:
             return rows
@@ -313,9 +304,7 @@ class Results(KeptTables):
         return self.table("title_effects")
 
     def title_changes(self) -> pd.DataFrame:
-        """Pages whose title or description changed between two dated inventories: effect on CTR relative to unchanged pages; the most certain
-        first.
-        """
+        """Pages whose title or description changed between two dated inventories, with the effect on CTR; the most certain first."""
         return self.table("title_changes")
 
     def visit_sources(self, page: str | None = None) -> pd.DataFrame:
@@ -326,9 +315,7 @@ class Results(KeptTables):
         return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
     def event_rates(self, page: str | None = None) -> pd.DataFrame:
-        """Events on each page, or on one: count, rate per session with an 80% interval, and the rate of similar pages. Raises
-        NotFoundError for an unknown page.
-        """
+        """Events on each page, or on one: count, rate with an 80% interval, usual rate. Raises NotFoundError for an unknown page."""
         rows = self.table("event_rates")
         return rows if page is None else rows[rows["page"] == str(self._row_of(page)["page"].iloc[0])].reset_index(drop=True)
 
@@ -337,9 +324,7 @@ class Results(KeptTables):
         return self.table("engagement")
 
     def weekly(self, pages: Sequence[str]) -> pd.DataFrame:
-        """Clicks of whole weeks up to the last complete day, one row per page given (by address), one column per week, named by its last
-        day.
-        """
+        """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
         wanted = sorted(pages)
         return self._kept(f"weekly-{key_of(wanted)}", lambda p: p.history.weekly(wanted).reset_index()).set_index("page")
 
@@ -388,9 +373,7 @@ class Results(KeptTables):
         return self.table("absent")
 
     def broken_links(self) -> pd.DataFrame:
-        """Internal links that lead to a fault or a detour: source (the page with the link), target, status, anchor, place, their number, and
-        to (what to link to instead).
-        """
+        """Internal links to a fault or a detour: source, target, status, anchor, place, links (number), to (what to link to)."""
         return self.table("broken_links")
 
     def link_flows(self) -> pd.DataFrame:
@@ -402,15 +385,11 @@ class Results(KeptTables):
         return self.table("lives")
 
     def markets(self) -> pd.DataFrame:
-        """Countries and languages: country, language (null for all others), impressions, clicks, visits and sales, gain and worth of a
-        translation.
-        """
+        """Countries and languages (null for all others): impressions, clicks, visits and sales, gain and worth of a translation."""
         return self.table("markets")
 
     def popular(self) -> pd.DataFrame:
-        """The pages with most views, longest visits and highest earnings: measure, level (site, section, kind, group), key, rank, page, value,
-        share, usual.
-        """
+        """The most viewed, longest visited and highest earning pages: measure, level, key, rank, page, value, share, usual."""
         return self.table("popular")
 
     def popular_traits(self) -> pd.DataFrame:
@@ -430,9 +409,7 @@ class Results(KeptTables):
         return self.table("speed_cost")
 
     def anchors(self) -> pd.DataFrame:
-        """Anchor texts of the links to each page, internal (side inside) and external (outside): shares by kind, the most frequent, missing
-        words.
-        """
+        """Anchor texts of the links to each page, by side (inside, outside): shares by kind, the most frequent, missing words."""
         return self.table("anchors")
 
     def linking_hosts(self) -> pd.DataFrame:
