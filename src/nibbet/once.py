@@ -1,4 +1,4 @@
-"""Properties computed when first asked for, once even where two threads ask, and steps worked out ahead on another core."""
+"""Properties computed on first use, once even if two threads ask, and steps computed in advance on another core."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ Owner = TypeVar("Owner")
 
 
 class once(Generic[Value]):  # noqa: N801 - read as a word before a property
-    """A property that is computed when first asked for; a thread that asks while another computes it waits for it."""
+    """A property computed on first use; a thread that needs it while another computes it waits."""
 
     def __init__(self, make: Callable[[Any], Value]) -> None:
         self._make, self.__doc__ = make, make.__doc__
@@ -52,12 +52,12 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
 
 @contextmanager
 def ahead(*steps: Callable[[], object], interrupt: Callable[[], object] = bool) -> Iterator[None]:
-    """Run these steps in another thread while the block runs; what fails there is raised at its end.
+    """Computes these steps in another thread while the block runs; re-raises their errors on exit.
 
-    When the block fails or is interrupted, nobody waits for what is not wanted: the thread ends before its next step, and `interrupt` is called
-    for the step under way.
+    When the block fails or is interrupted, the thread ends before its next step, and `interrupt` is called for the step under
+    way.
     """
-    if threads() == 1:  # nothing beside the work under way
+    if threads() == 1:  # no parallel work
         yield
         for step in steps:
             step()
@@ -85,29 +85,29 @@ _LIMIT: list[int] = []
 
 
 def limit_threads(number: int | None) -> None:
-    """How many threads this process may compute on; all processors where it is None."""
+    """Sets the number of threads of this process; all processors for None."""
     _LIMIT[:] = [number] if number else []
 
 
 def threads() -> int:
-    """How many threads may compute at once."""
+    """Number of threads that may compute at once."""
     return _LIMIT[0] if _LIMIT else os.cpu_count() or 1
 
 
 def workers() -> ThreadPoolExecutor:
-    """Threads for work that runs outside the interpreter's lock, as many as may compute."""
+    """Threads for work outside the interpreter lock, as many as may compute."""
     return ThreadPoolExecutor(threads())
 
 
 def _stop_if_told() -> None:
-    """End the work of a thread that works ahead once nobody waits for it."""
+    """Ends the work of a background thread once its results are no longer needed."""
     stopped = getattr(_THREAD, "stopped", None)
     if stopped is not None and stopped.is_set():
         raise KeyboardInterrupt
 
 
 def by_main_thread(say: Callable[[str], None]) -> Callable[[str], None]:
-    """`say` for the thread whose steps are told; what is worked out ahead is told when it is waited for."""
+    """`say` for the main thread; background steps do not report progress."""
 
     def on_main_thread(step: str) -> None:
         if getattr(_THREAD, "stopped", None) is None:

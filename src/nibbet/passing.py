@@ -1,4 +1,4 @@
-"""Folders that serve one process and go with it, also when it was killed: the next one takes them away."""
+"""Temporary folders of a process, deleted with it or, if it was killed, by the next one."""
 
 from __future__ import annotations
 
@@ -10,16 +10,16 @@ from pathlib import Path
 
 import filelock
 
-#: seconds after which a folder without a lock is no longer taken for one that is just being made
+#: seconds after which a folder without a lock is abandoned, not just being created
 UNLOCKED_SECONDS = 60
 LOCK = "in-use"
 
 
 class Passing:
-    """A new folder that is held while its process lives; those beside it that nobody holds any more are taken away."""
+    """A new folder, locked while its process lives; abandoned ones beside it are deleted."""
 
     def __init__(self, parent: Path | None = None, prefix: str = "nibbet-") -> None:
-        """Raises OSError where nothing can be written."""
+        """Raises OSError where the parent is not writable."""
         parent = parent if parent is not None else Path(tempfile.gettempdir())
         sweep(parent, prefix)
         self.path = Path(tempfile.mkdtemp(prefix=prefix, dir=parent))
@@ -28,7 +28,7 @@ class Passing:
         _HELD.add(self)
 
     def close(self) -> None:
-        """Take the folder away."""
+        """Deletes the folder."""
         _HELD.discard(self)
         self._lock.release()
         shutil.rmtree(self.path, ignore_errors=True)
@@ -38,14 +38,14 @@ _HELD: set[Passing] = set()
 
 
 def close_all() -> None:
-    """Take all folders of this process away, whoever uses them: for the end of the process."""
+    """Deletes all folders of this process, at its end."""
     for one in list(_HELD):
         with contextlib.suppress(OSError):
             one.close()
 
 
 def sweep(parent: Path, prefix: str) -> None:
-    """Take away the folders of processes that are gone: their locks are free."""
+    """Deletes the folders of dead processes: their locks are free."""
     for left in parent.glob(f"{prefix}*"):
         with contextlib.suppress(OSError, filelock.Timeout):
             if not left.is_dir() or left.is_symlink():

@@ -1,4 +1,4 @@
-"""Links to other hosts: whether what they lead to still answers, asked once an address and seldom of each host."""
+"""Links to other hosts: whether their targets answer, each address once and each host seldom."""
 
 from __future__ import annotations
 
@@ -11,22 +11,22 @@ from nibbet.core.markup import BROKEN, SILENT_FOR, host_of, joined
 from nibbet.crawl.fetch import Answer, Fetcher
 from nibbet.crawl.manners import Pace, Robots, root_of, together
 
-#: addresses of one host that a run asks, those first that most pages link to; requests a second to one
+#: addresses of one host requested in a run, those with most linking pages first; requests a second to it
 MOST_OF_HOST, RATE = 50, 1.0
-#: seconds between two requests that the rules of a host may ask for: beyond them its links would hold up the rest
+#: longest crawl delay of a host in seconds; a longer one would delay the whole check
 LONGEST_DELAY = 10.0
-#: redirects that are followed to the end of a link, and those that say that it has moved for good
+#: redirects followed to the end of a link, and permanent ones
 HOPS, LASTING = 5, (301, 308)
-#: answers to a question for the headers alone that a whole question may answer otherwise
+#: answers to a HEAD request that are checked with a GET request
 ASK_WHOLE = frozenset((400, 403, 404, 405, 406, 501))
-#: times that a host that breaks off is asked again; hosts without any answer from which it is this machine that has no way out
+#: attempts at a host that disconnects; hosts without any answer from which the network is assumed to be down
 TRIES, LOST_HOSTS = 2, 3
 
 
 @dataclass(frozen=True)
 class Checked:
-    """An address of another host: status (null where it gives none, or may not be asked), moved (where its redirects end, empty without one),
-    reason: why there is no status.
+    """An address of another host: status (null without an answer, or if it may not be requested), moved (the end of its redirects, empty
+    without any), reason: why there is no status.
     """
 
     address: str
@@ -37,9 +37,9 @@ class Checked:
 
 @dataclass
 class Outside:
-    """Asks what the links to other hosts lead to: one request at a time of each host, and only what its robots.txt allows.
+    """Checks the targets of links to other hosts: one request at a time to each host, and only what its robots.txt allows.
 
-    keep takes each answer as it comes; say is told how many of how many there are.
+    keep receives each answer; say receives the progress.
     """
 
     fetcher: Fetcher
@@ -52,10 +52,10 @@ class Outside:
     _known: dict[str, asyncio.Task[tuple[Robots, Pace]]] = field(default_factory=dict)
 
     async def check(self, linked: Counter[str], known: frozenset[str]) -> int:
-        """Ask for what is linked and not known yet; returns how many addresses are left for another run.
+        """Requests the linked addresses that are not known yet; returns the number of addresses left for another run.
 
         Args:
-            linked: addresses of other hosts, and how many pages link to each.
+            linked: addresses of other hosts, and the number of pages that link to each.
         """
         hosts: dict[str, list[str]] = {}
         for address in sorted(linked, key=lambda one: (-linked[one], one)):
@@ -69,7 +69,7 @@ class Outside:
 
     @property
     def cut_off(self) -> bool:
-        """Whether no other host was reached: the way out is closed, not the links."""
+        """Whether no other host was reached: the network is down, not the links."""
         return not self.answered and len(self.silent) >= LOST_HOSTS
 
     async def _work(self, waiting: deque[list[str]]) -> None:
@@ -90,7 +90,7 @@ class Outside:
             self.silent.append(host_of(next(iter(addresses))))
 
     async def _manners(self, root: str) -> tuple[Robots, Pace]:
-        """The rules of a host, asked for once, and the pace at which it is asked."""
+        """The rules of a host, fetched once, and its pace."""
 
         async def learn() -> tuple[Robots, Pace]:
             robots = await Robots.of(self.fetcher, root)
@@ -101,7 +101,7 @@ class Outside:
         return await asyncio.shield(self._known[root])
 
     async def _end_of(self, address: str) -> Checked:
-        """What a link leads to in the end, through its redirects, as far as the robots.txt of each host allows."""
+        """The end of a link through its redirects, as far as the robots.txt of each host allows."""
         at, seen, lasting = address, {address}, True
         for _ in range(HOPS + 1):
             robots, pace = await self._manners(root_of(at))
@@ -124,7 +124,7 @@ class Outside:
         for _ in range(TRIES):
             await pace.turn()
             answer = await self.fetcher.ask(address, head=True)
-            if answer.status in ASK_WHOLE or answer.reason == BROKEN:  # some answer such a question with a page
+            if answer.status in ASK_WHOLE or answer.reason == BROKEN:  # some servers refuse HEAD requests
                 await pace.turn()
                 answer = await self.fetcher.ask(address)
             if answer.status is not None and answer.status not in (429, 503):

@@ -1,4 +1,4 @@
-"""The reading of pages, on another processor where there is one: it takes most of the time of a crawl."""
+"""Reads pages in other processes if there are several cores, because it takes most of the time of a crawl."""
 
 from __future__ import annotations
 
@@ -19,18 +19,20 @@ from nibbet.core.markup import answer_facts
 from nibbet.crawl.fetch import Answer
 from nibbet.once import threads
 
-#: pages that are read here before other processes are started: a small site is done by then
+#: pages read in this process before others are started: a small site is finished by then
 FEW = 200
-#: processes that read: one alone keeps the rest of the crawl waiting where the server is fast
+#: reading processes: a single one would slow down the crawl of a fast server
 READERS = 2
-#: bytes of the length that goes before each message between the two processes; bytes that may wait between them
+#: bytes of the length before each message between processes; bytes that may be pending
 LENGTH, WAITING = 8, 2**22
-#: what the other process runs: an interpreter of its own, not a copy of this one with its connections
+#: the program of the other process: a new interpreter, not a copy of this one with its connections
 OTHER = "from nibbet.crawl.reading import serve; serve()"
 
 
 class Read(NamedTuple):
-    """What a page says: its record, packed; its links, packed, as targets, anchors, rels, places, and where the page itself leads; the addresses to follow."""
+    """The content of a page: its packed record; its packed links, as targets, anchors, rels, places, and its redirect target; the addresses to
+    follow.
+    """
 
     record: bytes
     links: bytes
@@ -38,7 +40,7 @@ class Read(NamedTuple):
 
 
 def read(address: str, status: int | None, headers: Mapping[str, str], body: bytes) -> Read:
-    """What an answer says of its address: see `core.markup.answer_facts`."""
+    """The facts in an answer about its address: see `core.markup.answer_facts`."""
     record, links, follow = answer_facts(address, status, headers, body)
     pack = zstandard.ZstdCompressor(level=1)
 
@@ -49,8 +51,8 @@ def read(address: str, status: int | None, headers: Mapping[str, str], body: byt
 
 
 def serve() -> None:
-    """Read the answers that come by standard input, one after the other, until it ends; a page that cannot be read ends this process."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # an interrupt is for the crawl, which ends this process
+    """Reads the answers on standard input one by one until its end; a page that cannot be read ends this process."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # an interrupt is handled by the crawl, which ends this process
     given, back = sys.stdin.buffer, sys.stdout.buffer
     while size := given.read(LENGTH):
         _send(back, pickle.dumps(tuple(read(*pickle.loads(given.read(int.from_bytes(size)))))))  # noqa: S301 - from the crawl itself
@@ -67,11 +69,11 @@ class _Ended(Exception):  # noqa: N818 - no fault of this program
 
 
 class _Other:
-    """A process that reads pages in the order in which it is given them."""
+    """A process that reads pages in the order of its input."""
 
     @classmethod
     async def started(cls) -> _Other:
-        """Start one."""
+        """Starts a process."""
         other = cls()
         other.process = await asyncio.create_subprocess_exec(
             sys.executable, "-P", "-c", OTHER, stdin=PIPE, stdout=PIPE, stderr=DEVNULL, limit=WAITING
@@ -85,18 +87,18 @@ class _Other:
         self._asked: deque[asyncio.Future[Read]] = deque()
 
     def __len__(self) -> int:
-        """How many pages wait to be read."""
+        """Number of pages that wait to be read."""
         return len(self._asked)
 
     async def read(self, *given: object) -> Read:
-        """What a page says. Raises _Ended where the process ends before it is read."""
+        """The content of a page. Raises _Ended if the process ends first."""
         if self.listening.done():
             raise _Ended
         answer: asyncio.Future[Read] = asyncio.get_running_loop().create_future()
         self._asked.append(answer)
         assert self.process.stdin is not None
         _send(self.process.stdin, pickle.dumps(given))
-        with suppress(ConnectionError):  # whoever listens notices too
+        with suppress(ConnectionError):  # the reader of its output notices too
             await self.process.stdin.drain()
         return await answer
 
@@ -107,14 +109,14 @@ class _Other:
             while True:
                 message = await back.readexactly(int.from_bytes(await back.readexactly(LENGTH)))
                 page, answer = Read(*pickle.loads(message)), self._asked.popleft()  # noqa: S301 - from `serve`
-                if not answer.done():  # nobody waits any more where the crawl is being ended
+                if not answer.done():  # the crawl is ending, so nobody waits
                     answer.set_result(page)
         for answer in self._asked:
             if not answer.done():
                 answer.set_exception(_Ended())
 
     async def end(self) -> None:
-        """End the process, whatever it is at."""
+        """Kills the process."""
         with suppress(ProcessLookupError):
             self.process.kill()
         await self.process.wait()
@@ -122,7 +124,7 @@ class _Other:
 
 
 class Reader:
-    """Reads answers, from FEW pages on in processes of its own; an asynchronous context manager."""
+    """Reads answers, in other processes from FEW pages on; an asynchronous context manager."""
 
     def __init__(self) -> None:
         self._seen = 0
@@ -137,7 +139,7 @@ class Reader:
             await other.end()
 
     async def read(self, address: str, answer: Answer) -> Read:
-        """What an answer says; nothing of a page that ends the process that reads it, as it would end this one."""
+        """The content of an answer; nothing for a page that crashes its reading process."""
         self._seen += 1
         if self._seen == FEW and threads() > 1:
             for _ in range(READERS):
@@ -149,9 +151,9 @@ class Reader:
         with suppress(_Ended):
             return await other.read(*given)
         async with self._starting:
-            if other in self._others:  # the first that notices starts another for all that follow
+            if other in self._others:  # the first to notice starts another process for all that follow
                 self._others[self._others.index(other)] = await _Other.started()
-        alone = await _Other.started()  # this page may only have waited behind the one that ended it
+        alone = await _Other.started()  # this page may only have waited behind the one that crashed the process
         try:
             return await alone.read(*given)
         except _Ended:

@@ -1,4 +1,4 @@
-"""Ibis on embedded DuckDB: opens it, reads files into it, keeps named tables, and turns its faults into ours."""
+"""Ibis on embedded DuckDB: opens it, reads files, keeps named tables, and translates its errors."""
 
 from __future__ import annotations
 
@@ -17,18 +17,18 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-#: bytes of one record; the reader keeps two such buffers a thread
+#: bytes of one record; the reader keeps two such buffers per thread
 LONGEST_LINE = 12_000_000
 
 
 class Engine:
-    """An open engine with a spill folder of its own, removed when it is closed."""
+    """An open engine with its own spill folder, deleted on close."""
 
     def __init__(self, *, memory: str = "4GB", threads: int | None = None, database: Path | None = None, shared: bool = False) -> None:
-        """database: a file of the engine whose tables can be named; it is only read. shared: what is written is read by other engines too."""
+        """database: a DuckDB file whose tables can be named, opened read-only. shared: whether other engines read what is written."""
         import ibis
 
-        self._parquet = "v1" if shared else "v2"  # the second version has encodings of numbers that Spark does not read
+        self._parquet = "v1" if shared else "v2"  # the second version has number encodings that Spark does not read
         self._passing, self._database = Passing(), database
         self.spill = self._passing.path
         options: dict[str, Any] = {"memory_limit": memory, "temp_directory": str(self.spill), "preserve_insertion_order": False}
@@ -45,16 +45,16 @@ class Engine:
         self._names, self.turn = 0, threading.RLock()
 
     def close(self) -> None:
-        """Give memory and spill folder back."""
+        """Releases memory and the spill folder."""
         self.connection.disconnect()
         self._passing.close()
 
     def interrupt(self) -> None:
-        """End the query under way; to be called by another thread."""
+        """Interrupts the current query; called from another thread."""
         self.connection.con.interrupt()
 
     def share(self) -> float | None:
-        """How much of the query under way is done, 0..1; None where that is not known. To be asked by another thread."""
+        """Progress of the current query, 0 to 1; None where unknown. Called from another thread."""
         try:
             done = float(self.connection.con.query_progress())
         except Exception:  # closed, or between two queries
@@ -75,10 +75,10 @@ class Engine:
         mark: str = ".",
     ) -> ibis.Table:
         """Delimited UTF-8 files of one shape as a table: columns (name -> engine type), one row per record after the first `skip` lines, and
-        part: the file's number. A cell that its type does not take is an error when the table is computed.
+        part: the number of the file. A cell that does not fit its type is an error when the table is computed.
 
         Args:
-            days: the form of days as `strptime` has it, "" for ISO; mark: what stands between whole and fraction of a number.
+            days: the format of days for `strptime`, "" for ISO; mark: the decimal mark.
         """
         names = [self._linked(path) for path in paths]
         table = self.connection.read_csv(
@@ -106,7 +106,7 @@ class Engine:
         return table.join(numbers, "filename").drop("filename")
 
     def _linked(self, path: Path) -> str:
-        """A name of the file that the engine takes as it is: absolute, its own, and without a character that would make it a pattern."""
+        """A path of the file that the engine takes literally: absolute, unique, and without special characters of patterns."""
         link = self.spill / f"{self._fresh('input')}{path.suffix}"
         try:
             link.symlink_to(path.absolute())
@@ -155,7 +155,7 @@ class Engine:
 
     @in_turn
     def table(self, name: str) -> ibis.Table:
-        """A table that the engine already holds. Raises SourceError where there is none of that name."""
+        """A table in the engine. Raises SourceError for an unknown name."""
         place = None if self._database is None else ("given", "main")
         known = self.connection.list_tables(database=place)
         if name not in known:
@@ -163,31 +163,31 @@ class Engine:
         return self.connection.table(name, database=place)
 
     def key(self, text: Any) -> Any:
-        """A number for each text, null for none; two hashes in one, for one alone lets alike texts of some lengths meet."""
+        """A number for each text, null for none; from two hashes, because similar texts of some lengths collide in one."""
         import ibis
 
-        # the type told of `xor` is not its own: else the cast is left out as needless, and unsigned beside signed makes numbers twice as wide
+        # the declared type of `xor` differs from its real one: otherwise the cast is omitted, and mixed signs make numbers twice as wide
         number, both = engine_function("hash", ["string"], "uint64"), engine_function("xor", ["uint64", "uint64"], "decimal(20,0)")
         half = both(number(text) >> 1, number(ibis.literal(":") + text) >> 1).cast("int64")
         return ibis.cases((text.notnull(), half), else_=ibis.null("int64"))
 
     @in_turn
     def view(self, table: ibis.Table) -> ibis.Table:
-        """The same table under a name: what is built on it need not spell out again how it came about."""
+        """The same table under a name, so that queries on it need not repeat its definition."""
         name = self._fresh("view")
         self.connection.raw_sql(f'CREATE TEMP VIEW "{name}" AS {self.connection.compile(table)}')
         return as_meant(self.connection.table(name), table)
 
     @in_turn
     def keep(self, table: ibis.Table) -> ibis.Table:
-        """The table computed once, kept as a Parquet file in the spill folder: memory stays free for what is computed next."""
+        """The table, computed once and kept as a Parquet file in the spill folder, to free memory."""
         path = self.spill / f"{self._fresh('kept')}.parquet"
         self.write(table, path)
         return self.connection.read_parquet(str(path), table_name=path.stem)
 
     @in_turn
     def write(self, table: ibis.Table, path: Path) -> None:
-        """The table computed and written as a Parquet file."""
+        """Computes the table and writes it as a Parquet file."""
         try:
             self.connection.to_parquet(table, path, compression="lz4_raw", parquet_version=self._parquet)
         except Exception as fault:
@@ -195,7 +195,7 @@ class Engine:
 
     @in_turn
     def fetch(self, table: ibis.Table) -> pd.DataFrame:
-        """The rows of a reduced table as a pandas frame."""
+        """The rows of an aggregated table as a pandas frame."""
         try:
             result: pd.DataFrame = table.to_pandas()
         except Exception as fault:
@@ -208,18 +208,18 @@ class Engine:
 
 
 def as_meant(there: ibis.Table, meant: ibis.Table) -> ibis.Table:
-    """A named table with the types of the expression it was made of: an engine's own may differ, as a day plus a week is a time in some."""
+    """A named table with the types of its expression: those of an engine may differ, such as a day plus a week, which some make a time."""
     kinds = meant.schema()
     other = {name: kinds[name] for name in kinds.names if there.schema()[name].copy(nullable=True) != kinds[name].copy(nullable=True)}
     return there.cast(other) if other else there
 
 
 def engine_function(name: str, given: Sequence[str], kind: str) -> Any:
-    """A function of the engine by its name, with the Ibis types of what it is given and of what it gives."""
+    """A function of the engine by its name, with the Ibis types of its arguments and result."""
     import ibis
 
     def function(*values):  # type: ignore[no-untyped-def]
-        """What the engine computes."""
+        """The result of the engine."""
 
     function.__signature__ = inspect.Signature([inspect.Parameter(f"v{n}", inspect.Parameter.POSITIONAL_ONLY) for n in range(len(given))])  # type: ignore[attr-defined]
     return ibis.udf.scalar.builtin(function, name=name, signature=(tuple(given), kind))
@@ -241,7 +241,7 @@ def as_arrow(frame: Any) -> Any:
 
 
 def _ours(fault: Exception) -> BaseException:
-    """The engine's complaint about the data as a SourceError, and an interrupted query as an interrupt; anything else stays what it is."""
+    """The engine's error about the data as a SourceError, and an interrupted query as an interrupt; any other unchanged."""
     import duckdb
 
     if is_interrupt(fault):

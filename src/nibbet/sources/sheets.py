@@ -25,18 +25,18 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
-#: characters in which the separator is looked for
+#: characters in which the separator is searched
 DELIMITER_CHARACTERS = 20_000
-#: files that are read together as long as they are smaller; to read so much again costs less than a table for each
+#: total size of files that are read together; reading so much again costs less than one table for each file
 PORTION_BYTES = 128_000_000
-#: words of a preamble that say the figures come from a part of the data
+#: words of a preamble that describe the figures as a sample
 SAMPLED = r"\bsampl|stichprobe|échantillon|muestr|campion|steekproef"
 
 
 @dataclass(frozen=True)
 class Cells:
-    """How the cells of a text file are typed as they are cut: engine types by place (text elsewhere), the form of days as `strptime` has it
-    ("" for ISO), the decimal mark, and whether rows may be of other lengths than the header.
+    """How the engine types the cells of a text file while parsing: engine types by place (text elsewhere), the format of days for `strptime`
+    ("" for ISO), the decimal mark, and whether rows may differ in length from the header.
     """
 
     types: dict[int, str]
@@ -46,30 +46,30 @@ class Cells:
 
     @property
     def order(self) -> str | None:
-        """What comes first in its days, as settings say it; None where the year does."""
+        """The order of day and month, as in the settings; None where the year comes first."""
         return {"%d": "day first", "%m": "month first"}.get(self.days[:2])
 
     def with_days_as_text(self) -> Cells:
-        """The same with days as the file holds them."""
+        """The same with days as text."""
         return replace(self, types={place: kind for place, kind in self.types.items() if kind != "DATE"}, days="")
 
 
-#: the column that holds what a row has beyond its headers
+#: the column of additional cells of a row
 MORE = "more_cells"
-#: every cell as the file holds it
+#: every cell as text
 TEXTS, LENIENT = Cells({}), Cells({}, lenient=True)
 
 
 @dataclass(frozen=True)
 class Sheet:
-    """One table as found: header cells, some rows of text, and how to open all of it in the engine.
+    """One table: header cells, some rows of text, and how to open all of it in the engine.
 
-    `open` (engine, how cells are typed in text files, which of the files) gives a table of the engine whose columns are c0, c1, ... in the order
-    of `header`, and part: the number of the file, counted from 0, when several files of one shape were bundled into one table. `files` are
-    their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long ones; `kind` is set where
-    the format itself says what it is. `period` are the days that rows without dates cover, as the table itself, its package or its name
-    tells them; `hidden` the columns that belong to another window of the same table; `lines` what stands above the header; `shapes` how each
-    text file is cut; `column` gives all cells of a column where the table is small.
+    `open` (engine, types of cells in text files, which of the files) returns a table of the engine with columns c0, c1, ... in the order
+    of `header`, and part: the number of the file, from 0, when several files of one shape are combined in one table. `files` are
+    their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long files; `kind` is set if
+    the format defines it. `period` is the period of undated rows, from the table itself, its package or its name;
+    `hidden` are the columns of another window of the same table; `lines` the lines above the header; `shapes` the shape of each
+    text file; `column` returns all cells of a column of a small table.
     """
 
     name: str
@@ -90,11 +90,11 @@ class Sheet:
 
     @cached_property
     def profiles(self) -> list[Profile]:
-        """What the values of each column show."""
+        """The profile of each column."""
         return profiles_of([[row[place] for row in self.sample] for place in range(len(self.header))])
 
     def with_columns(self, headers: list[str], cells: Callable[[list[str]], list[str]], exprs: Callable[[ibis.Table], list[Any]]) -> Sheet:
-        """The sheet with more columns behind its own: their headers, their cells in a row of the sample, their expressions in the engine."""
+        """The sheet with additional columns: their headers, their cells in a row of the sample, their expressions in the engine."""
         width, opened = len(self.header), self.open
 
         def open_in(engine: Engine, how: Cells, at: slice) -> ibis.Table:
@@ -113,7 +113,7 @@ class Sheet:
 
 @dataclass(frozen=True)
 class Delimited:
-    """How a text file is cut into cells; files of equal header and shape are read as one."""
+    """How a text file is divided into cells; files of equal header and shape are read as one."""
 
     size: int = field(compare=False, repr=False)
     lay: Callable[[], Path] = field(compare=False, repr=False)
@@ -125,9 +125,9 @@ class Delimited:
 
 
 def delimited(plain: Plain) -> list[Sheet]:
-    """The tables of a delimited text file: one, its preamble skipped, or several below each other.
+    """The tables of a delimited text file: one, without its preamble, or several below each other.
 
-    Raises SourceError when there are no rows that a table could be made of.
+    Raises SourceError when there are no rows for a table.
     """
     text = plain.head
     whole = len(text) < HEAD_CHARACTERS
@@ -182,7 +182,7 @@ def _of_blocks(name: str, parts: list[tuple[list[str], list[list[str]], list[str
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
-    """The sheets with text files of equal header and shape made one each, in the order in which the first of them came."""
+    """The sheets, with text files of equal header and shape combined, in the order of the first of them."""
     alike: dict[object, list[Sheet]] = {}
     for number, sheet in enumerate(sheets):
         alike.setdefault((sheet.shape, sheet.period, sheet.hidden) if sheet.shape else number, []).append(sheet)
@@ -236,7 +236,7 @@ def _of_shape(
 
 
 def _portions(sizes: list[int]) -> tuple[slice, ...]:
-    """Files in their order, together up to PORTION_BYTES: what is already read stays, whatever comes after it."""
+    """Files in their order, together up to PORTION_BYTES, so that new files do not affect those already read."""
     bounds, filled = [0], 0
     for number, size in enumerate(sizes):
         if filled and filled + size > PORTION_BYTES:
@@ -247,7 +247,7 @@ def _portions(sizes: list[int]) -> tuple[slice, ...]:
 
 
 def _delimiter(text: str) -> str:
-    """The separator that gives most lines the same number of cells, more than one; a comma where none does."""
+    """The separator that gives most lines the same number of cells above one; a comma where none does."""
     lines = text[:DELIMITER_CHARACTERS]
     best, score = ",", 0.0
     for mark in (",", ";", "\t", "|"):
@@ -262,7 +262,7 @@ def _delimiter(text: str) -> str:
 
 
 def _rows(text: str, delimiter: str) -> list[list[str]]:
-    """The rows of a text up to its end, or to a cell larger than the reader takes."""
+    """The rows of a text up to its end, or to a cell that exceeds the limit of the reader."""
     rows: list[list[str]] = []
     with contextlib.suppress(csv.Error):
         rows.extend(csv.reader(io.StringIO(text), delimiter=delimiter))
@@ -270,7 +270,7 @@ def _rows(text: str, delimiter: str) -> list[list[str]]:
 
 
 def _split(text: str, delimiter: str, most: int) -> tuple[list[list[str]], list[int]]:
-    """Rows of cells, blank ones as empty lists, and the line on which each begins, counted from 0; the tail of the sample aside."""
+    """Rows of cells, blank ones as empty lists, and the line on which each begins, from 0; without the end of the sample."""
     reader = csv.reader(io.StringIO(text), delimiter=delimiter)
     rows, starts, line = [], [], 0
     try:
@@ -281,7 +281,7 @@ def _split(text: str, delimiter: str, most: int) -> tuple[list[list[str]], list[
             if len(rows) > most:
                 break
     except csv.Error:
-        pass  # a cell larger than the reader takes: what was read so far is sample enough
+        pass  # a cell exceeds the limit of the reader: the rows so far are a sufficient sample
     return rows, starts
 
 
@@ -292,7 +292,7 @@ def _empty(columns: list[str]) -> Any:
 
 
 def workbook(plain: Plain) -> list[Sheet]:
-    """The tables in the visible sheets of a workbook; hidden sheets are left out, and said.
+    """The tables in the visible sheets of a workbook; hidden sheets are left out, with a note.
 
     Raises SourceError when none has a header row with rows below it.
     """
@@ -328,7 +328,7 @@ def workbook(plain: Plain) -> list[Sheet]:
 
 
 def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: str) -> Sheet:
-    """A sheet from rows of text that are already in memory."""
+    """A sheet from rows of text in memory."""
     import pandas as pd
 
     width = len(header)
@@ -350,7 +350,7 @@ def table_of_rows(name: str, header: list[str], rows: list[list[str]], digest: s
 
 
 def cell_text(cell: object) -> str:
-    """A cell of a workbook or document as the text a CSV would hold: ISO dates, whole numbers without a point."""
+    """A cell of a workbook or document as the text in a CSV: ISO dates, whole numbers without a point."""
     if cell is None:
         return ""
     if isinstance(cell, bool):
@@ -398,7 +398,7 @@ def _peek(path: Path, is_parquet: bool, name: str) -> tuple[list[str], list[list
 
 
 def frame_sheet(name: str, table: ibis.Table, sample: list[dict[str, object]]) -> Sheet:
-    """A sheet from a table that the engine already holds."""
+    """A sheet from a table in the engine."""
     return Sheet(
         name,
         list(table.columns),

@@ -1,4 +1,4 @@
-"""Windows that stand side by side in one table, one set of measures for each: taken apart into a table for each window."""
+"""Windows side by side in one table, one set of measures for each: split into a table for each window."""
 
 from __future__ import annotations
 
@@ -10,24 +10,24 @@ from nibbet.sources.periods import Period, period_beside, period_in, without_per
 from nibbet.sources.recognise import header_score, words_of
 from nibbet.sources.sheets import Sheet
 
-#: words of columns that hold a change between windows, which follows from them
+#: words of columns with a change between windows, which is redundant
 CHANGE_WORDS = set(
     "difference diff change delta growth variation trend veranderung unterschied differenz entwicklung ecart evolution difference cambio diferencia variacion "
     "variazione differenza verschil verandering skillnad forandring endring roznica zmiana".split()
 )
-#: words of the window that is looked at, which need no window of their own
+#: words of the current window
 CURRENT_WORDS = set("current recent now this latest aktuell aktueller jetzt actuel actuelle actual attuale huidig nuvarande".split())
-#: other measures of a window than those that are summed
+#: further measures of a window, besides those that are summed
 BESIDE = {"search": ("position",), "landings": ("engaged_share", "single_page_share", "seconds_each")}
-#: how well a header must name a measure to be one of a window's
+#: how well a header must name a measure to belong to a window
 NAMED = 0.55
 
 
 def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> list[Sheet]:
-    """The sheet for each window that its headers tell, with the days of that window where they are known; the sheet itself where there is one.
+    """The sheet for each window in its headers, with its period where known; the sheet itself if there is only one.
 
     Args:
-        periods: the days of the windows from left to right, as the settings say them.
+        periods: the periods of the windows from left to right, from the settings.
     """
     if kind == "demand":
         return _months_apart(sheet)
@@ -62,13 +62,13 @@ def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> li
 
 
 def _months_apart(sheet: Sheet) -> list[Sheet]:
-    """A table of searches with a column for each month as one table a month; a mean beside them says nothing more."""
+    """A table of searches with a column for each month as one table a month; a column of means is redundant."""
     months = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
     if len(months) < 2:
         return [sheet]
     volume = next(column for column in TABLES["demand"] if column.name == "volume")
     means = {place for place, cell in enumerate(sheet.header) if place not in months and header_score(cell, volume) >= NAMED}
-    first = min(months)  # what else the table holds is told once
+    first = min(months)  # the other columns are used once
     rest = {place for place, cell in enumerate(sheet.header) if place not in months and header_score(cell, TABLES["demand"][0]) < NAMED}
     return [
         replace(
@@ -85,7 +85,7 @@ def _months_apart(sheet: Sheet) -> list[Sheet]:
 
 
 def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set[int]]:
-    """The places of each window, by its days or the words that tell it from the others, and the places of changes between them."""
+    """The places of each window, by its period or its words, and the places of changes between them."""
     measures = [column for column in TABLES[kind] if column.name in (*MEASURES[kind], *BESIDE[kind])]
     changes = {
         place
@@ -118,7 +118,7 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
     if not counts or len(known) != len(tags) or len(tags) < 2:
         return {}, set()
     places: dict[Period | str, set[int]] = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
-    for place, cell in enumerate(sheet.header):  # rates of a window that no column of ours stands for
+    for place, cell in enumerate(sheet.header):  # rates of a window without a column of their own
         for tag in tags:
             if tag and not any(place in columns for columns in places.values()) and set(tag.split()) <= set(words_of(cell)):
                 places[tag].add(place)
@@ -126,7 +126,7 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
 
 
 def _tells_window(tag: str) -> bool:
-    """Whether words beside a measure tell a window, not another measure ("clicks from ads")."""
+    """Whether additional words of a measure describe a window, not another measure ("clicks from ads")."""
     from datetime import date
 
     words = tag.split()
@@ -145,7 +145,7 @@ def _words_beside(cell: str, column: Column) -> list[str]:
 
 
 def _bare(cell: str, window: Period | str) -> str:
-    """A header without what tells its window."""
+    """A header without the words of its window."""
     if isinstance(window, tuple):
         return without_period(cell)
     words = set(window.split()) | {"period"}

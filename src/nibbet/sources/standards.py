@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from nibbet.engine import Engine
 
-#: the Common Log Format, and its Combined form with referrer and agent; who asked is nobody's business here and is not read
+#: the Common Log Format, and its Combined form with referrer and agent; the client address is not read, for privacy
 LOG_LINE = r'^\S+ \S+ \S+ \[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
 LOG_HEADER = ["time", "path", "status", "referrer", "agent"]
 MOST_SITEMAP_ENTRIES = 5_000_000
@@ -47,7 +47,7 @@ def is_robots(name: str, head: str) -> bool:
 
 
 def robots_sheet(plain: Plain) -> Sheet:
-    """robots.txt (RFC 9309) as rows: agent, rule (allow, disallow, sitemap, other), pattern; lines not understood have the rule "other"."""
+    """robots.txt (RFC 9309) as rows: agent, rule (allow, disallow, sitemap, other), pattern; unknown lines have the rule "other"."""
     rows: list[list[str]] = []
     agents: list[str] = []
     open_group = False
@@ -70,7 +70,7 @@ def robots_sheet(plain: Plain) -> Sheet:
 
 
 def sitemap_sheet(plain: Plain) -> Sheet:
-    """An XML sitemap as rows of loc and lastmod; of a sitemap index only the files it names.
+    """An XML sitemap as rows of loc and lastmod; of a sitemap index only the files that it lists.
 
     Raises SourceError for XML that is damaged, declares entities, or is no sitemap.
     """

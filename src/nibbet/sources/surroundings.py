@@ -1,4 +1,4 @@
-"""What stands around a table tells of it: the days it covers and what all its rows share, from its preamble, its package and its name."""
+"""Facts about a table from its preamble, its package and its name: its period, and values common to all rows."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from nibbet.sources.profile import ADDRESS, DEVICES, SURFACES
 from nibbet.sources.recognise import header_score
 from nibbet.sources.sheets import Sheet
 
-#: rows up to which a table of two columns can be one of settings
+#: most rows of a two-column table of settings
 MOST_SETTINGS = 60
-#: what all rows of a table can share
+#: columns that may have one value for all rows
 SHARED = ("page", "query", "country", "device", "surface", "channel")
 
 
@@ -31,10 +31,10 @@ def settings_lines(sheet: Sheet) -> list[str]:
 
 
 def with_periods(sheets: Sequence[Sheet], package: Sequence[str], dated: Period | None) -> list[Sheet]:
-    """The sheets with the days that they cover where they carry none, as told by the preamble, then by the package, then by names.
+    """The sheets with the period of undated rows, from the preamble, then from the package, then from names.
 
     Args:
-        package: the lines of settings tables that lie in the same file, package or folder; dated: the days of a dated table of it.
+        package: the lines of settings tables in the same file, package or folder; dated: the period of a dated table in it.
     """
     return [
         sheet
@@ -45,7 +45,7 @@ def with_periods(sheets: Sequence[Sheet], package: Sequence[str], dated: Period 
 
 
 def shared_values(lines: Sequence[str]) -> dict[str, str]:
-    """What all rows share, as lines of the form "name: value" say it: a page, query, country, device, surface or channel."""
+    """Values common to all rows, from lines of the form "name: value": a page, query, country, device, surface or channel."""
     result: dict[str, str] = {}
     columns = {column.name: column for kind in ("search", "landings") for column in TABLES[kind] if column.name in SHARED}
     for line in lines:
@@ -69,7 +69,7 @@ def shared_values(lines: Sequence[str]) -> dict[str, str]:
 
 
 def page_of_name(name: str) -> str | None:
-    """The address that a file's name holds, as in "queries of tarnbrook.example_kit_dry-bag.csv"; None where it holds none."""
+    """The address in the name of a file, such as "queries of tarnbrook.example_kit_dry-bag.csv"; None without one."""
     bare = re.sub(r"\.(csv|tsv|txt|xlsx?|ods|json|gz|zip)$", "", name.rsplit("/", 1)[-1], flags=re.IGNORECASE)
     match = re.search(r"([\w-]+(?:\.[\w-]+)*\.[a-z]{2,})[_/]([\w./-]+)$", bare, re.IGNORECASE)
     return f"https://{match[1]}/{match[2].strip('_').replace('_', '/')}/" if match else None

@@ -1,4 +1,4 @@
-"""What lies in a folder: every table that serves, with its kind, grain, days and doubts, and why the others do not."""
+"""The content of a folder: every usable table with its kind, grain, period and doubts, and why the others are not usable."""
 
 from __future__ import annotations
 
@@ -26,9 +26,9 @@ from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.standards import is_log
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
 
-#: rows of each table in which hosts are looked for
+#: rows of each table in which hosts are searched
 LOOKED_AT = 60
-#: confidence from which on a header names its column outright
+#: confidence from which a header names its column outright
 PLAIN = 0.9
 
 
@@ -47,7 +47,7 @@ class Entry:
 
     @property
     def grain(self) -> str:
-        """What one row is about, for people: "page x query by day"."""
+        """The subject of a row, for display: "page x query by day"."""
         has = self.reading.matches
         if self.reading.kind not in MEASURES:
             return ""
@@ -63,8 +63,8 @@ class Entry:
 
 @dataclass
 class Survey:
-    """All that a folder holds: entries, what was left out and why, hosts by how often they are met, and sampled queries; by host, the paths seen
-    there, and the hosts that its addresses redirect to.
+    """The content of a folder: entries, what was left out and why, hosts with their frequency, and sampled queries; by host, its paths,
+    and the hosts to which its addresses redirect.
     """
 
     entries: list[Entry]
@@ -75,7 +75,7 @@ class Survey:
     moved: defaultdict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
 
     def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
-        """The entries that make one source: those of one kind whose files one pattern names; (pattern, entries), in the order of the files."""
+        """The entries that make one source, of one kind with files that match one pattern; (pattern, entries), in the order of the files."""
         kinds: defaultdict[str, defaultdict[str, set[str]]] = defaultdict(lambda: defaultdict(set))
         for entry in self.entries:
             kinds[_digits_out(entry.file)][entry.file].add(entry.reading.kind)
@@ -89,7 +89,7 @@ class Survey:
 
 
 def survey(root: Path, spill: Path, limits: Limits) -> Survey:
-    """What lies in `root` and its folders, hidden ones and Nibbet's own aside; packed files are unpacked into `spill`."""
+    """Surveys `root` and its subfolders, except hidden ones and Nibbet's own; archives are unpacked into `spill`."""
     result = Survey([], [], Counter(), [])
     known: dict[tuple[str, tuple[str, ...]], Reading | None] = {}
     folder_settings: dict[Path, list[str]] = {}
@@ -124,7 +124,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
 
 
 def _kept_by_editors(sheet: Sheet, reading: Reading) -> Reading | None:
-    """An inventory read as what editors keep too, where it has a column that protects or names what a page is meant for."""
+    """An inventory read as an editorial list too, if it has a column that protects pages or names their target query."""
     if reading.kind != "crawl":
         return None
     kept = read_as(sheet, "editorial")
@@ -134,7 +134,7 @@ def _kept_by_editors(sheet: Sheet, reading: Reading) -> Reading | None:
 
 
 def _why_not(sheet: Sheet) -> str:
-    """Why a table serves for nothing."""
+    """Why a table is not usable."""
     columns = f"(columns: {', '.join(sheet.header[:8])})"
     if is_settings(sheet):
         return f"a table of settings {columns}"
@@ -189,7 +189,7 @@ def _has_column(kind: str, name: str) -> bool:
 
 
 def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
-    """Count the hosts of the site's own addresses in a sample, and keep its queries."""
+    """Counts the hosts of addresses of the site in a sample, and keeps its queries."""
     for name in ADDRESSES.get(reading.kind, ()):
         if name in reading.matches and not (reading.kind == "links" and name == "target"):
             for cell in _cells(sheet, reading.matches[name].place):
@@ -223,7 +223,9 @@ def _digits_out(name: str) -> str:
 
 
 def _pattern(name: str, root: Path) -> str:
-    """The name with its numbers as *, when several files fit that and no other does; else the name. One that holds marks of patterns stands as it is."""
+    """The name with its numbers as *, if several files match that and no other does; else the name. Names with special characters of patterns
+    are unchanged.
+    """
     if re.search(r"[\[\]*?]", name):
         return name
     pattern = _digits_out(name)
@@ -239,7 +241,7 @@ def _is_candidate(path: Path, root: Path) -> bool:
 
 
 def _holds_log(path: Path) -> bool:
-    """Whether a file is a server's log whatever its ending: they are called access_log, or access.log.1 once they are put aside."""
+    """Whether a file is a server log whatever its extension, such as access_log, or access.log.1 after rotation."""
     try:
         with path.open("rb") as file:
             return is_log(file.read(20_000).decode("latin-1"))
