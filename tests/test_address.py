@@ -126,6 +126,16 @@ def test_a_parameter_that_search_lists_as_a_page_stays_a_page() -> None:
     assert found["/a/?ref=friend"] == ROOT + "/a/"
 
 
+@pytest.mark.parametrize(("listed", "merged"), [(4, True), (2, False)])
+def test_a_parameter_that_only_visits_carry_distinguishes_no_page(listed: int, merged: bool) -> None:
+    pages = [f"{ROOT}/?id={n}&lang=en" for n in range(4)]
+    visits = [f"/?SID=x{n}&id={n}&lang=en" for n in range(4)]
+    found = folded([*[(page, "crawl") for page in pages[:listed]], *[(visit, "landings") for visit in visits]])
+    assert [found[visit] == page for visit, page in zip(visits, pages, strict=True)] == [merged] * 4
+    other = folded([*[(page, "crawl") for page in pages], *[(visit, "landings") for visit in visits], (ROOT + visits[0], "search")])
+    assert len({other[visit] for visit in visits} - set(pages)) == 4, "search lists one of them"
+
+
 def generated(rng: np.random.Generator, pages: int) -> tuple[pd.DataFrame, pd.DataFrame, pd.Series]:
     """Spellings with their source, the crawl's links, and the true page of each spelling; every third page holds a pair that nothing decides."""
     rows: list[tuple[str, str, str]] = []

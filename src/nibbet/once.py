@@ -30,7 +30,7 @@ class once(Generic[Value]):  # noqa: N801 - read as a word before a property
     def __get__(self, of: object | None, owner: type) -> Any:
         if of is None:
             return self
-        _stop_if_told()
+        _stop_if_unneeded()
         known = vars(of)
         with known.setdefault(f"lock of {self._name}", threading.RLock()):
             if self._name not in known:
@@ -44,7 +44,7 @@ def in_turn(method: Callable[..., Value]) -> Callable[..., Value]:
     @wraps(method)
     def run(self: Any, *given: Any, **named: Any) -> Value:
         with self.turn:
-            _stop_if_told()
+            _stop_if_unneeded()
             return method(self, *given, **named)
 
     return run
@@ -99,7 +99,7 @@ def workers() -> ThreadPoolExecutor:
     return ThreadPoolExecutor(threads())
 
 
-def _stop_if_told() -> None:
+def _stop_if_unneeded() -> None:
     """Ends the work of a background thread once its results are no longer needed."""
     stopped = getattr(_THREAD, "stopped", None)
     if stopped is not None and stopped.is_set():

@@ -35,6 +35,8 @@ INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: precedence of sources where several spellings of a page are known
 AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "events", "vitals", "links", "backlinks", "hits", "misses", "robots")
+#: sources that list pages; addresses with a parameter, and share of them listed without it, for it to distinguish no page; most such parameters
+LISTING, LEAST_WITH, LISTED_WITHOUT, MOST_NAMES = ("crawl", "search", "sitemap", "editorial"), 3, 0.9, 50
 #: spellings processed at once
 AT_ONCE = 50_000
 UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
@@ -316,11 +318,50 @@ def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFra
         use = (weak[start] == weak[end]) & (final[start] == start) & (final[end] != start)
         twice = np.isin(start[use], end[use]) & np.isin(end[use], start[use])  # two addresses that refer to each other decide nothing
         final[start[use][~twice]], why[start[use][~twice]] = end[use][~twice], word
+    target, reason = _without_needless(strict, known)
+    use = (target >= 0) & (final == np.arange(len(final)))
+    final[use], why[use] = target[use], reason[use]
     open_ = np.flatnonzero(shared & (final == np.arange(len(final))))
     _decide_by_sources(final, why, open_, weak, known, strict.str.contains("?", regex=False).to_numpy(bool))
     for _ in range(6):  # a merge into a merged spelling continues to the last one
         final = final[final]
     return final, why
+
+
+def _without_needless(strict: pd.Series, known: Codes) -> tuple[Codes, NDArray[np.object_]]:
+    """Per strict address: the number of the same address without parameters that only visits and links carry, -1 without any; and the reason.
+
+    Such a parameter (a session, a campaign) occurs in no address of LISTING sources, and nearly all addresses with it are listed without it.
+    """
+    target, reason = np.full(len(strict), -1), np.full(len(strict), "", dtype=object)
+    with_query = np.flatnonzero(strict.str.contains("?", regex=False).to_numpy(bool))
+    if not len(with_query):
+        return target, reason
+    listed = (known & sum(1 << AUTHORITY.index(source) for source in LISTING)) > 0
+    queries = pc.list_element(pc.split_pattern(pa.array(strict.iloc[with_query], pa.string()), "?", max_splits=1), 1)
+    parts = pc.split_pattern(queries, "&")
+    place = with_query[pc.list_parent_indices(parts).to_numpy()]
+    names = _series(pc.utf8_lower(pc.list_element(pc.split_pattern(pc.list_flatten(parts), "=", max_splits=1), 0)))
+    uses = pd.DataFrame({"name": names, "listed": listed[place]}).groupby("name")["listed"].agg(["size", "any"])
+    uses = uses[(uses["size"] >= LEAST_WITH) & ~uses["any"] & ~uses.index.isin(APART)].sort_values("size", ascending=False, kind="stable")
+    index, needless = pd.Index(strict), []
+    for name in uses.index[:MOST_NAMES]:
+        rows = np.unique(place[(names == name).to_numpy()])
+        at = index.get_indexer(_without_parameters(strict.iloc[rows], [name]))
+        if float(np.mean((at >= 0) & listed[at])) >= LISTED_WITHOUT:
+            needless.append(str(name))
+    rows = np.unique(place[names.isin(needless).to_numpy()])
+    if len(rows):
+        target[rows] = index.get_indexer(_without_parameters(strict.iloc[rows], needless))
+        reason[rows] = "parameter that distinguishes no page"
+    return target, reason
+
+
+def _without_parameters(strict: pd.Series, names: list[str]) -> pd.Series:
+    """The addresses without these parameters."""
+    some = "|".join(re.escape(name) for name in names)
+    bare = strict.str.replace(rf"(?i)(?<=[?&])(?:{some})(?:=[^&]*)?(?:&|$)", "", regex=True)
+    return bare.str.replace(r"[?&]+$", "", regex=True)
 
 
 def _decide_by_sources(
