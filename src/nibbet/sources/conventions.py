@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.kinds import NO_VALUE
-from nibbet.sources.months import MONTHS
-from nibbet.sources.profile import EPOCH, QUARTER_HOUR, WEEK
+from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK
 
 if TYPE_CHECKING:
     from ibis.expr.types import Column as Expression

@@ -1,4 +1,4 @@
-"""Names of months in many languages."""
+"""Names of months in many languages, and the forms of weeks and timestamps."""
 
 from __future__ import annotations
 
@@ -41,3 +41,8 @@ _SHORT = set(
     "jan ene feb fev mar mrz apr avr abr may mai mei maj mag jun giu jul lug aug ago sep set oct okt ott out nov dec dez dic".split()
 )
 CLEAR_MONTHS = {word: number for word, number in MONTHS.items() if len(word) > 3 or word in _SHORT}
+#: an ISO week, its year first or last
+WEEK = r"^(?P<y1>\d{4})[- ]?\s?(?:W|KW|S)(?P<w1>\d{1,2})$|^(?:W|KW|S|week|woche|semaine|sem|semana|settimana|vecka|uke|uge)\.?\s*(?P<w2>\d{1,2})[\s,/-]+(?P<y2>\d{4})$"
+#: seconds or milliseconds since 1970, from 2001 to 2033; midnight is a multiple of a quarter of an hour in every time zone
+QUARTER_HOUR = 900
+EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"

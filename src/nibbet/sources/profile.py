@@ -10,16 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.kinds import NO_VALUE, NO_WORDS, YES_WORDS
+from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
 NUMBER = re.compile(
     r"^[<>~≈]?\s*[-+−]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
 )
-#: an ISO week, its year first or last
-WEEK = r"^(?P<y1>\d{4})[- ]?\s?(?:W|KW|S)(?P<w1>\d{1,2})$|^(?:W|KW|S|week|woche|semaine|sem|semana|settimana|vecka|uke|uge)\.?\s*(?P<w2>\d{1,2})[\s,/-]+(?P<y2>\d{4})$"
-#: seconds or milliseconds since 1970, from 2001 to 2033; midnight is a multiple of a quarter of an hour in every time zone
-QUARTER_HOUR = 900
-EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"
 DATE = re.compile(
     r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
     r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$"

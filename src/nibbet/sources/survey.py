@@ -17,9 +17,9 @@ from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.headers import bare_periods
+from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period
-from nibbet.sources.profile import WEEK
 from nibbet.sources.recognise import Reading, guess_kind, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
