@@ -23,12 +23,14 @@ USUAL_RATE = 5.0
 SAID_EVERY = 50
 
 
-@app.command(short_help="Make the inventory of a site: visit its pages politely.")
+@app.command(short_help="Make the inventory of a site, politely.")
 def crawl(
-    url: Annotated[str, typer.Argument(metavar="URL", help="The home page, as https://tarnbrook.example/.", show_default=False)],
-    folder: Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")] = None,
-    limit: Annotated[int | None, typer.Option(metavar="N", min=1, help="Ask at most so many addresses; another run goes on.")] = None,
-    depth: Annotated[int | None, typer.Option(metavar="N", min=0, help="Follow links at most so far from the home page.")] = None,
+    url: Annotated[str, typer.Argument(metavar="URL", help="The home page, such as https://tarnbrook.example/.", show_default=False)],
+    folder: Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace. Defaults to the current folder.")] = None,
+    limit: Annotated[
+        int | None, typer.Option(metavar="N", min=1, help="Request at most this many addresses; another run continues.")
+    ] = None,
+    depth: Annotated[int | None, typer.Option(metavar="N", min=0, help="Follow links at most this far from the home page.")] = None,
     include: Annotated[
         list[str] | None, typer.Option(metavar="PATTERN", help='Only such paths, as "/guides/*"; can be given again.')
     ] = None,
@@ -37,15 +39,15 @@ def crawl(
         float | None, typer.Option(metavar="N", min=0.01, help="Pages a second.  [default: 5; as fast as it answers on this machine]")
     ] = None,
     stands_for: Annotated[
-        str, typer.Option("--as", metavar="HOME", help="The live site, where URL is a copy of it: the inventory names its addresses.")
+        str, typer.Option("--as", metavar="HOME", help="The live site, if URL is a copy of it: the inventory contains its addresses.")
     ] = "",
-    contact: Annotated[str, typer.Option(metavar="ADDRESS", help="An address or page at which the server's owner reaches you.")] = "",
-    fresh: Annotated[bool, typer.Option("--fresh", help="Ask for every page anew, not only for what has changed.")] = False,
+    contact: Annotated[str, typer.Option(metavar="ADDRESS", help="An address or page where the owner of the server can reach you.")] = "",
+    fresh: Annotated[bool, typer.Option("--fresh", help="Request every page again, not only changed ones.")] = False,
     archive: Annotated[
-        bool, typer.Option("--archive", help="Ask for every page, and keep the answers too, in crawl/pages.warc.gz (ISO 28500).")
+        bool, typer.Option("--archive", help="Request every page, and keep the answers in crawl/pages.warc.gz (ISO 28500).")
     ] = False,
     outside: Annotated[
-        bool, typer.Option("--outside", help="Ask too whether what is linked on other sites still answers, at most once a second of each.")
+        bool, typer.Option("--outside", help="Also check whether links to other sites still work, at most one request a second to each.")
     ] = False,
     quiet: Quiet = False,
     verbose: Verbose = False,

@@ -87,9 +87,9 @@ def query(
         show_query(rows, topics[topics["topic"].isin(rows["topic"])], form.value)
 
 
-@app.command(short_help="Devices, countries, surfaces, channels and sources side by side.")
+@app.command(short_help="Devices, countries, surfaces, channels and sources compared.")
 def split(
-    page: Annotated[str | None, typer.Argument(help="One page, by its address; the site when left out.", show_default=False)] = None,
+    page: Annotated[str | None, typer.Argument(help="One page, by its address. Defaults to the whole site.", show_default=False)] = None,
     by: Annotated[Dimension | None, typer.Option("--by", help="One of them alone.")] = None,
     top: Top = None,
     form: Format = Form.table,
@@ -110,12 +110,10 @@ def split(
 @app.command(short_help="Internal links that are broken, and those that are missing.")
 def links(
     folder: Folder = None,
-    each: Annotated[bool, typer.Option("--broken", help="The broken links alone, one by one.")] = False,
-    outside: Annotated[
-        bool, typer.Option("--outside", help="Links from other sites instead: who links, what is new, lost, or leads nowhere.")
-    ] = False,
+    each: Annotated[bool, typer.Option("--broken", help="Only the broken links, one by one.")] = False,
+    outside: Annotated[bool, typer.Option("--outside", help="Backlinks instead: linking sites, new, lost and failing links.")] = False,
     anchors: Annotated[
-        bool, typer.Option("--anchors", help="What the links to each page say instead, from the site and from others.")
+        bool, typer.Option("--anchors", help="Anchor texts of the links to each page instead, internal and external.")
     ] = False,
     where: Where = None,
     top: Top = None,
@@ -258,11 +256,11 @@ def absent(s: Site, options: ListOptions) -> Callable[[], None]:
     return lambda: show_absent(rows, options.form, options.top or 5)
 
 
-@app.command(short_help="What titles do here, and what to change first.")
+@app.command(short_help="Effects of titles, and what to change first.")
 def titles(
     folder: Folder = None,
     changes: Annotated[
-        bool, typer.Option("--changes", help="What became of pages whose title or description changed between two inventories.")
+        bool, typer.Option("--changes", help="Pages whose title or description changed between two inventories, with the effect.")
     ] = False,
     where: Where = None,
     top: Top = None,
@@ -288,7 +286,7 @@ def titles(
         show_titles(rows, effects, windows, form.value, top or 10)
 
 
-@app.command(short_help="Who is seen in the results, over all and by topic.")
+@app.command(short_help="Visible hosts in the results, overall and by topic.")
 def hosts(
     folder: Folder = None,
     topic: Annotated[str | None, typer.Option("--topic", metavar="TOPIC", help="One topic, by its label.")] = None,
@@ -312,15 +310,13 @@ def compare(
     folder: Folder = None,
     recent: Annotated[
         str | None,
-        typer.Option(metavar="DAYS|FROM..TO", help="The window to look at: so many days up to the last complete one, or two dates."),
+        typer.Option(metavar="DAYS|FROM..TO", help="The window: a number of days up to the last complete one, or two dates."),
     ] = None,
     against: Annotated[
         str | None, typer.Option(metavar="year|before|FROM..TO", help="The window of comparison; the year where the data reach that far.")
     ] = None,
     by: Annotated[Level | None, typer.Option("--by", help="Only this level.")] = None,
-    order: Annotated[
-        Counted, typer.Option("--order", help="What has changed most comes first: by clicks or by impressions.")
-    ] = Counted.clicks,
+    order: Annotated[Counted, typer.Option("--order", help="Order by the change of clicks or of impressions.")] = Counted.clicks,
     form: Format = Form.table,
     where: Where = None,
     top: Top = None,
@@ -408,14 +404,14 @@ def new_pages(
         )
 
 
-@app.command(short_help="Questions of your own over the joined tables.")
+@app.command(short_help="Your own questions over the joined tables.")
 def sql(
     question: Annotated[
         str | None,
-        typer.Argument(metavar="QUESTION", help="A SELECT, or the name of a saved question; lists the saved ones when left out."),
+        typer.Argument(metavar="QUESTION", help="A SELECT, or the name of a saved question. Without it, lists the saved questions."),
     ] = None,
     values: Annotated[list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="The value of $NAME in the question.")] = None,
-    tables: Annotated[bool, typer.Option("--tables", help="List the tables and columns that can be asked for.")] = False,
+    tables: Annotated[bool, typer.Option("--tables", help="List all tables and columns.")] = False,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write to a .csv, .parquet or .xlsx file.")] = None,
     form: Format = Form.table,
     top: Top = None,

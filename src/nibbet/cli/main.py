@@ -110,10 +110,10 @@ def demo(
     folder: Annotated[Path, typer.Argument(help="Where to write the demo workspace.")] = Path("tarnbrook"),
     pages: Annotated[int, typer.Option(min=60, help="About how many pages the invented site has.")] = 400,
     seed: Annotated[int, typer.Option(help="Another seed makes another site.")] = 7,
-    level: Annotated[Hardness, typer.Option(help="How clearly the planted cases show.")] = Hardness.easy,
-    exports: Annotated[Exports, typer.Option(help="In which shape its exports come.")] = Exports.daily,
-    serve: Annotated[bool, typer.Option("--serve", help="Serve the site itself on this machine instead, to be crawled.")] = False,
-    port: Annotated[int, typer.Option(metavar="N", min=0, max=65_535, help="Where it is served; any free port for 0.")] = 8460,
+    level: Annotated[Hardness, typer.Option(help="How clear the planted cases are.")] = Hardness.easy,
+    exports: Annotated[Exports, typer.Option(help="Shape of its exports.")] = Exports.daily,
+    serve: Annotated[bool, typer.Option("--serve", help="Serve the site itself on this machine instead, for a crawl.")] = False,
+    port: Annotated[int, typer.Option(metavar="N", min=0, max=65_535, help="Its port; 0 for any free port.")] = 8460,
     quiet: Quiet = False,
     verbose: Verbose = False,
 ) -> None:
@@ -168,13 +168,13 @@ def _serve(pages: int, seed: int, level: str, port: int) -> None:
         raise NibbetError(f"Port {port} cannot be used ({fault.strerror or fault}). Name another: --port N, or --port 0 for any.") from None
 
 
-@app.command(short_help="Look at the files here and write nibbet.toml.")
+@app.command(short_help="Examine the files and write nibbet.toml.")
 def init(
     folder: Folder = None,
     home: Annotated[
-        str | None, typer.Option(help="The site's home, as https://tarnbrook.example/; found from the files when left out.")
+        str | None, typer.Option(help="Home page of the site, such as https://tarnbrook.example/. Defaults to the one in the files.")
     ] = None,
-    force: Annotated[bool, typer.Option("--force", help="Write over a nibbet.toml that is there.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Overwrite an existing nibbet.toml.")] = False,
     site: SiteFolder = None,
 ) -> None:
     """Examine the files in the workspace and write a commented nibbet.toml."""
@@ -183,11 +183,11 @@ def init(
     write_settings(folder or site or Path(), home, force=force)
 
 
-@app.command(short_help="Read what is new; say what was read and set aside.")
+@app.command(short_help="Read new files; print what was used and set aside.")
 def load(
     folder: Folder = None,
     form: Format = Form.table,
-    fresh: Annotated[bool, typer.Option("--fresh", help="Forget what was kept and read everything again.")] = False,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Clear the cache and read everything again.")] = False,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
@@ -202,7 +202,7 @@ def load(
 @app.command("run", short_help="Read, decide on every page, and write all files.")
 def run_all(
     folder: Folder = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Where the files go; FOLDER/out when left out.")] = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="DIR", help="Folder for the files. Defaults to FOLDER/out.")] = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,
@@ -237,7 +237,7 @@ def decide(
     where: Where = None,
     top: Top = None,
     verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
-    why: Annotated[str | None, typer.Option("--why", metavar="ADDRESS", help="Everything that was looked at for one page.")] = None,
+    why: Annotated[str | None, typer.Option("--why", metavar="ADDRESS", help="All figures that the rules looked at for one page.")] = None,
     protect: Annotated[
         list[str] | None, typer.Option("--protect", metavar="PATTERN", help='Never remove or merge these pages away, as "/legal/*".')
     ] = None,
@@ -270,14 +270,14 @@ def decide(
     )
 
 
-@app.command(short_help="What is answered, what is not, what to write.")
+@app.command(short_help="Topics that are answered or not, and what to write.")
 def topics(
     folder: Folder = None,
     form: Format = Form.table,
     where: Where = None,
     top: Top = None,
     check: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Hold a list of ideas (the first column, or a line each) against the topics.")
+        Path | None, typer.Option(metavar="FILE", help="Compare a list of ideas (the first column, or one per line) with the topics.")
     ] = None,
     between: Annotated[tuple[str, str] | None, typer.Option(metavar="A B", help="Whether two queries need one page or two.")] = None,
     brief: Annotated[str | None, typer.Option(metavar="TOPIC", help="Print the brief of a topic, named by one of its queries.")] = None,
@@ -342,7 +342,9 @@ def topics(
 @app.command(short_help="The report as one HTML file.")
 def report(
     folder: Folder = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Where it goes; FOLDER/out/report.html when left out.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Path of the report. Defaults to FOLDER/out/report.html.")
+    ] = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
     quiet: Quiet = False,

@@ -78,15 +78,15 @@ class Level(StrEnum):
     query = "query"
 
 
-Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace; the current folder when left out.")]
+Folder = Annotated[Path | None, typer.Argument(metavar="[FOLDER]", help="The workspace. Defaults to the current folder.")]
 SiteFolder = Annotated[Path | None, typer.Option("--site", metavar="FOLDER", help="The workspace, as an option.")]
 Format = Annotated[Form, typer.Option("--format", help="How to print tables.")]
 Where = Annotated[
-    str | None, typer.Option("--where", metavar="CONDITION", help='Keep rows that fulfil it, as in "clicks > 100 and position > 10".')
+    str | None, typer.Option("--where", metavar="CONDITION", help='Only rows that meet it, such as "clicks > 100 and position > 10".')
 ]
 Top = Annotated[int | None, typer.Option("--top", metavar="N", min=1, help="Print the first N rows.")]
 AsOf = Annotated[
-    str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, as 2026-10-31; found from the data when left out.")
+    str | None, typer.Option("--as-of", metavar="DATE", help="Last day to count, such as 2026-10-31. Defaults to the last complete day.")
 ]
 Quiet = Annotated[bool, typer.Option("-q", "--quiet", help="No progress.")]
-Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Say every step and how long it took.")]
+Verbose = Annotated[bool, typer.Option("-v", "--verbose", help="Print every step and its duration.")]
