@@ -31,10 +31,8 @@ def crawl(
         int | None, typer.Option(metavar="N", min=1, help="Request at most this many addresses; another run continues.")
     ] = None,
     depth: Annotated[int | None, typer.Option(metavar="N", min=0, help="Follow links at most this far from the home page.")] = None,
-    include: Annotated[
-        list[str] | None, typer.Option(metavar="PATTERN", help='Only such paths, as "/guides/*"; can be given again.')
-    ] = None,
-    exclude: Annotated[list[str] | None, typer.Option(metavar="PATTERN", help='No such paths, as "*/print"; can be given again.')] = None,
+    include: Annotated[list[str] | None, typer.Option(metavar="PATTERN", help='Only these paths, such as "/guides/*". Repeatable.')] = None,
+    exclude: Annotated[list[str] | None, typer.Option(metavar="PATTERN", help='Not these paths, such as "*/print". Repeatable.')] = None,
     rate: Annotated[
         float | None, typer.Option(metavar="N", min=0.01, help="Pages a second.  [default: 5; as fast as it answers on this machine]")
     ] = None,

@@ -58,7 +58,7 @@ def query(
     like: Annotated[
         list[str] | None,
         typer.Option(
-            "--like", metavar="WORDS", help='All queries with these words, or with an expression of RE2: "re:^how ". Repeat it for more.'
+            "--like", metavar="WORDS", help='All queries with these words, or with an RE2 expression such as "re:^how ". Repeatable.'
         ),
     ] = None,
     form: Format = Form.table,
@@ -107,7 +107,7 @@ def split(
     show_splits(rows if by is None else rows[rows["dimension"] == by.value], windows, form.value, top or 12)
 
 
-@app.command(short_help="Internal links that are broken, and those that are missing.")
+@app.command(short_help="Broken and missing internal links.")
 def links(
     folder: Folder = None,
     each: Annotated[bool, typer.Option("--broken", help="Only the broken links, one by one.")] = False,
@@ -200,7 +200,7 @@ def listing(short_help: str) -> Callable[[Listing], Listing]:
     return registered
 
 
-@listing("How visitors stay and what they do, beside pages alike.")
+@listing("Engagement and events, compared with similar pages.")
 def engagement(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print pages with high and low engagement by channel, and events that stand out, compared with similar pages."""
     from nibbet.render.lists import show_engagement
@@ -209,7 +209,7 @@ def engagement(s: Site, options: ListOptions) -> Callable[[], None]:
     return lambda: show_engagement(stays, events, options.form, options.top or 5)
 
 
-@listing("Countries and languages: who asks, who buys, what to translate.")
+@listing("Countries and languages: demand, sales, what to translate.")
 def markets(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print countries and languages of queries, how visitors from there buy, and the value of pages in that language."""
     from nibbet.render.lists import show_markets
@@ -218,7 +218,7 @@ def markets(s: Site, options: ListOptions) -> Callable[[], None]:
     return lambda: show_markets(rows, windows, options.form, options.top or 20)
 
 
-@listing("What visitors like, and what to write beside it.")
+@listing("Popular pages, what they share, and related ideas.")
 def popular(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print the pages with most views, longest visits and highest earnings, what they have in common, and related topics without an answer."""
     from nibbet.render.lists import show_popular
@@ -227,7 +227,7 @@ def popular(s: Site, options: ListOptions) -> Callable[[], None]:
     return lambda: show_popular(rows, common, ideas, windows, options.form, options.top or 5)
 
 
-@listing("How fast pages are for visitors, and what slowness costs.")
+@listing("Speed of pages for visitors, and the cost of slowness.")
 def speed(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print how fast pages are at the 75th percentile of visits, poor ones with most clicks first, and whether they engage and convert
     less.
@@ -238,7 +238,7 @@ def speed(s: Site, options: ListOptions) -> Callable[[], None]:
     return lambda: show_speed(rows, cost, options.form, options.top or 10)
 
 
-@listing("When to be ready, and what lives, fades and is over.")
+@listing("Coming seasons, and what is evergreen, fading or over.")
 def calendar(s: Site, options: ListOptions) -> Callable[[], None]:
     """Print coming seasons and when to be ready for them, and which pages and topics are evergreen, fading, growing or over."""
     from nibbet.render.lists import show_calendar

@@ -239,7 +239,7 @@ def decide(
     verdict: Annotated[Verdict | None, typer.Option(help="Only this verdict.")] = None,
     why: Annotated[str | None, typer.Option("--why", metavar="ADDRESS", help="All figures that the rules looked at for one page.")] = None,
     protect: Annotated[
-        list[str] | None, typer.Option("--protect", metavar="PATTERN", help='Never remove or merge these pages away, as "/legal/*".')
+        list[str] | None, typer.Option("--protect", metavar="PATTERN", help='Never remove or merge these pages away, such as "/legal/*".')
     ] = None,
     as_of: AsOf = None,
     site: SiteFolder = None,
