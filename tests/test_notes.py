@@ -71,7 +71,7 @@ def test_days_counted_in_another_time_zone(lag: int) -> None:
     table["impressions"] = table["clicks"] * 10
     moved = landings(table)
     moved["date"] += pd.Timedelta(days=lag)
-    assert f"moved by {-lag:+d} day" in notes(search=table, landings=moved)["time_zone"]
+    assert f"shifted by {-lag:+d} day" in notes(search=table, landings=moved)["time_zone"]
 
 
 def test_windows_that_do_not_meet() -> None:
@@ -95,7 +95,7 @@ def test_missing_days_and_pages_the_crawl_lacks() -> None:
     table = search()
     gap = table[(table["date"] < "2026-07-01") | (table["date"] > "2026-07-10")]
     said = notes(search=gap, crawl=pd.DataFrame({"page": ["/a/", "/c/"], "status": 200, "title": "T"}))
-    assert said["gaps"].startswith("10 days without any search row, the first 2026-07-01")
+    assert said["gaps"].startswith("10 days have no search rows, the first 2026-07-01")
     assert said["not_in_crawl"].startswith("1 pages with clicks are missing from the crawl, the largest /b/")
 
 
@@ -135,6 +135,6 @@ def test_files_for_robots_that_say_what_cannot_be(tmp_path: Path) -> None:
     assert told["true"]["robots_lines"].startswith(
         'robots.txt has 2 lines that are no rules and do nothing (RFC 9309), first "Noindex: /4/"'
     )
-    assert '"/3/" to all robots: it is open' in told["true"]["robots_contradict"]
+    assert '"/3/" to all robots: it is allowed' in told["true"]["robots_contradict"]
     assert "30 of 30 entries the same day of change, 2026-11-01" in told["one"]["sitemap_days"]
     assert "sitemap_days" not in told["true"]

@@ -483,7 +483,7 @@ def test_queries_alone_give_topics_openings_and_the_map(tmp_path: Path, capsys: 
     (folder / "q.csv").write_text("# Start date: 2026-08-03\n# End date: 2026-10-31\n" + table.to_csv(index=False))
     assert main(["init", str(folder), "--home", HOME]) == 0
     assert main(["run", str(folder), "-q"]) == 0
-    assert "none, for no row names a page" in capsys.readouterr().out
+    assert "none, because no row names a page" in capsys.readouterr().out
     queries = pd.read_csv(folder / "out" / "queries.csv")
     assert queries["clicks"].sum() == clicks(RECENT)
     assert queries["page"].isna().all()
@@ -587,7 +587,7 @@ def test_queries_of_long_ago_leave_pages_to_be_judged_by_their_rows(tmp_path: Pa
         assert ledger["pull"].between(0.5, 2).all(), "each as if one query made it"
         assert ledger["queries"].isna().all() or (ledger["queries"] == 0).all()
         assert ledger.loc["https://oak.example/near", "cause"] == "climb"
-        assert any("those of queries are older" in note["text"] for note in site.account["notes"])
+        assert any("because query rows are older" in note["text"] for note in site.account["notes"])
         assert (site.compare(by="page")["pull"].abs() < 50).all()
 
 

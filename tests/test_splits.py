@@ -127,7 +127,7 @@ def test_sources_of_visits_are_told_and_the_new_one_is_real(ran: Path, capsys: p
     assert changes[changes["real"]].index.tolist() == ["outdoor-news.example"], "the one that began to send visits"
     pd.testing.assert_frame_equal(dossier, one.drop(columns="page"))
     assert main(["page", best, "--site", str(ran), "-q"]) == 0
-    assert f"Visits ({dossier['sessions'].sum():,.0f}), by where they come from" in capsys.readouterr().out
+    assert f"Visits ({dossier['sessions'].sum():,.0f}), by source" in capsys.readouterr().out
     assert main(["split", "--site", str(ran), "-q", "--by", "source", "--top", "2"]) == 0
     assert "and 8 more" in capsys.readouterr().out
 

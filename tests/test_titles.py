@@ -124,7 +124,7 @@ def test_advice_takes_the_proven_trait_first_and_promises_nothing_else() -> None
     assert advice["gain"].dropna().is_monotonic_decreasing
     both = has.index[has["title doubled"] & has["title cut off"]][0]
     assert advice.loc[both, "traits"] == "title doubled; title cut off"
-    assert "does not prove" in advice.loc[~advice["proven"], "because"].iloc[0]
+    assert "not proven on this site" in advice.loc[~advice["proven"], "because"].iloc[0]
 
 
 def test_two_traits_on_the_same_pages_are_not_told_apart() -> None:
