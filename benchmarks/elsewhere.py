@@ -413,18 +413,19 @@ def live(site: Site) -> tuple[pd.DataFrame, pd.DataFrame, Plan]:
     kind_of = case[of_page]
     sells = np.select([kind_of == "untitled", kind_of == "dull_title"], [1 / 0.45, 1 / 0.68], 1.0)[:, None]
     better = wanted * visible(afloat) * often_shown * np.minimum(rated(afloat) * np.where(own[:, None], sells, 1.0), 0.9)
-    usual = np.exp(np.linspace(np.log(1.6), np.log(7.5), 9))  # where pages of this site stand
     middle = pairs.groupby(["page", "role"])["rank"].transform("median")
     swing = (pairs["rank"] / middle).to_numpy()[:, None]
     chosen = np.where(own, pairs["eager"].to_numpy(), 1.0)[:, None]
     boxed = np.where(site.intents["boxed"].to_numpy()[of_query], 0.3, 1.0)[:, None]
     held = np.where(own, pairs["rank"].to_numpy(), np.inf)[:, None]  # who climbs falls nowhere
-    places = np.minimum(usual[None, :] * swing, held)
-    clicks_each = (visible(places) * np.minimum(site.kind.first * places**-site.kind.steep, 0.6) * chosen * boxed).mean(axis=1)
+    # where a mended page comes to stand is drawn from where pages of this site stand
+    reached = np.exp(rng.spawn(1)[0].uniform(np.log(1.6), np.log(7.5), len(pages)))[of_page][:, None]
+    places = np.minimum(reached * swing, held)
+    clicks_each = visible(places) * np.minimum(site.kind.first * places**-site.kind.steep, 0.6) * chosen * boxed
     stray = (pairs["role"] == "stray").to_numpy()
-    better[stray] = (wanted * clicks_each[:, None])[stray]
+    better[stray] = (wanted * clicks_each)[stray]
     climbed = meant.copy()
-    np.add.at(climbed, of_page[own], (wanted * (clicks_each[:, None] - visible(planned) * often_shown * rated(planned)))[own])
+    np.add.at(climbed, of_page[own], (wanted * (clicks_each - visible(planned) * often_shown * rated(planned)))[own])
     np.add.at(mended, of_page, better)
     at, when = np.nonzero(looks)
     address, moved = of_page[at].copy(), pages["old"].to_numpy(float)
