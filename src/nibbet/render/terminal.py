@@ -260,11 +260,12 @@ def summary(site: Results, folder: str, seconds: float) -> None:
     )
     plain = []
     for kind, rows in totals.groupby("kind", sort=False):
-        gone = rows.loc[rows["fate"] != "used", "rows"].sum()
-        if kind in ("search", "landings") or gone >= WORTH_A_LINE * rows["rows"].sum():
+        total = rows["rows"].sum()
+        used = rows.loc[rows["fate"] == "used", "rows"].sum()
+        if kind in ("search", "landings") or total - used >= WORTH_A_LINE * total:
             out.print(Text(_read_line(str(kind), rows)))
         else:
-            plain.append(f"{kind} {rows['rows'].sum():,}")
+            plain.append(f"{kind} {used:,}" + (f" of {total:,}" if used < total else ""))
     if plain:
         out.print(Text(f"  {', '.join(plain)} rows used"))
     for note in sorted(account["notes"], key=lambda note: note["code"] in MINOR)[:5]:
@@ -287,7 +288,7 @@ def summary(site: Results, folder: str, seconds: float) -> None:
         served = topics["served"].value_counts()
         text = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
         more = (
-            f"; {len(proposed)} to write, extend, translate or restore (+{proposed['gain'].sum():,.0f} clicks a month, those of expand among them)"
+            f"; {len(proposed)} to write, extend, translate or restore (+{proposed['gain'].sum():,.0f} clicks a month by their queries, in part those of expand)"
             if len(proposed)
             else ""
         )
