@@ -26,7 +26,7 @@ from nibbet.core.join.grain import Layer, choose_days, covered_days, step_of
 from nibbet.core.ledger import _with_inventory
 from nibbet.core.likeness import answers_of_each, both_answer, leads, one_search, own_question, shared_queries, title_likeness
 from nibbet.core.missing import missing_evidence
-from nibbet.core.openings import best_like, by_gain, climbs_of_pages, find_openings
+from nibbet.core.openings import by_gain, climbs_of_pages, find_openings
 from nibbet.core.querymap import add_answer, add_roles, page_words
 from nibbet.core.redirects import COVERS, covering_page, page_of_same_name, straighten
 from nibbet.core.robots import closing_rules, disallowed
@@ -293,13 +293,22 @@ def curve() -> object:
 CURVE = curve()
 
 
-def test_the_place_held_is_the_best_for_queries_of_the_rarest_words() -> None:
-    held = [(1, "canoe elver", 6.0), (1, "elver levels", 4.5), (2, "canoe wye", 2.0), (3, "canoe lune", 7.0), (3, "lune gauge", 9.0)]
-    wanted = [(1, "canoe elver map"), (2, "canoe wye map"), (2, "elver levels"), (3, "lune"), (4, "canoe wye")]
-    place = best_like(
-        pd.DataFrame(held, columns=["page", "query", "position"]), pd.DataFrame(wanted, columns=["page", "query"]), Lexicon("english")
+def test_all_queries_of_a_page_rise_by_one_factor() -> None:
+    pairs = pd.DataFrame(
+        {"page": [0, 0, 1, 2, 2], "query": list("abcde"), "position": [8.0, 16.0, 8.0, 2.0, 8.0], "role": "owner", "answer": 0.9}
     )
-    assert place.fillna(0).tolist() == [4.5, 2.0, 0, 7.0, 0], "none where the page holds no query with the word"
+    pairs = pairs.assign(impressions=[9000, 1000, 9000, 9000, 1000], brand=False, expected_clicks=0.0)
+    now, half, good = (CURVE.rate(place) for place in (pairs["position"].to_numpy(), np.array([4.0, 8.0]), np.array([4.4])))  # type: ignore[attr-defined]
+    pairs = pairs.assign(clicks=np.rint(pairs["impressions"] * now).astype(int))
+    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing(place=4.4, spread=0.01))  # type: ignore[arg-type]
+    gain = found[found["kind"] == "climb"].set_index("query")["gain"].reindex(list("abcde")).fillna(0) * 90 / 30.4
+    seen = ASSUMPTION.share(pairs["position"].to_numpy())
+    assert gain["a"] == pytest.approx(9000 * (half[0] / seen[0] - now[0]), rel=0.05), "its page comes from 8.8 to 4.4: half its position"
+    assert gain["b"] == pytest.approx(1000 * (half[1] / seen[1] - now[1]), rel=0.05), "and so do its other queries"
+    assert gain["c"] == pytest.approx(9000 * (good[0] / seen[2] - now[2]), rel=0.05), "a page of one query comes where good pages are"
+    assert gain["e"] == pytest.approx(1000 * (1 / seen[4] - 1) * now[4], abs=3), (
+        "its page is good already, and this query is harder to win than its others"
+    )
 
 
 def test_openings_are_sized_by_the_curve_and_ordered() -> None:
@@ -713,7 +722,7 @@ def test_categories_and_texts_of_queries_mean_the_same() -> None:
         mapped = add_answer(pairs.astype({"query": kind}), pages, brand=[], language="english", lexicon=lexicon)
         mapped = add_roles(mapped, pages["page"], Thresholds())
         topics = group_pairs(mapped, 12, None, None, brand=[], aside=[], most=99, language="english", lexicon=lexicon)
-        opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing(), lexicon=lexicon))
+        opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing()))
         found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics.topic)), opened))
     for one, other in zip(*found, strict=True):
         pd.testing.assert_frame_equal(one, other, check_dtype=False, rtol=1e-9)

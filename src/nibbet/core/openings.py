@@ -5,10 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import sparse
 
 from nibbet.core.curve import Curve
-from nibbet.core.entries import strongest
 from nibbet.core.pull import pull_interval, shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
@@ -16,7 +14,6 @@ from nibbet.core.sunk import MAD
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import Lexicon, rarity
 
 Floats = NDArray[np.float64]
 
@@ -30,19 +27,17 @@ SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
 
-def find_openings(
-    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing, lexicon: Lexicon | None = None
-) -> pd.DataFrame:
+def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
-        standing: the positions of the good pages of this site, the target of climbs and strays; lexicon: of the language of the site.
+        standing: the positions of the good pages of this site, the target of climbs and strays.
     Returns:
         COLUMNS and, where the pairs have them, MORE, in the order of the pairs and with their index (see `by_gain`): gain is extra clicks a
-        month, its low and high an 80% interval. climb: an answered query just below the positions that get clicks, raised at most to
-        the best position that the page holds for similar queries; snippet: good position but low CTR, raised to the
-        usual CTR; stray: a query that no page answers, with the gain of a page that does.
+        month, its low and high an 80% interval. climb: an answered query just below the positions that get clicks, gained when its
+        page reaches the position of good pages and all its queries rise by the same factor; snippet: good position but low CTR, raised to
+        the usual CTR; stray: a query that no page answers, with the gain of a page that does.
     """
     texts = [name for name in ("query", "topic") if name in pairs]
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
@@ -53,11 +48,10 @@ def find_openings(
     climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"])
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
-    holds = rows_at(pairs, answered & (pairs["clicks"] >= HELD_CLICKS), ["page", "query", "position"])
-    reachable = best_like(holds, climbs, lexicon or Lexicon()).fillna(np.inf).clip(upper=climbs["position"])
+    page_place = _page_places(rows_at(pairs, answered, ["page", "position", "impressions"]), climbs)
     parts: list[pd.DataFrame] = [
         _no_better_than_before(
-            _among_good(climbs[measured], "climb", reachable, curve, sight, days, standing, beside_alike(climbs)),
+            _among_good(climbs[measured], "climb", page_place, curve, sight, days, standing, beside_alike(climbs)),
             _sunk(pairs, answered),
             curve,
             sight,
@@ -108,34 +102,18 @@ def climbs_of_pages(openings: pd.DataFrame) -> pd.DataFrame:
 
 #: columns of climbs that are summed
 SUMMED = ("gain", "gain_low", "gain_high", "reach", "reach_low")
-#: clicks from which a position counts as held
-HELD_CLICKS = 5
 
 
-def best_like(holding: pd.DataFrame, wanted: pd.DataFrame, lexicon: Lexicon) -> pd.Series:
-    """The best position that a page holds for queries similar to each of `wanted`, those that share its rarest word; null where it holds
-    none.
+def _page_places(answered: pd.DataFrame, rows: pd.DataFrame) -> pd.Series:
+    """The mean position of the page of each row over all that it answers, weighted by impressions; that of the row itself where no page is
+    known.
 
     Args:
-        holding, wanted: page, query; holding also position.
+        answered: page, position, impressions; rows: some of them.
     """
-    if holding.empty or wanted.empty:
-        return pd.Series(np.nan, index=wanted.index)
-    own, other = lexicon.same_width(*map(lexicon.of_rows, (holding, wanted)))
-    pages = pd.Index(pd.unique(pd.concat([holding["page"], wanted["page"]])))
-    home, wanted_page = pages.get_indexer(holding["page"]), pages.get_indexer(wanted["page"])
-    weight = rarity(sparse.csr_matrix((np.ones(len(holding)), (home, np.arange(len(holding)))), shape=(len(pages), len(holding))) @ own)
-    own = own.tocoo()
-    cell, stands = home[own.row] * own.shape[1] + own.col, holding["position"].to_numpy(float)[own.row]
-    order = np.lexsort([stands, cell])
-    first = order[np.flatnonzero(np.diff(cell[order], prepend=-1))]  # the best position of each word of a page
-    cells, best = np.append(cell[first], np.iinfo(np.int64).max), np.append(stands[first], np.nan)
-    other.data = weight[other.indices]
-    telling = strongest(other)
-    sought = np.where(telling >= 0, wanted_page * own.shape[1] + telling, -1)
-    at = np.searchsorted(cells, sought)
-    place = np.where(cells[at] == sought, best[at], np.nan)
-    return pd.Series(place, index=wanted.index)
+    weight = answered["impressions"].astype(float)
+    sums = (answered["position"] * weight).groupby(answered["page"]).sum() / weight.groupby(answered["page"]).sum()
+    return rows["page"].map(sums).where(rows["page"] >= 0, rows["position"])
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:
@@ -166,16 +144,19 @@ def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int,
 def _among_good(
     rows: pd.DataFrame,
     kind: str,
-    reachable: pd.Series,
+    page_place: pd.Series,
     curve: Curve,
     sight: Sight,
     days: int,
     standing: Standing,
     pull: Floats | float = 1.0,
 ) -> pd.DataFrame:
-    """Rows with their gain at the positions of the good pages of the site, no worse than `reachable`, with `pull` times the usual CTR."""
-    demand = (rows["impressions"] * pull / sight.share(rows["position"].to_numpy(float))).to_numpy(float)
-    return rows.assign(kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), reachable.to_numpy(float), curve, days))
+    """Rows with their gain once their pages, now at `page_place`, have the position of good pages, with `pull` times the usual CTR."""
+    position, place = rows["position"].to_numpy(float), page_place.to_numpy(float)
+    demand = (rows["impressions"] * pull / sight.share(position)).to_numpy(float)
+    return rows.assign(
+        kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), place, curve, days, position_ratio=position / place)
+    )
 
 
 def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:

@@ -63,14 +63,12 @@ class Standing:
         return self.place * at**0 if self.share_of_held is None else np.sqrt(self.place * np.maximum(at * self.share_of_held, 1.0))
 
     def places(self, at: Floats, worse: float) -> Floats:
-        """The position that a page at `at` reaches once mended: the quantile `worse` of the positions of good pages that are no worse than
-        `at`.
+        """The position of a page at `at` once mended: the quantile `worse` of the positions of good pages, or `at` where that is better,
+        because a mended page falls nowhere.
         """
         at = np.maximum(at, 1.0)
         centre = self._centre(at)
-        top = special.ndtr(np.log(at / centre) / self.spread)
-        there = special.ndtri(np.clip(worse * top, 1e-9, 1 - 1e-9))
-        placed: Floats = np.clip(centre * np.exp(self.spread * there), 1.0, at)
+        placed: Floats = np.clip(centre * np.exp(self.spread * special.ndtri(worse)), 1.0, at)
         return placed
 
     def rate(self, places: Floats, curve: Curve) -> Floats:
@@ -78,21 +76,26 @@ class Standing:
         rate: Floats = curve.rate(places) * self.pull * (places / self.place) ** self.tilt
         return rate
 
-    def gains(self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int) -> dict[str, Floats]:
-        """Extra clicks a month of rows that reach the positions of good pages: gain (mean), gain_low and gain_high (80%).
+    def gains(
+        self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int, *, position_ratio: Floats | float = 1.0
+    ) -> dict[str, Floats]:
+        """Extra clicks a month of rows whose pages reach the positions of good pages: gain (mean), gain_low and gain_high (80%).
 
         Args:
-            demand: impressions in `days` days on the first page; clicks: present clicks; place_held: position than which they will not be
-                worse.
+            demand: impressions in `days` days on the first page; clicks: present clicks; place_held: position of the page of each row, than
+                which it will not be worse; position_ratio: position of the row / that of its page, kept when the page climbs.
         """
-
-        rate = {worse: self.rate(self.places(np.exp(GRID), worse), curve) for worse in (0.9, 0.1, *MIDDLE)}
-        at = np.log(np.clip(place_held, 1.0, LAST_PLACE))
-        mean, low_rate, high_rate = (np.interp(at, GRID, one) for one in (np.mean([rate[w] for w in MIDDLE], axis=0), rate[0.9], rate[0.1]))
-        middle = demand * mean
+        at, middle, ends = np.log(np.clip(place_held, 1.0, LAST_PLACE)), np.zeros(len(demand)), []
+        for worse in (*MIDDLE, 0.9, 0.1):
+            place = np.exp(np.interp(at, GRID, np.log(self.places(np.exp(GRID), worse)))) * position_ratio
+            rate = self.rate(np.maximum(place, 1.0), curve)
+            if worse in MIDDLE:
+                middle += demand * rate / len(MIDDLE)
+            else:
+                ends.append(demand * rate)
         noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle
-        low = middle - np.hypot(middle - demand * low_rate, noise)
-        high = middle + np.hypot(demand * high_rate - middle, noise)
+        low = middle - np.hypot(middle - ends[0], noise)
+        high = middle + np.hypot(ends[1] - middle, noise)
         month = MONTH_DAYS / days
         return {
             name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))

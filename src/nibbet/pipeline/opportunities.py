@@ -48,7 +48,6 @@ class Opportunities:
             self.sums.windows.recent.days,
             t,
             standing=self.measures.standing,
-            lexicon=self.query_map.page_words[0],
         )
 
     @property
@@ -80,7 +79,6 @@ class Opportunities:
             days,
             t,
             standing=self.measures.standing,
-            lexicon=self.query_map.page_words[0],
         )
 
     @once
