@@ -54,10 +54,12 @@ def test_nothing_is_promised_twice(site: nibbet.Site) -> None:
     alone = groups[groups["survivor"].astype(bool)].set_index("page")["survivor_rest"]
     decays = verdicts.loc[(verdicts["cause"] == "decay") & ~verdicts.index.isin(refreshed.index), "gain"]
     assert (refreshed["gain"] <= decays.max() * alone.reindex(refreshed.index) + 1e-6).all()
-    strays = openings[openings["kind"] == "stray"].groupby("query")["gain"].max()
-    topics = site.topics()
+    pages, topics = site.pages().set_index("page"), site.topics()
+    strays = openings[openings["kind"] == "stray"].assign(whole=lambda rows: rows["gain"] / (1 - rows["page"].map(pages["withheld_share"])))
     unseen = topics.loc[topics["impressions"] == 0, "gain"].fillna(0).sum()
-    assert topics["gain"].sum() - unseen <= strays.sum() + 1e-6
+    assert topics["gain"].sum() - unseen <= strays.groupby("query")["whole"].max().sum() + 1e-6
+    expand = verdicts[verdicts["verdict"] == "expand"]
+    assert expand["gain"].sum() <= topics.loc[topics["page"].isin(expand.index), "gain"].sum() + 1e-6, "a verdict is part of its topics"
 
 
 def test_where_good_pages_stand_is_learnt_from_them() -> None:

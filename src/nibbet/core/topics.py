@@ -263,8 +263,7 @@ def topic_table(
 
     Args:
         pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
-        strays: page, query, topic, gain, gain_low, gain_high of openings that no page answers; for each query the one with the largest gain
-            counts.
+        strays: topic, gain, gain_low, gain_high: one row per query that no page answers.
         wanted: query, topic, demand: searches a month where known, also of queries for which the site does not appear; language.
         paths: the path of each page, for the sentences.
         languages: ISO code of the language of each page, where a crawl has it: a page is not translated into its own language.
@@ -312,8 +311,7 @@ def topic_table(
         "impressions"
     ].sum()
     close = near.reindex(pd.MultiIndex.from_arrays([table.index, table["page"]])).to_numpy()
-    open_ones = strays[strays["topic"].notna()].sort_values(["query", "gain"], ascending=[True, False]).drop_duplicates("query")
-    gains = open_ones.groupby("topic")[["gain", "gain_low", "gain_high"]].sum().reindex(table.index)
+    gains = strays.groupby("topic")[["gain", "gain_low", "gain_high"]].sum().reindex(table.index)
     open_ = table["served"] != "covered"
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)

@@ -182,7 +182,7 @@ def expand(facts: Facts) -> Finding:
     pages, t, w = facts.pages, facts.limits, facts.windows
     topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
-    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index).mul(with_withheld(facts.pages["withheld_share"]), axis=0)
+    sums = topics.groupby("page")[GAINS].sum().reindex(pages.index)
     at = best.reindex(pages.index)
     checks = [
         Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),

@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 import pandas as pd
 
+from nibbet.core.findings import GAINS
 from nibbet.core.members import queries_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
 from nibbet.core.openings import by_gain, find_openings, within_reach
 from nibbet.core.pull import weighted_position
+from nibbet.core.standing import with_withheld
 from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_languages
 from nibbet.core.words import numbered
@@ -83,27 +85,20 @@ class Opportunities:
 
     @once
     def strays(self) -> pd.DataFrame:
-        """The openings of queries that no page answers, categories as texts."""
+        """One row per query that no page answers, with the page shown most for it, so that no search is promised twice; gains include
+        withheld queries like it. Categories are texts.
+        """
         rows = self.rows[self.rows["kind"] == "stray"]
-        return rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
+        rows = rows.assign(query=spelt(rows["query"]), topic=spelt(rows["topic"]))
+        rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
+        whole = with_withheld(rows["page"].map(self.measures.ledger["withheld_share"]))
+        return rows.assign(**{name: rows[name] * whole for name in GAINS})
 
     @once
     def stray_topics(self) -> pd.DataFrame:
         """One row per page and topic of its strays: queries, sums, gains, position, language."""
-        rows = self.rows[self.rows["kind"] == "stray"]
-        # of several pages with the same stray, the one with most impressions is proposed, so that no search is promised twice
-        rows = rows.sort_values(["query", "impressions", "page"], ascending=[True, False, True]).drop_duplicates("query")
-        table = rows.groupby(["page", "topic"], as_index=False, observed=True).agg(
-            queries=("query", "size"),
-            impressions=("impressions", "sum"),
-            clicks=("clicks", "sum"),
-            position_sum=("position_sum", "sum"),
-            placed=("placed", "sum"),
-            gain=("gain", "sum"),
-            gain_low=("gain_low", "sum"),
-            gain_high=("gain_high", "sum"),
-        )
-        table["topic"] = spelt(table["topic"])
+        sums = {name: (name, "sum") for name in ("impressions", "clicks", "position_sum", "placed", *GAINS)}
+        table = self.strays.groupby(["page", "topic"], as_index=False).agg(queries=("query", "size"), **sums)
         table["language"] = table["topic"].map(topic_languages(self.query_map.grouping.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 

@@ -288,7 +288,7 @@ def summary(site: Results, folder: str, seconds: float) -> None:
         served = topics["served"].value_counts()
         text = ", ".join(f"{served[name]} {name}" for name in ("covered", "partly", "uncovered", "unknown") if name in served)
         more = (
-            f"; {len(proposed)} to write, extend, translate or restore (+{proposed['gain'].sum():,.0f} clicks a month by their queries, in part those of expand)"
+            f"; {len(proposed)} to write, extend, translate or restore (+{proposed['gain'].sum():,.0f} clicks a month, in part those of expand)"
             if len(proposed)
             else ""
         )
