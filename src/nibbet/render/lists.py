@@ -427,6 +427,8 @@ def show_titles(advice: pd.DataFrame, effects: pd.DataFrame, windows: Windows, s
     out.print(
         Text(f"Change first ({len(advice):,} pages with a fault; for {proven:,} of them the cost is proven on this site)", style="bold")
     )
+    if proven:
+        out.print(Text("Gains are what the proven traits cost on average; the verdict of a page counts its whole deficit.", style="dim"))
     for row in records(advice.head(top)):
         gain = f"  +{row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f})" if row["proven"] else ""
         pull = "" if pd.isna(row["pull"]) else f"  pull {row['pull']:.2f} at position {row['position']:.1f}"
