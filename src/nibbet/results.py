@@ -175,8 +175,8 @@ class Results(KeptTables):
             texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in result]
             return pd.DataFrame({"topic": result.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
 
-        own = f"{write.__module__}.{write.__qualname__}"
-        return self._kept(f"briefs-{most}-{own}", make) if own.startswith("nibbet.") else make(self._pipeline)
+        writer = f"{write.__module__}.{write.__qualname__}"
+        return self._kept(f"briefs-{most}-{writer}", make) if writer.startswith("nibbet.") else make(self._pipeline)
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""

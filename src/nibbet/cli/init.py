@@ -159,18 +159,20 @@ def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -
 
 def _more_hosts(survey: Survey, home: str) -> list[str]:
     """Lines for former hosts, by redirects, and for hosts of the same site with the same or with other pages."""
-    own = (urlsplit(home).hostname or "").removeprefix("www.")
+    home_host = (urlsplit(home).hostname or "").removeprefix("www.")
     counts: Counter[str] = Counter()
     paths: dict[str, set[str]] = {}
     for host, count in survey.hosts.items():
         bare = host.removeprefix("www.")
         counts[bare] += count
         paths[bare] = paths.get(bare, set()) | survey.paths[host]
-    old = sorted(host for host, to in survey.moved.items() if host != own and to[own] >= MOVED_SHARE * to.total())
+    old = sorted(host for host, to in survey.moved.items() if host != home_host and to[home_host] >= MOVED_SHARE * to.total())
     below = sorted(
-        host for host, count in counts.items() if host.endswith(f".{own}") and host not in old and count >= HOST_SHARE * counts.total()
+        host
+        for host, count in counts.items()
+        if host.endswith(f".{home_host}") and host not in old and count >= HOST_SHARE * counts.total()
     )
-    same = [host for host in below if len(paths[host] & paths.get(own, set())) > SAME_PATHS * len(paths[host])]
+    same = [host for host in below if len(paths[host] & paths.get(home_host, set())) > SAME_PATHS * len(paths[host])]
     more = [host for host in below if host not in same]
     named = (("hosts", same, "the same pages"), ("more_hosts", more, "pages of their own"), ("old_hosts", old, "they redirect to the home"))
     return [f"{name} = [{', '.join(map(_quoted, those))}]   # {why}" for name, those, why in named if those]

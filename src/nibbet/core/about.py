@@ -62,9 +62,9 @@ def _shares(items: Sequence[str], has: sparse.csr_matrix, lexicon: Lexicon) -> t
     """For each topic the largest share of the distinctive words of any item that it has, and that item; the last of none."""
     if not items:
         return np.zeros(has.shape[0]), np.zeros(has.shape[0], dtype=np.int64)
-    wide, own = lexicon.same_width(has, lexicon.matrix(pd.Series(list(items))))
+    wide, item_words = lexicon.same_width(has, lexicon.matrix(pd.Series(list(items))))
     weight = rarity(wide)
-    weighted = own.multiply(weight[None, :]).tocsr()
+    weighted = item_words.multiply(weight[None, :]).tocsr()
     sums = np.maximum(np.asarray(weighted.sum(axis=1)).ravel(), 1e-9)
     share = (wide @ weighted.T).toarray() / sums[None, :]
     return share.max(axis=1), share.argmax(axis=1)

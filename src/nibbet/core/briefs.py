@@ -99,10 +99,12 @@ def make_brief(
         topic: a row of the topic table, pages by address. placed: query, topic, impressions, demand, position.
         snapshots: query, kind (result, question), title, url; or None. about: the content of [about], from `core.about.business`.
     """
-    own = placed[placed["topic"] == topic["topic"]]
-    queries = own.assign(volume=own["demand"].fillna(own["impressions"])).sort_values(["volume", "query"], ascending=[False, True])
+    of_topic = placed[placed["topic"] == topic["topic"]]
+    queries = of_topic.assign(volume=of_topic["demand"].fillna(of_topic["impressions"])).sort_values(
+        ["volume", "query"], ascending=[False, True]
+    )
     rows = pd.DataFrame({"query": [], "kind": [], "title": [], "url": []}, dtype="str") if snapshots is None else snapshots
-    shown = rows[rows["query"].isin(own["query"]) & rows["title"].notna()]
+    shown = rows[rows["query"].isin(of_topic["query"]) & rows["title"].notna()]
     count = int(shown["query"].nunique())
     existing = neighbours.texts.loc[topic["page"]] if topic["page"] in neighbours.texts.index else None
     questions, titles = (_counted(shown[shown["kind"] == kind], count) for kind in ("question", "result"))
@@ -110,10 +112,10 @@ def make_brief(
         topic,
         queries.head(QUERIES_TOLD)[["query", "volume", "impressions", "position"]],
         questions.rename(columns={"title": "question"}).head(TITLES_TOLD),
-        _beyond(titles["title"], titles["shown"], own["query"], neighbours.language),
+        _beyond(titles["title"], titles["shown"], of_topic["query"], neighbours.language),
         titles.head(TITLES_TOLD),
         _kinds(shown[shown["kind"] == "result"]),
-        *neighbours.related(topic, own["query"]),
+        *neighbours.related(topic, of_topic["query"]),
         count,
         existing,
         _missing(queries, existing, neighbours.language),

@@ -49,10 +49,10 @@ def clustered_poisson(counts: Floats, expected: Floats, columns: Floats, cluster
         beta = beta + np.clip(step, -1, 1)
         rest = counts - mean
         total, whole = np.bincount(cluster, rest, clusters), np.bincount(cluster, mean, clusters)
-        square, own = np.bincount(cluster, rest**2, clusters), np.bincount(cluster, mean**2, clusters)
+        square, mean_square = np.bincount(cluster, rest**2, clusters), np.bincount(cluster, mean**2, clusters)
         damping, of_row = 1 / (1 + HELD_BACK * whole) ** 2, 1 / (1 + HELD_BACK * mean) ** 2
-        common = float((damping * (whole**2 - own)).sum())
-        single = (whole**2 - own) <= 1e-9 * whole**2  # clusters of one row identify only the sum of both
+        common = float((damping * (whole**2 - mean_square)).sum())
+        single = (whole**2 - mean_square) <= 1e-9 * whole**2  # clusters of one row identify only the sum of both
         pairs = float((damping * (total**2 - square)).sum()) / common if common > 1e-9 and not single.all() else 0.0
         both = float((of_row * (rest**2 - mean)).sum() / max((of_row * mean**2).sum(), 1e-9))
         between = float(np.clip(pairs if common > 1e-9 else both, LEAST_VARIANCE, MOST_VARIANCE))

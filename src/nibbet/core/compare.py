@@ -62,8 +62,8 @@ def shared_noise(days: pd.DataFrame, windows: Windows) -> float:
     """
     variance = 0.0
     for window in (windows.recent, windows.reference):
-        own = days[window.holds(days["date"])].sort_values("date")
-        clicks = own["clicks"].to_numpy(float)
+        in_window = days[window.holds(days["date"])].sort_values("date")
+        clicks = in_window["clicks"].to_numpy(float)
         weeks = len(clicks) // 7
         if weeks < 4:
             return 0.05
@@ -104,8 +104,8 @@ def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, 
     Returns:
         The noise of its own weeks and the drift of unaffected pages combined, in steps of 0.01.
     """
-    own = noise_of_weeks(*weeks) if weeks else np.zeros(len(recent))
-    noise: Floats = np.round(np.hypot(own, drift_of(recent, reference, scale * season, own)), 2).astype(np.float64)
+    weekly_noise = noise_of_weeks(*weeks) if weeks else np.zeros(len(recent))
+    noise: Floats = np.round(np.hypot(weekly_noise, drift_of(recent, reference, scale * season, weekly_noise)), 2).astype(np.float64)
     return noise
 
 
@@ -292,11 +292,11 @@ def losing_subjects(pairs: pd.DataFrame, parts: pd.DataFrame, pages: pd.DataFram
     rows = plain[inside]
     sums = rows.groupby("page").agg(queries=("query", "size"), recent=("clicks", "sum"), reference=("clicks_reference", "sum"))
     sums = sums[sums["queries"] >= 2].reset_index(names="key")
-    own = pages.reindex(sums["key"])
-    season = own["season"].to_numpy(float)
-    table = compared(sums[["key", "recent", "reference"]], "subject", terms, noise=own["noise"].to_numpy(float), season=season)
+    of_keys = pages.reindex(sums["key"])
+    season = of_keys["season"].to_numpy(float)
+    table = compared(sums[["key", "recent", "reference"]], "subject", terms, noise=of_keys["noise"].to_numpy(float), season=season)
     of_rows = rows[named].set_axis(ROWS, axis=1)
-    table = with_parts(table, of_rows, rows["page"], rows["page"].map(pages["access"]), whole=own["access"])
+    table = with_parts(table, of_rows, rows["page"], rows["page"].map(pages["access"]), whole=of_keys["access"])
     table = table.assign(page=table["key"], queries=sums["queries"].to_numpy())
     table = table[(table["change"] < 0) & table["real"]]
     stems = pd.DataFrame({"page": addresses[of_page[chosen]], "stem": word[chosen]})

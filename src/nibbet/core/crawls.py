@@ -61,11 +61,11 @@ def only_in_older(rows: pd.DataFrame) -> list[int]:
 
 def undated_twins(rows: pd.DataFrame) -> list[int]:
     """The files of unknown date that contain the same pages with different facts: one of them may be out of date."""
-    own = rows[rows["last"].isna()]
-    names = [name for name in ("status", "title") if name in own and own.groupby("file")[name].count().gt(0).sum() > 1]
+    current = rows[rows["last"].isna()]
+    names = [name for name in ("status", "title") if name in current and current.groupby("file")[name].count().gt(0).sum() > 1]
     if not names:
         return []
-    first_rows = own.sort_values(["file", "page_id", "rank", "page"], kind="stable").drop_duplicates(["file", "page_id"])
+    first_rows = current.sort_values(["file", "page_id", "rank", "page"], kind="stable").drop_duplicates(["file", "page_id"])
     several = first_rows[first_rows.duplicated("page_id", keep=False)]
     by_page = several.groupby("page_id")
     differs = pd.concat([several[name].ne(by_page[name].transform("first")) & several[name].notna() for name in names], axis=1).any(axis=1)
@@ -84,12 +84,12 @@ def changed_texts(rows: pd.DataFrame) -> pd.DataFrame:
     texts = [name for name in ("title", "description") if name in rows]
     if rows["last"].nunique() < 2 or not texts:
         return pd.DataFrame(columns=CHANGED).rename_axis("page_id")
-    own = rows[rows["last"].notna()].sort_values(["page_id", "last", "rank", "page"], kind="stable").drop_duplicates(["page_id", "last"])
+    former = rows[rows["last"].notna()].sort_values(["page_id", "last", "rank", "page"], kind="stable").drop_duplicates(["page_id", "last"])
     for name in texts:
-        own[f"{name}_before"] = own.groupby("page_id")[name].shift()
-    own["crawled_before"] = own.groupby("page_id")["first"].shift()
-    known = [own[name].notna() & own[f"{name}_before"].notna() & own[name].ne(own[f"{name}_before"]) for name in texts]
-    moved = own[np.logical_or.reduce([part.to_numpy(bool) for part in known])].drop_duplicates("page_id", keep="last")
+        former[f"{name}_before"] = former.groupby("page_id")[name].shift()
+    former["crawled_before"] = former.groupby("page_id")["first"].shift()
+    known = [former[name].notna() & former[f"{name}_before"].notna() & former[name].ne(former[f"{name}_before"]) for name in texts]
+    moved = former[np.logical_or.reduce([part.to_numpy(bool) for part in known])].drop_duplicates("page_id", keep="last")
     result = moved.rename(columns={"last": "crawled_after"}).set_index("page_id")
     return result.reindex(columns=CHANGED)
 

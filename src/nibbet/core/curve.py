@@ -72,14 +72,14 @@ def learn_curve(cells: pd.DataFrame) -> Curve:
         (binomial plus the variation between pages), so that a few large or badly titled pages do not bend it. Each brand class has a pooled
         curve that falls by isotonic regression (Barlow et al. 1972); its segments are shrunk to that curve times their own level.
     """
-    own = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
-    parts = [_of_usual_pages(_brand_class(rows, bool(brand)), rows) for brand, rows in own.groupby("brand")]
+    placed = cells[(cells["impressions"] > 0) & cells["bin"].notna()]
+    parts = [_of_usual_pages(_brand_class(rows, bool(brand)), rows) for brand, rows in placed.groupby("brand")]
     rates = (
         pd.concat(parts, ignore_index=True)
         if parts
         else pd.DataFrame(columns=[*SEGMENT, "bin", "rate", "low", "high", "clicks", "impressions", "slope"])
     )
-    return Curve(rates, bool(own["clicks"].sum() >= SMALL_SITE_CLICKS))
+    return Curve(rates, bool(placed["clicks"].sum() >= SMALL_SITE_CLICKS))
 
 
 #: a steeper slope is the effect of a bin without clicks, not of searchers; the limit also keeps every expectation above 0

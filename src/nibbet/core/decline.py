@@ -73,7 +73,7 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
     """
     weeks = clicks.shape[1]
     rows = _teachers(clicks, section, sections, began)
-    table, own = clicks[rows].astype(np.float64), section[rows]
+    table, section_of = clicks[rows].astype(np.float64), section[rows]
     if began is not None:
         table[np.arange(weeks)[None, :] < np.where(began[rows] > 0, began[rows] + BEFORE, 0)[:, None]] = np.nan
     site, level = np.zeros(weeks), np.zeros((sections, weeks))
@@ -82,12 +82,12 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
         return Index(np.ones((sections, weeks)), error)
     with np.errstate(invalid="ignore"):
         for _ in range(2):  # in the second pass the level of each page is free of the first index
-            base = np.nanmedian(np.log(table + 0.5) - level[own], axis=1, keepdims=True)
+            base = np.nanmedian(np.log(table + 0.5) - level[section_of], axis=1, keepdims=True)
             ratio = np.log(table + 0.5) - base
             site = np.nan_to_num(np.nanmedian(ratio, axis=0))
             middle, spread, number = np.tile(site, (sections, 1)), np.zeros((sections, weeks)), np.zeros((sections, weeks))
-            for one in np.unique(own):
-                part = ratio[own == one]
+            for one in np.unique(section_of):
+                part = ratio[section_of == one]
                 count = np.isfinite(part).sum(axis=0)
                 if len(part) >= FEW_PAGES and (count >= FEW_PAGES).all():
                     low, mid, high = np.nanpercentile(part, [25, 50, 75], axis=0)
@@ -127,8 +127,8 @@ def usual_start(clicks: NDArray[np.number], level: Floats, section: Whole, began
     table = clicks[grown] / level[section[grown]]
     at = began[grown][:, None] + np.arange(STARTING + BEFORE)[None, :]
     table = np.take_along_axis(table, at, axis=1)
-    own = table[:, STARTING:].mean(axis=1)
-    table = table[own >= GROWN_CLICKS] / own[own >= GROWN_CLICKS][:, None]
+    usual = table[:, STARTING:].mean(axis=1)
+    table = table[usual >= GROWN_CLICKS] / usual[usual >= GROWN_CLICKS][:, None]
     if len(table) < LEAST_TEACHERS:
         return np.ones(STARTING)
     share = np.maximum.accumulate(np.median(table[:, :STARTING], axis=0))

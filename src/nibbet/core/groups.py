@@ -106,11 +106,11 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
         queries are included: too few to merge, but worth reporting.
     """
     chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers)
-    own = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
-    if own.empty:
+    chosen_rows = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
+    if chosen_rows.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"])
-    page, (query, queries) = own["page"].to_numpy(), numbered(own)
-    shown = sparse.csr_matrix((own["impressions"].to_numpy(float), (page, query)), shape=(int(page.max()) + 1, len(queries)))
+    page, (query, queries) = chosen_rows["page"].to_numpy(), numbered(chosen_rows)
+    shown = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float), (page, query)), shape=(int(page.max()) + 1, len(queries)))
     drawn = (shown > 0).astype(np.float32)
     whole = np.asarray(shown.sum(axis=1)).ravel()
     on_pages = np.bincount(query)
@@ -332,9 +332,9 @@ def merge_gain(
     )
     query = rows[shared].groupby(["group", "query"]).agg(demand=("demand", "sum"), best=("position", "min"), clicks=("had", "sum"))
     of_group = rows[shared].groupby("group")[["had", "usual"]].sum()
-    own = pd.Series(shrunk_pull(of_group["had"].to_numpy(float), of_group["usual"].to_numpy(float)), index=of_group.index)
+    group_pull = pd.Series(shrunk_pull(of_group["had"].to_numpy(float), of_group["usual"].to_numpy(float)), index=of_group.index)
     group = query.index.get_level_values("group")
-    factor = own.fillna(1.0).clip(0.5, 1.3).reindex(group).to_numpy(float) * once.reindex(group).fillna(1.0).to_numpy(float)
+    factor = group_pull.fillna(1.0).clip(0.5, 1.3).reindex(group).to_numpy(float) * once.reindex(group).fillna(1.0).to_numpy(float)
     best = query["best"].to_numpy(float)
     merged = replace(standing, share_of_held=MERGED, spread=float(np.hypot(standing.spread, MERGED_SPREAD) / 2))
     sums = merged.gains(query["demand"].to_numpy(float) * factor / standing.pull, query["clicks"].to_numpy(float), best, curve, days)
@@ -343,7 +343,10 @@ def merge_gain(
     for name, lost in zip(("gain_low", "gain", "gain_high"), (*ALONE_LOST, 0.0), strict=True):
         table[name] -= lost * alone
     kept = (
-        rows[rows["survivor"]].assign(rest=lambda own: own["impressions"].where(~shared, 0)).groupby("group")[["impressions", "rest"]].sum()
+        rows[rows["survivor"]]
+        .assign(rest=lambda kept: kept["impressions"].where(~shared, 0))
+        .groupby("group")[["impressions", "rest"]]
+        .sum()
     )
     table["clicks_alone"], table["survivor_rest"] = alone, (kept["rest"] / kept["impressions"]).reindex(table.index).fillna(1.0)
     return table.rename_axis("group").reset_index()

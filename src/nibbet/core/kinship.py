@@ -297,11 +297,11 @@ def divided(labels: Ints, body: Ints, words: sparse.csr_matrix) -> Ints:
     rows = np.concatenate([known_rows, homeless])
     entries = words[rows].tocoo()
     column = np.unique(labels[rows[entries.row]] * words.shape[1] + entries.col, return_inverse=True)[1]
-    own = sparse.csr_matrix((np.ones(len(column)), (entries.row, column)))
+    matrix = sparse.csr_matrix((np.ones(len(column)), (entries.row, column)))
     member = sparse.csr_matrix((np.ones(len(known_rows)), (body[known_rows], np.arange(len(known_rows)))), shape=(bodies, len(known_rows)))
-    here = (member @ own[: len(known_rows)]).tocoo()
+    here = (member @ matrix[: len(known_rows)]).tocoo()
     part = np.bincount(body[known_rows], minlength=bodies) / np.maximum(np.bincount(labels[known_rows], minlength=groups)[of], 1)
-    usual = np.asarray(own[: len(known_rows)].sum(axis=0)).ravel()[here.col] * part[here.row]
+    usual = np.asarray(matrix[: len(known_rows)].sum(axis=0)).ravel()[here.col] * part[here.row]
     speaks = sparse.csr_matrix((np.log((here.data + RARE) / (RARE * (usual + 1))), (here.row, here.col)), shape=here.shape)
-    result[homeless] = strongest(own[len(known_rows) :] @ speaks.T)
+    result[homeless] = strongest(matrix[len(known_rows) :] @ speaks.T)
     return np.unique(np.where(divides & (result >= 0), groups + result, labels), return_inverse=True)[1].astype(np.int64)

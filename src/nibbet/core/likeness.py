@@ -132,9 +132,9 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     result = pd.DataFrame(index=candidates.index)
     for name, mine, other in (("answers_b", "page_a", "page_b"), ("answers_a", "page_b", "page_a")):
-        own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
+        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
         partner = rows.rename(columns={"page": "other"})[["other", "query", "answer", "chosen"]]
-        both = own.merge(partner, on=["other", "query"], how="left", suffixes=("", "_other"))
+        both = of_ends.merge(partner, on=["other", "query"], how="left", suffixes=("", "_other"))
         led = both["chosen"].where(both["chosen"] >= both["chosen_other"].fillna(0.0), 0.0)
         sums = pd.DataFrame({"led": led, "answered": led * both["answer_other"].fillna(0.0)}).groupby(both["pair"].to_numpy()).sum()
         result[name] = ((sums["answered"] + 1) / (sums["led"] + 1)).reindex(candidates.index).fillna(1.0)
@@ -159,13 +159,13 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
     rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
-        own = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
+        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
         partner = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
-        own = own.merge(partner, on=["other", "query"], how="left")
-        title, others = (sparse.csr_matrix(titles[own[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
+        of_ends = of_ends.merge(partner, on=["other", "query"], how="left")
+        title, others = (sparse.csr_matrix(titles[of_ends[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
         alone = title - title.multiply(others)
-        titled = np.asarray(words[own["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
-        sums = pd.DataFrame({"titled": titled, "alone": titled & own["both"].isna()}).groupby(own["pair"].to_numpy()).sum()
+        titled = np.asarray(words[of_ends["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
+        sums = pd.DataFrame({"titled": titled, "alone": titled & of_ends["both"].isna()}).groupby(of_ends["pair"].to_numpy()).sum()
         share = (sums["alone"] / sums["titled"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
         most = np.maximum(most, share.reindex(candidates.index).fillna(0.0).to_numpy(float))
     return pd.Series(most, index=candidates.index)

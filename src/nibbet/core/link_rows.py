@@ -46,14 +46,14 @@ def faulty(links: ibis.Table, crawl: ibis.Table | None, failing: ibis.Table, hos
         known = crawl.filter(crawl.status >= 300).mutate(key=_spelling(crawl.page, host))
         answers = inside.left_join(known.group_by("key").aggregate(answers=known.status.max().cast("int64")), "key").drop("key_right")
     rows = answers.left_join(failing, answers.target_id == failing.page_id)
-    own = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails, rows.status)).select(FAULTY)
+    final = rows.mutate(status=ibis.coalesce(rows.answers, rows.fails, rows.status)).select(FAULTY)
     outside = links.filter(
         links.source_id.notnull(),
         links.target_id.isnull(),
         links.aside.startswith("other host"),
         links.status.notin(REFUSED).fill_null(True),
     )
-    every = own.union(outside.select(FAULTY))
+    every = final.union(outside.select(FAULTY))
     # a status of 0 is no fault: some sources write it for links that they did not check
     faults = every.filter((every.status >= 300) | every.silent.isin(SILENT_FOR))
     sums = {name: faults[name].min() for name in ("anchor", "place", "redirect_to", "silent")} | {"links": faults.count()}

@@ -47,10 +47,10 @@ def broken_links(rows: pd.DataFrame, pages: pd.DataFrame, ends: pd.Series, cover
     address, alive = pages["page"], ~(pages["gone"] | pages["blocked"])
     target, status = rows["target_id"], rows["status"].astype("Int64")
     moved, outside = status.between(300, 399).fillna(False).astype(bool), target.isna()
-    own = target.map(address)
-    stays = target.map(alive).eq(True) & (own != rows["target"])  # the redirect is merged into its target page
+    target_address = target.map(address)
+    stays = target.map(alive).eq(True) & (target_address != rows["target"])  # the redirect is merged into its target page
     end = target.map(ends)
-    mend = own.where(stays, end).where(moved, target.map(covering).map(address))
+    mend = target_address.where(stays, end).where(moved, target.map(covering).map(address))
     mend = mend.where(~outside | ~moved, rows["redirect_to"])
     shown = rows["target"].str.replace(r"^https?://[^/]+", "", regex=True).where(~outside, rows["target"])
     result: pd.DataFrame = pd.DataFrame(

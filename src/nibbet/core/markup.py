@@ -281,8 +281,8 @@ def _parent(tree: LexborHTMLParser, base: str, address: str) -> str:
             "[aria-label*=breadcrumb i] a[href], [itemtype$=BreadcrumbList] a[href], .breadcrumb a[href], .breadcrumbs a[href]"
         )
         trail = [joined(base, node.attributes.get("href") or "") for node in links[:MOST_TRAIL]]
-    own = address.rstrip("/")
-    return next((target for target in reversed(trail) if target and target.rstrip("/") != own), "")
+    bare = address.rstrip("/")
+    return next((target for target in reversed(trail) if target and target.rstrip("/") != bare), "")
 
 
 def _day(text: object) -> date | None:

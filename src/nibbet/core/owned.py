@@ -132,8 +132,8 @@ def _by_results(topic: Ints, owner: Ints, near: sparse.csr_matrix, known: NDArra
     member = _members(result, has_topic)
     leads = sparse.csr_matrix(near @ member)
     row, column = places(leads)
-    own = has_topic[row] & (result[row] == column)
-    alone = has_topic & known & (np.bincount(row[own], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
+    kept = has_topic[row] & (result[row] == column)
+    alone = has_topic & known & (np.bincount(row[kept], minlength=len(topic)) == 0) & (np.diff(leads.indptr) > 0)
     moved = np.flatnonzero(alone)
     result[moved] = strongest(sparse.csr_matrix(leads[moved]))
     member = _members(result, has_topic)
@@ -217,9 +217,10 @@ def home_by_words(
     weight = _telling(holds)
     query, home, _, strongly = carried_by(query_words, holds, weight, least)
     # what its queries ask; the page may say little about it
-    own = sparse.csr_matrix(_held_words(count, size, None).multiply(weight[None, :]))
+    held_words = sparse.csr_matrix(_held_words(count, size, None).multiply(weight[None, :]))
     covered = (
-        np.asarray(own[home].multiply(query_words[query]).sum(axis=1)).ravel() / np.maximum(np.asarray(own.sum(axis=1)).ravel(), 1e-9)[home]
+        np.asarray(held_words[home].multiply(query_words[query]).sum(axis=1)).ravel()
+        / np.maximum(np.asarray(held_words.sum(axis=1)).ravel(), 1e-9)[home]
     )
     shape = (query_words.shape[0], holds.shape[0])
     best = strongest(sparse.csr_matrix((strongly * (1e-3 + covered), (query, home)), shape=shape))

@@ -121,8 +121,8 @@ def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats
     weight = (pairs["clicks"] + pairs["expected_clicks"]).to_numpy(float) * answer**2 * (shown >= most[query]) + 1e-6
     weight[~known] = 0.0
     sums = np.bincount(page, weight)
-    own = np.bincount(page, weight * np.where(known, place, 0.0)) / np.where(sums > 0, sums, 1.0)
-    beyond = np.where(known, place - own[page], 0.0)
+    page_place = np.bincount(page, weight * np.where(known, place, 0.0)) / np.where(sums > 0, sums, 1.0)
+    beyond = np.where(known, place - page_place[page], 0.0)
     sure = beyond[known & (answer > SURE) & (behind <= 0)]
     low, middle, high = np.quantile(sure, [0.16, 0.5, 0.84]) if len(sure) >= SURE_PAIRS else (-USUAL_SPREAD, 0.0, USUAL_SPREAD)
     spread = max((high - low) / 2, USUAL_SPREAD / 3)

@@ -75,8 +75,8 @@ def windowed(
     parts = table.group_by(*by, stretch=stretch, nested=nested).aggregate(**{name: exact_sum(table[name]) for name in names}, **days)
     sums: dict[str, Any] = {}
     for label, (window, names_of) in wanted.items():
-        own = [-2 - number for number, span in enumerate(spans) if span in window.spans]
-        stretches = own or [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
+        inside = [-2 - number for number, span in enumerate(spans) if span in window.spans]
+        stretches = inside or [number + 1 for number, edge in enumerate(edges) if window.start <= edge <= window.end]
         where = ~parts.nested if window == ALWAYS else parts.stretch.isin(stretches)
         sums |= {f"{name}_{label}": exact_sum(parts[name], where) for name in names_of}
     return parts.group_by(*by).aggregate(**sums, **{name: parts[name].min() for name in days})

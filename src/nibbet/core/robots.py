@@ -68,10 +68,10 @@ def _group(agent: str, rules: pd.DataFrame) -> str:
 def _deciding(agent: str, paths: pd.Series, rules: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
     """The pattern of the rule that decides on each path for an agent, null where none does; and whether it allows the path."""
     group = _names(rules) == _group(agent, rules)
-    own = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
+    of_group = rules[group & rules["rule"].isin(["allow", "disallow"]) & rules["pattern"].fillna("").ne("")]
     odd = paths.str.contains(r"[^\x00-\x7f]|%", regex=True)
     plain = paths.where(~odd, paths[odd].map(_escaped)) if odd.any() else paths
-    ordered = own.assign(escaped=own["pattern"].map(_escaped), open=own["rule"] == "allow")
+    ordered = of_group.assign(escaped=of_group["pattern"].map(_escaped), open=of_group["rule"] == "allow")
     ordered = ordered.assign(size=ordered["escaped"].str.len()).sort_values(["size", "open"], ignore_index=True)
     last = np.full(len(paths), -1)
     for number, pattern in enumerate(ordered["escaped"]):  # there are few rules, each applied to all paths

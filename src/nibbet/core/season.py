@@ -111,11 +111,11 @@ def annual_index(weeks: pd.DataFrame) -> Annual:
         return Annual(pd.DataFrame(0.0, index=table.index, columns=NAMES), False)
     clicks, design = table.to_numpy(float), _design(pd.DatetimeIndex(table.columns), HARMONICS)
     site, _ = _best_fit(clicks.sum(axis=0, keepdims=True), design, np.zeros(design.shape[1]))
-    own, doubt = (one[:, 2:] for one in _best_fit(clicks, design, site[0]))
-    apart = (own - site[0, 2:]) ** 2
+    waves, doubt = (one[:, 2:] for one in _best_fit(clicks, design, site[0]))
+    apart = (waves - site[0, 2:]) ** 2
     between = np.maximum((apart - doubt).mean(axis=0), LEAST_BETWEEN)
     weight = between / (between + doubt)
-    return Annual(pd.DataFrame(weight * own + (1 - weight) * site[0, 2:], index=table.index, columns=NAMES), True)
+    return Annual(pd.DataFrame(weight * waves + (1 - weight) * site[0, 2:], index=table.index, columns=NAMES), True)
 
 
 def _design(ends: pd.DatetimeIndex, waves: int) -> Floats:
@@ -185,9 +185,9 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         coefficients of a harmonic regression of clicks / the section's wave, with level and trend; errors count TIED_WEEKS as one.
     """
     waves = annual.waves.reindex(section.to_numpy()).set_axis(section.index).fillna(0.0)
-    own = pd.Series(False, index=section.index)
+    chosen = pd.Series(False, index=section.index)
     if not annual.known or not len(section):
-        return Annual(waves, annual.known), own
+        return Annual(waves, annual.known), chosen
     kept, design = _kept(OWN_HARMONICS), _design(ends, OWN_HARMONICS)
     usual = pd.DataFrame(annual.waves.to_numpy() @ _turns(ends - pd.Timedelta(days=3)).T, index=annual.waves.index)
     began = (clicks > 0).argmax(axis=1)
@@ -203,7 +203,7 @@ def page_waves(clicks: NDArray[np.number], section: pd.Series, ends: pd.Datetime
         coefficients.append(terms[:, 2:])
         doubts.append(errors[:, 2:])
     if not len(enough):
-        return Annual(waves, annual.known), own
+        return Annual(waves, annual.known), chosen
     apart, doubt = np.concatenate(coefficients), np.concatenate(doubts)
     between = np.maximum((apart**2 - doubt).mean(axis=0), LEAST_BETWEEN)
     real = false_discovery(special.chdtrc(len(kept), (apart**2 / doubt).sum(axis=1))) < CHANCE
@@ -234,12 +234,12 @@ def weekend_shares(clicks: Floats, weekend: Floats, usual: Floats, share: float)
         return np.where(clicks > 0, usual, np.nan), known
     ordinary = np.clip(float(np.median(off[known] ** 2 / variance[known])) / special.chdtri(1, 0.5), 1.0, MOST_BURSTS)
     variance = variance * ordinary
-    own = np.zeros(len(clicks), dtype=bool)
-    own[known] = false_discovery(special.chdtrc(1, off[known] ** 2 / variance[known])) < CHANCE
+    has_wave = np.zeros(len(clicks), dtype=bool)
+    has_wave[known] = false_discovery(special.chdtrc(1, off[known] ** 2 / variance[known])) < CHANCE
     between = max(float(np.mean(off[known] ** 2 - variance[known])), LEAST_BETWEEN)
     kept_share = np.where(clicks > 0, between / (between + variance), 0.0)
-    result = np.where(clicks > 0, (expected + np.where(own, off, kept_share * np.nan_to_num(off))) / share, np.nan)
-    return result, own
+    result = np.where(clicks > 0, (expected + np.where(has_wave, off, kept_share * np.nan_to_num(off))) / share, np.nan)
+    return result, has_wave
 
 
 CALENDAR = "height peak begins ready_by second_height second_peak low quiet".split()

@@ -40,11 +40,11 @@ def earned_by(rows: pd.DataFrame, key: pd.Series, pages: pd.DataFrame) -> pd.Dat
     if known.empty:
         return nothing_earned()
     clicks = known.groupby(["key", "page"], observed=True, as_index=False)["clicks"].sum()
-    own = pages.reindex(clicks["page"])
-    share = (clicks["clicks"].to_numpy(float) / np.maximum(own["clicks"].to_numpy(float), 1.0)).clip(0, 1)
-    parts = {name: share * own[name].to_numpy(float) for name in ("sessions", "engaged", "conversions", "revenue")}
+    of_rows = pages.reindex(clicks["page"])
+    share = (clicks["clicks"].to_numpy(float) / np.maximum(of_rows["clicks"].to_numpy(float), 1.0)).clip(0, 1)
+    parts = {name: share * of_rows[name].to_numpy(float) for name in ("sessions", "engaged", "conversions", "revenue")}
     spread = conversion_spread(pages)
-    unsure = np.nan_to_num(own["conversions"].to_numpy(float)) * share * (1 - share)
+    unsure = np.nan_to_num(of_rows["conversions"].to_numpy(float)) * share * (1 - share)
     parts["variance"] = unsure + np.expm1(spread**2) * unsure**2
     sums = pd.DataFrame(parts).groupby(clicks["key"].to_numpy()).sum(min_count=1)
     low, high = _interval(sums["conversions"].to_numpy(float), sums["variance"].to_numpy(float))

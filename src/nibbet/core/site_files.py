@@ -47,8 +47,8 @@ def sitemap_notes(entries: pd.DataFrame, changed: pd.Series) -> list[Note]:
     if most.iloc[0] >= ONE_DAY * len(days):
         text = f"The sitemap gives {most.iloc[0]:,} of {len(days):,} entries the same day of change, {most.index[0]:%Y-%m-%d}: the date of its creation, which is no information for robots."
         return [{"code": "sitemap_days", "text": text}]
-    own = pd.to_datetime(entries["page_id"].map(changed))
-    late = (pd.to_datetime(entries["modified"]) - own).dt.days[own.notna() & entries["modified"].notna()]
+    changed_on = pd.to_datetime(entries["page_id"].map(changed))
+    late = (pd.to_datetime(entries["modified"]) - changed_on).dt.days[changed_on.notna() & entries["modified"].notna()]
     if len(late) >= ENTRIES and (late > LATER).mean() >= LATER_SHARE:
         text = f"The sitemap gives {int((late > LATER).sum()):,} of {len(late):,} pages a day of change more than {LATER} days after their own."
         return [{"code": "sitemap_days", "text": text}]

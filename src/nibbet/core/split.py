@@ -203,19 +203,21 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
         shown.append(seen[leader])
     known = np.minimum(*shown) > 0
     with np.errstate(divide="ignore", invalid="ignore"):
-        own = np.where(known, np.log(looked[1] / looked[0]), np.nan)
+        seen_growth = np.where(known, np.log(looked[1] / looked[0]), np.nan)
         moved = np.abs(share[1] - share[0])
         error = 1 / shown[0] + 1 / shown[1] + (sight.error * moved) ** 2
-    growth = own
+    growth = seen_growth
     if "demand" in pairs:
         volumes = [pairs[name].to_numpy(float)[leader] for name in ("demand_reference", "demand")]
         given = (volumes[0] > 0) & (volumes[1] > 0)
         told_growth = np.where(given, np.log(np.where(given, volumes[1], 1.0) / np.where(given, volumes[0], 1.0)), np.nan)
         section = pd.factorize(pairs["section"])[0][leader] if "section" in pairs else np.zeros(queries, dtype=np.int64)
-        source = _source_error(own - told_growth, known & given & (moved <= SAME_PLACE) & (np.minimum(*shown) >= TELLS), section)
+        source = _source_error(seen_growth - told_growth, known & given & (moved <= SAME_PLACE) & (np.minimum(*shown) >= TELLS), section)
         both = known & given
         weight = np.where(both, source / (source + np.where(both, error, 1.0)), 1.0)
-        growth = np.where(both, weight * own + (1 - weight) * np.where(both, told_growth, 0.0), np.where(given, told_growth, own))
+        growth = np.where(
+            both, weight * seen_growth + (1 - weight) * np.where(both, told_growth, 0.0), np.where(given, told_growth, seen_growth)
+        )
     factor: Floats = np.exp(growth)[number]
     return factor
 
@@ -235,10 +237,10 @@ def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.
     square = pd.Series(np.where(tells, missed, np.nan) ** 2)
     site = float(square.median()) / MIDDLE_SQUARE if tells.sum() >= SOURCE_QUERIES else SOURCE_ERROR**2
     of_section = square.groupby(section).agg(["median", "count"])
-    own = (of_section["median"].fillna(0) / MIDDLE_SQUARE * of_section["count"] + site * SOURCE_QUERIES) / (
+    variance = (of_section["median"].fillna(0) / MIDDLE_SQUARE * of_section["count"] + site * SOURCE_QUERIES) / (
         of_section["count"] + SOURCE_QUERIES
     )
-    error: Floats = np.maximum(own.reindex(section).to_numpy(), LEAST_ERROR**2)
+    error: Floats = np.maximum(variance.reindex(section).to_numpy(), LEAST_ERROR**2)
     return error
 
 

@@ -28,8 +28,8 @@ def starts(weeks: NDArray[np.int64], began: NDArray[np.int64], young: NDArray[np
     since = np.concatenate([np.zeros((len(weeks), 1), dtype=np.int64), weeks.cumsum(axis=1, dtype=np.int64)], axis=1)
     old, chosen = np.flatnonzero(~young), np.flatnonzero(young)
     age = np.maximum(count - began, 0)
-    own = since[chosen, count] - since[chosen, np.minimum(began[chosen], count)]
-    table = pd.DataFrame({"age_weeks": age[chosen], "start_clicks": own}, index=pd.Index(chosen))
+    gained = since[chosen, count] - since[chosen, np.minimum(began[chosen], count)]
+    table = pd.DataFrame({"age_weeks": age[chosen], "start_clicks": gained}, index=pd.Index(chosen))
     for name in STARTS[2:]:
         table[name] = np.nan
     for weeks_old, rows in table.groupby("age_weeks").groups.items():

@@ -128,9 +128,9 @@ def change_effects(changed: pd.DataFrame, stayed: Estimate) -> pd.DataFrame:
         CHANGES, the most certain first; effect_low and effect_high are a 95% interval. Real: beyond chance at 5% false discovery among the
         estimated pages.
     """
-    own = estimated(changed)
+    effect = estimated(changed)
     drift, unsure, strays = _strays(stayed)
-    value, error = own.value - drift, np.sqrt(own.variance + strays + unsure)
+    value, error = effect.value - drift, np.sqrt(effect.variance + strays + unsure)
     table = changed.assign(effect=np.exp(value), effect_low=np.exp(value - Z95 * error), effect_high=np.exp(value + Z95 * error))
     table["q_value"] = false_discovery(2 * special.ndtr(-np.abs(value / error)))
     table["real"] = (table["q_value"] < CHANCE).fillna(False)
@@ -147,14 +147,14 @@ def trials(kinds: pd.DataFrame, changed: pd.DataFrame, stayed: Estimate) -> pd.D
 
     kinds: of each changed page, whether its change was of each kind; changed: as `change_effects`, in the same order.
     """
-    own = estimated(changed)
+    effect = estimated(changed)
     drift, unsure, strays = _strays(stayed)
     rows = []
     for name in kinds:  # there are few traits
-        mine = kinds[name].to_numpy(bool) & np.isfinite(own.value)
+        mine = kinds[name].to_numpy(bool) & np.isfinite(effect.value)
         if mine.sum() < LEAST_PAGES:
             continue
-        value, variance = own.value[mine] - drift, own.variance[mine] + strays
+        value, variance = effect.value[mine] - drift, effect.variance[mine] + strays
         weight = 1 / (variance + _between(value, variance))
         mean, error = (weight * value).sum() / weight.sum(), np.sqrt(1 / weight.sum() + unsure)
         rows.append((name, int(mine.sum()), *np.exp([mean, mean - Z95 * error, mean + Z95 * error]), 2 * special.ndtr(-abs(mean / error))))

@@ -206,10 +206,10 @@ def _with_lone(queries: pd.DataFrame, lone: pd.DataFrame | None) -> pd.DataFrame
     """Queries with the impressions of totals that name no page; queries known only from these come last, in alphabetical order."""
     if lone is None or lone.empty:
         return queries
-    own = lone.set_index("query")["impressions"].astype(float)
-    more = own.index.difference(pd.Index(queries["query"]), sort=True)
+    lone_impressions = lone.set_index("query")["impressions"].astype(float)
+    more = lone_impressions.index.difference(pd.Index(queries["query"]), sort=True)
     table = queries.set_index("query").reindex([*queries["query"], *more]).reset_index()
-    return table.assign(impressions=table["impressions"].fillna(0.0) + table["query"].map(own).fillna(0.0))
+    return table.assign(impressions=table["impressions"].fillna(0.0) + table["query"].map(lone_impressions).fillna(0.0))
 
 
 def _among_all(texts: pd.Series, at: Ints, count: int) -> pd.Categorical:

@@ -28,8 +28,8 @@ def pages_above(trails: pd.Series, names: list[pd.Series]) -> pd.Series:
     candidates = [_by_key(above, steps)]
     for name in names:
         called = name.str.strip().str.lower()
-        own = called.where(steps.isna(), steps.str.cat(called, sep=JOINT))  # the first page has a name and no trail
-        candidates.append(_by_key(steps, own))
+        named = called.where(steps.isna(), steps.str.cat(called, sep=JOINT))  # the first page has a name and no trail
+        candidates.append(_by_key(steps, named))
     return max(candidates, key=lambda numbers: int(numbers.notna().sum()))
 
 

@@ -91,13 +91,13 @@ def climb(facts: Facts) -> Finding:
     gains, reach, least = figures[GAINS], figures["reach"], figures["reach_low"]
     queries, on_climb, best = of_page["queries"].fillna(0), of_page["shown"].fillna(0), say.named(of_page["first"])
     share = on_climb / pages["impressions_answered"].where(pages["impressions_answered"] > 0)
-    own = reach * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
+    of_clicks = reach * w.recent.days / MONTH_DAYS / pages["clicks"].fillna(0).where(pages["clicks"].fillna(0) > 0)
     search, curve = "search", "search, own CTR curve"
     checks = [
         Check("impressions_share_below_clicks", share, f">= {BELOW_CLICKS}", str(w.recent), search, share >= BELOW_CLICKS),
         Check("reach", reach, f">= {t.min_gain}", str(w.recent), curve, reach >= t.min_gain),
         Check("reach_low", least, f">= {t.min_gain / 3:.2g}", str(w.recent), curve, least >= t.min_gain / 3),
-        Check("reach_of_own_clicks", own, f">= {t.climb_share}", str(w.recent), curve, own.fillna(np.inf) >= t.climb_share),
+        Check("reach_of_own_clicks", of_clicks, f">= {t.climb_share}", str(w.recent), curve, of_clicks.fillna(np.inf) >= t.climb_share),
         not_blocked(pages),
     ]
     chosen = all_passed(checks)

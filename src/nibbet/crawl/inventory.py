@@ -68,13 +68,13 @@ class Inventory:
         edges, led = [np.zeros(0, dtype=np.int64)], list[tuple[int, int]]()  # an edge: number of its page x pages + that of its target
         there = self._crawler.there if self._crawler.plan.stands_for else None
         with _Links(path, answers, self._frontier.outside(), there) as links:
-            for own, (*_, packed) in enumerate(self._frontier.rows()):
+            for source, (*_, packed) in enumerate(self._frontier.rows()):
                 *columns, leads_to = links_of(packed)
-                links.add(own, list(map(number_of, columns[0])), *columns)
+                links.add(source, list(map(number_of, columns[0])), *columns)
                 if links.are_many:
                     edges.append(links.flush())
                 if leads_to and (at := number_of(leads_to)) >= 0:
-                    led.append((own, at))
+                    led.append((source, at))
             edges.append(links.flush())
         start, end = np.divmod(np.concatenate(edges), max(size, 1))
         self._into, self._out = np.bincount(end, minlength=size), np.bincount(start, minlength=size)
@@ -156,8 +156,8 @@ class _Links:
     def flush(self) -> Ints:
         """Writes the batch; returns its pairs of different pages, each once, as number of the page x pages + number of its target."""
         number, targets, anchors, rels, places = self._links
-        own, count = np.array(self._counts, dtype=np.int64).reshape(-1, 2).T
-        start, to = np.repeat(own, count), np.array(number, dtype=np.int64)
+        source, count = np.array(self._counts, dtype=np.int64).reshape(-1, 2).T
+        start, to = np.repeat(source, count), np.array(number, dtype=np.int64)
         at = pa.array(to, mask=to < 0)
         status, moved, silent = self._status.take(at), pa.nulls(len(to), pa.string()), self._silent.take(at)
         if self._outside and targets:

@@ -29,8 +29,8 @@ def write_events(path: Path, world: World, visits: pd.DataFrame, *, first: bool)
     for name, rates in DEEDS.items():
         usual = pages["kind"].map(rates).fillna(rates.get("", 0.0))
         odd = np.where((pages.index % ODD_PAGE == 11) & (usual < 0.2), ODD_FACTOR, 1.0)
-        own = usual * odd * np.random.default_rng([world.seed, 8, len(name)]).lognormal(-0.02, 0.2, len(pages))
-        count = rng.poisson(weeks["page"].map(own).to_numpy(float) * weeks["sessions"].to_numpy(float))
+        rate = usual * odd * np.random.default_rng([world.seed, 8, len(name)]).lognormal(-0.02, 0.2, len(pages))
+        count = rng.poisson(weeks["page"].map(rate).to_numpy(float) * weeks["sessions"].to_numpy(float))
         parts.append(weeks.assign(event=name, count=count)[count > 0])
     rows = pd.concat(parts).sort_values(["week", "page", "event"], kind="stable")
     table = pd.DataFrame(

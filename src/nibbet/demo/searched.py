@@ -82,9 +82,9 @@ def write_results(path: Path, world: World, home: str) -> None:
             "order": rows["index"] * 20 + place,
         }
     )
-    own = _own_places(world, home).reindex(rows["query"])
-    ours = (own["place"] == place + 1).to_numpy()
-    results.loc[ours, ["Address", "Headline"]] = own.loc[ours, ["address", "title"]].to_numpy()
+    site_places = _own_places(world, home).reindex(rows["query"])
+    ours = (site_places["place"] == place + 1).to_numpy()
+    results.loc[ours, ["Address", "Headline"]] = site_places.loc[ours, ["address", "title"]].to_numpy()
     some = queries.loc[queries.index.repeat(len(QUESTIONS))].reset_index()
     number = np.tile(np.arange(len(QUESTIONS)), len(queries))
     shown = rng.random(len(some)) < 0.5 / (1 + number)

@@ -36,8 +36,8 @@ def names_in(statement: str) -> set[str]:
     tree = json.loads(row[0]) if row else {}
     nodes = list(_nodes(tree))
     read = {node["table_name"] for node in nodes if node.get("type") == "BASE_TABLE" and not node.get("schema_name")}
-    own = {entry["key"] for node in nodes if "cte_map" in node for entry in node["cte_map"]["map"]}
-    return read - own
+    local = {entry["key"] for node in nodes if "cte_map" in node for entry in node["cte_map"]["map"]}
+    return read - local
 
 
 def _nodes(tree: Any) -> Iterator[dict[str, Any]]:

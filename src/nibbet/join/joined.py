@@ -43,7 +43,7 @@ class Joined:
         "Every file in the order of the account: its name and the table it is part of."
         self.home = Home.of(config.site)
         self._cleans = {kind: [one for one in cleans if one.kind == kind] for kind in TABLES}
-        self._raw = {kind: _union(engine, own) for kind, own in self._cleans.items()}
+        self._raw = {kind: _union(engine, rows) for kind, rows in self._cleans.items()}
         self._named: dict[str, ibis.Table] = {}
         self._known: dict[str, Settled] = {}
         self._matching = Matching(engine, store, key, self.home, cleans, self._raw, say)
@@ -346,7 +346,7 @@ def _disagreements(fates: pd.DataFrame, files: list[tuple[str, Clean]]) -> list[
         name, one = files[int(str(number))]
         mine = int(rows["clicks"].sum())
         if one.period is not None:
-            same = pages[period.reindex(pages.index).map(lambda p, own=one.period: p == own)]
+            same = pages[period.reindex(pages.index).map(lambda p, this_period=one.period: p == this_period)]
         else:
             same = pages[pages["date"].isin(rows["date"]) & period.reindex(pages.index).isna()]
             mine = int(rows.loc[rows["date"].isin(same["date"]), "clicks"].sum())

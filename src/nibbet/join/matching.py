@@ -322,9 +322,9 @@ def _pages(addresses: pd.DataFrame, home: Home) -> pd.DataFrame:
     if pc.any(encoded := pc.match_substring(path, "%")).as_py():
         path = pc.replace_with_mask(path, encoded, pa.array([readable(one) for one in path.filter(encoded).to_pylist()], pa.string()))
     section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
-    if own := home.apart - home.moved:
+    if hosts := home.apart - home.moved:
         host = pc.struct_field(pc.extract_regex(page, r"^https?://(?P<host>[^/]+)"), "host")
-        section = pc.if_else(pc.is_in(host, pa.array(sorted(own), pa.string())), pc.binary_join_element_wise(host, section, ""), section)
+        section = pc.if_else(pc.is_in(host, pa.array(sorted(hosts), pa.string())), pc.binary_join_element_wise(host, section, ""), section)
     return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
 
 
@@ -347,9 +347,9 @@ def _placed(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd
     rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
         **{f"{name.removesuffix('_to')}_page": crawl[name].map(page_of) for name in CRAWL_ADDRESSES}
     )
-    own = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
+    page_number = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
     gone = rows["status"].fillna(200) >= 300
-    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != own)) | (
-        rows["canonical_page"].notna() & (rows["canonical_page"] != own)
+    other = (rows["redirect_page"].notna() & (rows["redirect_page"] != page_number)) | (
+        rows["canonical_page"].notna() & (rows["canonical_page"] != page_number)
     )
     return rows.assign(elsewhere=other, rank=gone * 2 + other).astype({"page_id": "int64"})

@@ -159,10 +159,10 @@ def _nested(periods: list[Layer], days_of_grain: dict[str, set[date]]) -> tuple[
     notes = []
     main: dict[str, list[Layer]] = {}
     for grain in sorted({layer.grain for layer in periods}):
-        own = [layer for layer in periods if layer.grain == grain and layer.period]
-        kept = set(disjoint(layer.period for layer in own if layer.period))
-        main[grain] = [layer for layer in own if layer.period in kept]
-        for layer in (layer for layer in own if layer.period not in kept):
+        of_grain = [layer for layer in periods if layer.grain == grain and layer.period]
+        kept = set(disjoint(layer.period for layer in of_grain if layer.period))
+        main[grain] = [layer for layer in of_grain if layer.period in kept]
+        for layer in (layer for layer in of_grain if layer.period not in kept):
             inner.append(undated(layer))
             notes.append(
                 {

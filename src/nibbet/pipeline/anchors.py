@@ -38,11 +38,13 @@ class Anchors:
             return pd.DataFrame(columns=ANCHORS)
         pairs = self.query_map.pairs
         answers = self.context.config.verdicts.answers
-        own = pairs[~pairs["brand"] & (pairs["role"] == "owner") & (pairs["impressions"] > 0) & (pairs["answer"] >= answers)]
+        answered = pairs[~pairs["brand"] & (pairs["role"] == "owner") & (pairs["impressions"] > 0) & (pairs["answer"] >= answers)]
         given = pd.concat(parts, ignore_index=True).astype({"page": "int64"})
         given = given.sort_values(["side", "page", "anchor"], ignore_index=True)
         names = self.pages.table[["title", "h1"]]
-        return anchor_mix(given, names, own[["page", "query", "impressions"]], self.context.config.site.brand, self.query_map.page_words[0])
+        return anchor_mix(
+            given, names, answered[["page", "query", "impressions"]], self.context.config.site.brand, self.query_map.page_words[0]
+        )
 
     def table(self) -> pd.DataFrame:
         """`core.anchors.ANCHORS`."""

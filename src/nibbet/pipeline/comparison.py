@@ -193,9 +193,9 @@ class Comparison:
         rows = self.sums.by_dimension(name)
         rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=rows["page_id"])
         rows = rows.sort_values(["key", "page"], ignore_index=True)
-        own = pages.iloc[rows["page"].to_numpy()]
-        rows = rows.assign(noise=own["noise"].to_numpy(), season=own["season"].to_numpy(), section=own["section"].to_numpy())
-        rows = rows.assign(kind=own["kind"].to_numpy(), recent=rows["clicks"], reference=rows["clicks_reference"])
+        of_rows = pages.iloc[rows["page"].to_numpy()]
+        rows = rows.assign(noise=of_rows["noise"].to_numpy(), season=of_rows["season"].to_numpy(), section=of_rows["section"].to_numpy())
+        rows = rows.assign(kind=of_rows["kind"].to_numpy(), recent=rows["clicks"], reference=rows["clicks_reference"])
         code, keys = pd.factorize(rows["key"], sort=True)
         names = ["recent", "reference", "impressions", "impressions_reference"]
         sums = pd.DataFrame({"key": keys, **{one: np.bincount(code, rows[one].to_numpy(float), len(keys)) for one in names}})
@@ -246,9 +246,9 @@ class Comparison:
         whole = numbers.sum().to_frame().T.assign(key="site")
         code, keys = pd.factorize(self._pages["section"], sort=True)
         sections = numbers.groupby(code).sum().assign(key=keys).reset_index(drop=True)
-        own = self._strays(self._pages, code, len(keys))
+        section_strays = self._strays(self._pages, code, len(keys))
         terms = self.changes.terms
-        parts = [("site", whole, self._whole), ("section", sections, own)]
+        parts = [("site", whole, self._whole), ("section", sections, section_strays)]
         return pd.concat(
             [core.of_visits(counts, level, terms, noise=noise, season=season) for level, counts, (noise, season) in parts],
             ignore_index=True,

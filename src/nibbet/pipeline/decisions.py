@@ -112,8 +112,12 @@ class Decisions:
         young = self.history.starts(days)
         ledger = self.measures.ledger.reindex(young.index)
         pairs = self.query_map.pairs
-        own = pairs.loc[pairs["page"].isin(young.index) & (pairs["impressions"] > 0), ["page", "query", "impressions", "brand"]]
-        leading = own[~own["brand"]].sort_values(["page", "impressions"], ascending=[True, False], kind="stable").drop_duplicates("page")
+        of_young = pairs.loc[pairs["page"].isin(young.index) & (pairs["impressions"] > 0), ["page", "query", "impressions", "brand"]]
+        leading = (
+            of_young[~of_young["brand"]]
+            .sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
+            .drop_duplicates("page")
+        )
         names = ["page", "section", "published", "title", "clicks", "impressions", "position", "queries", "inlinks"]
         table = ledger[names].join(young).join(leading.set_index("page")["query"].rename("first_query"))
         table = table.assign(

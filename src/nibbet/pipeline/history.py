@@ -148,8 +148,8 @@ class History:
         sections["weekend"] = sections["key"].map(week[[5, 6]].mean(axis=1))
         has = sections["peak"].notna()
         sections["season"] = np.where(has, "own", "evergreen" if self.annual.known else "unknown")
-        (waves, own), pages = self.page_waves, self.page_calendar
-        kinds = np.select([own, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
+        (waves, has_season), pages = self.page_waves, self.page_calendar
+        kinds = np.select([has_season, pages["peak"].notna()], ["own", "section"], "evergreen") if waves.known else "unknown"
         pages = pages.assign(level="page", season=kinds, key=self.inputs.pages["page"].reindex(pages.index))
         weekend = sections.set_index("key")["weekend"]
         pages["weekend"], pages["weekdays"] = self._weekends(pages.index, self.inputs.pages["section"].reindex(pages.index).map(weekend))
@@ -168,8 +168,8 @@ class History:
         sums = rows.set_index("page_id").reindex(pages).fillna(0.0)
         share = float((pd.date_range(window.start, window.end).day_of_week >= 5).mean())
         clicks, weekend = (sums[name].to_numpy(float) for name in ("clicks", "weekend"))
-        values, own = weekend_shares(clicks, weekend, usual.fillna(1.0).to_numpy(float), share)
-        return values, np.where(own, "own", "section")
+        values, has_pattern = weekend_shares(clicks, weekend, usual.fillna(1.0).to_numpy(float), share)
+        return values, np.where(has_pattern, "own", "section")
 
     def trend_table(self) -> pd.DataFrame:
         """Lasting falls and rises, life and start of pages: TRENDS, by q_value."""

@@ -100,11 +100,11 @@ class Linking:
     @once
     def subjects(self) -> sparse.csr_matrix:
         """The subject of each page: the words of the queries that it answers and of its title, weighted by rarity; rows of length 1."""
-        own, pages = self._answered, len(self.measures.ledger)
+        answered, pages = self._answered, len(self.measures.ledger)
         lexicon, texts = self.query_map.page_words
-        number, _, query_words = lexicon.of_queries(own)
+        number, _, query_words = lexicon.of_queries(answered)
         draws = sparse.csr_matrix(
-            (np.log1p(own["impressions"].to_numpy(float)), (own["page"].to_numpy(), number)), shape=(pages, query_words.shape[0])
+            (np.log1p(answered["impressions"].to_numpy(float)), (answered["page"].to_numpy(), number)), shape=(pages, query_words.shape[0])
         )
         titles = lexicon.matrix(self.measures.ledger["title"].astype("str").fillna(""))
         drawn, texts, titles = lexicon.same_width(sparse.csr_matrix(unit_rows(draws) @ query_words), texts, titles)

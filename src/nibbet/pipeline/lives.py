@@ -40,10 +40,10 @@ class Lives:
         return table.sort_values(["level", "clicks", "key"], ascending=[True, False, True], ignore_index=True)
 
     def _pages(self) -> pd.DataFrame:
-        own = self.history.page_waves[1]
+        has_season = self.history.page_waves[1]
         calendar, sections = self.history.page_calendar, self.history.annual
         trends, weeks = self.history.trends, self.history.page_clicks
-        return lives("page", trends, calendar, _kinds(trends, calendar, own, sections.known), weeks)
+        return lives("page", trends, calendar, _kinds(trends, calendar, has_season, sections.known), weeks)
 
     def _topics(self) -> pd.DataFrame:
         grouped, pairs = self.query_map.grouping.grouped, self.query_map.pairs
@@ -70,9 +70,9 @@ class Lives:
         began = np.where(first * 7 > NEW_DAYS, first, 0).astype(np.int64)  # asked, or answered, only since then
         changes = changes_of_level(clicks, code, began, ends).set_axis(names[shown])
         sure = ~(changes["real"] | changes["event_to"].notna()).to_numpy(bool) & (clicks.sum(axis=1) >= SEASON_CLICKS)
-        waves, own = page_waves(clicks[sure], section[sure], ends, self.history.annual)
+        waves, has_season = page_waves(clicks[sure], section[sure], ends, self.history.annual)
         calendar = season_calendar(waves, self.sums.windows.as_of)
-        season = _kinds(changes, calendar, own, self.history.annual.known)
+        season = _kinds(changes, calendar, has_season, self.history.annual.known)
         return lives("topic", changes, calendar, season, pd.Series(clicks.sum(axis=1), index=changes.index))
 
 

@@ -82,8 +82,8 @@ class Merges:
         )
         t = self.context.config.verdicts
         near = result[result["one_search"] >= t.one_search / 2]
-        own = own_question(self.query_map.mapped, near, self.pages.table, self.query_map.page_words[0], t.answers)
-        return result.join(answers_of_each(self._chosen, near)).assign(own_question=own.reindex(result.index))
+        question = own_question(self.query_map.mapped, near, self.pages.table, self.query_map.page_words[0], t.answers)
+        return result.join(answers_of_each(self._chosen, near)).assign(own_question=question.reindex(result.index))
 
     @property
     def _named_above(self) -> pd.Series | None:

@@ -28,8 +28,8 @@ class Speed:
         if (rows := self.inputs.joined.small_source("vitals")) is None:
             return pd.DataFrame(columns=SPEED)
         rows = in_units(rows)
-        own = rows[rows["aside"].isna() & rows["page_id"].notna()].assign(page=lambda t: t["page_id"].astype("int64"))
-        return page_speed(pd.concat([self._of_groups(rows, own), own], ignore_index=True), self.measures.ledger)
+        of_pages = rows[rows["aside"].isna() & rows["page_id"].notna()].assign(page=lambda t: t["page_id"].astype("int64"))
+        return page_speed(pd.concat([self._of_groups(rows, of_pages), of_pages], ignore_index=True), self.measures.ledger)
 
     def _of_groups(self, rows: pd.DataFrame, page_rows: pd.DataFrame) -> pd.DataFrame:
         """Rows for patterns of paths: one for each matching page without a row of its own."""

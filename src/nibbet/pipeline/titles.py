@@ -70,8 +70,8 @@ class Titles:
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("description")])
         if not self.context.config.site.brand:
             of_pages = of_pages.drop(columns=[name for name in of_pages if str(name).startswith("brand")])
-        own = of_pages.loc[rows["page"]].set_axis(rows.index, axis=0)
-        traits = pd.concat([own, query_traits(rows, pages, self.query_map.page_words[0])], axis=1)
+        of_rows = of_pages.loc[rows["page"]].set_axis(rows.index, axis=0)
+        traits = pd.concat([of_rows, query_traits(rows, pages, self.query_map.page_words[0])], axis=1)
         return traits[[name for name in TRAITS if name in traits]]
 
     @once
@@ -119,9 +119,9 @@ class Titles:
         first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
         known = pages.loc[texts.index]
         texts = dated(texts, known["modified"])
-        own = spans(texts if windows.is_daily else texts.head(0), first, last)
-        stayed = pd.Index(np.setdiff1d(rows["page"].unique(), texts.index), name=own.index.name)
-        places = with_stand_ins(own, stayed)
+        texts_spans = spans(texts if windows.is_daily else texts.head(0), first, last)
+        stayed = pd.Index(np.setdiff1d(rows["page"].unique(), texts.index), name=texts_spans.index.name)
+        places = with_stand_ins(texts_spans, stayed)
         sums = pd.DataFrame(index=places.index)
         if len(places):
             self.context.say("comparing changed titles")

@@ -102,8 +102,8 @@ class Drawing:
 
 def _start() -> subprocess.Popen[bytes] | None:
     """The process that draws; None where it cannot be started."""
-    own = str(Path(__file__).parents[2])
-    paths = os.pathsep.join([own, *filter(None, [os.environ.get("PYTHONPATH")])])
+    package = str(Path(__file__).parents[2])
+    paths = os.pathsep.join([package, *filter(None, [os.environ.get("PYTHONPATH")])])
     pipes: Any = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}
     with contextlib.suppress(OSError, ValueError):
         # its own process group: a keyboard interrupt goes to the computing process, which ends this one

@@ -57,16 +57,18 @@ def show_group(group: dict[str, Any], windows: Windows, style: str, top: int) ->
         return
     out, rates = console(), group["rates"]
     show_windows(windows)
-    own = rates.iloc[0]
-    out.print(Text(for_terminal(f"{own['group']}: {own['queries']:,} queries, {own['pages']:,} pages"), style="bold"))
+    whole_site = rates.iloc[0]
+    out.print(Text(for_terminal(f"{whole_site['group']}: {whole_site['queries']:,} queries, {whole_site['pages']:,} pages"), style="bold"))
     change = records(group["change"])
     if change:
         out.print(Text(f"{told_change(change[0])} {_chance(change[0])}"))
     out.print(grid(rates[GROUP_COLUMNS]))
-    if pd.notna(own["pull_low"]):
+    if pd.notna(whole_site["pull_low"]):
         pull_of_others = rates["pull"].iloc[1]
         others = f"; all other queries {pull_of_others:.2f}" if pd.notna(pull_of_others) else ""
-        out.print(Text(f"Pull {own['pull']:.2f} (95% between {own['pull_low']:.2f} and {own['pull_high']:.2f}){others}."))
+        out.print(
+            Text(f"Pull {whole_site['pull']:.2f} (95% between {whole_site['pull_low']:.2f} and {whole_site['pull_high']:.2f}){others}.")
+        )
     odd = queries[queries["flag"] != ""]
     low, high = (odd["flag"] == "low").sum(), (odd["flag"] == "high").sum()
     summary = (
@@ -261,8 +263,8 @@ def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, s
     out.print()
     shown = ["ready_by", "begins", "peak", "height", "level", "key"]
     sections = seasons[(seasons["level"] == "section") & seasons["peak"].notna()]
-    own = rows[(rows["life"] == "seasonal") & (rows["season"] == "own")]
-    coming = pd.concat([part for part in (sections[shown], own[shown]) if len(part)] or [own[shown]], ignore_index=True)
+    with_season = rows[(rows["life"] == "seasonal") & (rows["season"] == "own")]
+    coming = pd.concat([part for part in (sections[shown], with_season[shown]) if len(part)] or [with_season[shown]], ignore_index=True)
     late = pd.to_datetime(coming["ready_by"]) <= pd.Timestamp(windows.as_of)
     for title, part in (("To be ready for", coming[~late]), ("In season, or too late to prepare", coming[late])):
         out.print(Text(f"{title}: {len(part):,} sections, and pages and topics with a season of their own", style="bold"))

@@ -70,12 +70,12 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
     environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
     environment.filters["cell"] = cell_text
     environment.filters["path"] = lambda address: page_name(address, site.config.site.home)
-    own = files("nibbet.render")
-    template = environment.from_string((own / "templates" / "report.html.j2").read_text("utf-8"))
+    assets = files("nibbet.render")
+    template = environment.from_string((assets / "templates" / "report.html.j2").read_text("utf-8"))
     carried = facts(site)
     dossiers = carried.pop("dossiers")
     # trusted text; the SVG writer escapes what it draws
-    bundled = {name: Markup((own / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
+    bundled = {name: Markup((assets / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
     figures = {name: Markup(f'<div class="drawn">{one.svg}</div>') for name, one in pictures.items()}  # noqa: S704
     return template.render(
         **bundled,

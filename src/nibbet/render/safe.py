@@ -54,8 +54,8 @@ def path_of(address: str) -> str:
 def page_name(address: str, home: str) -> str:
     """The path of a page on the home host; for other hosts, host and path, so that names are unique."""
     host = home.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
-    own = address.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
-    return path_of(address) if own == host or "://" not in address else readable(address.split("://", 1)[1])
+    address_host = address.split("://", 1)[-1].partition("/")[0].lower().removeprefix("www.")
+    return path_of(address) if address_host == host or "://" not in address else readable(address.split("://", 1)[1])
 
 
 def for_terminal(text: str) -> str:

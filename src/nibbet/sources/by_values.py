@@ -169,12 +169,12 @@ class ByValues:
         self._redirects()
         seen, places = self._seen, self._addresses()
         full = [p for p in places if seen[p].filled == seen[p].rows and seen[p].distinct > 0.99]
-        own = self.matches.get("page")
+        page_column = self.matches.get("page")
         if (
-            own is not None
-            and own.confidence < SAID
+            page_column is not None
+            and page_column.confidence < SAID
             and "page" not in self._fixed
-            and seen[own.place].filled < seen[own.place].rows
+            and seen[page_column.place].filled < seen[page_column.place].rows
             and full
         ):
             del self.matches["page"]  # every row of an inventory has its page
@@ -191,11 +191,11 @@ class ByValues:
 
     def _redirects(self) -> None:
         """Where all rows redirect, the other column of addresses is the target: the second of two without header words."""
-        own = self.matches.get("page")
+        page_column = self.matches.get("page")
         if "redirect_to" in self.matches or not any(seen.redirects for seen in self._seen):
             return
-        if own is None or own.confidence < BY_VALUES:
-            places = sorted([*self._addresses(), *([own.place] if own else [])])
+        if page_column is None or page_column.confidence < BY_VALUES:
+            places = sorted([*self._addresses(), *([page_column.place] if page_column else [])])
             if len(places) != 2:
                 return
             self.matches["page"] = Match("page", self._header[places[0]], places[0], BY_VALUES)

@@ -61,8 +61,8 @@ def _rows_in(node: Any) -> list[Any]:
         return node if node and all(isinstance(item, (dict, list)) for item in node) else []
     if not isinstance(node, dict):
         return []
-    own = [rows for name, value in node.items() if not _is_heads(name) and (rows := _rows_in(value))]
-    return max(own, key=len, default=[])
+    lists = [rows for name, value in node.items() if not _is_heads(name) and (rows := _rows_in(value))]
+    return max(lists, key=len, default=[])
 
 
 def _is_heads(name: str) -> bool:

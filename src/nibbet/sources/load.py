@@ -266,8 +266,8 @@ def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Under
         return [_understood(sheet, settings) for sheet in _sheets(place, settings, limits, {}, path, path.name)]
     sheet = _frame_sheet(place.engine, kind, place.engine.frame(frame))
     # Nibbet's own column names are taken literally
-    own = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}
-    settings = SourceSettings(kind=kind, table=kind, columns=own)  # type: ignore[arg-type]
+    columns = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}
+    settings = SourceSettings(kind=kind, table=kind, columns=columns)  # type: ignore[arg-type]
     return [_understood(part, settings) for part in windows_apart(sheet, kind)]
 
 

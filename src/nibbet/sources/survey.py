@@ -165,8 +165,8 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
     shared = shared_values(lines) if reading.kind in MEASURES else {}
     if reading.kind == "search" and "query" in reading.matches and "page" not in reading.matches and (page := page_of_name(name)):
         shared.setdefault("page", page)
-    own = {name: value for name, value in shared.items() if name not in reading.matches and _has_column(reading.kind, name)}
-    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), own, _step(sheet, reading))
+    declared = {name: value for name, value in shared.items() if name not in reading.matches and _has_column(reading.kind, name)}
+    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), declared, _step(sheet, reading))
 
 
 def _step(sheet: Sheet, reading: Reading) -> str:

@@ -145,10 +145,10 @@ def _wholes(periods: list[Cover]) -> list[Window]:
     """Every window that periods of one grain make whole: each alone, and consecutive ones."""
     result: dict[tuple[date, date], Window] = {}
     for grain in {c.grain for c in periods}:
-        own = sorted({(c.start, c.end) for c in periods if c.grain == grain})
-        result.update({span: Window(*span) for span in own})
-        for n, (start, end) in enumerate(own):
-            for following in own[n + 1 :]:
+        bounds = sorted({(c.start, c.end) for c in periods if c.grain == grain})
+        result.update({span: Window(*span) for span in bounds})
+        for n, (start, end) in enumerate(bounds):
+            for following in bounds[n + 1 :]:
                 if following[0] == end + timedelta(days=1):
                     end = following[1]
                     result[start, end] = Window(start, end)
