@@ -1,4 +1,4 @@
-"""The parts of which an invented site is built: pages, queries, and what they are for."""
+"""Builds an invented site: its pages, its queries, and the case planted on each page."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from nibbet.demo import vocabulary as words
 FIRST_DAY = date(2025, 7, 1)
 LAST_COMPLETE_DAY = date(2026, 10, 31)
 PARTIAL_DAYS = 3
-#: share of the site by kind of page, and how many pages in a thousand get each planted case
+#: share of each kind of page in the site; pages in a thousand with each planted case
 KINDS = {
     "rivers": 0.29,
     "lakes": 0.15,
@@ -56,7 +56,7 @@ VERDICT_OF = {
 
 @dataclass(frozen=True)
 class Level:
-    """How hard a world is to judge: how much is searched, how strongly a case shows (a power of its factor), how much all strays."""
+    """How hard a world is to judge: search volume, strength of the planted cases (an exponent of their factors), random variation."""
 
     volume: float = 1.0
     effect: float = 1.0
@@ -68,7 +68,7 @@ LEVELS = {"easy": Level(), "usual": Level(0.75, 0.85, 1.4), "hard": Level(0.4, 0
 
 @dataclass
 class World:
-    """One row per page; one row per (page, query) with the latent figures; both in a fixed order."""
+    """pages: one row per page; pairs: one row per (page, query) with the latent figures. Both have a fixed order."""
 
     pages: pd.DataFrame
     pairs: pd.DataFrame
@@ -78,7 +78,7 @@ class World:
 
 
 def usual_place(rng: np.random.Generator) -> float:
-    """Where a page of this site stands when nothing ails it."""
+    """The position of a page of this site without a fault."""
     return float(np.clip(np.exp(rng.normal(0.85, 0.33)), 1.15, 4.6))
 
 
@@ -87,7 +87,7 @@ def slug(text: str) -> str:
 
 
 class Builder:
-    """Collects pages and pairs; every draw comes from one seeded generator."""
+    """Collects pages and pairs. All random numbers come from one seeded generator."""
 
     def __init__(self, pages: int, seed: int, level: Level) -> None:
         self.level = level
@@ -152,7 +152,7 @@ class Builder:
         return page
 
     def add(self, row: dict[str, Any]) -> None:
-        """One query that a page is shown for."""
+        """Add one query for which a page is shown."""
         self.queries[row["page"]].append(row)
 
     def asks(
@@ -170,9 +170,9 @@ class Builder:
         rare: float = 0.22,
         mended: tuple[float, float] | None = None,
     ) -> None:
-        """The page is shown for what people type about `subject`; a tail of rare queries goes with it, never named in exports.
+        """Show the page for the queries about `subject`, and for rare queries that exports never name.
 
-        mended: place and pull once the fault that the page was given is put right; as they are where there is none.
+        mended: position and pull once the planted fault of the page is repaired; as they are where there is none.
         """
         templates = (words.ASK.get(kind) or words.ABROAD[kind]).split("|")[only]
         volume, place = demand or page["demand"], position or page["position"]

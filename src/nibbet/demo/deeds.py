@@ -1,4 +1,4 @@
-"""What visitors of the invented site do on its pages: events by week."""
+"""Events of visitors on the pages of the invented site, by week."""
 
 from __future__ import annotations
 
@@ -10,18 +10,18 @@ import pandas as pd
 from nibbet.demo.builder import World
 from nibbet.demo.simulate import calendar
 
-#: what visitors do, and times per session by kind of page; "" for all other kinds
+#: events, and their number per session by kind of page; "" for all other kinds
 DEEDS: dict[str, dict[str, float]] = {
     "read to the end": {"": 0.42, "shop": 0.2, "legal": 0.1},
     "route sheet downloaded": {"rivers": 0.09, "lakes": 0.07},
     "newsletter joined": {"": 0.012},
 }
-#: of so many pages one stands out, and by how much
+#: one page in so many has unusually many events; by what factor
 ODD_PAGE, ODD_FACTOR = 40, 4.0
 
 
 def write_events(path: Path, world: World, visits: pd.DataFrame, *, first: bool) -> None:
-    """Write what visitors did on these pages, by week, or add it to the file."""
+    """Write the events of these pages by week, or append them to the file."""
     rng = np.random.default_rng([world.seed, 9, int(visits["page"].min())])
     weeks = visits.assign(week=visits["day"] // 7).groupby(["week", "page"], as_index=False)["sessions"].sum()
     days, parts = pd.Series(calendar()), []

@@ -1,4 +1,4 @@
-"""The world written as an analyst finds it: parts, preambles, other spellings, other languages, a cap, a total row."""
+"""Writes the world as exports of the kind that an analyst receives: in parts, with preambles, different spellings and languages, a row limit, a total row."""
 
 from __future__ import annotations
 
@@ -25,13 +25,13 @@ from nibbet.demo.site_files import remembered_of, write_site_files
 Floats = NDArray[np.float64]
 
 HOME = "https://tarnbrook.example"
-#: when its inventories were taken: before any page got another title, and now
+#: dates of the inventories: before any title changed, and now
 CRAWLED_BEFORE, CRAWLED = LAST_COMPLETE_DAY - timedelta(days=183), LAST_COMPLETE_DAY + timedelta(days=2)
-CAP, CAPPED_MONTH = 40_000, 9  # rows after which the query export of one month was cut
-#: blocks of the world that are in memory together
+CAP, CAPPED_MONTH = 40_000, 9  # row limit of the query export of one month
+#: blocks of the world in memory at once
 BLOCKS_AT_ONCE = 8
 TRUTH_HEAD = "page,case,verdict,also_right,cause,target,repair,repair_target"
-#: how every truth.csv of ours has begun
+#: first line of a truth.csv written by this module, in every version
 OURS = "page,case,verdict"
 
 SETTINGS = """\
@@ -135,8 +135,8 @@ def write(
 ) -> World:
     """Write the exports and nibbet.toml into `folder`, and truth.csv beside it; equal arguments give equal bytes.
 
-    level: easy, usual or hard: how clearly the planted cases show. on_share: hears the share written, 0..1.
-    Raises FileExistsError when the truth.csv beside the folder is not one of ours.
+    level: easy, usual or hard (how clear the planted cases are). on_share: is called with the share written so far, 0 to 1.
+    Raises FileExistsError if the truth.csv beside the folder was not written by this function.
     """
     truth = folder.parent / "truth.csv"
     if truth.exists() and not truth.read_text("utf-8", "replace").startswith(OURS):
@@ -181,14 +181,14 @@ def _truth(world: World) -> pd.DataFrame:
 
 
 def _csv_bytes(frame: pd.DataFrame, *, sep: str, header: bool) -> bytes:
-    """The rows as delimited text, texts in quotes only where one needs it."""
+    """The rows as delimited text. Texts are quoted only if one of them needs it."""
     import pyarrow as pa
     from pyarrow import csv
 
     table, text = pa.Table.from_pandas(frame, preserve_index=False), pa.BufferOutputStream()
     try:
         csv.write_csv(table, text, csv.WriteOptions(include_header=False, delimiter=sep, quoting_style="none"))
-    except pa.ArrowInvalid:  # a cell holds the mark that parts cells
+    except pa.ArrowInvalid:  # a cell contains the delimiter
         text = pa.BufferOutputStream()
         csv.write_csv(table, text, csv.WriteOptions(include_header=False, delimiter=sep, quoting_style="needed"))
     body: bytes = text.getvalue().to_pybytes()
@@ -196,7 +196,7 @@ def _csv_bytes(frame: pd.DataFrame, *, sep: str, header: bool) -> bytes:
 
 
 def _gzip(path: Path, frame: pd.DataFrame, *, sep: str, first: bool = True) -> None:
-    """A packed file, or another member of the one that is there."""
+    """Write a gzip file, or append a member to the existing one."""
     with (
         path.open("wb" if first else "ab") as file,
         gzip.GzipFile(fileobj=file, mode="wb", mtime=0, filename="", compresslevel=4) as packed,
@@ -205,20 +205,20 @@ def _gzip(path: Path, frame: pd.DataFrame, *, sep: str, first: bool = True) -> N
 
 
 def _spelt_in_search(world: World, rows: pd.DataFrame, rng: np.random.Generator) -> pd.Series:
-    """https and www for guides, the shop's own host for products, and jump links that split one page over two rows."""
+    """Addresses as search exports spell them: https and www for guides, the shop's own host for products, and jump links that split one page over two rows."""
     host = np.where(world.pages["kind"] == "shop", "https://shop.tarnbrook.example", "https://www.tarnbrook.example")
     plain = pd.Series(host, index=world.pages["page"]) + world.pages.set_index("page")["path"]
     jumps = (rows["page"].to_numpy() % 11 == 4) & (rng.random(len(rows)) < 0.15)
     return rows["page"].map(plain) + np.where(jumps, "#part-2", "")
 
 
-#: where searchers are, as often as they are there, and where those are who ask in another language
+#: countries of searchers with their shares; the country of each other language
 COUNTRIES = ("GB", "GB", "GB", "GB", "GB", "GB", "GB", "IE", "IE", "US")
 ABROAD = {"de": "DE", "fr": "FR", "es": "ES"}
 
 
 def _country(rows: pd.DataFrame, queries: pd.Series | None = None) -> np.ndarray[Any, Any]:
-    """Where the searchers or visitors of each row are: one country a page, day and device, but that of the language for queries in another."""
+    """The country of each row: one per page, day and device; for queries in another language the country of that language."""
     number = rows["page"].to_numpy() * 11 + rows["day"].to_numpy() * 7
     result: np.ndarray[Any, Any] = np.array(COUNTRIES, dtype=object)[number % len(COUNTRIES)]
     if queries is not None:
@@ -229,7 +229,7 @@ def _country(rows: pd.DataFrame, queries: pd.Series | None = None) -> np.ndarray
 
 
 def _write_images(path: Path, per_page: pd.DataFrame, *, first: bool) -> None:
-    """What pages of things to look at get from image search: seen often and seldom chosen, beside web search and not in it."""
+    """Write the rows of image search for pages with pictures: many impressions and few clicks, in addition to web search."""
     days = pd.Series(calendar())
     rows = per_page[per_page["spelt"].str.contains("/(?:kit|shop|lakes)/", regex=True) & (per_page["device"] == "mobile")]
     rows = rows.drop_duplicates(["day", "page", "spelt"])
@@ -280,7 +280,7 @@ def _write_search(folder: Path, world: World, search: pd.DataFrame, rng: np.rand
             ["clicks", "impressions", "day", "page", "query"], ascending=[False, False, True, True, True], kind="stable"
         )
         if number == CAPPED_MONTH and not first:
-            continue  # cut before
+            continue  # beyond the row limit
         if number == CAPPED_MONTH and len(rows) > CAP:
             rows = rows.head(CAP)
         _gzip(
@@ -318,7 +318,7 @@ def _spelt_in_visits(world: World, visits: pd.DataFrame, rng: np.random.Generato
     return path + np.where(letter, "?utm_source=letter&utm_medium=email", np.where(referred, "?ref=partner", ""))
 
 
-#: who sends the visits of each channel, the last of them only since `NEW_SENDER` days before the end
+#: referrers of each channel; the last one only from `NEW_SENDER` days before the end
 SENDERS = {
     "organic": ["anyfinder.example", "anyfinder.example", "anyfinder.example", "seekwell.example"],
     "direct": ["direct"],
@@ -331,7 +331,7 @@ NEW_SENDER = 60
 
 
 def _senders(rows: pd.DataFrame) -> np.ndarray[Any, Any]:
-    """The site or service that each row of visits came from; one that refers has begun to only lately."""
+    """The referring site or service of each row of visits; one of them is new."""
     number, day = rows["page"].to_numpy() * 7 + rows["day"].to_numpy(), rows["day"].to_numpy()
     result = np.empty(len(rows), dtype=object)
     for channel, names in SENDERS.items():
@@ -344,7 +344,7 @@ def _senders(rows: pd.DataFrame) -> np.ndarray[Any, Any]:
 
 
 def _write_visits(path: Path, world: World, visits: pd.DataFrame, rng: np.random.Generator, *, first: bool) -> Floats:
-    """Write these visits, or add them to the file; returns their sums."""
+    """Write these visits, or append them to the file. Returns their sums."""
     days = pd.Series(calendar())
     rows = visits.assign(spelt=_spelt_in_visits(world, visits, rng))
     unknown = rows.sample(180 if first else 0, random_state=world.seed).assign(spelt="(unbekannt)", conversions=0, revenue=0.0)
@@ -386,7 +386,7 @@ def _write_total(path: Path, sums: Floats) -> None:
 
 
 def _write_inventory(path: Path, world: World, day: date) -> None:
-    """The pages as they stood on that day, as far as titles and descriptions go."""
+    """Write the inventory of that day, with the titles and descriptions of that day."""
     import xlsxwriter
 
     rng, pages = np.random.default_rng([world.seed, 4]), world.pages
@@ -452,7 +452,7 @@ def _write_inventory(path: Path, world: World, day: date) -> None:
 
 
 def _last_changed(page: Any, after: int, day: date) -> date:
-    """The day of its new title where it has got one by then, else some day after it was published."""
+    """The date of the last change of each page: that of its new title where it has one by then, else a random day after publication."""
     titled: date = FIRST_DAY + timedelta(days=int(page.onset))
     if page.case == "retitled" and titled < day:
         return titled

@@ -1,4 +1,4 @@
-"""What links to what on the invented site and out of it, with faults, and how fast its pages are: exports of a crawler and of a field study."""
+"""Internal and outgoing links of the invented site, with faults, and the speed of its pages, as a crawler and a field study export them."""
 
 from __future__ import annotations
 
@@ -9,24 +9,24 @@ import pandas as pd
 
 from nibbet.demo.builder import World
 
-#: pages of its section that a page links to
+#: number of pages of its section to which a page links
 SIBLINGS = 4
-#: which kinds of pages link to the page on the same subject of another kind
+#: kinds of pages that link to the page on the same subject in another section
 ACROSS = (("journal", "rivers"), ("journal", "lakes"), ("rivers", "hire"), ("lakes", "hire"), ("kit", "shop"), ("technique", "courses"))
-#: share of links to other sites that lead to nothing, and to what has moved
+#: share of links to other sites with a target that fails, and with one that redirects
 DEAD_OUTSIDE, MOVED_OUTSIDE = 0.1, 0.06
-#: share of pages that are slow, and that are middling; visits a page needs to be measured
+#: shares of slow and of middling pages; least visits of a measured page
 SLOW, MIDDLING, MEASURED = 0.06, 0.1, 40
-#: words of links that say nothing of where they lead, and how often a link in the text has them
+#: anchors without meaning, and their share of links in texts
 GENERAL, SAID_GENERAL = ("read on", "more about this"), 0.15
-#: share of pages that other sites link to with one phrase alone, and that links in the text say nothing of; how many such links from other sites
+#: share of pages to which other sites link with one phrase alone, share with anchors without meaning; number of such links from other sites
 STUFFED, SILENT, PHRASED = 0.008, 0.012, 16
-#: seconds until the largest content stands: of quick, middling and slow pages
+#: seconds until the largest content is drawn, for quick, middling and slow pages
 SECONDS = {"good": (1.2, 2.3), "middling": (2.6, 3.8), "poor": (4.3, 7.0)}
 
 
 def links_of(world: World) -> pd.DataFrame:
-    """Every link of the site: source, target (paths, of other sites addresses), anchor, place, status (of the target), moved (where it leads)."""
+    """One row per link: source, target (paths; addresses for other sites), anchor, place, status (of the target), moved (target of its redirect)."""
     pages = world.pages.set_index("path", drop=False)
     alive = pages[pages["status"] == 200]
     linked = pages[(pages["inlinks"] > 0) & (pages["path"] != "/")]
@@ -51,36 +51,36 @@ def links_of(world: World) -> pd.DataFrame:
 
 
 def _chosen(world: World, share: float, seed: int) -> pd.Series:
-    """Paths of some steady pages, their number at least two."""
+    """Paths of some steady pages, at least two."""
     steady = world.pages[(world.pages["case"] == "healthy") & (world.pages["inlinks"] > 0)].sort_values("page")
     order = np.random.default_rng([world.seed, seed]).permutation(len(steady))
     return steady["path"].iloc[order[: max(2, round(len(world.pages) * share))]]
 
 
 def stuffed_of(world: World) -> pd.Series:
-    """Paths of the pages that links from other sites all praise in the same words."""
+    """Paths of the pages to which all links from other sites have the same anchor."""
     return _chosen(world, STUFFED, 16)
 
 
 def silent_of(world: World) -> pd.Series:
-    """Paths of the pages to which the site links with words that say nothing of them; some are too seldom linked to be told."""
+    """Paths of the pages to which the site links with anchors without meaning; some have too few links to be detected."""
     return _chosen(world, SILENT, 17)
 
 
 def _anchors(world: World, inside: pd.DataFrame, linked: pd.DataFrame) -> pd.Series:
-    """The words of each link: in menus its page's heading; in texts also what it is about, and here and there words that say nothing."""
+    """The anchor of each link: in menus the heading of the target; in texts also its subject, and now and then words without meaning."""
     rng = np.random.default_rng([world.seed, 18])
     chance, general = rng.random(len(inside)), pd.Series(rng.choice(GENERAL, len(inside)), index=inside.index, dtype="str")
     heading = inside["target"].map(linked["h1"]).where(inside["target"] != "/", "Tarnbrook").fillna(inside["target"])
     about = inside["target"].map(linked["subject"])
     text = heading.where((chance > 0.4) | about.isna(), "all on " + about)
-    again = inside.duplicated("target")  # the first link to a page says its name
+    again = inside.duplicated("target")  # the first link to a page has its name as anchor
     silent = inside["target"].isin(silent_of(world))
     return text.where(~((chance > 1 - SAID_GENERAL) & again | silent), general).where(inside["place"] == "main", heading)
 
 
 def _inner(alive: pd.DataFrame, hubs: set[str], of_section: dict[str, list[str]]) -> list[tuple[str, str]]:
-    """Source and target of links in the text: a hub links to its whole section, another page to some siblings."""
+    """Source and target of links in texts: a hub links to all pages of its section, any other page to some of them."""
     result = []
     for path, number in zip(alive["path"], alive["page"], strict=True):
         siblings = [one for one in of_section.get("/" + path.split("/")[1] + "/", []) if one != path] if path != "/" else []
@@ -92,7 +92,7 @@ def _inner(alive: pd.DataFrame, hubs: set[str], of_section: dict[str, list[str]]
 
 
 def _across(alive: pd.DataFrame, linked: pd.DataFrame) -> pd.DataFrame:
-    """Links to the page on the same subject in another section: a journal leads to its river, a guide to what can be bought or hired."""
+    """Links to the page on the same subject in another section: from a journal to its river, from a guide to products and hire."""
     both = alive[["path", "subject", "kind"]].merge(linked[["path", "subject", "kind"]], on="subject", suffixes=("", "_to"))
     leads = pd.Series(list(zip(both["kind"], both["kind_to"], strict=True)), index=both.index).isin(ACROSS)
     return both[leads].rename(columns={"path": "source", "path_to": "target"})[["source", "target"]]
@@ -104,7 +104,9 @@ def _outside(world: World) -> pd.DataFrame:
     journal = world.pages[(world.pages["kind"] == "journal") & (world.pages["status"] == 200)]
     number = rng.integers(1, 900, len(journal))
     target = pd.Series([f"https://paddlers-{n % 40}.example/post/{n}" for n in number], index=journal.index, dtype="str")
-    chance = np.random.default_rng([world.seed, 12]).random(900)[number - 1]  # an address is dead or not, whoever links to it
+    chance = np.random.default_rng([world.seed, 12]).random(900)[
+        number - 1
+    ]  # whether an address fails does not depend on the page that links to it
     status = np.select([chance < DEAD_OUTSIDE, chance < DEAD_OUTSIDE + MOVED_OUTSIDE], [404, 301], 200)
     return pd.DataFrame({
         "source": journal["path"], "target": target, "anchor": "another trip on this water", "place": "main", "status": status,
@@ -113,7 +115,7 @@ def _outside(world: World) -> pd.DataFrame:
 
 
 def vitals_of(world: World) -> pd.DataFrame:
-    """How fast the living pages are: path, device, loading (s), responding (ms), shifting, samples, rating (good, middling, poor) as planted."""
+    """Speed of the pages that exist: path, device, loading (s), responding (ms), shifting, samples, rating (good, middling, poor) as planted."""
     rng = np.random.default_rng([world.seed, 13])
     alive = world.pages[world.pages["status"] == 200].reset_index(drop=True)
     chance = rng.random(len(alive))
@@ -127,7 +129,7 @@ def vitals_of(world: World) -> pd.DataFrame:
 
 
 def write_links(path: Path, world: World, home: str) -> None:
-    """Write the links as a crawler exports them."""
+    """Write the links as an export of a crawler."""
     links = links_of(world)
     whole = [
         column.where(column.str.startswith("http") | column.eq(""), home + column)
@@ -140,7 +142,7 @@ def write_links(path: Path, world: World, home: str) -> None:
 
 
 def write_vitals(path: Path, world: World, home: str) -> None:
-    """Write how fast pages are, as a field study has it."""
+    """Write the speed of pages as an export of a field study."""
     table = vitals_of(world)
     pd.DataFrame({
         "Page": home + table["path"], "Device": table["device"], "Month": "2026-10", "Largest contentful paint p75 (s)": table["loading"],
@@ -149,7 +151,7 @@ def write_vitals(path: Path, world: World, home: str) -> None:
 
 
 def write_backlinks(path: Path, world: World, rng: np.random.Generator) -> None:
-    """Write the links from other sites as one export has them."""
+    """Write the links from other sites as one export."""
     rows = world.pages.loc[world.pages.index.repeat(world.pages["backlinks"])]
     number = rng.integers(1, 900, len(rows))
     praised = world.pages[world.pages["path"].isin(stuffed_of(world))]

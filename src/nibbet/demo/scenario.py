@@ -1,6 +1,6 @@
-"""Tarnbrook as it truly is: pages, what each answers, how it ranks, and what an analyst ought to decide about it.
+"""The truth about Tarnbrook: its pages, what each answers, how it ranks, and the right verdict.
 
-Nothing here knows how Nibbet decides; the analysis never imports this package and never reads the truth.
+This package does not know how Nibbet decides; the analysis never imports it and never reads the truth.
 """
 
 from __future__ import annotations
@@ -58,10 +58,10 @@ def build(pages: int = 400, seed: int = 7, level: Level = LEVELS["easy"]) -> Wor
 
 
 def mended(world: World) -> World:
-    """The same world with every fault put right that a refresh, a merge or an expansion can mend: what those verdicts can gain at most.
+    """The same world with every fault repaired that a refresh, a merge or an expansion can repair: the most that those verdicts can gain.
 
-    Sunk pages stand where they stood, pages below the clicks where such pages usually stand, titles are chosen as usual, of duplicates one
-    page answers alone, and what was drawn without an answer has one. Demand, season and all chance stay as they were.
+    Sunk pages have their former position, pages below the clicks the usual one, titles the usual CTR; one page of each group of duplicates
+    answers alone, and strays have a page that answers them. Demand, season and all random numbers are unchanged.
     """
     pairs = world.pairs.assign(position=world.pairs["mended_position"], pull=world.pairs["mended_pull"], sink=1.0, fade=1.0)
     pairs["page_pull"] = pairs["page"].map(world.pages.set_index("page")["mended_pull"])
@@ -168,7 +168,7 @@ def _subjects(b: Builder) -> None:
         if kind == "help":
             continue
         subjects = words.numbered(lists[kind], round(b.count * share * 0.78))
-        skip = round(b.count * 0.03) if kind == "shop" else 0  # the first items are sold by the look-alikes below
+        skip = round(b.count * 0.03) if kind == "shop" else 0  # the products of the look-alikes below
         for subject in subjects[skip:]:
             small = 0.35 if kind in ("journal", "shop") else 1.0
             page = b.page(kind, subject, f"/{kind}/{slug(subject)}/")
@@ -178,7 +178,7 @@ def _subjects(b: Builder) -> None:
 
 
 def _look_alikes(b: Builder) -> None:
-    """A guide and a product share their head query, but searchers want different things: never to be merged."""
+    """A guide and a product with the same head query but different intents, which must never be merged."""
     guides = {page["subject"]: page for page in b.pages if page["kind"] == "kit" and page["path"].count("/") == 3}
     for item in list(guides)[: round(b.count * 0.03)]:
         guide = guides[item]
@@ -200,11 +200,11 @@ def _look_alikes(b: Builder) -> None:
         )
         wanted = {row["query"]: row["demand"] for row in b.queries[guide["page"]]}
         for row in (row for row in b.queries[page["page"]] if row["role"] == "shared" and row["query"]):
-            row.update(demand=wanted[row["query"]], season=guide["season"])  # they are the same searches
+            row.update(demand=wanted[row["query"]], season=guide["season"])  # the same searches
 
 
 def _fading_subject(b: Builder) -> None:
-    """A whole subject that people stop searching for: no page of it has decayed."""
+    """A subject that is searched less and less; none of its pages has decayed."""
     for item in words.INFLATABLES[: max(4, round(b.count * 0.028))]:
         page = b.page("kit", item, f"/kit/{slug(item)}/", trend="fading", case="demand_decline", season="level")
         b.asks(page, "kit", item, demand=page["demand"] * 1.5)
@@ -212,7 +212,7 @@ def _fading_subject(b: Builder) -> None:
 
 
 def _duplicates(b: Builder) -> None:
-    """Two or three pages answer the same queries with the same intent and take turns in the results."""
+    """Two or three pages that answer the same queries with the same intent and alternate in the results."""
     guides = [
         page for page in b.pages if page["kind"] in ("rivers", "technique") and page["case"] == "healthy" and page["path"].count("/") == 3
     ]
@@ -341,7 +341,7 @@ def _cases(b: Builder) -> None:
                 shift = float(b.rng.uniform(8.0, 12.5)) / page["position"]
             elif case == "badly_titled":
                 page.update(pull=float(b.rng.uniform(0.28, 0.42)) ** b.level.effect, title=f"Page {number} | Tarnbrook", description="")
-            elif case == "retitled":  # a new title from one day on, and fewer choose it at the same place
+            elif case == "retitled":  # a new title from one day on, with a lower CTR at the same position
                 onset = sink_from - int(b.rng.integers(95, 180))
                 page.update(
                     title_before=page["title"],
@@ -384,13 +384,13 @@ def _cases(b: Builder) -> None:
 
 
 def _strays(b: Builder, page: dict[str, Any], kind: str, subject: str, *, demand: float, position: float) -> None:
-    """The page is shown for what it does not answer; a page of its own would stand where good pages do."""
+    """Show the page for queries that it does not answer; a new page for them would have the position of good pages."""
     mended = (usual_place(b.later), 1.0)
     b.asks(page, kind, subject, demand=float(demand), position=float(position), pull=0.4, role="stray", rare=0.1, mended=mended)
 
 
 def _faults(b: Builder) -> None:
-    """Faults that bear on no verdict: pages that no page links to, and moves in two steps."""
+    """Faults that affect no verdict: pages to which no page links, and redirects in two steps."""
     healthy = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES]
     for number in b.rng.permutation(len(healthy))[: max(2, round(b.count * 0.012))]:
         healthy[number].update(inlinks=0)
@@ -409,7 +409,7 @@ def _faults(b: Builder) -> None:
 
 
 def _overshadowed(b: Builder) -> None:
-    """Guides whose queries the page of their section takes, without answering them."""
+    """Guides for whose queries the page of their section is shown, although it does not answer them."""
     free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES and page["path"].count("/") == 3]
     hubs = {page["kind"]: page for page in b.pages if page["case"] == "hub"}
     for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.008))]:
@@ -422,7 +422,7 @@ def _overshadowed(b: Builder) -> None:
 
 
 def _abroad(b: Builder) -> None:
-    """Guides that people of other countries meet too, asking in their own language: a translation would answer them."""
+    """Guides that are also shown for queries in other languages; a translation would answer them."""
     free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in ("rivers", "lakes") and page["path"].count("/") == 3]
     languages = list(words.ABROAD)
     for turn, number in enumerate(b.later.permutation(len(free))[: max(3, round(b.count * 0.01))]):
@@ -433,7 +433,7 @@ def _abroad(b: Builder) -> None:
 
 
 def _events(b: Builder) -> None:
-    """Reports of a regatta that many looked for while it lasted, a year before the end: nothing is wrong with them."""
+    """Reports of a regatta that was searched only while it lasted, a year before the end; they have no fault."""
     free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] == "journal" and page["path"].count("/") == 3]
     for number in b.later.permutation(len(free))[: max(2, round(b.count * 0.006))]:
         page = free[number]
@@ -443,7 +443,7 @@ def _events(b: Builder) -> None:
 
 
 def _closed(b: Builder) -> None:
-    """Guides that a rule of robots.txt has closed of late, and others that the sitemap forgets."""
+    """Guides that a new rule of robots.txt blocks, and others that are absent from the sitemap."""
     free = [page for page in b.pages if page["case"] == "healthy" and page["kind"] in GUIDES and page["path"].count("/") == 3]
     free = [page for page in free if not page["repair"]]
     number, each = b.later.permutation(len(free)), max(2, round(b.count * 0.006))

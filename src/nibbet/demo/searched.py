@@ -1,4 +1,4 @@
-"""What people of the invented world search for: exports of the results that they are shown, and of how often they search."""
+"""The searches of the invented world: exports of results and of search volumes."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import pandas as pd
 from nibbet.demo.builder import PARTIAL_DAYS, World
 from nibbet.demo.simulate import calendar, courses, season_wave
 
-#: who else answers, on reserved names; how their titles go on; the questions that come with them
+#: other sites (reserved names); endings of their titles; related questions
 OTHERS = ("paddlers", "waterways", "outdoor-notes", "boathouse", "lakeside", "rapids", "canoe-times", "open-water", "riverbank", "kit-room")
 ENDINGS = ("a complete guide", "what to know first", "maps and tips", "tested and compared", "for beginners", "prices and dates")
 QUESTIONS = (
@@ -20,16 +20,16 @@ QUESTIONS = (
     "When is the best time for {}?",
     "How much does {} cost?",
 )
-#: subjects that people search and the site says nothing of
+#: subjects that are searched and that the site does not cover
 MISSING = ("hammock camping", "canoe sailing rig", "river camping stove")
 MISSING_ASKS = ("{}", "{} guide", "best {}", "{} for beginners", "how to start {}")
-#: the section whose searches a month are the same all year in the export of demand, whatever its season
+#: the section whose searches are the same in every month of the demand export, whatever its season
 FLAT = "technique"
 
 
 def asked_for(world: World) -> pd.DataFrame:
-    """Every query that people type, once: query, demand (searches a day) with its season and trend, and intent (the unit whose pages answer it,
-    or what no page answers).
+    """One row per query: query, demand (searches a day), season, trend, and intent (the unit whose pages answer it, or a subject that no page
+    answers).
     """
     pairs = world.pairs[(world.pairs["query"] != "") & ~world.pairs["brand"].astype(bool)]
     stray = pairs["role"] == "stray"
@@ -45,7 +45,7 @@ def asked_for(world: World) -> pd.DataFrame:
 
 
 def _own_places(world: World, home: str) -> pd.DataFrame:
-    """By query, where the site itself stands among the results: place, address and title of its best page that is alive."""
+    """By query, the best page of the site among the results: place, address, title."""
     pages = world.pages[(world.pages["status"] == 200) & ~world.pages["noindex"]].set_index("page")
     pairs = world.pairs[(world.pairs["query"] != "") & world.pairs["page"].isin(pages.index)]
     best = (
@@ -60,7 +60,7 @@ def _own_places(world: World, home: str) -> pd.DataFrame:
 
 
 def write_results(path: Path, world: World, home: str) -> None:
-    """For most queries the first ten results and some questions; queries of one intent share most of theirs."""
+    """Write the first ten results and some related questions of most queries; queries with one intent share most results."""
     rng = np.random.default_rng([world.seed, 5])
     queries = asked_for(world)
     queries = queries[(rng.random(len(queries)) < 0.7) | queries["intent"].str.startswith("missing")].reset_index(drop=True)
@@ -104,7 +104,7 @@ def write_results(path: Path, world: World, home: str) -> None:
 
 
 def write_demand(path: Path, world: World) -> None:
-    """Searches of every whole month, for the queries that are asked often enough to be told; of one section every month has the same figure."""
+    """Write the searches of every complete month for queries with enough of them; those of one section are the same in every month."""
     rng = np.random.default_rng([world.seed, 6])
     queries, days = asked_for(world), calendar()[:-PARTIAL_DAYS]
     season = queries["season"].replace({"home": "shop", "legal": "level"})

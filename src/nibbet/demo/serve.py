@@ -1,4 +1,4 @@
-"""The invented site as real pages on this machine, with its planted faults: something to crawl."""
+"""Serves the invented site on this machine, with its planted faults, to be crawled."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ from nibbet.demo.exports import HOME
 from nibbet.demo.links import links_of
 from nibbet.demo.site_files import robots_of, sitemap_of
 
-#: words of which the text of pages is made
+#: the words in the texts of pages
 FILLER = "water bank boat paddle stream launch level season current bend reed weir stone shore ford eddy route gauge permit hire".split()
 LIVE = HOME.rstrip("/")
 
 
 class Pages:
-    """The answers of the demo's server: (status, headers, body) by path."""
+    """The responses of the server: (status, headers, body) by path."""
 
     def __init__(self, world: World) -> None:
         self._world, self._pages = world, world.pages.set_index("path", drop=False)
@@ -32,7 +32,7 @@ class Pages:
         self._links = {str(path): rows for path, rows in links.groupby("source", sort=False)}
 
     def answer(self, path: str) -> tuple[int, dict[str, str], bytes]:
-        """What the server says to a path."""
+        """The response to a path."""
         if path == "/robots.txt":
             return 200, {"Content-Type": "text/plain"}, robots_of(self._world, LIVE).encode()
         if path == "/sitemap.xml":
@@ -85,7 +85,7 @@ def _trail(path: str) -> str:
 
 @contextmanager
 def serving(world: World, port: int = 0) -> Iterator[str]:
-    """The address at which the site is served on this machine for as long as the context lasts; any free port for 0."""
+    """Serve the site while the context lasts and yield its address; port 0 is any free port."""
     pages = Pages(world)
 
     class Handler(BaseHTTPRequestHandler):
@@ -107,7 +107,7 @@ def serving(world: World, port: int = 0) -> Iterator[str]:
 
     class Server(ThreadingHTTPServer):
         def handle_error(self, *_: object) -> None:
-            """A visitor that goes away is no fault."""
+            """Ignore clients that disconnect."""
 
     server = Server(("127.0.0.1", port), Handler)
     thread = Thread(target=server.serve_forever, daemon=True)

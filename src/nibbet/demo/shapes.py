@@ -1,4 +1,4 @@
-"""The exports of a demo world in the other shapes that people hold: by month, undated, side by side, cut from screens, as a service answers."""
+"""Other shapes of the exports of a demo world: by month, undated, two windows side by side, copied from screens, responses of a service."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ import pandas as pd
 from nibbet.demo.builder import LAST_COMPLETE_DAY
 
 SHAPES = ("daily", "monthly", "undated", "sidebyside", "screens", "service", "pages", "short")
-#: rows that a screen shows, and that a service answers at once
+#: most rows of a table on a screen, and of one response of a service
 SCREEN_ROWS, ANSWER_ROWS = 1_000, 5_000
 RECENT = (LAST_COMPLETE_DAY - timedelta(days=89), LAST_COMPLETE_DAY)
 YEAR_BEFORE = (RECENT[0].replace(year=RECENT[0].year - 1), RECENT[1].replace(year=RECENT[1].year - 1))
@@ -25,7 +25,7 @@ SUMS = ["clicks", "impressions", "places"]
 
 
 def reshape(folder: Path, shape: str) -> None:
-    """Write the search and visits files of a daily demo workspace anew in another shape, and its settings with them."""
+    """Rewrite the search and visits files of a daily demo workspace in another shape, with their settings."""
     if shape == "daily":
         return
     pages, pairs, visits = daily_pages(folder), daily_pairs(folder), _daily_visits(folder)
@@ -48,7 +48,7 @@ def reshape(folder: Path, shape: str) -> None:
     (folder / "nibbet.toml").write_text(settings, "utf-8")
 
 
-# -- what the daily files hold -------------------------------------------------------------------------------------------------------------
+# -- daily files --------------------------------------------------------------------------------------------------------------------------
 
 
 def daily_pages(folder: Path) -> pd.DataFrame:
@@ -121,7 +121,7 @@ def _write_visits(folder: Path, visits: pd.DataFrame, windows: list[Days]) -> No
 
 
 def _monthly(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.DataFrame) -> None:
-    """One row per month: all pages in a file, all queries of pages in another, visits in a third."""
+    """Rows by month: a file of pages, one of queries by page, one of visits."""
     month = [frame.assign(date=pd.to_datetime(frame["date"]).dt.strftime("%m/%Y")) for frame in (pages, pairs, visits)]
     _search(month[0], ["date", "page"]).rename(columns=HEADS).to_csv(folder / "search" / "pages.csv", index=False)
     _search(month[1], ["date", "page", "query"]).rename(columns=HEADS).to_csv(folder / "search" / "queries.csv", index=False)
@@ -129,7 +129,7 @@ def _monthly(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.
 
 
 def _undated(folder: Path, _pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.DataFrame) -> None:
-    """Queries of pages without days, in three windows that the files' names tell."""
+    """Queries by page without dates, in three windows that are given in the names of the files."""
     for days in (RECENT, YEAR_BEFORE, WHOLE_YEAR):
         table = _search(within(pairs, days), ["page", "query"]).rename(columns=HEADS)
         table.to_csv(folder / "search" / _name("pages and queries", days), index=False)
@@ -137,7 +137,7 @@ def _undated(folder: Path, _pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd
 
 
 def _side_by_side(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.DataFrame) -> None:
-    """Two windows side by side, one set of measures for each, for pages and for queries of pages; the whole year of pages beside them."""
+    """Two windows side by side, each with its measures, for pages and for queries by page; also a table of pages for the whole year."""
     for name, rows, by in (("pages", pages, ["page"]), ("queries", pairs, ["page", "query"])):
         _beside(rows, by).to_csv(folder / "search" / f"{name}.csv", index=False)
     year = _search(within(pages, WHOLE_YEAR), ["page"]).rename(columns=HEADS)
@@ -146,7 +146,7 @@ def _side_by_side(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits
 
 
 def _beside(rows: pd.DataFrame, by: list[str]) -> pd.DataFrame:
-    """The recent window beside that of a year before."""
+    """The recent window and the window a year earlier, side by side."""
     both = [
         _search(within(rows, days), by).rename(
             columns={name: f"{days[0]} - {days[1]} {HEADS[name]}" for name in ("clicks", "impressions", "ctr", "place")}
@@ -158,8 +158,8 @@ def _beside(rows: pd.DataFrame, by: list[str]) -> pd.DataFrame:
 
 
 def _screens(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.DataFrame) -> None:
-    """What a screen exports: a packed folder with a table for each dimension, two windows side by side, at most 1,000 rows each; the days of
-    both windows stand in a table of settings.
+    """An archive with a table for each dimension, two windows side by side, at most 1,000 rows each; a table of settings has the dates of both
+    windows.
     """
     queries = pairs.drop(columns="page")
     tables = {
@@ -176,7 +176,7 @@ def _screens(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.
 
 
 def _service(folder: Path, pages: pd.DataFrame, pairs: pd.DataFrame, visits: pd.DataFrame) -> None:
-    """Answers of paged services: rows with a list of keys without names, a folder of pages for each question."""
+    """Responses of a service in pages: rows with a list of unnamed keys, one folder of pages for each request."""
     for days in (RECENT, YEAR_BEFORE, WHOLE_YEAR):
         for name, rows, by in (("pages", pages, ["page"]), ("pairs", pairs, ["page", "query"])):
             table = _search(within(rows, days), by)

@@ -1,4 +1,4 @@
-"""Days of search and visits: demand x rank x choice, over-dispersed, with duplicate pages in competition."""
+"""Simulates days of search and visits: demand x position x CTR, over-dispersed, with duplicate pages that compete."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from nibbet.demo.builder import FIRST_DAY, LAST_COMPLETE_DAY, PARTIAL_DAYS, Worl
 
 Floats = NDArray[np.float64]
 DEVICES = {"mobile": (0.62, 1.06), "desktop": (0.33, 0.9), "tablet": (0.05, 0.95)}
-PARTIAL = (0.62, 0.3, 0.06)  # how much of the newest days has arrived
+PARTIAL = (0.62, 0.3, 0.06)  # share of the newest days that has arrived
 #: peak (day of the year) and strength of the annual wave; share of Saturdays and Sundays against a working day; strength of a wave twice a year
 SEASONS = {
     "rivers": (195, 0.75, 1.5, 0.0),
@@ -32,13 +32,13 @@ SEASONS = {
 }
 
 
-#: when an event drew people (day of the calendar), and how long (a standard deviation in days)
+#: middle of an event (day of the calendar), and its standard deviation (days)
 EVENT_DAY, EVENT_DAYS = 76, 6
 
 
 @dataclass(frozen=True)
 class Days:
-    """One row per page x query x device x day with impressions; and per page x channel x day with sessions; pages: of how many pages."""
+    """search: one row per page, query, device and day with impressions; visits: one row per page, channel and day; pages: number of pages."""
 
     search: pd.DataFrame
     visits: pd.DataFrame
@@ -60,7 +60,7 @@ def season_wave(names: pd.Series, days: pd.DatetimeIndex) -> Floats:
 
 
 def courses(trends: pd.Series, days: pd.DatetimeIndex) -> Floats:
-    """Rows x days: how demand changes for good: it stays level, fades, or was an event of some weeks, over since."""
+    """Rows x days: the lasting course of demand: level, fading, or an event of some weeks."""
     day = np.arange(len(days))
     course = {
         "fading": np.interp(day, [0, 200, 430], [1.0, 0.95, 0.34]),
@@ -71,18 +71,18 @@ def courses(trends: pd.Series, days: pd.DatetimeIndex) -> Floats:
 
 
 def seen_share(position: Floats) -> Floats:
-    """Share of searchers who scroll or page far enough to be shown this place."""
+    """Share of searchers who look as far as this position."""
     return np.where(position <= 10.5, 1.0 - 0.012 * position, 0.42 * np.exp(-(position - 10.5) / 14))
 
 
 def chosen_share(position: Floats, brand: NDArray[np.bool_]) -> Floats:
-    """Share of those shown who click, for a result of usual appeal."""
+    """CTR of a usual result at this position."""
     usual = 0.30 * position**-1.12 * np.where(position > 10.5, 0.7, 1.0)
     return np.where(brand, np.minimum(0.62, 0.58 * position**-0.9), usual)
 
 
 def wander(rng: np.random.Generator, rows: int, days: int, spread: float, memory_days: float) -> Floats:
-    """Rows x days of a slow random drift around 0 (an autoregression), unit spread times `spread`."""
+    """Rows x days: a slow random drift around 0 (first-order autoregression) with standard deviation `spread`."""
     keep = np.exp(-1 / memory_days)
     steps = rng.normal(0, spread * np.sqrt(1 - keep * keep), (rows, days))
     steps[:, 0] = rng.normal(0, spread, rows)
@@ -92,7 +92,7 @@ def wander(rng: np.random.Generator, rows: int, days: int, spread: float, memory
 
 
 def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame, days: pd.DatetimeIndex, noise_level: float) -> Floats:
-    """Searches per day; rows of one (unit, query) share theirs, for they are the same searchers."""
+    """Searches a day; all rows of a (unit, query) have the same, because they are the same searches."""
     code = pairs.groupby(["unit", "query"], sort=False).ngroup().to_numpy()
     shape = 12.0 / noise_level**2
     noise = rng.gamma(shape, 1 / shape, (code.max() + 1, len(days)))
@@ -109,14 +109,14 @@ def _demand(rng: np.random.Generator, pairs: pd.DataFrame, market: pd.DataFrame,
 
 
 def _fallen(pairs: pd.DataFrame, days: int, length: float) -> Floats:
-    """Rows x days: 0 before what befell the page, 1 once it has come about."""
+    """Rows x days: 0 before the fault of the page, rising to 1 when it is complete."""
     onset, day = pairs["onset"].to_numpy()[:, None], np.arange(days)[None, :]
     part: Floats = np.clip((day - onset) / length, 0, 1) * (onset >= 0)
     return part
 
 
 def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIndex, noise: float) -> Floats:
-    """Latent place per day: base, slow drift, daily jitter, and what befell the page."""
+    """Latent position by day: base, slow drift, daily variation, and the fault of the page."""
     count, n = len(pairs), len(days)
     pages = pairs["page"].astype("category").cat.codes.to_numpy()
     slow = wander(rng, pages.max() + 1, n, 0.08 * noise, 30)[pages]
@@ -128,9 +128,9 @@ def _position(rng: np.random.Generator, pairs: pd.DataFrame, days: pd.DatetimeIn
 
 
 def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Floats, Floats]:
-    """For duplicates: (share of the demand each page is shown, factor on its place), rows x days.
+    """For duplicates: (share of the demand for which each page is shown, factor on its position), rows x days.
 
-    Each day one page of the group leads a query; the others are mostly left out, and the leader stands worse than one page alone would.
+    Each day one page of the group leads a query. The others are seldom shown, and the leader has a worse position than a single page would.
     """
     shown, worse = np.ones((len(pairs), days)), np.ones((len(pairs), days))
     rows = np.flatnonzero(pairs["leads"].to_numpy() < 1)
@@ -155,7 +155,7 @@ def _turns(rng: np.random.Generator, pairs: pd.DataFrame, days: int) -> tuple[Fl
 
 
 def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
-    """Rows x days: 0 before the page lived, faint after it was blocked, broken or moved."""
+    """Rows x days: 0 before the page existed, small after it was blocked, failed or moved."""
     day = np.arange(len(days))[None, :]
     born = ((pd.to_datetime(pairs["published"]) - days[0]).dt.days.to_numpy())[:, None]
     young = np.clip((day - born) / 45.0, 0.0, 1.0) * (day >= born)
@@ -168,7 +168,7 @@ def _active(pairs: pd.DataFrame, days: pd.DatetimeIndex) -> Floats:
 
 @dataclass(frozen=True)
 class Latent:
-    """Rows x days: searches in which the page is shown, where, and how it appeals; and whether a row's query names the brand."""
+    """Rows x days: searches in which the page is shown, its position, its pull; and whether the query of each row contains the brand."""
 
     looks: Floats
     position: Floats
@@ -176,7 +176,7 @@ class Latent:
     brand: NDArray[np.bool_]
 
     def chosen(self, eager: float, at: Any = ...) -> Floats:
-        """The share of those shown who click, of searchers so eager."""
+        """CTR at each position and pull."""
         brand = np.broadcast_to(self.brand[:, None], self.position.shape)
         likely: Floats = np.clip(chosen_share(self.position[at], brand[at]) * self.appeal[at] * eager, 0, 0.9)
         return likely
@@ -222,11 +222,11 @@ CHANNELS = {"organic": 0.0, "direct": 0.45, "newsletter": 0.2, "social": 0.2, "r
 
 
 def _visits(rng: np.random.Generator, pages: pd.DataFrame, search: pd.DataFrame, days: pd.DatetimeIndex) -> pd.DataFrame:
-    """Sessions by channel; organic ones follow the clicks, some visitors block the counting."""
+    """Sessions by channel. Organic ones follow from clicks, less visitors who block analytics."""
     shape = (len(pages), len(days))
     clicks = np.zeros(shape)
     arrived = np.ones(len(days))
-    arrived[-PARTIAL_DAYS:] = PARTIAL  # visits are counted at once; the clicks that made them come late
+    arrived[-PARTIAL_DAYS:] = PARTIAL  # visits are counted at once, clicks later
     place = pages["page"].searchsorted(search["page"].to_numpy())
     np.add.at(clicks, (place, search["day"].to_numpy()), search["clicks"].to_numpy())
     broken = (pages["status"] != 200).to_numpy()[:, None] & (np.arange(len(days))[None, :] >= np.abs(pages["onset"].to_numpy())[:, None])
@@ -259,7 +259,7 @@ def _visits(rng: np.random.Generator, pages: pd.DataFrame, search: pd.DataFrame,
 
 
 def _blocks(world: World, pages_at_once: int) -> Iterator[tuple[np.random.Generator, pd.DataFrame, pd.DataFrame, pd.DataFrame]]:
-    """Blocks of whole units, each with its own source of chance: (rng, pages, pairs, market)."""
+    """Blocks of whole units, each with its own random generator: (rng, pages, pairs, market)."""
     days = calendar()
     market_rng = np.random.default_rng([world.seed, 1])
     market = pd.DataFrame(
@@ -281,7 +281,7 @@ def _blocks(world: World, pages_at_once: int) -> Iterator[tuple[np.random.Genera
 
 
 def simulate(world: World, *, pages_at_once: int = 400) -> Iterator[Days]:
-    """The world lived through, in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
+    """Simulate the world in blocks of whole units, so that any size fits in memory. Equal worlds give equal days."""
     for rng, pages, pairs, market in _blocks(world, pages_at_once):
         mine = pairs.reset_index(drop=True)
         search = _search(rng, mine, market, calendar(), world.level.noise) if len(mine) else NOTHING_SEARCHED

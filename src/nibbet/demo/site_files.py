@@ -1,4 +1,4 @@
-"""What the invented site says to robots, and what its server noted of them and of people who met an error: with faults."""
+"""robots.txt, sitemap and access log of the invented site, with faults."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import pandas as pd
 
 from nibbet.demo.builder import LAST_COMPLETE_DAY, World
 
-#: days of the server's log, and days between two visits of a search engine's robot to a page
+#: days in the access log, and days between two requests of a page by the robot of a search engine
 LOGGED, VISITED_EVERY = 56, 9
 ROBOT = "Mozilla/5.0 (compatible; Seekbot/3.0; +https://seek.example/bot)"
 SCRIPT = "python-requests/2.32"
@@ -21,27 +21,27 @@ PEOPLE = (
     "Mozilla/5.0 (X11; Linux x86_64; rv:139.0) Gecko/20100101 Firefox/139.0",
     "Mozilla/5.0 (Android 15; Mobile; rv:140.0) Gecko/140.0 Firefox/140.0",
 )
-#: what scripts try on any site
+#: addresses that scripts try on any site
 TRIED = ("/admin/", "/login.php", "/backup.zip", "/.env", "/shop/setup.php")
-#: how addresses of the site were written before its last move, by which people still come
+#: forms of old addresses, before the last move of the site, that visitors still request
 FORMERLY = ("/{kind}/{name}.html", "/pages/{name}/", "/2019/{kind}/{name}/")
 
 
 def robots_of(world: World, home: str) -> str:
-    """robots.txt, with the rules that close the planted pages, and a line that is no rule."""
+    """robots.txt with the rules that block the planted pages, and a line that is not a rule."""
     closed = "".join(f"Disallow: {path}\n" for path in world.pages.loc[world.pages["case"] == "closed", "path"])
     return f"User-agent: *\nDisallow: /search/\n{closed}Noindex: /help/drafts/\n\nSitemap: {home}/sitemap.xml\n"
 
 
 def listed_of(world: World) -> pd.DataFrame:
-    """The entries of the sitemap: what is alive and indexable but for the planted gaps, and the steps of old moves that were left in it."""
+    """The entries of the sitemap: pages that exist and may be indexed, less the planted gaps, plus old addresses that redirect."""
     pages = world.pages
     alive = (pages["status"] == 200) & ~pages["noindex"] & (pages["case"] != "unlisted")
     return pages[alive | (pages["case"] == "moved_step")]
 
 
 def sitemap_of(world: World, home: str) -> str:
-    """sitemap.xml with the day of publication, where a page tells one."""
+    """sitemap.xml with the date of publication of pages that have one."""
     listed = listed_of(world)
     days = pd.to_datetime(listed["published"]).dt.strftime("<lastmod>%Y-%m-%d</lastmod>").where(~listed["undated"].astype(bool), "")
     entries = "".join(f"<url><loc>{escape(home + path)}</loc>{day}</url>\n" for path, day in zip(listed["path"], days, strict=True))
@@ -49,7 +49,7 @@ def sitemap_of(world: World, home: str) -> str:
 
 
 def remembered_of(world: World) -> pd.DataFrame:
-    """Former addresses by which people still come in vain: path, target (the page that is meant), hits."""
+    """Old addresses that visitors still request in vain: path, target (the page meant), hits."""
     rng = np.random.default_rng([world.seed, 14])
     pages = world.pages[
         (world.pages["status"] == 200) & ~world.pages["noindex"] & world.pages["kind"].isin(["rivers", "lakes", "technique", "kit"])
@@ -62,13 +62,13 @@ def remembered_of(world: World) -> pd.DataFrame:
 
 
 def unfetched_of(world: World) -> pd.Series:
-    """The paths of living pages that no robot of a search engine has visited."""
+    """The paths of existing pages that no robot of a search engine has requested."""
     pages = world.pages
     return pages.loc[pages["case"].isin(["dead_selling", "dead_linked"]) & (pages["inlinks"] > 0) & (pages["page"] % 3 == 0), "path"]
 
 
 def write_site_files(folder: Path, world: World, home: str) -> None:
-    """Write robots.txt, sitemap.xml and the log of the server: visits of robots, and whatever ended in an error."""
+    """Write robots.txt, sitemap.xml and the access log: requests by robots, and all requests that failed."""
     (folder / "robots.txt").write_text(robots_of(world, home), "utf-8")
     (folder / "sitemap.xml").write_text(sitemap_of(world, home), "utf-8")
     with gzip.GzipFile(folder / "server.log.gz", "wb", mtime=0, compresslevel=4) as packed:
@@ -76,7 +76,7 @@ def write_site_files(folder: Path, world: World, home: str) -> None:
 
 
 def _log(world: World) -> list[str]:
-    """Lines of the common log format, by time."""
+    """Lines in the common log format, ordered by time."""
     rng = np.random.default_rng([world.seed, 15])
     pages = world.pages[~world.pages["path"].isin(unfetched_of(world)) & (world.pages["case"] != "closed")]
     visits = LOGGED // VISITED_EVERY

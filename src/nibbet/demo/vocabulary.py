@@ -1,4 +1,4 @@
-"""The words of Tarnbrook: invented waters, kit, strokes and courses, and what people type when they look for them."""
+"""The vocabulary of Tarnbrook: invented waters, kit, strokes and courses, and the queries about them."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ OFF_TOPIC = (
     "night photography|drone flying|geology walk|metal detecting|model boats|pond dipping|fly tying|hammock camping"
 ).split("|")
 
-#: what people type, by kind of page; the first is the head of its intent
+#: queries by kind of page; the first is the head query of its intent
 ASK = {
     "rivers": "{} canoe route|kayaking the {}|{} paddling guide|{} launch points|{} river levels|{} canoe trip length|where to park {} canoe|{} rapids grade",
     "lakes": "{} kayaking|canoe on {}|{} paddling permit|{} launch spots|is {} safe to paddle|{} lake map|{} canoe camping",
@@ -58,7 +58,7 @@ ABROAD = {
     "es": "ruta en kayak {}|alquiler de canoas {}|dónde aparcar {}|{} con niños|nivel del río {}|remar en {}",
 }
 
-#: how a page of each kind calls itself
+#: titles by kind of page
 TITLES = {
     "rivers": "{}: canoe route, launch points and levels",
     "lakes": "{}: kayaking, permits and launch spots",
@@ -90,13 +90,13 @@ LEGAL = "privacy|terms of sale|cookies|hire terms|accessibility|imprint"
 
 
 def waters() -> list[str]:
-    """Names of invented rivers and lakes, first the short ones, then pairs of them: never runs out."""
+    """Names of invented rivers and lakes without end, first short ones, then pairs."""
     short = [front + back for back, front in product(BACK, FRONT)]
     return short + [f"{kind} {name}" for kind, name in product(["Upper", "Lower", "Old", "Little", "Great", "Black", "White"], short)]
 
 
 def numbered(words: list[str], count: int) -> list[str]:
-    """The words, then the words again for other lengths of trip, until there are `count`."""
+    """The words, then the same words for other lengths of trip, until there are `count`."""
     turns = ["", "solo", "family", "sea", "winter", "river", "light", "long"]
     grown = [f"{turn} {word}".strip() for turn in turns for word in words]
     grown += [f"{word} mark {n}" for n in range(2, 2 + max(0, count - len(grown)) // len(words) + 1) for word in words]
