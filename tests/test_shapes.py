@@ -616,12 +616,17 @@ def test_an_inventory_with_what_editors_keep_serves_as_both(tmp_path: Path) -> N
     days = [f"{date(2026, 10, 31) - timedelta(back)},/a,oak bench,3,40,2.0" for back in range(400)]
     (tmp_path / "search.csv").write_text("\n".join(["Date,Page,Query,Clicks,Impressions,Position", *days]), "utf-8")
     rows = ["Address,Status,Title,Protected", "https://oak.example/a,200,Oak bench,no", "https://oak.example/old,200,Old,yes"]
-    (tmp_path / "crawl.csv").write_text("\n".join(rows), "utf-8")
+    (tmp_path / "crawl.csv").write_text("\n".join([*rows, "https://oak.example/shown,200,Shown,no"]), "utf-8")
+    visits = [f"{date(2026, 10, 31) - timedelta(back)},/shown,Email,2" for back in range(400)]
+    (tmp_path / "visits.csv").write_text("\n".join(["Date,Landing page,Channel,Sessions", *visits]), "utf-8")
     write_settings(tmp_path, "https://oak.example/", force=False)
     with nibbet.open_site(tmp_path) as site:
         assert "unused" not in {note["code"] for note in site.account["notes"]}
         verdicts = site.verdicts().set_index("page")
         assert "it is protected" in verdicts.loc["https://oak.example/old", "because"]
+        assert (
+            verdicts.loc["https://oak.example/shown", "because"] == "0 clicks; it is visited: 730 sessions from all channels in 365 days."
+        )
         assert site.pages().set_index("page").loc["https://oak.example/a", "title"] == "Oak bench"
 
 

@@ -177,6 +177,8 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
     visits = say.joined(say.plural(pages["sessions_long"].fillna(0), "session"), " from all channels")
     visits = visits.where(pages["sessions_known"], "visits unknown")
     judged = say.joined("; a ", say.named(pages["purpose"]), " page, judged by its visits: ", visits, f" in {covered} days.")
+    ways = say.joined("; it has the only link to ", say.plural(pages["only_way"], "page"), " with earnings.")
+    visited = say.joined("; it is visited: ", visits, f" in {covered} days.")
     first, last = (say.named(pages[name].dt.strftime("%Y-%m-%d")) for name in ("event_from", "event_to"))
     over = say.joined("; ", say.share(pages["event_share"]), " of its clicks came from ", first, " to ", last, ": that event is over.")
     idle = pages["clicks"].fillna(0) == 0
@@ -188,6 +190,8 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
         (pages["blocked"], "; it is blocked from the index, see repairs."),
         (by_demand, "; the loss is demand: fewer people searched."),
         (pages["protected"] & idle, "; it is protected."),
+        (idle & (pages["only_way"].fillna(0) > 0), ways),
+        (idle & (pages["sessions_long"].fillna(0) > 0), visited),
     ]
     reason = pd.Series(
         np.select([holds for holds, _ in reasons], [words for _, words in reasons], "; no rule asks for a change."), index=pages.index
