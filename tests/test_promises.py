@@ -15,7 +15,7 @@ import nibbet
 from nibbet.core.briefs import Neighbours, make_brief
 from nibbet.core.findings import stays
 from nibbet.core.ideas import between, check_ideas
-from nibbet.core.pull import chance_poor, usual_pull
+from nibbet.core.pull import chance_poor, quantile_of_chance, usual_pull
 from nibbet.core.querymap import page_words
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
@@ -90,6 +90,18 @@ def test_a_poor_title_is_told_from_luck_and_kind_by_the_site_itself() -> None:
     for low, high in ((0.1, 0.4), (0.4, 0.8), (0.8, 1.01)):
         these = (chance >= low) & (chance < high)
         assert poor[these].mean() == pytest.approx(chance[these].mean(), abs=0.15), "what is said to be so likely is so often true"
+
+
+@given(st.floats(0.02, 1.0), st.floats(-20.0, 200.0), st.floats(0.5, 80.0))
+@settings(max_examples=20, deadline=None)
+def test_an_interval_of_a_gain_that_may_be_none_holds_as_often_as_it_says(chance: float, middle: float, spread: float) -> None:
+    rng = np.random.default_rng(3)
+    gains = np.where(rng.random(40_000) < chance, np.maximum(rng.normal(middle, spread, 40_000), 0.0), 0.0)
+    low, high = (float(quantile_of_chance(end, *(np.array([one]) for one in (chance, middle, spread)))[0]) for end in (0.1, 0.9))
+    assert (gains < low).mean() <= 0.11
+    assert (gains > high).mean() <= 0.11
+    assert (gains >= low).mean() == pytest.approx(0.9, abs=0.02) or low == 0
+    assert (gains <= high).mean() == pytest.approx(0.9, abs=0.02) or high == 0
 
 
 @given(st.lists(st.floats(0, 1), min_size=1, max_size=9))

@@ -98,6 +98,14 @@ def chance_poor(clicks: Floats, usual: Floats, spread: float, poor: float) -> Fl
     return chance
 
 
+def quantile_of_chance(end: float, chance: Floats, middle: Floats, spread: Floats) -> Floats:
+    """The quantile `end` of gains that are normal, and at least 0, with probability `chance`, else 0."""
+    inner = (end - (1 - chance)) / np.maximum(chance, 1e-9)
+    gain = np.maximum(middle + special.ndtri(np.clip(inner, 1e-9, 1 - 1e-9)) * spread, 0.0)
+    quantile: Floats = np.where(inner > 0, gain, 0.0)
+    return quantile
+
+
 def left_when_mended(clicks: Floats, usual: Floats, spread: float) -> Floats:
     """The share of the usual clicks, at most 1, that a page with low pull can reach with a better title.
 

@@ -9,7 +9,7 @@ from scipy import special
 
 from nibbet.core import sentences as say
 from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
-from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, nature_spread, too_low_p
+from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, nature_spread, quantile_of_chance, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.sunk import sunk
 from nibbet.core.tables import THIN_CLICKS
@@ -118,14 +118,16 @@ def snippet(facts: Facts) -> Finding:
     both = too_low_p(clicks + clicks_before, usual + usual_before, below=t.snippet_pull)
     p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the smaller p-value, doubled for the choice
     q = pd.Series(false_discovery(np.where(usual >= THIN_CLICKS, p_value, np.nan)), index=index)
-    noise = Z80 * np.hypot(usual * np.hypot(nature_spread(clicks, standing.pull_spread), CURVE_SPREAD), np.sqrt(clicks + 1))
+    noise = np.hypot(usual * np.hypot(nature_spread(clicks, standing.pull_spread), CURVE_SPREAD), np.sqrt(clicks + 1))
     whole = (with_withheld(pages["withheld_share"]) * MONTH_DAYS / w.recent.days).to_numpy()
     part = left_when_mended(clicks, usual, standing.pull_spread)
     # a page with a new title does as well as pages on average, including those with low pull
     left = usual * min(standing.pull / standing.usual_pull, 1.0) * part
     poor = chance_poor(clicks, usual, standing.pull_spread, standing.poor_share)
-    ends = (("gain", 0.0), ("gain_low", -1.0), ("gain_high", 1.0))
-    gains = pd.DataFrame({name: np.maximum(left - clicks + end * noise, 0.0) * poor * whole for name, end in ends}, index=index)
+    gain = np.maximum(left - clicks, 0.0) * poor
+    low, high = (quantile_of_chance(end, poor, left - clicks, noise) for end in (0.1, 0.9))
+    ends = {"gain": gain, "gain_low": np.minimum(low, gain), "gain_high": np.maximum(high, gain)}
+    gains = pd.DataFrame({name: value * whole for name, value in ends.items()}, index=index)
     sums = pd.DataFrame({"clicks": clicks, "before": clicks_before, "usual": usual, "usual_before": usual_before}, index=index)
     enough = sums["usual"].where(sums["usual"] > 0)
     pull, pull_of_both = sums["clicks"] / enough, (sums["clicks"] + sums["before"]) / (enough + sums["usual_before"])
