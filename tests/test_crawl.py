@@ -66,8 +66,8 @@ def test_crawling_the_demo_gives_its_inventory(tmp_path: Path, capsys: pytest.Ca
     assert (LIVE.rstrip("/") + moved["redirect_path"] == moved["redirect_to"]).all()
     assert both.loc[both["inlinks"] == 0, "inlinks_found"].eq(0).all(), "orphans"
     pd.testing.assert_frame_equal(found, again)
-    assert f"({len(found) - closed.sum()} asked, 0 unchanged)" in told
-    assert f"{closed.sum()}: closed by robots.txt" in told
+    assert f"({len(found) - closed.sum()} requests, 0 unchanged)" in told
+    assert f"{closed.sum()}: blocked by robots.txt" in told
     listed = both["case"].eq("moved_step").sum()  # the sitemap says that they are older than the visit
     assert f"{len(alive) + listed} unchanged)" in unchanged
     links = pd.read_parquet(tmp_path / "crawl" / "links.parquet")

@@ -261,13 +261,13 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
 
     out = console()
     status = Counter(row[3] for row in frontier.rows() if row[2] == DONE)
-    out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.requests:,} asked, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
-    kinds = {2: "answered", 3: "lead elsewhere", 4: "fail (4xx)", 5: "fail (5xx)", 0: "gave no answer"}
+    out.print(Text(for_terminal(f"{plan.home}  {sum(status.values()):,} addresses in {seconds:,.0f} s ({tally.requests:,} requests, {tally.unchanged:,} unchanged)"), style="bold"))  # fmt: skip
+    kinds = {2: "answered", 3: "redirect", 4: "fail (4xx)", 5: "fail (5xx)", 0: "without response"}
     by_kind = Counter((code or 0) // 100 for code in status.elements())
     out.print(
         "  "
         + ", ".join(
-            f"{count:,} {kinds.get(kind, 'answer oddly')}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
+            f"{count:,} {kinds.get(kind, 'with another status')}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
         )
     )
     for reason, count in frontier.reasons():
@@ -276,7 +276,7 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
         _say_outside(out, frontier, tally)
     left = frontier.counts()[TODO]
     if left:
-        out.print(f"  {left:,} addresses are still to be asked: the same command goes on with them.")
+        out.print(f"  {left:,} addresses remain: run the same command again to continue.")
     for path in written:
         out.print(Text(for_terminal(f"Written: {path}")))
     if not (place / "nibbet.toml").exists():

@@ -93,7 +93,7 @@ class Inventory:
             for number, (address, named, state, status, reason, record, _) in enumerate(self._frontier.rows()):
                 known = unpacked(record) or {}
                 forgotten = (status or 0) >= 400 and not self._into[number] and not named
-                if (state != DONE and reason != "closed by robots.txt") or forgotten:
+                if (state != DONE and reason != "blocked by robots.txt") or forgotten:
                     continue
                 more = {"page": there(address), "status": status, "inlinks": int(self._into[number]), "crawled": self._day}
                 more |= {name: there(known.get(name) or "") for name in ("redirect_to", "canonical", "parent")}

@@ -37,7 +37,7 @@ class Robots:
 
     def __init__(self, text: str | None, fault: str = "") -> None:
         """text: of the file; None without one; fault: why it could not be fetched."""
-        self.text, self.fault, self.why = text, fault, f"robots.txt: {fault}" if fault else "closed by robots.txt"
+        self.text, self.fault, self.why = text, fault, f"robots.txt: {fault}" if fault else "blocked by robots.txt"
         self._reachable = not fault
         self._rules = Protego.parse(text) if text else None
 
