@@ -454,6 +454,25 @@ def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:
     assert np.isnan(found[26])
 
 
+def test_a_long_name_does_not_outweigh_the_question_about_it() -> None:
+    names = ["Great Crested Grebe", "Little Egret", "Otter", "Slow Worm", "Tree Frog", "Puffin"]
+    titles = [
+        f"{name} {question}"
+        for name in names
+        for question in ("habitat", "tracks", "lifespan")
+        if (name, question) != (names[0], "lifespan")
+    ]
+    gone = ["great crested grebe lifespan", "otter tracks", "great crested grebe"]
+    pages = pd.DataFrame(
+        {"h1": [*titles, "", "", ""], "title": "", "path": [*(f"/{n}" for n in range(len(titles))), *gone], "clicks_long": 9}
+    )
+    leaving = np.arange(len(titles), len(pages))
+    found = covering_page(pages, leaving, np.arange(len(titles)), language="english", brand=[])
+    assert np.isnan(found.iloc[0]), "its sisters are on other questions"
+    assert titles[int(found.iloc[1])] == "Otter tracks"
+    assert titles[int(found.iloc[2])].startswith(names[0])
+
+
 @settings(max_examples=200, deadline=None)
 @given(st.dictionaries(st.integers(0, 14), st.one_of(st.none(), st.integers(0, 19)), min_size=1))
 def test_no_redirect_map_keeps_a_chain_or_a_loop(steps: dict[int, int | None]) -> None:

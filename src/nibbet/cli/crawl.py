@@ -267,7 +267,8 @@ def _summary(frontier: Frontier, plan: Plan, tally: Tally, written: list[Path], 
     out.print(
         "  "
         + ", ".join(
-            f"{count:,} {kinds.get(kind, 'with another status')}" for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
+            f"{count:,} {kinds.get(kind, 'with another status')}"
+            for kind, count in sorted(by_kind.items(), key=lambda one: (one[0] == 0, one[0]))
         )
     )
     for reason, count in frontier.reasons():

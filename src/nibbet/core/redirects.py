@@ -55,7 +55,7 @@ def covering_page(
     known_brand = brand_columns(lexicon, brand)
     texts = page_words(pages, lexicon) if texts is None else texts
     subject, texts = lexicon.same_width(subject, texts)
-    weight = rarity(texts)
+    weight = rarity(texts) / _words_together(texts)
     weight[known_brand] = 0.0
     wanted = subject[leaving].multiply(weight[None, :]).tocsr()
     whole = np.asarray(wanted.sum(axis=1)).ravel()
@@ -188,6 +188,20 @@ def section_page(
     first = order[np.unique(row[order], return_index=True)[1]]
     result.iloc[lost[row[first]]] = hubs[hub[first]]
     return result
+
+
+def _words_together(texts: sparse.csr_matrix) -> NDArray[np.int64]:
+    """How many words occur in exactly the same texts as each word, as those of a name do: together they are one subject, or they would
+    outweigh the question about it. 1 for words of a single text.
+
+    Args:
+        texts: texts x words.
+    """
+    occurs = sparse.csr_matrix((np.ones(texts.nnz, dtype=np.uint64), texts.indices, texts.indptr), shape=texts.shape)
+    number = np.random.default_rng(0).integers(1, 2**63, texts.shape[0], dtype=np.uint64)
+    _, group, count = np.unique(occurs.T @ number, return_inverse=True, return_counts=True)
+    together: NDArray[np.int64] = np.where(np.bincount(texts.indices, minlength=texts.shape[1]) > 1, count[group], 1)
+    return together
 
 
 def _telling_words(words: sparse.csr_matrix, known: np.ndarray) -> sparse.csr_matrix:
