@@ -455,13 +455,9 @@ def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:
 
 
 def test_a_long_name_does_not_outweigh_the_question_about_it() -> None:
-    names = ["Great Crested Grebe", "Little Egret", "Otter", "Slow Worm", "Tree Frog", "Puffin"]
-    titles = [
-        f"{name} {question}"
-        for name in names
-        for question in ("habitat", "tracks", "lifespan")
-        if (name, question) != (names[0], "lifespan")
-    ]
+    names = ["Great Crested Grebe", *(f"{a}{b}" for a in ("Ot", "Kel", "Pol", "Har", "Bad", "Mus") for b in ("ter", "nor", "cat", "ger"))]
+    titles = [f"{name} {question}" for name in names for question in ("habitat", "tracks", "lifespan", "sound")]
+    titles.remove("Great Crested Grebe lifespan")
     gone = ["great crested grebe lifespan", "otter tracks", "great crested grebe"]
     pages = pd.DataFrame(
         {"h1": [*titles, "", "", ""], "title": "", "path": [*(f"/{n}" for n in range(len(titles))), *gone], "clicks_long": 9}
