@@ -21,8 +21,8 @@ TELLING_CLICKS, TELLING_PAGES = 20, 12
 ASSUMED = 2.0
 #: prior standard deviation of the exponent of pull by position, and last position that contributes to it
 TILT, LAST_TILTED = 0.3, 20.0
-#: limits of the pull of a site
-PULLS = (0.7, 1.3)
+#: limits of the pull of good pages, wide, so that they bind only where a few odd pages decide
+PULLS = (0.5, 2.0)
 #: the normal quantile of an 80% interval
 Z80 = 1.2816
 #: coefficient of variation of demand estimated from impressions and sight
