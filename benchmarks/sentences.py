@@ -207,6 +207,8 @@ def _visits(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
         seen = files.seen(page, YEAR, search=True)
         yield whole(found[1]), 100 * seen["engaged"] / seen["sessions"]
         yield whole(found[2]), seen["sessions"]
+    if found := re.search(rf"it is visited: {NUMBER} sessions? from all channels", text):
+        yield whole(found[1]), files.seen(page, YEAR)["sessions"]
 
 
 def _strays(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
