@@ -41,7 +41,8 @@ def covering_page(
     language: str = "english",
     words: tuple[Lexicon, sparse.csr_matrix] | None = None,
 ) -> pd.Series:
-    """For each leaving page the staying page that best covers its subject; null where none contains COVERS of its distinctive words.
+    """For each leaving page the staying page that best covers its subject; null where none contains COVERS of its distinctive words,
+    counted singly and with those of a name as one.
 
     Args:
         pages: title, h1, path, clicks_long (and headings, description where known), one row per page. The subject of a page is its main
@@ -55,10 +56,10 @@ def covering_page(
     known_brand = brand_columns(lexicon, brand)
     texts = page_words(pages, lexicon) if texts is None else texts
     subject, texts = lexicon.same_width(subject, texts)
-    weight = rarity(texts) / _words_together(texts)
+    weight = rarity(texts)
     weight[known_brand] = 0.0
     wanted = subject[leaving].multiply(weight[None, :]).tocsr()
-    whole = np.asarray(wanted.sum(axis=1)).ravel()
+    as_names = wanted.multiply(1.0 / _words_together(texts)[None, :]).tocsr()
     if not len(leaving) or not len(staying):
         return pd.Series(np.nan, index=leaving)
     there = texts[staying].tocsr()
@@ -73,7 +74,7 @@ def covering_page(
     for at in range(0, len(leaving), ROWS_AT_ONCE):
         near = (telling[at : at + ROWS_AT_ONCE] @ carries).tocoo()
         one, other = near.row + at, near.col
-        share = np.asarray(wanted[one].multiply(there[other]).sum(axis=1)).ravel() / np.maximum(whole[one], 1e-9)
+        share = np.minimum(_part_of(wanted[one], there[other]), _part_of(as_names[one], there[other]))
         beyond = 1.0 - np.asarray(subject[one].multiply(theirs[other]).sum(axis=1)).ravel() / about[other]
         score = share - 0.2 * beyond + 0.02 * visited[other]
         good = np.flatnonzero(share >= COVERS)
@@ -188,6 +189,14 @@ def section_page(
     first = order[np.unique(row[order], return_index=True)[1]]
     result.iloc[lost[row[first]]] = hubs[hub[first]]
     return result
+
+
+def _part_of(wanted: sparse.csr_matrix, there: sparse.csr_matrix) -> NDArray[np.float64]:
+    """The share of the weights in each row of `wanted` whose words the same row of `there` has."""
+    share: NDArray[np.float64] = np.asarray(wanted.multiply(there).sum(axis=1)).ravel() / np.maximum(
+        np.asarray(wanted.sum(axis=1)).ravel(), 1e-9
+    )
+    return share
 
 
 def _words_together(texts: sparse.csr_matrix) -> NDArray[np.int64]:
