@@ -45,13 +45,13 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t:
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= t.answers) & (role == "owner")
     low_pull = pairs["clicks"] < t.snippet_pull * standing.usual_pull * expected
-    climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), [*measured, "query"])
+    climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), measured)
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
     page_place = _page_places(rows_at(pairs, answered, ["page", "position", "impressions"]), climbs)
     parts: list[pd.DataFrame] = [
         _no_better_than_before(
-            _among_good(climbs[measured], "climb", page_place, curve, sight, days, standing, beside_alike(climbs)),
+            _among_good(climbs, "climb", page_place, curve, sight, days, standing, beside_alike(climbs)),
             _sunk(pairs, answered),
             curve,
             sight,
@@ -111,9 +111,8 @@ def _page_places(answered: pd.DataFrame, rows: pd.DataFrame) -> pd.Series:
     Args:
         answered: page, position, impressions; rows: some of them.
     """
-    weight = answered["impressions"].astype(float)
-    sums = (answered["position"] * weight).groupby(answered["page"]).sum() / weight.groupby(answered["page"]).sum()
-    return rows["page"].map(sums).where(rows["page"] >= 0, rows["position"])
+    sums = answered.assign(weighted=answered["position"] * answered["impressions"]).groupby("page")[["weighted", "impressions"]].sum()
+    return rows["page"].map(sums["weighted"] / sums["impressions"]).where(rows["page"] >= 0, rows["position"])
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:
