@@ -100,7 +100,7 @@ def test_one_section_narrows_every_list_and_what_is_shown_goes_to_file_and_clipb
     clicks = pairs.groupby("query")["clicks"].sum()
     assert saved["clicks"].tolist() == clicks.reindex(saved["query"]).tolist()
     page.get_by_role("button", name="Copy: Popular pages").click()
-    page.wait_for_function("document.querySelector('[aria-label=\"Copy: Popular pages\"]').textContent === 'Copied'")
+    page.locator('[aria-label="Copy: Popular pages"]', has_text=re.compile("^Copied$")).wait_for()
     copied = [line.split("\t") for line in page.evaluate("navigator.clipboard.readText()").split("\n")]
     assert copied[0][:4] == ["by", "of", "which", "place"]
     assert {line[4].split("/")[1] for line in copied[1:]} == {"rivers"}
@@ -149,7 +149,7 @@ def test_a_dossier_opens_by_click_and_by_link_and_closes_by_key(browser: object,
     assert "Evidence of the verdict" in text
     shared = page.url
     page.keyboard.press("Escape")
-    page.wait_for_function("!document.getElementById('dossier').open")
+    dossier.wait_for(state="hidden")
     assert "#page=" not in page.url
     other = open_report(browser, ran / "out" / "report.html", part=shared[shared.index("#") :])
     assert other.page.locator("#dossier-name").inner_text() == path
