@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -10,11 +11,12 @@ import pytest
 from filelock import FileLock
 from hypothesis import settings
 
-from nibbet.cli.main import main
+from nibbet.cli.main import SELDOM, main
 from nibbet.demo.exports import write
 
 settings.register_profile("untimed", deadline=None)  # how busy a machine is says nothing of the program
 settings.load_profile("untimed")
+gc.set_threshold(*SELDOM)  # as the program does
 
 
 #: files whose tests share nothing that is dear: any worker takes them in portions of so many

@@ -180,7 +180,7 @@ def test_hostile_text_stays_text(browser: object, tmp_path: Path) -> None:
     site = nibbet.Site(home="https://tarnbrook.example/", search=search, crawl=crawl)
     path = tmp_path / "report.html"
     with Drawing(site) as drawing:
-        path.write_text(report(site, drawing.pictures), "utf-8")
+        path.write_text(report(site, drawing), "utf-8")
     site.close()
     opened = open_report(browser, path)
     opened.page.locator('[data-list="pages"] a').first.click()
@@ -196,7 +196,7 @@ def test_the_report_of_a_large_site_carries_what_matters_and_sums_the_rest(ran: 
     monkeypatch.setattr("nibbet.render.dossiers.MOST_PAGES", 30)
     site = nibbet.open_site(ran)
     with Drawing(site) as drawing:
-        text = report(site, drawing.pictures)
+        text = report(site, drawing)
     pages, verdicts = site.pages(), site.verdicts()
     site.close()
     facts, dossiers = (json.loads(re.search(rf'id="{name}">(.*?)</script>', text, re.S).group(1)) for name in ("facts", "dossiers"))

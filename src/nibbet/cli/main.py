@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 import time
 from collections.abc import Sequence
@@ -40,6 +41,8 @@ if TYPE_CHECKING:
 
 #: the exit code of an interrupted command, as in shells
 INTERRUPTED = 130
+#: how often cycles of objects are looked for: building queries makes many objects and hardly a cycle, so the default costs a tenth of a run
+SELDOM = (100_000, 50, 100)
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -90,6 +93,7 @@ def run() -> None:
     """The program's entry."""
     from nibbet.cli.interrupt import leave, watched
 
+    gc.set_threshold(*SELDOM)
     with watched(_interrupted):
         code = main()
         if code == INTERRUPTED:
@@ -213,7 +217,7 @@ def run_all(
 
 
 def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, quiet: bool, verbose: bool, as_of: str | None) -> None:
-    from nibbet.render.terminal import summary
+    from nibbet.render import painter
 
     root = folder or site_folder or Path()
     if root.is_dir() and not (root / "nibbet.toml").exists():
@@ -226,7 +230,10 @@ def _run_all(folder: Path | None, site_folder: Path | None, out: Path | None, qu
         site.write(out)
         return site
 
-    written = with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
+    with painter.started():
+        from nibbet.render.terminal import summary  # imports pandas: after the other process has begun to
+
+        written = with_site(folder, site_folder, quiet, verbose, task, as_of=as_of)
     summary(written, str(out or written.root / "out"), time.monotonic() - begun)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import optimize, special
+from scipy import special
 
 from nibbet.core.pull import false_discovery
 
@@ -37,6 +37,8 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, row_noise
         quartile. Rows that truly changed belong to the other components and do not widen it. At least LEAST_DRIFT; ASSUMED_DRIFT where
         fewer than LEAST_ROWS rows have BUSY counts in both windows.
     """
+    from scipy import optimize  # slow to import, and not needed where results are kept
+
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     busy = np.flatnonzero(np.minimum(recent, base) >= BUSY)
     if len(busy) < LEAST_ROWS:

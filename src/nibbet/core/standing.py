@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy import optimize, special
+from scipy import special
 
 from nibbet.core.curve import Curve
 from nibbet.core.pull import BAD_PULL, BAD_SHARE, MOST_WEIGHT, TELLING, usual_pull
@@ -156,6 +156,8 @@ def _uncut(place: Floats, end: float) -> tuple[float, float]:
     Good pages are selected by position, so pages slightly below it are missing from the sample and its mean would promise too much
     (truncated normal: Cohen 1959, Technometrics 1:217). A weak prior, worth ASSUMED pages, stabilises both.
     """
+    from scipy import optimize  # slow to import, and not needed where results are kept
+
     usual, width = Standing.place, Standing.spread
 
     def unlikely(given: Floats) -> float:

@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import pickle
-import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections import deque
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Self
 
-from nibbet.once import threads
-from nibbet.render import canvas, figures
+from nibbet.render import canvas, figures, painter
 
 if TYPE_CHECKING:
+    from subprocess import Popen
+
     from nibbet.results import Results
+
+#: figures that the other process holds at a time: the one that it draws, and the next
+SENT_AHEAD = 2
 
 
 class Picture(NamedTuple):
@@ -61,37 +63,58 @@ class Drawing:
 
     def __init__(self, site: Results) -> None:
         self._asked: dict[str, tuple[str, tuple[Any, ...]]] = {}
-        self._painter = _start() if threads() > 1 else None
+        self._unsent: deque[str] = deque()
+        self._under_way = 0
+        self._painter = painter.take()
         self._writes, self._reads = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
-        self._drawn = None if self._painter is None else self._reads.submit(_received, self._painter)
+        self._drawn = None if self._painter is None else self._reads.submit(self._receive, self._painter)
         try:
             for name, (function, given) in FIGURES.items():
                 self._asked[name] = (function, given(site))
-                if self._painter is not None:
-                    self._writes.submit(_send, self._painter, (name, *self._asked[name]))
+                self._unsent.append(name)
+                self._writes.submit(self._send)
         except BaseException:
             self.close()
             raise
 
+    def _send(self, returned: int = 0) -> None:
+        """Sends figures to the other process until it has one to draw and the next; always called by the same thread.
+
+        returned: how many have come back since the last call.
+        """
+        self._under_way -= returned
+        with contextlib.suppress(IndexError):
+            while self._painter is not None and self._under_way < SENT_AHEAD:
+                name = self._unsent.popleft()
+                self._under_way += 1
+                painter.send(self._painter, (name, *self._asked[name]))
+
+    def _receive(self, process: Popen[bytes]) -> dict[str, Picture]:
+        """The figures that the other process has drawn; for each, it is sent another one."""
+        drawn = {}
+        for name, picture in painter.messages(process.stdout):
+            drawn[name] = picture
+            self._writes.submit(self._send, 1)
+        return drawn
+
     @cached_property
     def pictures(self) -> dict[str, Picture]:
-        """Every figure by its name; figures that the other process did not draw are drawn here."""
+        """Every figure by its name; those not yet sent to the other process, and those that it did not draw, are drawn here."""
         drawn = {}
+        with contextlib.suppress(IndexError):
+            while name := self._unsent.pop():
+                drawn[name] = draw(name, *self._asked[name])
         if self._painter is not None and self._drawn is not None:
-            self._writes.submit(_close, self._painter)
-            drawn = self._drawn.result()
+            self._writes.submit(painter.finish, self._painter)
+            drawn |= self._drawn.result()
         return {name: drawn.get(name) or draw(name, *request) for name, request in self._asked.items()}
 
     def close(self) -> None:
         """Ends the other process."""
         if self._painter is not None:
-            self._painter.kill()
-            self._painter.wait()
+            painter.end(self._painter)
         self._writes.shutdown(cancel_futures=True)
         self._reads.shutdown(cancel_futures=True)
-        for pipe in () if self._painter is None else (self._painter.stdin, self._painter.stdout):
-            with contextlib.suppress(OSError):
-                pipe.close()  # type: ignore[union-attr]
 
     def __enter__(self) -> Self:
         return self
@@ -100,47 +123,9 @@ class Drawing:
         self.close()
 
 
-def _start() -> subprocess.Popen[bytes] | None:
-    """The process that draws; None where it cannot be started."""
-    package = str(Path(__file__).parents[2])
-    paths = os.pathsep.join([package, *filter(None, [os.environ.get("PYTHONPATH")])])
-    pipes: Any = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}
-    with contextlib.suppress(OSError, ValueError):
-        # its own process group: a keyboard interrupt goes to the computing process, which ends this one
-        return subprocess.Popen(  # noqa: S603 - our own program
-            [sys.executable, "-c", f"from {__name__} import paint; paint()"],
-            env={**os.environ, "PYTHONPATH": paths},
-            process_group=0,
-            **pipes,
-        )
-    return None
-
-
-def _send(painter: subprocess.Popen[bytes], request: tuple[str, str, tuple[Any, ...]]) -> None:
-    with contextlib.suppress(OSError, ValueError):
-        pickle.dump(request, painter.stdin, pickle.HIGHEST_PROTOCOL)  # type: ignore[arg-type]
-        painter.stdin.flush()  # type: ignore[union-attr]
-
-
-def _close(painter: subprocess.Popen[bytes]) -> None:
-    with contextlib.suppress(OSError, ValueError):
-        painter.stdin.close()  # type: ignore[union-attr]
-
-
-def _received(painter: subprocess.Popen[bytes]) -> dict[str, Picture]:
-    return dict(_messages(painter.stdout))
-
-
-def _messages(pipe: Any) -> Iterator[Any]:
-    """The objects received through a pipe until it is closed."""
-    with contextlib.suppress(EOFError, OSError, pickle.UnpicklingError):
-        while True:
-            yield pickle.load(pipe)  # noqa: S301 - our own process writes it
-
-
 def paint() -> None:
     """Draws requests from standard input until it is closed: the main loop of the other process."""
     out = sys.stdout.buffer
-    for name, function, given in _messages(sys.stdin.buffer):
+    for name, function, given in painter.messages(sys.stdin.buffer):
         pickle.dump((name, draw(name, function, given)), out, pickle.HIGHEST_PROTOCOL)
         out.flush()

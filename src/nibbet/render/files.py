@@ -62,9 +62,9 @@ def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
     writers["datapackage.json"] = _text(datapackage(tables, home))
     writers["account.json"] = _text(json.dumps(site.account, indent=2, ensure_ascii=False) + "\n")
     writers["workbook.xlsx"] = workbook(site)
+    writers["report.html"] = _page(site, drawing)
     for name in FIGURES:
         writers[f"figures/{name}.png"] = _png(drawing, name)
-    writers["report.html"] = _page(site, drawing)
     written = write_files(folder, writers, in_parent=True)
     _take_away_old(folder / "briefs", {path.name: path for path in written if path.parent.name == "briefs"})
     return written
@@ -270,7 +270,7 @@ def _page(site: Results, drawing: Drawing) -> Callable[[Path], None]:
     from nibbet.render.report import report
 
     def write(path: Path) -> None:
-        _text(report(site, drawing.pictures))(path)
+        _text(report(site, drawing))(path)
 
     return write
 

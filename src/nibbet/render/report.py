@@ -19,7 +19,7 @@ from nibbet.render.views import aside_sentence, told_change
 if TYPE_CHECKING:
     from markupsafe import Markup
 
-    from nibbet.render.drawing import Picture
+    from nibbet.render.drawing import Drawing
     from nibbet.results import Results
 
 MOST_PRINTED, MOST_SECTIONS, MOST_LOSSES = 60, 40, 12
@@ -54,8 +54,11 @@ MEANING: dict[str, str] = {
 }
 
 
-def report(site: Results, pictures: dict[str, Picture]) -> str:
-    """The report as HTML text with its figures (`drawing.FIGURES`); every text from outside is escaped, and equal analyses give equal text."""
+def report(site: Results, drawing: Drawing) -> str:
+    """The report as HTML text with its figures (`drawing.FIGURES`); every text from outside is escaped, and equal analyses give equal text.
+
+    Waits for the figures last: they are drawn while the lists are made.
+    """
     from jinja2 import Environment
     from markupsafe import Markup
 
@@ -76,12 +79,10 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
     dossiers = carried.pop("dossiers")
     # trusted text; the SVG writer escapes what it draws
     bundled = {name: Markup((assets / "assets" / file).read_text("utf-8")) for name, file in BUNDLED.items()}  # noqa: S704
-    figures = {name: Markup(f'<div class="drawn">{one.svg}</div>') for name, one in pictures.items()}  # noqa: S704
-    return template.render(
+    context = dict(
         **bundled,
         facts=_json(carried),
         dossiers=_json(dossiers),
-        figures=figures,
         parts=PARTS,
         site=site.config.site.home,
         windows=site.windows,
@@ -111,6 +112,8 @@ def report(site: Results, pictures: dict[str, Picture]) -> str:
         levels=[name for name in changes["level"].drop_duplicates() if name != "site"],
         common=records(site.popular_traits().query("real")),
     )
+    figures = {name: Markup(f'<div class="drawn">{one.svg}</div>') for name, one in drawing.pictures.items()}  # noqa: S704
+    return template.render(figures=figures, **context)
 
 
 def _json(values: dict[str, Any]) -> Markup:

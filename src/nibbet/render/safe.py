@@ -22,17 +22,19 @@ def for_cells(frame: pd.DataFrame) -> pd.DataFrame:
 
     out = frame.copy()
     for name in out.columns:
-        if out[name].dtype == object or pd.api.types.is_string_dtype(out[name]):
-            texts = out[name].where(out[name].map(lambda value: isinstance(value, str))).astype("str")
-            mended = pd.Series(
-                harmless_cells(pa.array(texts, pa.large_string(), from_pandas=True)).to_pylist(), index=out.index, dtype=object
-            )
-            out[name] = out[name].where(texts.isna(), mended)
+        if not (out[name].dtype == object or pd.api.types.is_string_dtype(out[name])):
+            continue
+        texts = out[name]
+        if texts.dtype == object:
+            texts = texts.where(texts.map(lambda value: isinstance(value, str))).astype("str")
+        given = pa.array(texts, pa.large_string(), from_pandas=True)
+        if (mended := harmless_cells(given)) is not given:
+            out[name] = out[name].where(texts.isna(), pd.Series(mended.to_pylist(), index=out.index, dtype=object))
     return out
 
 
 def harmless_cells(texts: Any) -> Any:
-    """An Arrow array of texts with an apostrophe before those that a spreadsheet would run."""
+    """An Arrow array of texts with an apostrophe before those that a spreadsheet would run; the array itself where none is."""
     import pyarrow.compute as pc
 
     risky = pc.match_substring_regex(texts, RISKY)
