@@ -163,16 +163,20 @@ def compared(
     return table[CHANGES]
 
 
-def with_parts(table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Series, *, whole: pd.Series | None = None) -> pd.DataFrame:
+def with_parts(
+    table: pd.DataFrame, parts: pd.DataFrame, key: Any, kind: pd.Series, *, whole: pd.Series | None = None, taken: Floats | float = 0.0
+) -> pd.DataFrame:
     """A table of `compared` with parts summed from those of the pairs (`core.split.row_parts`), and why.
 
     Args:
         key: of each pair, its key; kind: of each pair, the access of its page (`core.access`); whole: of each row of the
-            table, its access as a whole, where rows are pages.
+            table, its access as a whole, where rows are pages; taken: of each, the clicks taken over (see `core.split.split`): the rest of
+            its change is split.
     """
     totals = pd.DataFrame({"key": table["key"], "clicks_recent": table["recent"], "clicks_reference": table["reference"]})
     if whole is not None:
-        totals["came"] = whole.ne("").to_numpy()
+        totals["taken_over"] = taken
+        totals["came"] = whole.ne("").to_numpy() & (totals["taken_over"] <= 0)
     result = split(parts, key, totals, by="key")
     kinds = whole if whole is not None else _largest_kind(table["key"], key, parts["access"].to_numpy(float), kind)
     return named_why(table.assign(**{name: result[name].to_numpy() for name in PARTS}), kinds)

@@ -43,7 +43,7 @@ class Finding:
     checks: list[Check]
 
     def evidence(self, pages: pd.Index) -> pd.DataFrame:
-        """The checks of these pages, for which the rule holds: EVIDENCE."""
+        """The checks of these pages, for which the rule holds: EVIDENCE; figures that are unknown and decide nothing are left out."""
         parts = [
             pd.DataFrame(
                 {
@@ -59,7 +59,10 @@ class Finding:
             for check in self.checks
             if len(check.values)
         ]
-        return pd.concat(parts, ignore_index=True) if len(pages) and parts else pd.DataFrame(columns=EVIDENCE)
+        if not len(pages) or not parts:
+            return pd.DataFrame(columns=EVIDENCE)
+        rows = pd.concat(parts, ignore_index=True)
+        return rows[rows["value"].notna() | rows["threshold"].ne("")].reset_index(drop=True)
 
 
 def all_passed(checks: list[Check]) -> pd.Series:

@@ -364,20 +364,20 @@ def judged_as_one(table: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
     return table.assign(**sums, position_answered=plain["position"], position_titled=plain["position"], pull=pull, **unknown, as_one=True)
 
 
-def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame) -> pd.DataFrame:
+def parts_of_change(table: pd.DataFrame, pairs: pd.DataFrame, parts: pd.DataFrame, own: pd.DataFrame) -> pd.DataFrame:
     """The PARTS of the change of each page (pull as pull_part); thin: too few expected clicks for any rate; and position_both and
     position_both_reference: positions now and before of queries shown in both windows, weighted by their reference clicks (where there are
     none, by expected clicks). Indexed as the ledger.
 
     Args:
-        table: the ledger: clicks, base, position, access; pairs: page, query, expected_clicks, clicks_reference, position,
-            position_reference;
-            parts: their `core.split.row_parts`.
+        table: the ledger: clicks, base, position, access, taken_over (see `core.split.split`), came (whether the page appeared or
+            disappeared); pairs: page, query, expected_clicks, clicks_reference, position, position_reference;
+            parts: their `core.split.row_parts`; own: the pairs by the addresses of their rows (page, expected_clicks).
     """
-    expected = np.bincount(pairs["page"], pairs["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
+    expected = np.bincount(own["page"], own["expected_clicks"].to_numpy(float), len(table))  # pages are numbered from 0
     expected = np.where(table["position"].isna(), table["clicks"], expected)  # without a position, the expectation is the clicks themselves
     totals = pd.DataFrame({"page": table.index, "clicks_recent": table["clicks"].to_numpy(), "clicks_reference": table["base"].to_numpy()})
-    result = split(parts, pairs["page"], totals.assign(came=table["access"].ne("").to_numpy()))
+    result = split(parts, pairs["page"], totals.assign(came=table["came"].to_numpy(), taken_over=table["taken_over"].to_numpy()))
     places = pairs[["position", "position_reference"]]
     named = places.notna().all(axis=1) & pairs["query"].notna() & pairs["query"].ne("")
     weight = pairs["clicks_reference"].where(named, 0.0).to_numpy(float)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 COLUMN_MEANINGS = {
-    "access": "part of the change due to pages that appeared or disappeared: new, gone, moved, blocked",
+    "access": "part of the change due to pages that appeared or disappeared: new, gone, moved, redirected, blocked",
     "address": "the page",
     "after": "clicks a week since the change",
     "age_days": "days since the page was first seen in search",

@@ -319,13 +319,16 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
         parts: `row_parts` of the pairs; key: of each of them, the page, section, query, ... to which it counts.
         totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `came` where known: whether the whole key appeared or
             disappeared;
-            its change of pull is then access too.
+            its change of pull is then access too; `taken_over` where known: clicks of the reference window (scaled) that old addresses of a
+            page had and lost, whose pairs are among its own (`core.access.counted_with_heirs`): access, too.
     Returns:
         One row per row of `totals`: `by` and PARTS. Clicks = expected clicks x pull, by the logarithmic mean Divisia index, additive
         LMDI-I. A key with clicks in one window only has no change of pull.
     """
     sums = parts.groupby(np.asarray(key)).sum().reindex(totals[by]).fillna(0.0)
     had, was = totals["clicks_recent"].to_numpy(float), totals["clicks_reference"].to_numpy(float)
+    taken = totals["taken_over"].to_numpy(float) if "taken_over" in totals else np.zeros(len(totals))
+    was = was + taken
     c1, c0, e1, e0 = had + 0.5, was + 0.5, sums["e1"].to_numpy(), sums["e0"].to_numpy()
     from_expected = log_mean(c1, c0) * np.log((e1 + 0.5) / (e0 + 0.5))
     alone = ((had <= 0) & (e1 <= 1e-9)) | ((was <= 0) & (e0 <= 1e-9))
@@ -341,6 +344,7 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
         came = totals["came"].to_numpy(bool)
         result["access"] = np.where(came, result["access"] + result["pull"] + result["rank"] + result["untold"], result["access"])
         result |= {name: np.where(came, 0.0, result[name]) for name in ("pull", "rank", "untold")}
+    result["access"] = result["access"] + taken
     return pd.DataFrame({by: totals[by].to_numpy(), **{name: result[name] for name in PARTS}})
 
 

@@ -116,7 +116,9 @@ def _of_purpose(proposals: pd.DataFrame, purpose: pd.Series) -> np.ndarray:
 def _keep(facts: Facts) -> pd.DataFrame:
     """keep for every page, with a sentence on its performance and the source of its change."""
     pages, w = facts.pages, facts.windows
-    by_demand = pages["change_real"] & (pages["change"] < 0) & (pages["demand"] <= MOSTLY * pages["change"])
+    change = pages["change"] - pages["taken_over"]
+    lost = pages["change_real"].where(pages["taken_over"] <= 0, -change >= facts.limits.decay_share * (pages["base"] + pages["taken_over"]))
+    by_demand = lost & (change < 0) & (pages["demand"] <= MOSTLY * change)
     against = "a year earlier" if w.reference_kind == "year" else "in the preceding days"
     because = wording.kept(pages, by_demand, against, w.covered_days)
     return pd.DataFrame(

@@ -24,8 +24,11 @@ BELOW_CLICKS = 0.6
 
 
 def decay(facts: Facts) -> Finding:
-    """refresh, cause decay: clicks lost by rank or pull, not by demand, still down in the last four weeks."""
-    pages, t, w = facts.pages, facts.limits, facts.windows
+    """refresh, cause decay: clicks lost by rank or pull, not by demand, still down in the last four weeks; a page that moved is compared
+    with its old addresses.
+    """
+    t, w = facts.limits, facts.windows
+    pages = facts.pages.assign(base=facts.pages["base"] + facts.pages["taken_over"])
     base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
     mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
     counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
@@ -42,6 +45,7 @@ def decay(facts: Facts) -> Finding:
         Check("pull", pages["pull_part"], "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),
         Check("clicks", recent, "< reference", between, "search", recent < base),
+        Check("clicks_of_old_addresses", pages["taken_over"].where(pages["taken_over"] > 0), "", str(w.reference), "search"),
         Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
         Check("last_four_weeks_share", four, "still down", "the last 28 days", "search", lasting),
         not_blocked(pages),

@@ -66,18 +66,20 @@ class Comparison:
     def _pairs(self) -> pd.DataFrame:
         """The rows that cover both windows, the reference scaled, and the parts of their change."""
         parts = self.changes.row_parts
-        return scaled_pairs(self.expectation.both_windows, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
+        return scaled_pairs(self.changes.pairs, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     @once
     def pages(self) -> pd.DataFrame:
         """Level page, keyed by number."""
         kind = pd.Series(self._pages["kind"].to_numpy(), index=self._pages["key"])
+        page = self.changes.pairs["page"]
         return core.with_parts(
             self.changes.page_changes,
             self.changes.row_parts,
-            self.expectation.both_windows["page"],
-            self.expectation.both_windows["page"].map(kind),
+            page,
+            page.map(kind),
             whole=self._pages["kind"],
+            taken=self.changes.taken_over.to_numpy(np.float64),
         )
 
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
@@ -191,7 +193,7 @@ class Comparison:
             return core.nothing(core.CHANGES)
         terms, pages = self.changes.terms, self._pages
         rows = self.sums.by_dimension(name)
-        rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=rows["page_id"])
+        rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=self.changes.heirs[rows["page_id"].to_numpy()])
         rows = rows.sort_values(["key", "page"], ignore_index=True)
         of_rows = pages.iloc[rows["page"].to_numpy()]
         rows = rows.assign(noise=of_rows["noise"].to_numpy(), season=of_rows["season"].to_numpy(), section=of_rows["section"].to_numpy())
@@ -206,7 +208,8 @@ class Comparison:
             rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self.expectation.curve.rate(place)
         # the queries of each page form one row here, with their mean position
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
-        parts = row_parts(scaled_pairs(rows.assign(came=rows["kind"] != ""), terms.scale), terms.sight)
+        came = self.changes.came.to_numpy()[rows["page"].to_numpy()]
+        parts = row_parts(scaled_pairs(rows.assign(came=came), terms.scale), terms.sight)
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:
@@ -318,8 +321,9 @@ class Comparison:
         """Queries of a page that lose together, reported as one loss: the columns LOSSES, by size."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw, named = self.expectation.both_windows, (self.expectation.both_windows["query"] != "").to_numpy()
+        raw, named = self.changes.pairs, (self.changes.pairs["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
+        pages["access"] = pages["access"].where(self.changes.came, "")
         parts = self.changes.row_parts[named].reset_index(drop=True)
         result = core.losing_subjects(
             raw[named].reset_index(drop=True), parts, pages, self.changes.terms, self.context.config.site.language

@@ -7,6 +7,7 @@ import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pandas as pd
 from rich.table import Table
 from rich.text import Text
@@ -45,6 +46,7 @@ REASONS = {
     "new": "the page is new",
     "gone": "the page is gone",
     "moved": "its address moved",
+    "redirected": "its address redirects to a page that is not shown for its queries",
     "blocked": "it is kept out of search",
     "untold": "nothing tells whether demand or rank",
 }
@@ -86,18 +88,22 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     shown = clicks[clicks["level"] == "page"].dropna(subset=["impressions_change"])
     by_impressions = shown.loc[shown["impressions_change"].abs().sort_values(ascending=False, kind="stable").index]
     parts = [("Sections", clicks[clicks["level"] == "section"]), ("Groups", clicks[clicks["level"].isin(["group", "query group"])])]
+    moved = clicks["why"].eq("moved") & clicks["level"].eq("page")
     for level in ("page", "query"):
-        rows = clicks[clicks["level"] == level]
+        rows = clicks[(clicks["level"] == level) & ~moved]
         unit = "pages" if level == "page" else "queries"
         parts += [
             (f"{unit.title()} that lost most", rows[rows["change"] < 0]),
             (f"{unit.title()} that gained most", rows[rows["change"] > 0]),
         ]
-    parts.append(("Pages whose impressions changed most", by_impressions))
+    parts += [
+        ("Pages that moved, compared with their old addresses", _beyond_the_move(clicks[moved])),
+        ("Pages whose impressions changed most", by_impressions),
+    ]
     for title, rows in parts:
         if len(rows):
             real = int(rows["real"].sum())
-            more = f" ({len(rows):,}, {real:,} of them real)"
+            more = f" ({len(rows):,})" if rows["real"].isna().all() else f" ({len(rows):,}, {real:,} of them real)"
             out.print()
             out.print(Text(title + more, style="bold"))
             out.print(_compared_grid(rows.head(most)))
@@ -114,6 +120,16 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     )
 
 
+def _beyond_the_move(moved: pd.DataFrame) -> pd.DataFrame:
+    """The change of pages that took the place of others, without what came from those: by size. No interval is known of it."""
+    rows = moved[moved["access"] > 0]
+    change = rows["change"] - rows["access"]
+    before = rows["recent"] - change
+    unknown = dict.fromkeys(("change_low", "change_high", "real", "why", "impressions_change", "access"), np.nan)
+    rows = rows.assign(reference=before, change=change, change_share=change / before.where(before > 0), **unknown)
+    return rows.loc[change.abs().sort_values(ascending=False, kind="stable").index]
+
+
 def told_change(row: Mapping[str, Any] | None) -> str:
     """A change in one sentence; `row` is one of the table of changes."""
     if row is None:
@@ -121,9 +137,11 @@ def told_change(row: Mapping[str, Any] | None) -> str:
     share = "" if pd.isna(row["change_share"]) else f" ({row['change_share']:+.1%})"
     low, high = row["change_low"], row["change_high"]
     season = f"; the season alone explains {row['season']:+,.0f}" if abs(row["season"]) >= 1 else ""
+    taken_over = row["why"] == "moved" and row["access"] > 0
+    access = "taken over from its old addresses" if taken_over else "pages that appeared or disappeared"
     more = "".join(
         f", {words} {row[name]:+,.0f}"
-        for name, words in (("access", "pages that appeared or disappeared"), ("untold", "demand or rank"))
+        for name, words in (("access", access), ("untold", "demand or rank"))
         if abs(row[name]) >= 0.5
     )
     return (
@@ -146,7 +164,7 @@ def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     counts = [name for name in map(str, table) if name in ("recent", "reference", "change", "impressions_change") or name.startswith("by ")]
     table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
     ends = [table[name].map("{:+,.0f}".format) for name in ("change_low", "change_high")]
-    table["95% between"] = ends[0] + " to " + ends[1]
+    table["95% between"] = (ends[0] + " to " + ends[1]).where(table["change_low"].notna())
     empty = [name for name in ("by untold", "by access") if name in table and not table[name].fillna(0).abs().gt(0).any()]
     table = table[[name for name in names if name in table and name not in empty and table[name].notna().any()]]
     level = rows["level"].iloc[0] if "level" in rows else ""

@@ -73,7 +73,9 @@ def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
 
 
 def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily: bool) -> pd.Series:
-    """Pages: rank, pull_part, demand, position, position_both, position_both_reference, since, trend; base, recent: clicks before and now."""
+    """Pages: rank, pull_part, demand, position, position_both, position_both_reference, since, trend, taken_over; base, recent: clicks before
+    and now.
+    """
     known = pages["position_both"].notna()
     places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
     by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""))
@@ -93,10 +95,18 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
         ". ",
         "Clicks fell from ",
         say.count(base),
+        _elsewhere(pages, base, end=","),
         " to ",
         say.count(recent),
         ", and the last four weeks are still down." if is_daily else "; without daily rows the last weeks are unknown.",
     )
+
+
+def _elsewhere(pages: pd.DataFrame, base: pd.Series, *, end: str = "") -> pd.Series:
+    """What part of the earlier clicks (base) came at addresses that now redirect to the page; pages: taken_over."""
+    every = say.joined(", all at its old address", pd.Series(end, index=pages.index))
+    some = say.joined(", ", say.count(pages["taken_over"]), " of them at its old address", end)
+    return every.where(base - pages["taken_over"] < 0.5, some).where(pages["taken_over"] >= 0.5, "")
 
 
 def _part(name: str, clicks: pd.Series) -> pd.Series:
@@ -196,5 +206,6 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
     reason = pd.Series(
         np.select([holds for holds, _ in reasons], [words for _, words in reasons], "; no rule asks for a change."), index=pages.index
     )
-    before = say.joined(", ", say.count(pages["base"]), f" {against}").where(pages["reference_known"] & (pages["base"] > 0), "")
+    base = pages["base"] + pages["taken_over"]
+    before = say.joined(", ", say.count(base), f" {against}", _elsewhere(pages, base)).where(pages["reference_known"] & (base > 0), "")
     return say.joined(say.plural(pages["clicks"], "click"), before, reason)
