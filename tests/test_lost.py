@@ -81,26 +81,35 @@ TRAILS = {
 }
 
 
-@pytest.mark.parametrize("header", TRAILS)
-def test_breadcrumbs_make_a_hub_where_addresses_are_flat(header: str) -> None:
-    pages = ["/birds", "/owl", "/heron", "/kingfisher", "/raft-day"]
+def verdicts_below(pages: list[str], **crawled: list[str]) -> pd.DataFrame:
+    """The verdicts of pages of which the second to fourth are found and visited."""
     rows = [
-        pd.DataFrame({"date": DAYS, "page": HOME + path, "query": path[1:], "clicks": 2, "impressions": 30, "position": 3.0})
+        pd.DataFrame({"date": DAYS, "page": HOME + path, "query": path.rpartition("/")[2], "clicks": 2, "impressions": 30, "position": 3.0})
         for path in pages[1:4]
     ]
-    names = [path[1:].replace("-", " ").capitalize() for path in pages]
-    crawl = pd.DataFrame({"page": pages, header: TRAILS[header], "title": names}).assign(status=200, published="2022-01-01", outlinks=0)
+    names = [path.rpartition("/")[2].replace("-", " ").capitalize() for path in pages]
+    crawl = pd.DataFrame({"page": pages, **crawled, "title": names}).assign(status=200, published="2022-01-01", outlinks=0)
     crawl["page"] = HOME + crawl["page"]
-    visits = pd.DataFrame({"date": DAYS, "page": HOME + "/owl", "channel": "organic", "sessions": 2})
     frames = {
         "search": pd.concat(rows),
-        "landings": visits,
+        "landings": pd.DataFrame({"date": DAYS, "page": HOME + pages[1], "channel": "organic", "sessions": 2}),
         "crawl": crawl,
-        "backlinks": pd.DataFrame({"from_url": ["https://away.example/a"], "page": [HOME + "/owl"]}),
+        "backlinks": pd.DataFrame({"from_url": ["https://away.example/a"], "page": [HOME + pages[1]]}),
     }
     with nibbet.Site(config=make_config({"site": {"home": HOME + "/"}}), **frames) as site:
-        verdicts = site.pages().set_index("page")["verdict"]
-    assert (verdicts[HOME + "/birds"], verdicts[HOME + "/raft-day"]) == ("keep", "prune")
+        return site.pages().set_index("page")[["verdict", "because"]].rename(index=lambda page: page.removeprefix(HOME))
+
+
+@pytest.mark.parametrize("header", TRAILS)
+def test_breadcrumbs_make_a_hub_where_addresses_are_flat(header: str) -> None:
+    verdicts = verdicts_below(["/birds", "/owl", "/heron", "/kingfisher", "/raft-day"], **{header: TRAILS[header]})["verdict"]
+    assert (verdicts["/birds"], verdicts["/raft-day"]) == ("keep", "prune")
+
+
+def test_folders_without_a_page_do_not_hide_the_hub_above() -> None:
+    found = verdicts_below(["/birds", "/birds/2021/03/owl", "/birds/2021/04/heron", "/birds/2022/05/kingfisher", "/raft-day"])
+    assert found["verdict"][["/birds", "/raft-day"]].tolist() == ["keep", "prune"]
+    assert found["because"]["/birds"] == "0 clicks; 3 pages lie below it."
 
 
 def test_what_only_a_sitemap_names_has_no_verdict(site: nibbet.Site) -> None:

@@ -159,8 +159,23 @@ def test_newest_partial_days_are_found_and_a_weekend_is_not_one() -> None:
     days = pd.DataFrame({"date": pd.date_range("2026-08-01", "2026-10-25")})
     days["impressions"] = np.where(days["date"].dt.day_of_week >= 5, 400, 1000)
     assert last_complete_day(days) == date(2026, 10, 25), "a Sunday is low but whole"
+    fell = days.assign(impressions=np.where(days.index >= len(days) - 7, 0.55, 1) * days["impressions"])
+    assert last_complete_day(fell) == date(2026, 10, 25), "a week that is poor throughout is a change"
     days.loc[days.index[-2:], "impressions"] = [180, 20]
     assert last_complete_day(days) == date(2026, 10, 23)
+    assert last_complete_day(fell.assign(impressions=fell["impressions"].where(fell.index < len(fell) - 1, 30))) == date(2026, 10, 24)
+
+
+def test_a_site_that_lives_of_its_news_has_poor_days_that_are_complete() -> None:
+    rng, late = np.random.default_rng(8), []
+    dates = pd.date_range("2025-10-01", "2026-10-25")
+    for _ in range(40):
+        bursts = np.convolve(rng.random(len(dates)) < 0.07, np.exp(-np.arange(14) / 4))[: len(dates)]
+        days = pd.DataFrame({"date": dates, "impressions": rng.poisson(2_000 * (1 + 2 * bursts) * rng.lognormal(0, 0.12, len(dates)))})
+        late.append(last_complete_day(days) < date(2026, 10, 25))
+        days.loc[days.index[-1], "impressions"] //= 20
+        assert last_complete_day(days) <= date(2026, 10, 24)
+    assert np.mean(late) <= 0.1
 
 
 def test_windows_hold_the_same_calendar_dates_a_year_before() -> None:

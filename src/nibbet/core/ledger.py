@@ -71,15 +71,27 @@ def ledger(
 
 
 def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
-    """Number of pages directly below each, by complete path segments or by breadcrumbs."""
+    """Number of pages directly below each, by complete path segments or by breadcrumbs. Folders without a page of their own, such as the year
+    and month of an article, are skipped.
+    """
     whole = table["page"].str.rstrip("/")  # addresses of a site may end with or without a slash
-    above = whole.str.replace(r"/[^/]*$", "", regex=True)
-    result = whole.map(above[whole != ""].value_counts()).fillna(0)
+    above = _folder(whole)  # the start page is its own
+    for _ in range(int(whole.str.count("/").max() or 0)):
+        missing = ~above.isin(whole)
+        if not missing.any():
+            break
+        above = above.where(~missing, _folder(above))
+    result = whole.map(above[above != whole].value_counts()).fillna(0)
     if inventory is not None and ("parent_page" in inventory or "trail" in inventory):
         named = named_above(table, inventory)
         elsewhere = named.notna() & (named.map(pd.Series(whole.to_numpy(), index=table["page"])) != above)
         result = result + table["page"].map(named[elsewhere].value_counts()).fillna(0)
     return result.astype("int64")
+
+
+def _folder(addresses: pd.Series) -> pd.Series:
+    """Addresses without their last path segment."""
+    return addresses.str.replace(r"(?<=[^/])/[^/]*$", "", regex=True)
 
 
 def named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:

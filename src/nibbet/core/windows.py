@@ -9,11 +9,15 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from nibbet.errors import NotFoundError
 
 #: a newest day below this share of the usual value of its weekday is incomplete; ordinary days vary by a fifth
 COMPLETE_SHARE = 0.7
+#: share of earlier days that may look incomplete although they are not; earlier days from which this is learnt; and share of the usual below
+#: which a whole week is not delivered rather than poor
+ODD_SHARE, JUDGED_DAYS, HARDLY = 0.02, 84, 0.3
 MONTH_DAYS = 30.4
 #: the note where rows name queries in one window only
 NOT_OF_QUERIES = "Changes of queries, topics and the brand are unknown: rows name them in one of the two windows only."
@@ -166,18 +170,34 @@ def last_complete_day(days: pd.DataFrame, *, at_most: int = 7) -> date:
         days: one row per day with data: date, impressions (count).
         at_most: how many of the newest days may be incomplete.
     Returns:
-        The newest day with at least COMPLETE_SHARE of the median of its weekday over the eight weeks before the newest `at_most` days.
+        The newest day with at least COMPLETE_SHARE of what its weekday usually has: the median over the eight weeks before the newest `at_most`
+        days, at the level of the last two of them. Where ordinary days vary more, less is enough: what all but ODD_SHARE of the earlier days
+        had, judged in the same way. Where all of the newest days are low, but none of them hardly has anything, the site has changed: their
+        own level counts.
     """
     series = days.sort_values("date").set_index("date")["impressions"].astype(float)
     if len(series) <= at_most + 14:
         return pd.Timestamp(series.index[-1]).date()
-    weekday = pd.Series(pd.DatetimeIndex(series.index).day_of_week, index=series.index)
-    base, newest = series.iloc[:-at_most].tail(56), series.tail(at_most)
-    usual = base.groupby(weekday[base.index]).median().reindex(range(7)).fillna(base.median())
-    level = base.tail(14).sum() / max(usual.reindex(weekday[base.tail(14).index]).sum(), 1e-9)
-    whole = newest[newest.to_numpy() >= COMPLETE_SHARE * level * usual.reindex(weekday[newest.index]).to_numpy()]
-    last = whole.index.max() if len(whole) else series.index[-at_most - 1]
-    return pd.Timestamp(last).date()
+    values = np.asarray(series, dtype=np.float64)
+    weekday: NDArray[np.int64] = pd.DatetimeIndex(series.index).day_of_week.to_numpy(np.int64)
+    end = len(values) - at_most
+    share = _share_of_usual(values, weekday, end, at_most)
+    earlier = [_share_of_usual(values, weekday, at, at_most) for at in range(max(14, end - at_most - JUDGED_DAYS), end - at_most + 1)]
+    enough = min(COMPLETE_SHARE, float(np.quantile(earlier, ODD_SHARE))) if len(earlier) * at_most >= 1 / ODD_SHARE else COMPLETE_SHARE
+    if (share < enough).all() and (level := float(np.median(share[: -(at_most // 2)]))) >= HARDLY:
+        share = share / level
+    whole = np.flatnonzero(share >= enough)
+    return pd.Timestamp(series.index[end + whole[-1] if len(whole) else end - 1]).date()
+
+
+def _share_of_usual(values: NDArray[np.float64], weekday: NDArray[np.int64], end: int, count: int) -> NDArray[np.float64]:
+    """The next `count` days after the first `end` as shares of what their weekdays usually have."""
+    base, of_base = values[max(end - 56, 0) : end], weekday[max(end - 56, 0) : end]
+    medians = [np.median(base[of_base == day]) if (of_base == day).any() else np.median(base) for day in range(7)]
+    usual = np.array(medians)
+    level = base[-14:].sum() / max(usual[of_base[-14:]].sum(), 1e-9)
+    share: NDArray[np.float64] = values[end : end + count] / np.maximum(level * usual[weekday[end : end + count]], 1e-9)
+    return share
 
 
 def last_complete_month(months: pd.DataFrame) -> date:

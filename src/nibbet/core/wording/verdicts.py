@@ -178,9 +178,9 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
     )
 
 
-def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) -> pd.Series:
+def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, hub: int) -> pd.Series:
     """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; against: the time of
-    comparison; covered: days of the long window.
+    comparison; covered: days of the long window; hub: pages below it from which a page is a hub.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
     linked = say.joined("; it has ", say.plural(pages["backlinks"], "backlink"), ".")
@@ -201,6 +201,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int) 
         (by_demand, "; the loss is demand: fewer people searched."),
         (pages["protected"] & idle, "; it is protected."),
         (idle & (pages["only_way"].fillna(0) > 0), ways),
+        (idle & (pages["children"] >= hub), say.joined("; ", say.plural(pages["children"], "page"), " lie below it.")),
         (idle & (pages["sessions_long"].fillna(0) > 0), visited),
     ]
     reason = pd.Series(
