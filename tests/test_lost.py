@@ -112,6 +112,15 @@ def test_folders_without_a_page_do_not_hide_the_hub_above() -> None:
     assert found["because"]["/birds"] == "0 clicks; 3 pages lie below it."
 
 
+def test_pages_of_a_list_stay_and_articles_with_a_number_do_not() -> None:
+    pages = ["/birds", "/birds?page=2", "/birds?page=3", "/birds/page/4", "/birds/page/5/", "/fish?page=2", "/raft-day-2", "/?p=3"]
+    found = verdicts_below(pages)
+    assert found["verdict"].drop(pages[1:4]).to_dict() == {
+        "/birds": "keep", "/birds/page/5/": "keep", "/fish?page=2": "prune", "/raft-day-2": "prune", "/?p=3": "prune"
+    }  # fmt: skip
+    assert found["because"]["/birds/page/5/"] == "0 clicks; it is a page of a list."
+
+
 def test_what_only_a_sitemap_names_has_no_verdict(site: nibbet.Site) -> None:
     pages = site.pages().set_index("page")
     assert pd.isna(pages.loc[HOME + "/never-made", "verdict"])

@@ -108,8 +108,8 @@ def is_hub(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
 
 
 def stays(pages: pd.DataFrame, limits: Thresholds, settled: int) -> pd.Series:
-    """Pages that are never merged away: protected, new, hubs, or with another purpose."""
-    return pages["protected"] | is_hub(pages, limits) | (age_of(pages) < settled) | pages["purpose"].notna()
+    """Pages that are never merged away: protected, new, hubs, pages of a list, or with another purpose."""
+    return pages["protected"] | is_hub(pages, limits) | pages["in_list"] | (age_of(pages) < settled) | pages["purpose"].notna()
 
 
 def finding_rows(

@@ -67,7 +67,21 @@ def ledger(
     for name, patterns in (purposes or {}).items():
         table.loc[matches(table["path"], patterns), "purpose"] = name
     table["children"] = _children(table, inventory)
+    table["in_list"] = _in_list(table["page"])
     return table
+
+
+#: the part of an address that numbers the pages of a list; a parameter p may also be the number of an article
+FURTHER = r"(?i)(?:[?&](?:page|pg|paged|seite|pagina|offset|start)=\d+(?=&|$)|/(?:page|seite|pagina|sida|side|strona)[/-]?\d{1,4}/?$)"
+
+
+def _in_list(addresses: pd.Series) -> pd.Series:
+    """Whether each page belongs to a list that runs over several addresses: its first page, if it is known, and those that continue it."""
+    numbered = addresses[addresses.str.contains(FURTHER, regex=True)]
+    first = numbered.str.replace(FURTHER, "", regex=True).str.replace(r"^([^?&]*)&", r"\1?", regex=True)
+    whole, first = addresses.str.rstrip("/"), first.str.rstrip("/")
+    known = first.isin(whole)
+    return whole.isin(first) | pd.Series(addresses.index.isin(numbered.index[known]), index=addresses.index)
 
 
 def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:

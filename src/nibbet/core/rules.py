@@ -72,6 +72,7 @@ def _needed_by_none(facts: Facts) -> list[Check]:
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
+        Check("page_of_a_list", pages["in_list"].astype(float), "no", "all", "addresses", ~pages["in_list"]),
         Check("only_way_to", pages["only_way"], "none that earn", "all", "links", pages["only_way"].fillna(0) == 0),
         Check("main_way_to", pages["main_way"], f"< {t.hub_children}", "all", "links", pages["main_way"].fillna(0) < t.hub_children),
         Check("covered_days", days, f">= {t.covered_days}", str(long), "search, landings", days >= t.covered_days),
@@ -94,7 +95,7 @@ def undated(facts: Facts) -> Finding:
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # pages present from the beginning of the data may be older
     late = (pages["known_days"] < reach).fillna(False).astype(bool)
     is_poor = pages["clicks_long"].fillna(0) < t.prune_clicks
-    free = ~pages["protected"] & ~is_hub(pages, t)
+    free = ~pages["protected"] & ~is_hub(pages, t) & ~pages["in_list"]
     checks = [
         Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", is_poor),
         Check("protected_or_hub", (~free).astype(float), "no", "all", "nibbet.toml, editorial, addresses, crawl, links", free),

@@ -50,7 +50,7 @@ class Targets:
         pages, t = self.measures.ledger, self.context.config.verdicts
         poor = (pages["clicks_long"] < t.prune_clicks) & ~pages["gone"]
         leaving = np.flatnonzero((poor | pages["gone"]).to_numpy())
-        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & ~is_hub(pages, t)).to_numpy())
+        staying = np.flatnonzero((~poor & ~pages["gone"] & ~pages["blocked"] & ~is_hub(pages, t) & ~pages["in_list"]).to_numpy())
         result = covering_page(pages, leaving, staying, brand=self.context.config.site.brand, words=self.query_map.page_words)
         if not self.inputs.is_paired:
             return result

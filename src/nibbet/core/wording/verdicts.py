@@ -201,6 +201,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, 
         (by_demand, "; the loss is demand: fewer people searched."),
         (pages["protected"] & idle, "; it is protected."),
         (idle & (pages["only_way"].fillna(0) > 0), ways),
+        (idle & pages["in_list"], "; it is a page of a list."),
         (idle & (pages["children"] >= hub), say.joined("; ", say.plural(pages["children"], "page"), " lie below it.")),
         (idle & (pages["sessions_long"].fillna(0) > 0), visited),
     ]
