@@ -59,6 +59,12 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
     ("ts|url|term|clicks|impressions", [f"{1793660400 - 86400 * n}|/{n}|owl {n}|{n}|9" for n in range(9)], "search", {"date": "ts", "query": "term"}),
     ("Einstiegsseite|Standardkanal|Sitzungen|Durchschn. Sitzungsdauer", [f"/{n}|E-Mail|{n}|00:01:{n + 10}" for n in range(9)], "landings",
      {"channel": "Standardkanal", "seconds_each": "Durchschn. Sitzungsdauer"}),
+    ("Month|Landing page|Traffic type|Sessions|Wins", [f"2026-0{n}|/{n}|{'Search' if n % 2 else 'Mail'}|{90 + n}|{n}" for n in range(1, 9)], "landings",
+     {"date": "Month", "sessions": "Sessions"}),
+    ("Landing page|Default channel|Sessions|Key events", [f"/{n}|{'Search' if n % 2 else 'Mail'}|{90 + n}|{n}" for n in range(1, 9)], "landings",
+     {"channel": "Default channel", "sessions": "Sessions", "conversions": "Key events"}),
+    ("URL|Author|Published|Title", [f"/{n}|{'Ann' if n % 2 else 'Bob'}|2024-01-1{n}|All about owls {n}" for n in range(9)], "editorial",
+     {"page": "URL", "published": "Published"}),
 ])  # fmt: skip
 def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, columns: dict[str, str]) -> None:
     found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.split("|") for row in rows], ""))

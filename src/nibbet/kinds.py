@@ -125,7 +125,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|key events|key event|schlusselereignisse|evenements cles|eventos clave|eventi chiave|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
@@ -211,7 +211,7 @@ CRAWL = [
     _column(
         "inlinks",
         "count",
-        "internal links in|inlinks|links in|incoming links|eingehende links|liens entrants|enlaces entrantes|interne links|liens internes|enlaces internos|link interni|link in entrata|binnenkomende links",
+        "internal links in|inlinks|unique inlinks|links in|unique links in|incoming links|eingehende links|liens entrants|enlaces entrantes|interne links|liens internes|enlaces internos|link interni|link in entrata|binnenkomende links",
     ),
     _column(
         "outlinks",

@@ -296,6 +296,8 @@ def _could_be(seen: Profile, column: Column) -> bool:
 
 # -- kinds ---------------------------------------------------------------------------------------------------------------------------------
 
+#: score from which a header names a column, if with other words
+NAMED = 0.7
 #: how many of which columns a table must have to be of a kind, in addition to the required ones
 TELLING: dict[str, tuple[int, set[str]]] = {
     "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks", "noindex", "media", "depth"}),
@@ -311,8 +313,20 @@ def guess_kind(sheet: Sheet) -> Reading | None:
         return read_as(sheet, sheet.kind)
     readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
     fitting = [reading for reading in readings if _is_told(sheet, reading)]
+    fitting = [reading for reading in fitting if not _contradicted(reading, fitting)] or fitting
     best = max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
     return guess_kind(window) if best is None and (window := _first_window(sheet)) is not None else best
+
+
+def _contradicted(reading: Reading, others: Sequence[Reading]) -> bool:
+    """Whether a required column was taken by its values alone, although its header names a required column of another kind that fits."""
+    taken = {match.place for match in _required(reading) if match.confidence == BY_VALUES}
+    named = {match.place for other in others for match in _required(other) if match.confidence >= NAMED}
+    return bool(taken & named)
+
+
+def _required(reading: Reading) -> list[Match]:
+    return [reading.matches[column.name] for column in TABLES[reading.kind] if column.required]
 
 
 def _first_window(sheet: Sheet) -> Sheet | None:
@@ -363,9 +377,9 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
-    """Whether hardly any rank occurs twice for one query, as in results."""
+    """Whether hardly any rank occurs twice for one query, as in results; without ranks, a header must name the query."""
     if "rank" not in reading.matches:
-        return True
+        return reading.matches["query"].confidence != BY_VALUES
     keys = [(row[reading.matches["query"].place], row[reading.matches["rank"].place]) for row in sheet.sample]
     return len(set(keys)) > ONCE * len(keys)
 
