@@ -20,7 +20,8 @@ SHAPES: dict[str, Callable[[np.random.Generator], np.ndarray]] = {
     "seasonal": lambda r: 9 * np.exp(1.3 * np.cos(2 * np.pi * (DAYS.day_of_year.to_numpy() - r.integers(150, 190)) / 365.25)),
     "fading": lambda r: np.where(r.integers(330, 420) < TURN, 2.0, 12.0),
     "growing": lambda r: np.where(r.integers(330, 420) < TURN, 14.0, 3.0),
-    "event over": lambda r: np.where(np.abs(TURN - r.integers(150, 300)) < 12, 40.0, 0.15),
+    "event over": lambda r: np.where(np.abs(TURN - r.integers(60, 110)) < 12, 40.0, 0.15),
+    "one peak": lambda r: np.where(np.abs(TURN - r.integers(200, 300)) < 12, 40.0, 0.15),
 }
 EACH = 8
 FRENCH = {
@@ -67,3 +68,4 @@ def test_planted_lives_are_told_of_pages_and_topics(names: dict[str, str], tmp_p
     told = capsys.readouterr().out
     assert "To be ready for" in told
     assert "event over: " in told
+    assert "an event, or a season of which the data hold one." in told

@@ -85,6 +85,11 @@ def test_events_end_and_seasons_do_not() -> None:
     assert found["event"].tolist() == [True, False, False, False, False]
     assert found.loc[0, "last"] - found.loc[0, "first"] <= 2
     assert found.loc[0, "share"] >= 0.7
+    late, again = np.full((2, len(DAYS)), 0.05), len(DAYS) - 75
+    late[:, again : again + 20] = 30.0
+    for start, sure in ((0, True), (10, False), (again // 7 - 30, False), (again // 7 - 3, True)):
+        assert events_of_pages(weekly(rng.poisson(late)), np.full(2, start))["sure"].eq(sure).all(), start
+    assert not events_of_pages(weekly(rng.poisson(level))[:, 5:60], np.zeros(5, dtype=np.int64))["sure"].any(), "the same weeks of another year are missing"
     assert not events_of_pages(weekly(rng.poisson(level))[:, :10], np.zeros(5, dtype=np.int64))["event"].any()
 
 

@@ -432,8 +432,8 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
     Args:
         clicks: pages x whole weeks; section; began: first week, 0 for pages older than the data; ends: the last day of each week.
     Returns:
-        TRENDS without the page, in the order of the pages. event_from, event_to and event_share describe an event that is over (see
-        `core.season.events_of_pages`). `since` is the first day of the week in which the level changed. Of a fall and a rise the
+        TRENDS without the page, and event_sure, in the order of the pages. event_from, event_to and event_share describe an event that is
+        over, or a short season that the data contain once if it is not sure (see `core.life.events_of_pages`). `since` is the first day of the week in which the level changed. Of a fall and a rise the
         more significant is given; `real` means that it lasts.
     """
     fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
@@ -453,5 +453,6 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
     table["event_from"] = pd.Series(first[event["first"]], index=table.index).where(over)
     table["event_to"] = pd.Series(ends[event["last"]], index=table.index).where(over)
     table["event_share"] = event["share"].where(over).to_numpy()
+    table["event_sure"] = event["sure"].to_numpy()
     numbers = ["weeks", "before", "after", "depth", "depth_low", "depth_high", "q_value"]
-    return table.astype(dict.fromkeys(numbers, "float64") | {"real": bool, "kind": "str", "life": "str"})[TRENDS[1:]]
+    return table.astype(dict.fromkeys(numbers, "float64") | {"real": bool, "kind": "str", "life": "str"})[[*TRENDS[1:], "event_sure"]]

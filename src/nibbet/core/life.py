@@ -28,6 +28,9 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
 EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
 #: weeks that must have passed since, with less than this share of the weekly clicks of the event
 QUIET_WEEKS, QUIET_SHARE = 4, 0.1
+#: weeks between an event and the same weeks of another year, give or take movable feasts; and weeks before its event in which a page about it
+#: is published
+YEAR_WEEKS, MOVABLE_WEEKS, AHEAD_WEEKS = 52, 5, 8
 
 
 def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:
@@ -37,12 +40,12 @@ def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.
         clicks: pages x weeks, the last one the newest; began: first week of each page, 0 for those older than the data.
     Returns:
         One row per page: event (whether), first, last (numbers of its first and last week: the shortest run with EVENT_SHARE of the
-            clicks), share (of all clicks in that run). A season is wider: in an annual wave whose peak is three times its mean, six weeks
-            hold a quarter. An annual event that the data contain once looks the same; with more than a year of data it appears twice and is
-            no event.
+            clicks), share (of all clicks in that run), sure. A season is wider: in an annual wave whose peak is three times its mean, six
+            weeks hold a quarter. A short season that the data contain once looks the same: it is surely an event where the same weeks of
+            another year, in which the page existed, had no peak, or where the page was published just before.
     """
     pages, weeks = clicks.shape
-    none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0}, index=pd.RangeIndex(pages))
+    none = pd.DataFrame({"event": False, "first": 0, "last": 0, "share": 0.0, "sure": False}, index=pd.RangeIndex(pages))
     if weeks < LIVED or not pages:
         return none
     sums = np.concatenate([np.zeros((pages, 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
@@ -59,4 +62,8 @@ def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.
     later = (total - sums[row, first + length]) / np.maximum(after, 1)
     over = (length > 0) & (after >= QUIET_WEEKS) & (later <= QUIET_SHARE * window_sums / np.maximum(length, 1))
     known = over & (total >= EVENT_CLICKS) & (weeks - began >= QUIET_WEEKS + 1)
-    return pd.DataFrame({"event": known, "first": first, "last": first + length - 1, "share": window_sums / np.maximum(total, 1e-9)})
+    year = YEAR_WEEKS + MOVABLE_WEEKS
+    again = (after >= year) | (first - began >= year)
+    sure = again | ((began > 0) & (first - began <= AHEAD_WEEKS))
+    share = window_sums / np.maximum(total, 1e-9)
+    return pd.DataFrame({"event": known, "first": first, "last": first + length - 1, "share": share, "sure": known & sure})

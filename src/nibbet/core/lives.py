@@ -9,7 +9,7 @@ from nibbet.core.wording import pages as wording
 
 LIVES = "level key life season clicks height peak begins ready_by since depth event_from event_to because".split()
 #: the lives, in order of precedence, for keys with enough clicks
-KINDS = ["event over", "short-lived", "fading", "growing", "seasonal", "evergreen", "unknown"]
+KINDS = ["event over", "one peak", "short-lived", "fading", "growing", "seasonal", "evergreen", "unknown"]
 FALLS, RISES = ("collapse", "slow decay"), ("rise",)
 
 
@@ -20,7 +20,7 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
         level: page or topic; trends: as `core.decline.trends`, by key; calendar: as `core.season.season_calendar`, by key; season: own,
             section, evergreen or unknown, by key; clicks: of all whole weeks, by key.
     Returns:
-        life: event over (nearly all clicks by one event), short-lived (most in its first weeks), fading or growing (a lasting change),
+        life: event over (nearly all clicks by one event), one peak (the same, but it may be a season), short-lived (most in its first weeks), fading or growing (a lasting change),
             seasonal (its own wave or that of its section), evergreen (none of these for more than a year), unknown (less than a year).
     """
     rows, wave = trends, calendar.reindex(trends.index)
@@ -29,6 +29,7 @@ def lives(level: str, trends: pd.DataFrame, calendar: pd.DataFrame, season: pd.S
     waves = seasonality.isin(["own", "section"]) & wave["peak"].notna()
     life = np.select(
         [
+            rows["event_to"].notna() & rows["event_sure"],
             rows["event_to"].notna(),
             rows["life"].eq("short-lived"),
             real & kind.isin(FALLS),

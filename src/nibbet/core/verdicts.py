@@ -124,7 +124,7 @@ def _keep(facts: Facts) -> pd.DataFrame:
     return pd.DataFrame(
         {
             "verdict": Verdict.KEEP,
-            "cause": np.where(pages["event_to"].notna(), "event over", ""),
+            "cause": np.select([pages["event_sure"].eq(True), pages["event_to"].notna()], ["event over", "one peak"], ""),
             "target": np.nan,
             "gain": np.nan,
             "gain_low": np.nan,

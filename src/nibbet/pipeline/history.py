@@ -97,8 +97,8 @@ class History:
 
     @once
     def events(self) -> pd.DataFrame:
-        """event_from, event_to, event_share of the pages whose clicks come from an event that is over."""
-        names = ["event_from", "event_to", "event_share"]
+        """event_from, event_to, event_share, event_sure of the pages whose clicks come from an event that is over."""
+        names = ["event_from", "event_to", "event_share", "event_sure"]
         return self.trends.loc[self.trends["event_to"].notna(), names]
 
     @once

@@ -271,7 +271,7 @@ def show_calendar(rows: pd.DataFrame, seasons: pd.DataFrame, windows: Windows, s
         if len(part):
             out.print(grid(part.sort_values(["ready_by", "height"], ascending=[True, False]).head(top)))
         out.print()
-    for life in ("fading", "event over"):
+    for life in ("fading", "event over", "one peak"):
         some = rows[rows["life"] == life]
         if len(some):
             out.print(Text(f"{life}: {len(some):,}", style="bold"))

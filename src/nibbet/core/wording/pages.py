@@ -59,8 +59,10 @@ def lives(table: pd.DataFrame) -> pd.Series:
     height = table["height"].map("{:.1f}".format, na_action="ignore").astype("str")
     times = (1 - table["depth"]).map("{:.1f}".format, na_action="ignore").astype("str")
     peak, ready, since = (_day(table[name]) for name in ("peak", "ready_by", "since"))
+    peak_days = say.joined("Nearly all clicks came from ", _day(table["event_from"]), " to ", _day(table["event_to"]))
     sentences: dict[str, pd.Series | str] = {
-        "event over": say.joined("Nearly all clicks came from ", _day(table["event_from"]), " to ", _day(table["event_to"]), "."),
+        "event over": say.joined(peak_days, "."),
+        "one peak": say.joined(peak_days, ": an event, or a season of which the data hold one."),
         "short-lived": "Most clicks came in its first eight weeks.",
         "fading": say.joined("It has permanently lost ", say.share(table["depth"]), " of its clicks since the week of ", since, "."),
         "growing": say.joined("It has had ", times, " times its former clicks since the week of ", since, "."),

@@ -190,10 +190,13 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, 
     ways = say.joined("; it has the only link to ", say.plural(pages["only_way"], "page"), " with earnings.")
     visited = say.joined("; it is visited: ", visits, f" in {covered} days.")
     first, last = (say.named(pages[name].dt.strftime("%Y-%m-%d")) for name in ("event_from", "event_to"))
-    over = say.joined("; ", say.share(pages["event_share"]), " of its clicks came from ", first, " to ", last, ": that event is over.")
+    peak = say.joined("; ", say.share(pages["event_share"]), " of its clicks came from ", first, " to ", last)
+    over = say.joined(peak, ": that event is over.")
+    perhaps = say.joined(peak, ": an event, or a season of which the data hold one.")
     idle = pages["clicks"].fillna(0) == 0
     reasons: list[tuple[pd.Series, pd.Series | str]] = [
-        (pages["event_to"].notna(), over),
+        (pages["event_sure"].eq(True), over),
+        (pages["event_to"].notna(), perhaps),
         (pages["purpose"].notna(), judged),
         (idle & (pages["conversions_long"].fillna(0) > 0), sold),
         (idle & (pages["backlinks"].fillna(0) > 0), linked),
