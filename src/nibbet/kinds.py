@@ -31,6 +31,8 @@ DEVICE = _column(
     "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"
 )
 COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
+#: the host of a path in the same row; header words must name it outright, since other columns hold hosts too
+HOST = _column("host", "address", "hostname|host name|host|domain|domain name|vhost|virtual host|hote|nom d hote|dominio|domaine|domein|doman|domene|domena|домен|хост|ホスト名|主机名|호스트 이름")
 PAGE_WORDS = (
     "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|oldal|cim|страница входа|landing page url"
@@ -73,6 +75,7 @@ SEARCH = [
 
 LANDINGS = [
     DATE,
+    HOST,
     _column("page", "address", PAGE_WORDS, required=True),
     _column(
         "channel",
@@ -338,6 +341,7 @@ HITS = [
         required=True,
     ),
     _column("path", "address", "path|url|uri|request|request path|pfad|chemin|ruta|percorso|pad|sti|sciezka|address", required=True),
+    HOST,
     _column("status", "count", "status|status code|code|response"),
     _column("agent", "text", "agent|user agent|useragent|client|browser"),
     _column("referrer", "text", "referrer|referer|from"),
@@ -345,6 +349,7 @@ HITS = [
 
 EVENTS = [
     DATE,
+    HOST,
     _column("page", "address", PAGE_WORDS, required=True),
     _column(
         "event",

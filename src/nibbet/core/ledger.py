@@ -90,7 +90,7 @@ def _children(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.Series:
     """
     whole = table["page"].str.rstrip("/")  # addresses of a site may end with or without a slash
     above = _folder(whole)  # the start page is its own
-    for _ in range(int(whole.str.count("/").max() or 0)):
+    for _ in range(int(whole.str.count("/").max()) if len(whole) else 0):
         missing = ~above.isin(whole)
         if not missing.any():
             break

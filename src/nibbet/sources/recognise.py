@@ -13,7 +13,7 @@ import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import TABLES, TIMES, Column
-from nibbet.sources.by_values import BY_VALUES, ONCE, ByValues, Match
+from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
 from nibbet.sources.periods import period_in, without_period
 from nibbet.sources.profile import Profile, is_ratio
 
@@ -97,6 +97,8 @@ def header_score(header: str, column: Column) -> float:
     return best
 
 
+#: hosts of a site in a sample; more are those of visitors
+MOST_OWN_HOSTS = 20
 #: text columns of words or sentences, never of addresses, numbers, days or media types
 WORDY = ("query", "title", "h1", "description", "headings", "anchor", "place", "target_query")
 #: characters from which a cell is the text of a page, not a label
@@ -107,6 +109,8 @@ def value_score(seen: Profile, column: Column) -> float:
     """-1 where the values exclude this column, else 0 to 1: how strongly they suggest it by themselves."""
     if not seen.filled:
         return 0.0
+    if column.name == "host" and seen.distinct * seen.filled > MOST_OWN_HOSTS:
+        return -1.0
     if column.type == "address":
         return -1.0 if seen.address < 0.6 else 0.5 if column.name == "page" and seen.address > 0.9 else 0.0
     if column.type == "date":
@@ -154,6 +158,8 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
             continue
         for number, column in enumerate(columns):
             by_header, by_value = header_score(header, column), value_score(seen[place], column)
+            if column.name == "host" and by_header < SAID:
+                continue
             scores[place, number] = (
                 0.0
                 if by_value == -1.0 or (given_elsewhere and column.name in needed and not seen[place].filled)

@@ -53,7 +53,18 @@ def opened(engine: AnyEngine, sheet: Sheet, reading: Reading, cells: Cells = TEX
     """The recognised columns under their names, part, and MORE where rows may have more cells than headers."""
     table = sheet.open(engine, cells, at)  # type: ignore[arg-type]
     more = [MORE] if MORE in table.columns else []
-    return table.select(*more, part=ibis._.part.cast("int32"), **{m.column: ibis._[f"c{m.place}"] for m in reading.matches.values()})
+    columns = {match.column: table[f"c{match.place}"] for match in reading.matches.values()}
+    for name in ("page", "path"):
+        if "host" in columns and name in columns:
+            columns[name] = _on_host(columns[name], columns["host"])
+    return table.select(*more, part=table.part.cast("int32"), **columns)
+
+
+def _on_host(path: Any, host: Any) -> Any:
+    """A path as an address on the host beside it: the same path on another host is another page."""
+    bare, host = path.strip(), host.strip().lower()
+    both = bare.re_search("^/([^/]|$)") & host.re_search(r"^[a-z0-9_-]+(\.[a-z0-9_-]+)+(:\d+)?$")
+    return ibis.cases((both.fill_null(False), ibis.literal("https://").concat(host, bare)), else_=path)
 
 
 def plain_cells(sheet: Sheet, reading: Reading, settings: SourceSettings) -> Cells | None:
