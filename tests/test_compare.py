@@ -440,7 +440,7 @@ def test_a_page_that_moved_is_compared_with_its_old_address(capsys: pytest.Captu
     assert losses.set_index("page")["why"].to_dict() == {HOME + "n/2/": "rank", HOME + "o?id=9": "redirected", HOME + "o?id=10": "redirected"}
     assert main(["compare", str(tmp_path), "-q"]) == 0
     said = capsys.readouterr().out
-    assert "Pages that moved, compared with their old addresses (38)" in said
+    assert "Pages that moved, compared with their old addresses (38, 1 of them real)" in said
     assert "nan" not in said
 
 

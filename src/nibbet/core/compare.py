@@ -19,7 +19,7 @@ from nibbet.core.words import Lexicon, numbered, rarity
 
 Floats = NDArray[np.float64]
 
-LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "source", "topic", "page", "query")
+LEVELS = ("site", "section", "group", "brand", "device", "country", "surface", "channel", "source", "topic", "page", "moved page", "query")
 CHANGES = (
     "level key measure recent reference change change_share change_low change_high real demand rank pull access untold season volume rate "
     "contribution why impressions impressions_reference impressions_change"

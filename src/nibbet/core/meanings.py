@@ -159,7 +159,7 @@ COLUMN_MEANINGS = {
     "language": "language of the page; of a topic, the ISO code where it is asked in another language than the site's",
     "last": "last day",
     "likeness": "similarity of the two by their distinctive words, 0 to 1",
-    "level": "site, section, kind, group, query group, brand, with brand, device, country, surface, channel, topic, page or query",
+    "level": "site, section, kind, group, query group, brand, with brand, device, country, surface, channel, topic, page, moved page or query",
     "life": "its long-term development; in trends evergreen or short-lived, empty where unknown",
     "linked": "the target as written in the link",
     "links": "internal links, or other pages of the site that link",

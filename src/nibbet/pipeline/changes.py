@@ -121,12 +121,12 @@ class Changes:
     @once
     def noise(self) -> pd.Series:
         """Per page, its own noise between the windows: see `core.compare.page_noise`."""
-        recent, reference = (self._with_old(self.sums.page_counts[name].to_numpy(np.float64)) for name in ("recent", "reference"))
-        weeks = tuple(self._with_old(weeks) for weeks in self._weeks_of_windows) if self.sums.windows.is_daily else ()
+        recent, reference = (self.with_old(self.sums.page_counts[name].to_numpy(np.float64)) for name in ("recent", "reference"))
+        weeks = tuple(self.with_old(weeks) for weeks in self._weeks_of_windows) if self.sums.windows.is_daily else ()
         noise = page_noise(recent, reference, self.sums.scale, self.season.to_numpy(np.float64), weeks)
         return pd.Series(noise, index=self.inputs.pages.index)
 
-    def _with_old(self, counts: np.ndarray) -> np.ndarray:
+    def with_old(self, counts: np.ndarray) -> np.ndarray:
         """Counts of all pages, in which pages also have those of the addresses whose place they took."""
         moved = np.flatnonzero(self.heirs != np.arange(len(counts)))
         together = counts.copy()

@@ -82,6 +82,18 @@ class Comparison:
             taken=self.changes.taken_over.to_numpy(np.float64),
         )
 
+    def _moved(self) -> pd.DataFrame:
+        """Level moved page: pages that took the place of others, both windows with their old addresses, keyed by number."""
+        heirs = np.flatnonzero(self.changes.taken_over > 0)
+        names = ["recent", "reference", "impressions", "impressions_reference"]
+        rows = self._pages.assign(**{name: self.changes.with_old(self._pages[name].to_numpy(np.float64)) for name in names}).iloc[heirs]
+        if rows.empty:
+            return core.nothing(core.CHANGES)
+        noise, season = rows["noise"].to_numpy(np.float64), rows["season"].to_numpy(np.float64)
+        table = core.compared(rows, "moved page", self.changes.terms, noise=noise, season=season)
+        page = self.changes.pairs["page"]
+        return core.with_parts(table, self.changes.row_parts, page, page.map(lambda _: ""), whole=pd.Series("", index=table.index))
+
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
         """A level whose members are pages; `key` per row of `_pages`."""
         pages = self._pages.assign(key=key.to_numpy()).dropna(subset=["key"])
@@ -270,6 +282,7 @@ class Comparison:
             "source": self._source,
             "topic": lambda: self._topics(QUERY_CLICKS if by is None else 0.0),
             "page": lambda: self.pages.assign(key=self.pages["key"].map(self.inputs.pages["page"])),
+            "moved page": lambda: self._moved().assign(key=lambda rows: rows["key"].map(self.inputs.pages["page"])),
             "query": lambda: self._queries(QUERY_CLICKS if by is None else 0.0),
         }
         parts = [make() for name, make in makers.items() if by in (None, name)]

@@ -40,8 +40,14 @@ FIGURES: dict[str, tuple[str, Callable[[Results], tuple[Any, ...]]]] = {
     "topic_map": ("topic_map", lambda site: (site.topics(),)),
     "seasons": ("season_ahead", lambda site: (site.seasons(),)),
     "links": ("link_flows", lambda site: (site.link_flows(),)),
-    "movers": ("movers", lambda site: (site.compare(by="page"), site.windows)),
+    "movers": ("movers", lambda site: (_changed_pages(site), site.windows)),
 }
+
+
+def _changed_pages(site: Results) -> Any:
+    """The changes of pages; pages that moved are compared with their old addresses."""
+    changes = site.compare()
+    return changes[(changes["level"].eq("page") & changes["why"].ne("moved")) | changes["level"].eq("moved page")]
 
 
 def _queries(site: Results) -> Any:

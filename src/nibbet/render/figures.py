@@ -70,7 +70,7 @@ PART_LOOKS = {
     "access": ("#c9b458", "xx"),
     "untold": ("#d5d5d5", "++"),
 }
-PART_NAMES = {"access": "pages that appeared or disappeared", "untold": "untold"}
+PART_NAMES = {"access": "pages that came or went", "untold": "untold"}
 
 
 @in_style

@@ -85,10 +85,10 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
         out.print()
         out.print(_chain_grid(chain))
     most = top or MOST_LINES
-    shown = clicks[clicks["level"] == "page"].dropna(subset=["impressions_change"])
+    moved = clicks["why"].eq("moved") & clicks["level"].eq("page")  # listed beside their old addresses
+    shown = clicks[(clicks["level"] == "page") & ~moved].dropna(subset=["impressions_change"])
     by_impressions = shown.loc[shown["impressions_change"].abs().sort_values(ascending=False, kind="stable").index]
     parts = [("Sections", clicks[clicks["level"] == "section"]), ("Groups", clicks[clicks["level"].isin(["group", "query group"])])]
-    moved = clicks["why"].eq("moved") & clicks["level"].eq("page")
     for level in ("page", "query"):
         rows = clicks[(clicks["level"] == level) & ~moved]
         unit = "pages" if level == "page" else "queries"
@@ -97,13 +97,13 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
             (f"{unit.title()} that gained most", rows[rows["change"] > 0]),
         ]
     parts += [
-        ("Pages that moved, compared with their old addresses", _beyond_the_move(clicks[moved])),
+        ("Pages that moved, compared with their old addresses", clicks[clicks["level"] == "moved page"]),
         ("Pages whose impressions changed most", by_impressions),
     ]
     for title, rows in parts:
         if len(rows):
             real = int(rows["real"].sum())
-            more = f" ({len(rows):,})" if rows["real"].isna().all() else f" ({len(rows):,}, {real:,} of them real)"
+            more = f" ({len(rows):,}, {real:,} of them real)"
             out.print()
             out.print(Text(title + more, style="bold"))
             out.print(_compared_grid(rows.head(most)))
@@ -118,16 +118,6 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
             style="dim",
         )
     )
-
-
-def _beyond_the_move(moved: pd.DataFrame) -> pd.DataFrame:
-    """The change of pages that took the place of others, without what came from those: by size. No interval is known of it."""
-    rows = moved[moved["access"] > 0]
-    change = rows["change"] - rows["access"]
-    before = rows["recent"] - change
-    unknown = dict.fromkeys(("change_low", "change_high", "real", "why", "impressions_change", "access"), np.nan)
-    rows = rows.assign(reference=before, change=change, change_share=change / before.where(before > 0), **unknown)
-    return rows.loc[change.abs().sort_values(ascending=False, kind="stable").index]
 
 
 def told_change(row: Mapping[str, Any] | None) -> str:
@@ -164,11 +154,11 @@ def _readable(rows: pd.DataFrame, names: list[str]) -> pd.DataFrame:
     counts = [name for name in map(str, table) if name in ("recent", "reference", "change", "impressions_change") or name.startswith("by ")]
     table = table.assign(**{name: table[name].round().astype("Int64") for name in counts})
     ends = [table[name].map("{:+,.0f}".format) for name in ("change_low", "change_high")]
-    table["95% between"] = (ends[0] + " to " + ends[1]).where(table["change_low"].notna())
+    table["95% between"] = ends[0] + " to " + ends[1]
     empty = [name for name in ("by untold", "by access") if name in table and not table[name].fillna(0).abs().gt(0).any()]
     table = table[[name for name in names if name in table and name not in empty and table[name].notna().any()]]
     level = rows["level"].iloc[0] if "level" in rows else ""
-    return table.rename(columns={"key": level.removeprefix("with ").removeprefix("query ") or "key"})
+    return table.rename(columns={"key": level.removeprefix("with ").removeprefix("query ").removeprefix("moved ") or "key"})
 
 
 def show_reasoning(reasons: pd.DataFrame, verdict: pd.DataFrame, style: str) -> None:
