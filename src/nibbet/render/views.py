@@ -7,7 +7,6 @@ import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 import pandas as pd
 from rich.table import Table
 from rich.text import Text
