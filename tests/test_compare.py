@@ -395,14 +395,16 @@ def test_pages_that_came_or_went_are_neither_demand_nor_rank() -> None:
     site.close()
 
 
-def test_a_page_that_moved_is_compared_with_its_old_address(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+@pytest.mark.parametrize("by", ["redirect", "host"])
+def test_a_page_that_moved_is_compared_with_its_old_address(by: str, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     """Half a year ago every page got a new address; at its new one, /n/2/ sank; /o/9/ and /o/10/ were sent to the start page."""
     rng = np.random.default_rng(21)
     days = pd.date_range("2025-07-01", "2026-10-31")
     old = days < "2026-05-01"
     rows, crawl = [], [{"page": HOME, "status": 200, "redirect": ""}]
     for number in range(1, 41):
-        before, after = HOME + f"o?id={number}", HOME + f"n/{number}/"
+        after = HOME + f"n/{number}/"
+        before = HOME + f"o?id={number}" if by == "redirect" else f"https://old.example/n/{number}/"
         lost, sunk = number in (9, 10), number == 2
         for query, shown in ((f"topic {number}", 160), (f"topic {number} price", 60)):
             for page, here, place in ((before, old, 2.0), (after, ~old & (not lost), 9.0 if sunk else 2.0)):
@@ -411,33 +413,33 @@ def test_a_page_that_moved_is_compared_with_its_old_address(capsys: pytest.Captu
                 rows.append(
                     pd.DataFrame({"date": days[here], "page": page, "query": query, "clicks": clicks, "impressions": seen, "position": place})
                 )
-        crawl += [
-            {"page": before, "status": 301, "redirect": HOME if lost else after},
-            {"page": after, "status": 404 if lost else 200, "redirect": ""},
-        ]
+        crawl += [{"page": before, "status": 301, "redirect": HOME if lost else after}] if by == "redirect" else []
+        crawl += [{"page": after, "status": 404 if lost else 200, "redirect": ""}]
     rows.append(
         pd.DataFrame({"date": days, "page": HOME, "query": "tarnbrook", "clicks": rng.poisson(30, len(days)), "impressions": 60, "position": 1.0})
     )
     pd.concat(rows).to_csv(tmp_path / "search.csv", index=False)
     pd.DataFrame(crawl).assign(title="A page", published="2024-02-01").to_csv(tmp_path / "crawl.csv", index=False)
     (tmp_path / "nibbet.toml").write_text(
-        f'[site]\nhome = "{HOME}"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n[[source]]\nkind = "crawl"\nfiles = "crawl.csv"\n'
+        f'[site]\nhome = "{HOME}"\nold_hosts = ["old.example"]\n[[source]]\nkind = "search"\nfiles = "search.csv"\n'
+        '[[source]]\nkind = "crawl"\nfiles = "crawl.csv"\n'
     )
     with nibbet.open_site(tmp_path) as site:
         found, pages = site.compare(by="page").set_index("key"), site.pages().set_index("page")
         whole = site.compare(by="site").query("measure == 'clicks'").iloc[0]
         losses = site.losses()
     sunk, other = found.loc[HOME + "n/2/"], found.loc[HOME + "n/3/"]
-    assert (sunk["why"], other["why"], found.loc[HOME + "o?id=9", "why"]) == ("moved", "moved", "redirected")
+    old = [HOME + f"o?id={number}" if by == "redirect" else f"https://old.example/n/{number}/" for number in (9, 10)]
+    assert (sunk["why"], other["why"], found.loc[old[0], "why"]) == ("moved", "moved", "redirected")
     assert found.loc[HOME, "why"] == "", "the start page answers nothing of what was sent there"
     assert sunk["rank"] == pytest.approx(sunk["change"] - sunk["access"], rel=0.1)
     assert found[PARTS].sum(axis=1).to_numpy() == pytest.approx(found["change"].to_numpy()), "the parts add up, page by page"
-    assert whole["access"] == pytest.approx(found.loc[[HOME + "o?id=9", HOME + "o?id=10"], "change"].sum(), rel=0.05)
+    assert whole["access"] == pytest.approx(found.loc[old, "change"].sum(), rel=0.05)
     assert pages.loc[HOME + "n/2/", ["verdict", "cause"]].tolist() == ["refresh", "decay"]
     assert re.search(r"\(position 2\.0 to 9\.0\).*Clicks fell from [\d,]+, all at its old address, to \d+, and", pages.loc[HOME + "n/2/", "because"])
     assert pages.loc[HOME + "n/3/", "because"].endswith("a year earlier, all at its old address; no rule asks for a change.")
     assert (pages["cause"] == "decay").sum() == 1
-    assert losses.set_index("page")["why"].to_dict() == {HOME + "n/2/": "rank", HOME + "o?id=9": "redirected", HOME + "o?id=10": "redirected"}
+    assert losses.set_index("page")["why"].to_dict() == {HOME + "n/2/": "rank", **dict.fromkeys(old, "redirected")}
     assert main(["compare", str(tmp_path), "-q"]) == 0
     said = capsys.readouterr().out
     assert "Pages that moved, compared with their old addresses (38, 1 of them real)" in said

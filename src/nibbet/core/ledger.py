@@ -284,8 +284,8 @@ def with_others(
 
     in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
     (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from
-    the links where the crawl has none; moved_from (the former address of the page) and clicks_moved (its clicks in the long window, shown
-    beside those of the page and never added).
+    the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
+    (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added).
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
@@ -305,6 +305,7 @@ def with_others(
     leads_to = table["redirects_to"].astype("object")
     leads_to = leads_to.where(leads_to.notna() | ~elsewhere, same_path)
     number = pd.Series(table.index, index=table["page"])
+    table["leads_to"] = leads_to.where(table["redirects_to"].notna() | leads_to.isin(table["page"]), None)
     moved = pd.DataFrame({"to": leads_to.map(number), "page": table["page"], "clicks": table["clicks_long"]}).dropna(subset=["to"])
     moved = moved[moved["to"] != moved.index].sort_values(["clicks", "page"], ascending=[False, True])
     table["moved_from"] = (

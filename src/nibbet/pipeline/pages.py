@@ -85,5 +85,5 @@ class Pages:
     @once
     def life_facts(self) -> pd.DataFrame:
         """Facts about the appearance and disappearance of each page, for any windows: see `core.access.access_of`."""
-        names = "page born impressions_long gone blocked robots_blocked redirects_to status".split()
-        return self.table[names].assign(index_state=self.inputs.index_exclusions)
+        names = "page born impressions_long gone blocked robots_blocked leads_to status".split()
+        return self.table[names].rename(columns={"leads_to": "redirects_to"}).assign(index_state=self.inputs.index_exclusions)
