@@ -411,12 +411,16 @@ def test_a_page_that_moved_is_compared_with_its_old_address(by: str, capsys: pyt
                 seen = rng.poisson(shown * (0.85 if place > 8 else 1), here.sum())
                 clicks = rng.binomial(seen, 0.02 if place > 8 else 0.16)
                 rows.append(
-                    pd.DataFrame({"date": days[here], "page": page, "query": query, "clicks": clicks, "impressions": seen, "position": place})
+                    pd.DataFrame(
+                        {"date": days[here], "page": page, "query": query, "clicks": clicks, "impressions": seen, "position": place}
+                    )
                 )
         crawl += [{"page": before, "status": 301, "redirect": HOME if lost else after}] if by == "redirect" else []
         crawl += [{"page": after, "status": 404 if lost else 200, "redirect": ""}]
     rows.append(
-        pd.DataFrame({"date": days, "page": HOME, "query": "tarnbrook", "clicks": rng.poisson(30, len(days)), "impressions": 60, "position": 1.0})
+        pd.DataFrame(
+            {"date": days, "page": HOME, "query": "tarnbrook", "clicks": rng.poisson(30, len(days)), "impressions": 60, "position": 1.0}
+        )
     )
     pd.concat(rows).to_csv(tmp_path / "search.csv", index=False)
     pd.DataFrame(crawl).assign(title="A page", published="2024-02-01").to_csv(tmp_path / "crawl.csv", index=False)
@@ -436,7 +440,9 @@ def test_a_page_that_moved_is_compared_with_its_old_address(by: str, capsys: pyt
     assert found[PARTS].sum(axis=1).to_numpy() == pytest.approx(found["change"].to_numpy()), "the parts add up, page by page"
     assert whole["access"] == pytest.approx(found.loc[old, "change"].sum(), rel=0.05)
     assert pages.loc[HOME + "n/2/", ["verdict", "cause"]].tolist() == ["refresh", "decay"]
-    assert re.search(r"\(position 2\.0 to 9\.0\).*Clicks fell from [\d,]+, all at its old address, to \d+, and", pages.loc[HOME + "n/2/", "because"])
+    assert re.search(
+        r"\(position 2\.0 to 9\.0\).*Clicks fell from [\d,]+, all at its old address, to \d+, and", pages.loc[HOME + "n/2/", "because"]
+    )
     assert pages.loc[HOME + "n/3/", "because"].endswith("a year earlier, all at its old address; no rule asks for a change.")
     assert (pages["cause"] == "decay").sum() == 1
     assert losses.set_index("page")["why"].to_dict() == {HOME + "n/2/": "rank", **dict.fromkeys(old, "redirected")}

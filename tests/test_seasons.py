@@ -89,7 +89,9 @@ def test_events_end_and_seasons_do_not() -> None:
     late[:, again : again + 20] = 30.0
     for start, sure in ((0, True), (10, False), (again // 7 - 30, False), (again // 7 - 3, True)):
         assert events_of_pages(weekly(rng.poisson(late)), np.full(2, start))["sure"].eq(sure).all(), start
-    assert not events_of_pages(weekly(rng.poisson(level))[:, 5:60], np.zeros(5, dtype=np.int64))["sure"].any(), "the same weeks of another year are missing"
+    assert not events_of_pages(weekly(rng.poisson(level))[:, 5:60], np.zeros(5, dtype=np.int64))["sure"].any(), (
+        "the same weeks of another year are missing"
+    )
     assert not events_of_pages(weekly(rng.poisson(level))[:, :10], np.zeros(5, dtype=np.int64))["event"].any()
 
 

@@ -689,11 +689,21 @@ def test_rows_without_places_serve_for_what_they_tell(tmp_path: Path, capsys: py
 @pytest.mark.parametrize("header", ["Hostname", "Domaine"])
 def test_the_same_path_on_two_hosts_is_two_pages(header: str, tmp_path: Path) -> None:
     days = pd.date_range("2026-05-01", "2026-10-31")
-    rows = [("www.tarnbrook.example", "/otter", 3), ("blog.tarnbrook.example", "/otter", 7), ("(not set)", "/otter", 1), ("away.example", "/otter", 2)]
-    parts = [pd.DataFrame({"Date": days, header: host, "Landing page": path, "Channel": "Organic", "Sessions": count}) for host, path, count in rows]
+    rows = [
+        ("www.tarnbrook.example", "/otter", 3),
+        ("blog.tarnbrook.example", "/otter", 7),
+        ("(not set)", "/otter", 1),
+        ("away.example", "/otter", 2),
+    ]
+    parts = [
+        pd.DataFrame({"Date": days, header: host, "Landing page": path, "Channel": "Organic", "Sessions": count})
+        for host, path, count in rows
+    ]
     pd.concat(parts).to_csv(tmp_path / "visits.csv", index=False)
     pages = [f"https://{host}/otter" for host in ("www.tarnbrook.example", "blog.tarnbrook.example")]
-    found = [pd.DataFrame({"Date": days, "Page": page, "Query": "otter", "Clicks": 2, "Impressions": 30, "Position": 3.0}) for page in pages]
+    found = [
+        pd.DataFrame({"Date": days, "Page": page, "Query": "otter", "Clicks": 2, "Impressions": 30, "Position": 3.0}) for page in pages
+    ]
     pd.concat(found).to_csv(tmp_path / "search.csv", index=False)
     write_settings(tmp_path, HOME, force=False)
     toml = (tmp_path / "nibbet.toml").read_text("utf-8")
@@ -710,6 +720,8 @@ def test_a_host_of_visitors_is_no_host_of_the_site() -> None:
     found = guess_kind(table_of_rows("log.csv", ["time", "path", "host", "status"], rows, ""))
     assert found is not None
     assert (found.kind, "host" in found.matches) == ("hits", False)
-    found = guess_kind(table_of_rows("log.csv", ["time", "path", "host", "status"], [[*row[:2], "www.tarnbrook.example", row[3]] for row in rows], ""))
+    found = guess_kind(
+        table_of_rows("log.csv", ["time", "path", "host", "status"], [[*row[:2], "www.tarnbrook.example", row[3]] for row in rows], "")
+    )
     assert found is not None
     assert found.matches["host"].header == "host"

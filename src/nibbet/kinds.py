@@ -32,7 +32,11 @@ DEVICE = _column(
 )
 COUNTRY = _column("country", "text", "country|land|pays|pais|paese|kraj|market|国|国家|страна")
 #: the host of a path in the same row; header words must name it outright, since other columns hold hosts too
-HOST = _column("host", "address", "hostname|host name|host|domain|domain name|vhost|virtual host|hote|nom d hote|dominio|domaine|domein|doman|domene|domena|домен|хост|ホスト名|主机名|호스트 이름")
+HOST = _column(
+    "host",
+    "address",
+    "hostname|host name|host|domain|domain name|vhost|virtual host|hote|nom d hote|dominio|domaine|domein|doman|domene|domena|домен|хост|ホスト名|主机名|호스트 이름",
+)
 PAGE_WORDS = (
     "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|oldal|cim|страница входа|landing page url"
@@ -436,38 +440,10 @@ SPLIT_BY = ("device", "country", "surface")
 #: kinds whose rows count events of certain days, which must be known
 COUNTED = (*MEASURES, "events")
 
-TOTAL_WORDS = {
-    "total",
-    "totals",
-    "sum",
-    "summe",
-    "gesamt",
-    "grand total",
-    "insgesamt",
-    "totale",
-    "somme",
-    "suma",
-    "totaal",
-    "summa",
-    "i alt",
-    "razem",
-    "合計",
-    "总计",
-    "итого",
-}
-NO_VALUE = {
-    "",
-    "-",
-    "--",
-    "—",
-    "–",
-    "n/a",
-    "na",
-    "null",
-    "none",
-    "nan",
-    "undefined",
-}
+TOTAL_WORDS = set(
+    "total|totals|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split("|")
+)
+NO_VALUE = set("|-|--|—|–|n/a|na|null|none|nan|undefined".split("|"))
 
 YES_WORDS = set(
     "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 是 да 예 ναι on".split()

@@ -167,6 +167,4 @@ class Changes:
         pages = self.pages.table.assign(access=self.access, came=self.came, taken_over=self.taken_over)
         parts = parts_of_change(pages, self.pairs, self.row_parts, self.expectation.both_windows)
         parts = parts.rename(columns={"access": "access_part"})
-        return parts.join(changes).assign(
-            access=pages["access"], taken_over=self.taken_over, noise=np.hypot(self.noise, self.terms.noise)
-        )
+        return parts.join(changes).assign(access=pages["access"], taken_over=self.taken_over, noise=np.hypot(self.noise, self.terms.noise))

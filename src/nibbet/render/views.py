@@ -50,7 +50,9 @@ REASONS = {
     "untold": "nothing tells whether demand or rank",
 }
 #: figures of rules that neither work nor another month can change
-FIXED = "protected_or_hub outlinks pages_below page_of_a_list only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
+FIXED = (
+    "protected_or_hub outlinks pages_below page_of_a_list only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
+)
 MOST_LINES = 8
 #: sources of visits listed for a page
 MOST_SOURCES = 4
@@ -129,9 +131,7 @@ def told_change(row: Mapping[str, Any] | None) -> str:
     taken_over = row["why"] == "moved" and row["access"] > 0
     access = "taken over from its old addresses" if taken_over else "pages that appeared or disappeared"
     more = "".join(
-        f", {words} {row[name]:+,.0f}"
-        for name, words in (("access", access), ("untold", "demand or rank"))
-        if abs(row[name]) >= 0.5
+        f", {words} {row[name]:+,.0f}" for name, words in (("access", access), ("untold", "demand or rank")) if abs(row[name]) >= 0.5
     )
     return (
         f"Clicks went from {row['reference']:,.0f} to {row['recent']:,.0f}: {row['change']:+,.0f}{share}, 95% between {low:+,.0f} and {high:+,.0f}. "
