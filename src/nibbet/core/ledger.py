@@ -279,13 +279,15 @@ def with_others(
     links: pd.Series | None,
     agents: Sequence[str] = (),
     as_of: pd.Timestamp,
+    first: pd.Timestamp,
 ) -> pd.DataFrame:
     """The ledger with columns from smaller sources, null where there is no such source.
 
     in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
     (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from
     the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
-    (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added).
+    (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added). A page
+    without a date of publication is as old as the addresses that lead to it. first: the first day of the data.
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
     table["in_sitemap"] = known
@@ -297,7 +299,6 @@ def with_others(
     signs += [] if hits is None else [pd.to_datetime(hits["first"])]
     signs = [sign.reindex(table.index) for sign in signs]
     table["known_since"] = pd.concat([table["known_since"], *signs], axis=1).min(axis=1)
-    table["known_days"] = (as_of - table["known_since"]).dt.days
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
     elsewhere = host.isin(home.moved)
@@ -313,6 +314,11 @@ def with_others(
     )
     table["clicks_moved"] = moved.groupby("to")["clicks"].sum().reindex(table.index).astype("Int64")
     table["gone"] = table["gone"] | elsewhere
+    since = table["known_since"].reindex(moved.index).groupby(moved["to"]).min().reindex(table.index)
+    moved_late = table["published"].isna() & (since < table["known_since"])
+    table["born"] = table["born"].where(~moved_late, since.where(since > first + pd.Timedelta(days=NEW_DAYS)))
+    table["known_since"] = table["known_since"].where(~moved_late, since)
+    table["age_days"], table["known_days"] = ((as_of - table[name]).dt.days for name in ("born", "known_since"))
     return table
 
 

@@ -133,7 +133,7 @@ def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window
 def _untagged(pages: pd.DataFrame) -> Note | None:
     if not pages["sessions_known"].any():
         return None
-    silent = pages[(pages["clicks"] >= BUSY_CLICKS) & (pages["sessions"] < 0.1 * pages["clicks"])]
+    silent = pages[(pages["clicks"] >= BUSY_CLICKS) & (pages["sessions"] < 0.1 * pages["clicks"]) & pages["leads_to"].isna()]
     if silent.empty:
         return None
     first = silent.sort_values("clicks", ascending=False).iloc[0]
@@ -240,7 +240,7 @@ def _gaps(days: pd.DataFrame) -> Note | None:
 
 
 def _strangers(pages: pd.DataFrame) -> Note | None:
-    lone = pages["in_search"] & ~pages["in_crawl"] & (pages["clicks"] > 0)
+    lone = pages["in_search"] & ~pages["in_crawl"] & (pages["clicks"] > 0) & pages["leads_to"].isna()  # old addresses need not be crawled
     if not pages["in_crawl"].any() or not lone.any():
         return None
     first = pages[lone].sort_values("clicks", ascending=False)["path"].iloc[0]

@@ -55,6 +55,7 @@ class Pages:
             links=self.inputs.inlinks,
             agents=settings.site.search_agents,
             as_of=pd.Timestamp(self.sums.windows.as_of),
+            first=pd.Timestamp(self.sums.windows.first),
         )
         return with_ways(table, self.inputs.rare_links, settings.verdicts.prune_clicks)
 
