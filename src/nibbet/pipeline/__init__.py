@@ -37,6 +37,7 @@ from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.questions import Questions
 from nibbet.pipeline.speed import Speed
 from nibbet.pipeline.splits import Splits
+from nibbet.pipeline.successors import Successors
 from nibbet.pipeline.sums import Sums
 from nibbet.pipeline.targets import Targets
 from nibbet.pipeline.titles import Titles
@@ -61,11 +62,12 @@ class Pipeline:
         self.inputs = inputs = Inputs(context)
         self.sums = sums = Sums(context, inputs)
         self.expectation = expectation = Expectation(context, inputs, sums)
-        self.history = history = History(context, inputs, sums)
         self.pages = pages = Pages(context, inputs, sums)
+        successors = Successors(sums, expectation, pages)
+        self.history = history = History(context, inputs, sums, successors)
         self.account = Balance(context, inputs, sums, pages)
         self.query_map = query_map = QueryMap(context, inputs, expectation, pages)
-        self.changes = changes = Changes(context, inputs, sums, expectation, history, pages)
+        self.changes = changes = Changes(context, inputs, sums, expectation, history, pages, successors)
         self.measures = measures = Measures(context, inputs, sums, expectation, history, pages, query_map, changes)
         self.opportunities = opportunities = Opportunities(context, inputs, sums, expectation, pages, query_map, measures)
         self.merges = merges = Merges(context, inputs, sums, expectation, pages, query_map, measures)
@@ -103,7 +105,7 @@ class Pipeline:
             context = context.at(windows)
             sums = Sums(context, inputs, windows)
             expectation = Expectation(context, inputs, sums, self.expectation.calibration)
-            changes = Changes(context, inputs, sums, expectation, self.history, self.pages)
+            changes = Changes(context, inputs, sums, expectation, self.history, self.pages, Successors(sums, expectation, self.pages))
         return Comparison(context, inputs, sums, expectation, self.query_map, changes)
 
     def changes_table(self) -> pd.DataFrame:

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from nibbet.core.access import access_of, counted_with_heirs, heirs_of
 from nibbet.core.compare import Terms, compared, own_season, page_noise, shared_noise
 from nibbet.core.ledger import (
     parts_of_change,
@@ -20,6 +19,7 @@ from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.history import History
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.pages import Pages
+from nibbet.pipeline.successors import Successors
 from nibbet.pipeline.sums import Sums
 
 
@@ -33,52 +33,7 @@ class Changes:
     expectation: Expectation
     history: History
     pages: Pages
-
-    @once
-    def arrivals(self) -> pd.DataFrame:
-        """access, otherwise and lived of each page: see `core.access.access_of`."""
-        sums, w = self.sums.pages.reindex(self.pages.life_facts.index), self.sums.windows
-        table = self.pages.life_facts.assign(
-            clicks=sums["clicks_recent"].fillna(0),
-            base=sums["clicks_reference"].fillna(0) * self.sums.scale,
-            clicks_last28=sums["clicks_last28"].fillna(0),
-            impressions=sums["impressions_recent"].fillna(0),
-            impressions_reference=sums["impressions_reference"].fillna(0),
-            first_seen=pd.to_datetime(sums["first_seen"]),
-            reference_known=w.has_reference,
-        )
-        return access_of(table, w)
-
-    @once
-    def access(self) -> pd.Series:
-        """For each page, how it appeared or disappeared between the windows: new, gone, moved, redirected, blocked or empty."""
-        access, otherwise = self.arrivals["access"], self.arrivals["otherwise"]
-        has_moved = (self.taken_over > 0).to_numpy() | (self.heirs != np.arange(len(access)))
-        return access.where(access.ne("moved") | has_moved, otherwise)
-
-    @once
-    def heirs(self) -> np.ndarray:
-        """The number of the page that took the place of each page, its own where none did: see `core.access.heirs_of`."""
-        pages = self.pages.life_facts.assign(access=self.arrivals["access"], dead=self.pages.dead)
-        return heirs_of(pages, self.expectation.both_windows)
-
-    @once
-    def pairs(self) -> pd.DataFrame:
-        """The rows that cover both windows, those of an old address counted with the page that took its place."""
-        return counted_with_heirs(self.expectation.both_windows, self.heirs)
-
-    @once
-    def taken_over(self) -> pd.Series:
-        """Per page, the clicks of the reference window (scaled) that its old addresses had and lost."""
-        counts = self.sums.page_counts
-        lost = (counts["reference"] * self.sums.scale - counts["recent"]).to_numpy(np.float64)
-        moved = np.flatnonzero(self.heirs != np.arange(len(lost)))
-        return pd.Series(np.bincount(self.heirs[moved], lost[moved], len(lost)), index=counts["key"])
-
-    @property
-    def came(self) -> pd.Series:
-        """Whether each page appeared or disappeared; not those that took the place of another: what is left of their change is split."""
-        return self.access.ne("") & (self.taken_over <= 0)
+    successors: Successors
 
     @once
     def season(self) -> pd.Series:
@@ -114,24 +69,17 @@ class Changes:
 
         def inside(window: Window) -> np.ndarray:
             # weeks are counted back from the last complete day
-            return self.history.week_table(every, -((window.end - as_of).days // 7), ((as_of - window.start).days + 1) // 7)
+            return self.history.week_table(every, -((window.end - as_of).days // 7), ((as_of - window.start).days + 1) // 7, own=True)
 
         return inside(w.recent), inside(w.reference)
 
     @once
     def noise(self) -> pd.Series:
         """Per page, its own noise between the windows: see `core.compare.page_noise`."""
-        recent, reference = (self.with_old(self.sums.page_counts[name].to_numpy(np.float64)) for name in ("recent", "reference"))
-        weeks = tuple(self.with_old(weeks) for weeks in self._weeks_of_windows) if self.sums.windows.is_daily else ()
+        recent, reference = (self.successors.with_old(self.sums.page_counts[name].to_numpy(np.float64)) for name in ("recent", "reference"))
+        weeks = tuple(self.successors.with_old(weeks) for weeks in self._weeks_of_windows) if self.sums.windows.is_daily else ()
         noise = page_noise(recent, reference, self.sums.scale, self.season.to_numpy(np.float64), weeks)
         return pd.Series(noise, index=self.inputs.pages.index)
-
-    def with_old(self, counts: np.ndarray) -> np.ndarray:
-        """Counts of all pages, in which pages also have those of the addresses whose place they took."""
-        moved = np.flatnonzero(self.heirs != np.arange(len(counts)))
-        together = counts.copy()
-        np.add.at(together, self.heirs[moved], counts[moved])
-        return together
 
     @once
     def page_changes(self) -> pd.DataFrame:
@@ -144,13 +92,13 @@ class Changes:
     @once
     def row_parts(self) -> pd.DataFrame:
         """The parts of the change of every row of `pairs`: see `core.split.row_parts`."""
-        pairs, w = scaled_pairs(self.pairs, self.sums.scale), self.sums.windows
+        pairs, w = scaled_pairs(self.successors.pairs, self.sums.scale), self.sums.windows
         over = self.history.events["event_to"]
         ended = over.index[(over < pd.Timestamp(w.recent.start)) & (over >= pd.Timestamp(w.reference.start))]
         pages = {
             "section": pd.factorize(self.inputs.pages["section"])[0],
-            "came": self.came.to_numpy(),
-            "lived": self.arrivals["lived"].where(self.taken_over <= 0, 1.0).to_numpy(),
+            "came": self.successors.came.to_numpy(),
+            "lived": self.successors.arrivals["lived"].where(self.successors.taken_over <= 0, 1.0).to_numpy(),
             "event": self.inputs.pages.index.isin(ended),
         }
         number = pairs["page"].to_numpy()  # pages are numbered from 0
@@ -164,7 +112,9 @@ class Changes:
         """The change of each page and its parts (see `core.ledger.parts_of_change`), access, noise and taken_over."""
         names = ["change", "change_share", "change_low", "change_high", "real"]
         changes = self.page_changes.set_index("key")[names].rename(columns={"real": "change_real"})
-        pages = self.pages.table.assign(access=self.access, came=self.came, taken_over=self.taken_over)
-        parts = parts_of_change(pages, self.pairs, self.row_parts, self.expectation.both_windows)
+        pages = self.pages.table.assign(access=self.successors.access, came=self.successors.came, taken_over=self.successors.taken_over)
+        parts = parts_of_change(pages, self.successors.pairs, self.row_parts, self.expectation.both_windows)
         parts = parts.rename(columns={"access": "access_part"})
-        return parts.join(changes).assign(access=pages["access"], taken_over=self.taken_over, noise=np.hypot(self.noise, self.terms.noise))
+        return parts.join(changes).assign(
+            access=pages["access"], taken_over=self.successors.taken_over, noise=np.hypot(self.noise, self.terms.noise)
+        )

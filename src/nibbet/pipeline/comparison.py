@@ -56,7 +56,7 @@ class Comparison:
         """key (page number), recent, reference, impressions, impressions_reference (not scaled), and section, kind (of access), noise, season."""
         facts = {
             "section": self.inputs.pages["section"],
-            "kind": self.changes.access,
+            "kind": self.changes.successors.access,
             "noise": self.changes.noise,
             "season": self.changes.season,
         }
@@ -66,32 +66,34 @@ class Comparison:
     def _pairs(self) -> pd.DataFrame:
         """The rows that cover both windows, the reference scaled, and the parts of their change."""
         parts = self.changes.row_parts
-        return scaled_pairs(self.changes.pairs, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
+        return scaled_pairs(self.changes.successors.pairs, self.sums.scale).assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     @once
     def pages(self) -> pd.DataFrame:
         """Level page, keyed by number."""
         kind = pd.Series(self._pages["kind"].to_numpy(), index=self._pages["key"])
-        page = self.changes.pairs["page"]
+        page = self.changes.successors.pairs["page"]
         return core.with_parts(
             self.changes.page_changes,
             self.changes.row_parts,
             page,
             page.map(kind),
             whole=self._pages["kind"],
-            taken=self.changes.taken_over.to_numpy(np.float64),
+            taken=self.changes.successors.taken_over.to_numpy(np.float64),
         )
 
     def _moved(self) -> pd.DataFrame:
         """Level moved page: pages that took the place of others, both windows with their old addresses, keyed by number."""
-        heirs = np.flatnonzero(self.changes.taken_over > 0)
+        heirs = np.flatnonzero(self.changes.successors.taken_over > 0)
         names = ["recent", "reference", "impressions", "impressions_reference"]
-        rows = self._pages.assign(**{name: self.changes.with_old(self._pages[name].to_numpy(np.float64)) for name in names}).iloc[heirs]
+        rows = self._pages.assign(
+            **{name: self.changes.successors.with_old(self._pages[name].to_numpy(np.float64)) for name in names}
+        ).iloc[heirs]
         if rows.empty:
             return core.nothing(core.CHANGES)
         noise, season = rows["noise"].to_numpy(np.float64), rows["season"].to_numpy(np.float64)
         table = core.compared(rows, "moved page", self.changes.terms, noise=noise, season=season)
-        page = self.changes.pairs["page"]
+        page = self.changes.successors.pairs["page"]
         return core.with_parts(table, self.changes.row_parts, page, page.map(lambda _: ""), whole=pd.Series("", index=table.index))
 
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
@@ -205,7 +207,9 @@ class Comparison:
             return core.nothing(core.CHANGES)
         terms, pages = self.changes.terms, self._pages
         rows = self.sums.by_dimension(name)
-        rows = rows.assign(key=rows["value"].where(rows["value"] != "", "unknown"), page=self.changes.heirs[rows["page_id"].to_numpy()])
+        rows = rows.assign(
+            key=rows["value"].where(rows["value"] != "", "unknown"), page=self.changes.successors.heirs[rows["page_id"].to_numpy()]
+        )
         rows = rows.sort_values(["key", "page"], ignore_index=True)
         of_rows = pages.iloc[rows["page"].to_numpy()]
         rows = rows.assign(noise=of_rows["noise"].to_numpy(), season=of_rows["season"].to_numpy(), section=of_rows["section"].to_numpy())
@@ -220,7 +224,7 @@ class Comparison:
             rows[f"expected_clicks{suffix}"] = rows[f"impressions{suffix}"] * self.expectation.curve.rate(place)
         # the queries of each page form one row here, with their mean position
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
-        came = self.changes.came.to_numpy()[rows["page"].to_numpy()]
+        came = self.changes.successors.came.to_numpy()[rows["page"].to_numpy()]
         parts = row_parts(scaled_pairs(rows.assign(came=came), terms.scale), terms.sight)
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
@@ -334,9 +338,9 @@ class Comparison:
         """Queries of a page that lose together, reported as one loss: the columns LOSSES, by size."""
         if self._named.empty:
             return core.nothing(core.LOSSES)
-        raw, named = self.changes.pairs, (self.changes.pairs["query"] != "").to_numpy()
+        raw, named = self.changes.successors.pairs, (self.changes.successors.pairs["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})
-        pages["access"] = pages["access"].where(self.changes.came, "")
+        pages["access"] = pages["access"].where(self.changes.successors.came, "")
         parts = self.changes.row_parts[named].reset_index(drop=True)
         result = core.losing_subjects(
             raw[named].reset_index(drop=True), parts, pages, self.changes.terms, self.context.config.site.language

@@ -18,6 +18,7 @@ from nibbet.core.starts import starts
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
+from nibbet.pipeline.successors import Successors
 from nibbet.pipeline.sums import Sums
 
 SEASONS = ["level", "key", "season", *CALENDAR, "weekend", "weekdays"]
@@ -30,6 +31,7 @@ class History:
     context: Context
     inputs: Inputs
     sums: Sums
+    successors: Successors
 
     @once
     def _section_weeks(self) -> pd.DataFrame:
@@ -42,16 +44,25 @@ class History:
         result: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
         return result
 
-    @property
+    @once
     def _page_weeks(self) -> pd.DataFrame:
+        """As `_own_weeks`, those of an old address counted with the page that took its place."""
+        rows = self._own_weeks
+        rows = rows.assign(page_id=self.successors.heirs[rows["page_id"].to_numpy()])
+        if rows.duplicated(["page_id", "back"]).any():
+            rows = rows.groupby(["page_id", "back"])["clicks"].sum().reset_index()
+        return rows
+
+    @property
+    def _own_weeks(self) -> pd.DataFrame:
         """One row per page and week with clicks: page_id, back (whole weeks before the newest), clicks."""
         return self.context.fetch("weeks-back", lambda: over_time.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
 
-    def week_table(self, pages: np.ndarray, newest: int, until: int) -> np.ndarray:
+    def week_table(self, pages: np.ndarray, newest: int, until: int, *, own: bool = False) -> np.ndarray:
         """Clicks of pages (by number) by whole weeks, oldest first: weeks from `newest` back to the one before `until`, counted
-        back from the one that ends with the last complete day (0).
+        back from the one that ends with the last complete day (0). own: without the weeks of old addresses.
         """
-        rows = self._page_weeks
+        rows = self._own_weeks if own else self._page_weeks
         table = np.zeros((len(pages), max(until - newest, 0)), dtype=np.int32)
         row = pd.Index(pages).get_indexer(rows["page_id"])
         inside = (row >= 0) & rows["back"].between(newest, until - 1).to_numpy()
@@ -88,7 +99,7 @@ class History:
         shown, clicks, ends = self._weeks
         self.context.say("looking for lasting changes")
         first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
-        seen = pd.to_datetime(self.sums.pages["first_seen"].reindex(shown))
+        seen = self.successors.first_seen.reindex(shown)
         late = (seen - first).dt.days.fillna(0).to_numpy()
         offset = ((last - first).days + 1) % 7
         began = np.where(late > NEW_DAYS, np.maximum(late - offset, 0) // 7, 0).astype(np.int64)
@@ -132,7 +143,7 @@ class History:
         `core.starts.STARTS`.
         """
         first, last = pd.Timestamp(self.sums.windows.first), pd.Timestamp(self.sums.windows.as_of)
-        seen = pd.to_datetime(self.sums.pages["first_seen"])
+        seen = self.successors.first_seen
         born = seen[(seen - first).dt.days > NEW_DAYS]
         offset, count = ((last - first).days + 1) % 7, ((last - first).days + 1) // 7
         late = (born - first).dt.days.to_numpy()
