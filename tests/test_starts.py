@@ -67,10 +67,11 @@ def test_a_strong_and_a_weak_start_stand_out_and_old_pages_are_no_new_ones() -> 
 
 
 def test_new_pages_on_the_command_line(ran: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    assert main(["new", str(ran), "-q", "--format", "json"]) == 0
+    assert main(["new", str(ran), "-q", "--days", "400", "--format", "json"]) == 0
     rows = pd.DataFrame(json.loads(capsys.readouterr().out))
     pages = pd.read_csv(ran / "out" / "pages.csv").set_index("page")
     assert len(rows) > 3
+    assert pages.loc[rows["page"], "moved_from"].isna().all(), "a page that moved is not new"
     assert (pages.loc[rows["page"], "clicks"].to_numpy() == rows["clicks"].to_numpy()).all()
     dated = rows[rows["published"].notna()]
     assert (pd.to_datetime(dated["first_seen"]) >= pd.to_datetime(dated["published"])).mean() > 0.9, (

@@ -89,7 +89,7 @@ def heirs_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
     old = old.assign(heir=end.reindex(old["page"]).to_numpy())
     shown = pairs.loc[pairs["page"].isin(end.unique()) & (pairs["impressions"] > 0), ["page", "query"]].drop_duplicates()
     named = old[old["query"] != ""].merge(shown.rename(columns={"page": "heir"}).assign(shown=True), on=["heir", "query"], how="left")
-    weight = named["impressions_reference"].astype(float)
+    weight = named[["impressions", "impressions_reference"]].sum(axis=1).astype(float)
     kept = weight.where(named["shown"].notna(), 0.0).groupby(named["page"]).sum() / weight.groupby(named["page"]).sum()
     sums = pairs.groupby("page")[["impressions", "impressions_reference"]].sum()
     rise = (sums["impressions"] - sums["impressions_reference"]).astype(float)

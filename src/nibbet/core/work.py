@@ -70,7 +70,7 @@ def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series)
     chance.
 
     Clicks show a loss of any cause. Positions show a loss of rank alone, but sooner, because small counts vary widely. The smaller p-value
-    counts, doubled for the choice.
+    counts, doubled for the choice. A loss by positions counts no further than clicks allow, within their noise.
 
     Args:
         pages: base, clicks, rank, pull_part, noise, reference_known; mean: the logarithmic mean of clicks before and now; counting:
@@ -84,7 +84,7 @@ def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series)
     by_places, p_places = sunk(rank, pull, counting.to_numpy(np.float64), (known & (pages["clicks"] > 0)).to_numpy(bool))
     p_value = np.minimum(2 * np.minimum(p_clicks, p_places), 1.0)
     q = pd.Series(false_discovery(np.where(known, p_value, np.nan)), index=pages.index)
-    return np.where(p_places < p_clicks, by_places, by_clicks), q
+    return np.where(p_places < p_clicks, np.minimum(by_places, by_clicks + noise), by_clicks), q
 
 
 def climb(facts: Facts) -> Finding:

@@ -63,7 +63,7 @@ class Pipeline:
         self.sums = sums = Sums(context, inputs)
         self.expectation = expectation = Expectation(context, inputs, sums)
         self.pages = pages = Pages(context, inputs, sums)
-        successors = Successors(sums, expectation, pages)
+        self.successors = successors = Successors(sums, expectation, pages)
         self.history = history = History(context, inputs, sums, successors)
         self.account = Balance(context, inputs, sums, pages)
         self.query_map = query_map = QueryMap(context, inputs, expectation, pages)

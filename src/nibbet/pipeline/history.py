@@ -48,7 +48,7 @@ class History:
     def _page_weeks(self) -> pd.DataFrame:
         """As `_own_weeks`, those of an old address counted with the page that took its place."""
         rows = self._own_weeks
-        rows = rows.assign(page_id=self.successors.heirs[rows["page_id"].to_numpy()])
+        rows = rows.assign(page_id=self.successors.followed[rows["page_id"].to_numpy()])
         if rows.duplicated(["page_id", "back"]).any():
             rows = rows.groupby(["page_id", "back"])["clicks"].sum().reset_index()
         return rows

@@ -42,7 +42,9 @@ class Successors:
         """For each page, how it appeared or disappeared between the windows: new, gone, moved, redirected, blocked or empty."""
         access, otherwise = self.arrivals["access"], self.arrivals["otherwise"]
         has_moved = (self.taken_over > 0).to_numpy() | (self.heirs != np.arange(len(access)))
-        return access.where(access.ne("moved") | has_moved, otherwise)
+        known = access.where(access.ne("moved") | has_moved, otherwise)
+        lately = np.isin(np.arange(len(known)), self.followed[self.followed != np.arange(len(known))])
+        return known.mask(known.eq("new") & lately, "moved")
 
     @once
     def heirs(self) -> np.ndarray:
@@ -69,10 +71,17 @@ class Successors:
         return self.access.ne("") & (self.taken_over <= 0)
 
     @once
+    def followed(self) -> np.ndarray:
+        """As `heirs`, for every address that redirects now, even if it had clicks until lately."""
+        facts = self.pages.life_facts
+        leads = facts["gone"] & facts["redirects_to"].notna()
+        return heirs_of(facts.assign(access=leads.map({True: "moved", False: ""}), dead=self.pages.dead), self.expectation.both_windows)
+
+    @once
     def first_seen(self) -> pd.Series:
         """Per page that search shows, the first day on which it showed the page or an old address of it."""
         seen = pd.to_datetime(self.sums.pages["first_seen"])
-        earliest = seen.groupby(self.heirs[seen.index]).min()
+        earliest = seen.groupby(self.followed[seen.index]).min()
         return earliest.reindex(seen.index).fillna(seen)
 
     def with_old(self, counts: np.ndarray) -> np.ndarray:
