@@ -48,10 +48,10 @@ class History:
     def _page_weeks(self) -> pd.DataFrame:
         """As `_own_weeks`, those of an old address counted with the page that took its place."""
         rows = self._own_weeks
-        rows = rows.assign(page_id=self.successors.followed[rows["page_id"].to_numpy()])
-        if rows.duplicated(["page_id", "back"]).any():
-            rows = rows.groupby(["page_id", "back"])["clicks"].sum().reset_index()
-        return rows
+        followed = self.successors.followed[rows["page_id"].to_numpy()]
+        if (followed == rows["page_id"]).all():
+            return rows
+        return rows.assign(page_id=followed).groupby(["page_id", "back"])["clicks"].sum().reset_index()
 
     @property
     def _own_weeks(self) -> pd.DataFrame:
