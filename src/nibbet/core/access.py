@@ -94,8 +94,9 @@ def heirs_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
     sums = pairs.groupby("page")[["impressions", "impressions_reference"]].sum()
     rise = (sums["impressions"] - sums["impressions_reference"]).astype(float)
     lost = -rise.reindex(end.index).fillna(0.0)
-    share = rise.reindex(end).fillna(0.0).to_numpy() / lost.groupby(end).transform("sum").to_numpy()
-    taken = kept.reindex(end.index).fillna(pd.Series(share, index=end.index)) >= STILL_SHOWN
+    whole = lost.groupby(end).transform("sum")
+    share = pd.Series(rise.reindex(end).fillna(0.0).to_numpy(), index=end.index) / whole.where(whole > 0)
+    taken = kept.reindex(end.index).fillna(share) >= STILL_SHOWN
     heirs[end.index[taken]] = end[taken]
     return heirs
 
