@@ -132,7 +132,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|key events|key event|schlusselereignisse|evenements cles|eventos clave|eventi chiave|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",

@@ -15,6 +15,8 @@ BY_VALUES = 0.6
 SAID = 0.9
 #: share of distinct addresses from which a table has one row a page
 ONCE = 0.9
+#: share of all sessions up to which the only other count, never above the sessions, is that of conversions, whatever it is called
+MOST_CONVERTED = 0.2
 #: largest rank of results
 MOST_RANK = 200
 
@@ -163,6 +165,15 @@ class ByValues:
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
         self._take("sessions", self._only(self._counts()))
+        if "sessions" in self.matches:
+            sessions = self._seen[self.matches["sessions"].place]
+            rare = [
+                place
+                for place in self._counts()
+                if never_above(self._seen[place], sessions)
+                and np.nansum(self._seen[place].numbers) <= MOST_CONVERTED * np.nansum(sessions.numbers)
+            ]
+            self._take("conversions", self._only(rare))
 
     def _crawl(self) -> None:
         """page: the address column that is always filled with distinct values; canonical: the one that mostly repeats it."""
