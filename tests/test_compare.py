@@ -450,6 +450,8 @@ def test_a_page_that_moved_is_compared_with_its_old_address(by: str, capsys: pyt
     said = capsys.readouterr().out
     assert "Pages that moved, compared with their old addresses (38, 1 of them real)" in said
     assert "nan" not in said
+    assert main(["compare", str(tmp_path), "--by", "moved page", "--top", "1", "-q"]) == 0
+    assert "/n/2/" in capsys.readouterr().out
 
 
 @pytest.mark.parametrize(("step", "days", "told"), [("M", 28, "2026-09-01..2026-09-30"), ("W-SAT", 30, "2026-08-30..2026-09-26")])

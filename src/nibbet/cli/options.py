@@ -75,6 +75,7 @@ class Level(StrEnum):
     source = "source"
     topic = "topic"
     page = "page"
+    moved_page = "moved page"
     query = "query"
 
 

@@ -433,8 +433,8 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
         clicks: pages x whole weeks; section; began: first week, 0 for pages older than the data; ends: the last day of each week.
     Returns:
         TRENDS without the page, and event_sure, in the order of the pages. event_from, event_to and event_share describe an event that is
-        over, or a short season that the data contain once if it is not sure (see `core.life.events_of_pages`). `since` is the first day of the week in which the level changed. Of a fall and a rise the
-        more significant is given; `real` means that it lasts.
+        over, or a short season that the data contain once if it is not sure (see `core.life.events_of_pages`). `since` is the first day of
+        the week in which the level changed. Of a fall and a rise the more significant is given; `real` means that it lasts.
     """
     fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
     up = (rise["q_value"].fillna(1.0) < fall["q_value"].fillna(1.0)).to_numpy()

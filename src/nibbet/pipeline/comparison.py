@@ -94,7 +94,7 @@ class Comparison:
         noise, season = rows["noise"].to_numpy(np.float64), rows["season"].to_numpy(np.float64)
         table = core.compared(rows, "moved page", self.changes.terms, noise=noise, season=season)
         page = self.changes.successors.pairs["page"]
-        return core.with_parts(table, self.changes.row_parts, page, page.map(lambda _: ""), whole=pd.Series("", index=table.index))
+        return core.with_parts(table, self.changes.row_parts, page, pd.Series("", index=page.index), whole=pd.Series("", index=table.index))
 
     def _above(self, level: str, key: pd.Series) -> pd.DataFrame:
         """A level whose members are pages; `key` per row of `_pages`."""
