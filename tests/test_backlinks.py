@@ -57,3 +57,13 @@ def test_new_lost_and_failing_links_are_told(names: dict[str, str], tmp_path: Pa
     )
     assert main(["links", "--outside", str(tmp_path), "-q"]) == 0
     assert "Links from 11 hosts: 26, 1 of them new, 1 to addresses that fail; 2 lost" in capsys.readouterr().out
+
+
+def test_a_link_with_a_day_of_its_loss_protects_no_page() -> None:
+    search = pd.DataFrame({"date": pd.date_range("2026-06-01", "2026-10-31"), "page": "/stoves/1/", "clicks": 2, "impressions": 30})
+    links = pd.DataFrame([("https://a.example/1", "/stoves/1/", "2024-01-01", ""), ("https://b.example/2", "/stoves/1/", "2024-02-01", "2026-02-01")],
+                         columns=["Linking page", "Linked page", "First seen", "Lost on"])  # fmt: skip
+    with nibbet.Site(home=HOME + "/", search=search, backlinks=links) as site:
+        assert site.pages()["backlinks"].tolist() == [1]
+        assert site.backlink_faults()[["from_url", "state"]].to_numpy().tolist() == [["https://b.example/2", "lost"]]
+        assert site.linking_hosts().set_index("host")["links"].to_dict() == {"a.example": 1, "b.example": 0}

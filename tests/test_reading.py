@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 import nibbet
 from nibbet.cli.init import write_settings
 from nibbet.config import make_config
+from nibbet.core.encodings import legacy_encoding
 
 HOME = "https://tarnbrook.example/"
 PATHS = ["/", "/rivers/elver/", "/kit/dry-bag/", "/über-uns/"]
@@ -482,12 +483,22 @@ def test_logs_are_found_by_what_they_hold_whatever_they_are_called(tmp_path: Pat
     for day, name in (("10/Oct", "access_log"), ("09/Oct", "access.log.1")):
         put(tmp_path, "\n".join([hit("/kit/dry-bag/").replace("10/Oct", day)] * 3), name)
     put(tmp_path, "tents, poles", "catalogue.old")
+    fields = "#Version: 1.0\n#Fields: date time cs-method cs-uri-stem cs-uri-query c-ip cs(User-Agent) sc-status\n"
+    entries = ["/kit/dry-bag/ -", "/kit/dry-bag utm_source=mail", "/rivers/elver/ -"]
+    agent = AGENT.replace(" ", "+")
+    put(tmp_path, fields + "".join(f"2026-10-10 10:00:00 GET {one} 203.0.113.9 {agent} 200\n" for one in entries), "u_ex2610.txt")
+    put(
+        tmp_path,
+        "\n".join(["tarnbrook.example:443 " + hit("/kit/dry-bag/"), "elsewhere.example " + hit("/kit/dry-bag/")]),
+        "vhosts.log",
+    )
     write_settings(tmp_path, HOME, force=False)
     with nibbet.open_site(tmp_path) as site:
         used = {one["kind"] for one in site.account["sources"]}
-        hits = site.ledger()["hits"].sum()
+        hits = site.ledger().set_index("page")["hits"]
     assert used == {"search", "hits"}
-    assert hits == 6
+    assert hits[HOME + "kit/dry-bag/"] == 6 + 2 + 1, "another host has its own page of that path"
+    assert hits[HOME + "rivers/elver/"] == 1
 
 
 def test_logs_sitemaps_robots_and_links(tmp_path: Path) -> None:
@@ -597,3 +608,32 @@ def test_rows_of_other_lengths_far_down_are_set_aside(place: int, line: str, rea
         (source,) = site.account["sources"]
     assert (source["rows_used"], [(one["reason"], one["rows"]) for one in source["set_aside"]]) == (29_999, [(reason, 1)])
     assert source["rows_read"] == 30_000
+
+
+@pytest.mark.parametrize(("encoding", "lines"), [  # short texts in the encodings of old spreadsheets
+    ("cp1252", "Så väljer du rätt hjälm\nVår bästa guide"), ("cp1252", "Kiukaan lämmitys\nKäyttöohje"), ("cp1252", "Où dîner près du château\nÇa marche"),
+    ("cp1252", "Año nuevo\nUn baño pequeño"), ("cp1252", "Decoração de São João"), ("cp1252", "Rødgrød med fløde"), ("cp1252", "Båt"),
+    ("cp1250", "Jak zrobić żurek\nŹródła wiedzy"), ("cp1250", "Žlutý kůň přes řeku"), ("cp1250", "Hogyan főzzünk gulyást\nŐszi kirándulás"),
+    ("cp1254", "Türkiye'nin en güzel şehirleri\nIşık ve gölge"),
+    ("mac_roman", "Größe und Länge prüfen\nÜber uns"), ("cp1251", "Как выбрать кухню"), ("cp1253", "Πώς να επιλέξετε κουζίνα"), ("cp932", "梅の育て方 剪定"),
+])  # fmt: skip
+def test_a_short_text_is_read_in_its_own_encoding(encoding: str, lines: str) -> None:
+    text = "\n".join(f"/{number};{line}" for number, line in enumerate(lines.split("\n")))
+    assert text.encode(encoding).decode(legacy_encoding(text.encode(encoding))) == text
+
+
+def test_a_damaged_letter_does_not_spoil_the_others(tmp_path: Path) -> None:
+    rows = frame().assign(Query=[f"größe {n}" for n in range(len(TRUTH))]).to_csv(index=False).encode()
+    (tmp_path / "search.csv").write_bytes(rows.replace("größe 7,".encode(), b"gr\xf6\xdfe 7,"))
+    config = make_config({"site": {"home": HOME}, "source": [{"kind": "search", "files": "search.csv"}]})
+    with nibbet.Site(config=config, root=tmp_path) as site:
+        assert "größe 8" in set(site.queries()["query"])
+        assert "gr\ufffd\ufffde 7" in set(site.queries()["query"])
+        assert [note for note in site.account["notes"] if "2 letters are damaged" in note["text"]]
+
+
+def test_rows_are_chosen_by_value_or_pattern(tmp_path: Path) -> None:
+    frame().to_csv(tmp_path / "search.csv", index=False)
+    for wanted, paths in (("*/KIT/*", {"kit/dry-bag/"}), ([HOME, "*/rivers/*"], {"", "rivers/elver/"})):
+        pages = load(tmp_path, where={"page": wanted})
+        assert set(pages.loc[pages["clicks"] > 0, "page"]) == {HOME + path for path in paths}

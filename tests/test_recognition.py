@@ -65,6 +65,10 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
      {"channel": "Channel", "sessions": "Sessions"}),
     ("Landing page|Default channel|Sessions|Thanks seen", [f"/{n}|{'Search' if n % 2 else 'Mail'}|{90 + n}|{n}" for n in range(1, 9)], "landings",
      {"channel": "Default channel", "sessions": "Sessions", "conversions": "Thanks seen"}),
+    ("Landing page|Sessions|Applied", [f"/{n}|{90 + n}|{n % 2}" for n in range(1, 9)], "landings", {"sessions": "Sessions", "conversions": "Applied"}),
+    ("Address|Answer|Name", [f"/{n}|{'404 Not Found' if n % 3 else 'HTTP/1.1 200 OK'}|Owl {n}" for n in range(9)], "crawl", {"status": "Answer"}),
+    ("URL|ステータス|見出し1|インデックス", [f"/{n}|200|梅 {n}|可" for n in range(9)], "crawl",
+     {"h1": "見出し1", "noindex": "インデックス"}),
     ("URL|Author|Published|Title", [f"/{n}|{'Ann' if n % 2 else 'Bob'}|2024-01-1{n}|All about owls {n}" for n in range(9)], "editorial",
      {"page": "URL", "published": "Published"}),
 ])  # fmt: skip

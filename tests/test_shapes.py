@@ -23,11 +23,14 @@ from nibbet.cli.main import main
 from nibbet.config import make_config
 from nibbet.demo.shapes import daily_pages, daily_pairs, reshape, within
 from nibbet.errors import SourceError
+from nibbet.sources.conventions import day_of_text
 from nibbet.sources.headers import blocks
 from nibbet.sources.periods import period_in, period_of_lines, period_of_name, without_period
+from nibbet.sources.profile import is_date
 from nibbet.sources.recognise import guess_kind
 from nibbet.sources.sheets import table_of_rows
 from nibbet.sources.side_by_side import windows_apart
+from nibbet.tables import TABLES
 from score import against_truth, costly, macro_f1
 
 HOME = "https://tarnbrook.example/"
@@ -725,3 +728,60 @@ def test_a_host_of_visitors_is_no_host_of_the_site() -> None:
     )
     assert found is not None
     assert found.matches["host"].header == "host"
+
+
+def test_init_proposes_the_days_that_a_name_counts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    rows = of((date(2026, 6, 1), date(2026, 10, 31)), "date", "page")
+    laid(tmp_path, pages=rows, **{"pairs__last__28__days": of((date(2026, 10, 4), date(2026, 10, 31)), "page", "query")})
+    write_settings(tmp_path, HOME, force=False)
+    assert 'Fill in its 1 line marked "not known"' in capsys.readouterr().out
+    assert "# not known: period = [2026-10-04, 2026-10-31]" in (tmp_path / "nibbet.toml").read_text()
+
+
+def test_a_site_without_anything_to_measure_has_every_table(tmp_path: Path) -> None:
+    laid(tmp_path, search=of((date(2026, 10, 30), date(2026, 10, 31)), "date", "page", "query").head(3))
+    (tmp_path / "crawl.csv").write_text("Address,Status,Title\n/,200,Home,9\n/rivers/elver,200,Elver,9\n")  # every row has a cell too many
+    with opened(tmp_path, "search.csv", {"kind": "crawl", "files": "crawl.csv"}) as site:
+        assert all(site.table(name) is not None for name in TABLES)
+    laid(tmp_path, search=of((date(2026, 10, 30), date(2026, 10, 31)), "date", "page", "query").assign(Clicks=0))
+    (tmp_path / "crawl.csv").write_text("Address,Status,Title\n/,200,Home\n/rivers/elver,200 OK,Elver\n/kit/paddle,404 (Not Found),\n")
+    with opened(tmp_path, "search.csv", {"kind": "crawl", "files": "crawl.csv"}) as site:
+        assert all(site.table(name) is not None for name in TABLES)
+        assert site.pages().set_index("page")["status"].dropna().to_dict() == {
+            HOME: 200,
+            HOME + "rivers/elver": 200,
+            HOME + "kit/paddle": 404,
+        }
+
+
+WAYS_OF_DAYS: dict[str, Callable[[date], object]] = {
+    "weekday": lambda d: f"{d:%a} {d:%d/%m/%Y}", "long": lambda d: f"{d:%A}, {d:%B} {d.day}, {d.year}", "spaced": lambda d: f"{d.day}. {d.month}. {d.year}",
+    "short": lambda d: f"{d:%d-%b-%y}", "korean": lambda d: f"{d.year}. {d.month}. {d.day}.", "words": lambda d: f"{d.year}년 {d.month}월 {d.day}일",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("way", WAYS_OF_DAYS)
+def test_days_are_read_however_they_are_written(way: str) -> None:
+    days = [date(2025, 12, 25) + timedelta(days=n) for n in range(0, 300, 7)]
+    texts = [str(WAYS_OF_DAYS[way](day)) for day in days]
+    assert day_of_text(texts, where="s.csv", header="Day") == dict(zip(texts, days, strict=True))
+    assert all(map(is_date, texts))
+
+
+def test_files_of_one_day_each_are_a_table_with_days(tmp_path: Path) -> None:
+    whole = of((date(2026, 7, 1), date(2026, 10, 31)), "date", "page", "query")
+    by_day = dict(list(whole.groupby("Date")))
+    laid(tmp_path / "one", search=whole.assign(Date=[int(f"{day:%Y%m%d}") for day in whole["Date"]]))
+    (tmp_path / "many").mkdir()
+    for day, rows in by_day.items():
+        rows.drop(columns="Date").assign(Page=rows["Page"].map("tarnbrook.example{}".format)).to_csv(
+            tmp_path / "many" / f"search_{day}.csv", index=False
+        )
+    write_settings(tmp_path / "many", None, force=False)
+    with opened(tmp_path / "one", "search.csv") as one, nibbet.open_site(tmp_path / "many") as many:
+        assert one.windows == many.windows
+        pd.testing.assert_frame_equal(one.ledger(), many.ledger())
+    for path in sorted((tmp_path / "many").glob("*.csv"))[2:]:
+        path.unlink()
+    with pytest.raises(SourceError, match="carry no date"):  # two days may be those of the exports
+        _ = nibbet.open_site(tmp_path / "many").windows

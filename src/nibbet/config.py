@@ -93,7 +93,7 @@ class SourceSettings(Section):
     columns: dict[str, str] = {}
     "Column = header, for columns that are not recognised."
     where: dict[str, str | Texts] = {}
-    "Use only rows with these values; the others are set aside and counted."
+    "Use only rows with these values, in which * matches anything; the others are set aside and counted."
     period: Annotated[tuple[Days, ...], BeforeValidator(_as_periods)] = ()
     "The first and last day of an undated export; a list of such pairs for windows side by side, from left to right."
     constant: dict[str, str] = {}

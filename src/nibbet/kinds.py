@@ -39,14 +39,14 @@ HOST = _column(
 )
 PAGE_WORDS = (
     "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
-    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|oldal|cim|страница входа|landing page url"
+    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
 )
 
 PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано"
 
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
-    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
+    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|hakulauseke|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
 )
 
 SEARCH = [
@@ -84,7 +84,7 @@ LANDINGS = [
     _column(
         "channel",
         "text",
-        "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал|kanal grubu|trafik kanali|채널|καναλι|kanal navstev|csatorna|kanalgruppe|kanalgruppierung|standardkanal|groupe de canaux|canal par defaut|grupo de canales|gruppo di canali|kanaalgroep|kanalgrupp|kanalgruppering|チャネルグループ|渠道组",
+        "channel|channel group|kanal|canal|canale|kanaal|チャネル|渠道|канал|kanal grubu|trafik kanali|채널|καναλι|kanal navstev|csatorna|kanava|kanavaryhma|kanalgruppe|kanalgruppierung|standardkanal|groupe de canaux|canal par defaut|grupo de canales|gruppo di canali|kanaalgroep|kanalgrupp|kanalgruppering|チャネルグループ|渠道组",
     ),
     _column("source", "text", "source|quelle|fuente|fonte|bron|origine|kalla"),
     _column("medium", "text", "medium|support|medio|mezzo"),
@@ -132,7 +132,7 @@ LANDINGS = [
     _column(
         "conversions",
         "number",
-        "conversions|conversion|goals|goal|orders|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|goals|goal|orders|applications|trials|trials started|subscriptions|donations|demo requests|form submissions|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
@@ -152,7 +152,7 @@ CRAWL = [
     _column(
         "status",
         "count",
-        "status|http status|http code|status code|response|code|antwort|statuscode|statut|estado|codigo|codigo de status|codigo de estado|stato|durum kodu|durum|상태 코드|κωδικος καταστασης|stavovy kod|tilakoodi|allapotkod|cod de stare|код ответа|код состояния|状态码",
+        "status|http status|http code|status code|http|ステータス|ステータスコード|response|code|antwort|statuscode|statut|estado|codigo|codigo de status|codigo de estado|stato|durum kodu|durum|상태 코드|κωδικος καταστασης|stavovy kod|tilakoodi|tila|allapotkod|cod de stare|код ответа|код состояния|状态码",
     ),
     _column(
         "redirect_to",
@@ -182,7 +182,7 @@ CRAWL = [
         "flag",
         "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"
         "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
-        "インデックス可能|可索引|индексируется|dizine eklenebilir|색인 가능|ευρετηριασιμη|indexovatelne|indexovatelna|indeksoitava|indexelheto|indexabil",
+        "インデックス可能|インデックス|可索引|индексируется|dizine eklenebilir|색인 가능|ευρετηριασιμη|indexovatelne|indexovatelna|indeksoitava|indeksoitavissa|indexelheto|indexabil",
     ),
     _column("noindex_for", "text", "noindex for|noindex agents|kept from|robots kept out|noindex fur|noindex pour"),
     _column(
@@ -201,12 +201,16 @@ CRAWL = [
         "content type|media type|mime type|type of content|inhaltstyp|medientyp|type de contenu|tipo de contenido|tipo di contenuto",
     ),
     _column("description", "text", "description|summary|meta description|beschreibung|descripcion|descrizione"),
-    _column("h1", "text", "main heading|h1|h1 1|heading 1|first heading|hauptuberschrift|titre principal|encabezado"),
+    _column(
+        "h1",
+        "text",
+        "main heading|h1|h1 1|heading 1|first heading|見出し1|見出し 1|一级标题|заголовок h1|rubrik 1|otsikko 1|titolo 1|kop 1|naglowek 1|baslik 1|hauptuberschrift|titre principal|encabezado",
+    ),
     _column("headings", "text", "headings|subheadings|h2|other headings|zwischenuberschriften|uberschriften|sous titres"),
     _column(
         "words",
         "count",
-        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数|wortanzahl|anzahl worter|anzahl der worter|numero di parole|numero de palavras|aantal woorden|antal ord|liczba slow",
+        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数|文字数|単語数|wortanzahl|anzahl worter|anzahl der worter|numero di parole|numero de palavras|aantal woorden|antal ord|liczba slow",
     ),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
     _column(
@@ -218,7 +222,7 @@ CRAWL = [
     _column(
         "inlinks",
         "count",
-        "internal links in|inlinks|unique inlinks|links in|unique links in|incoming links|eingehende links|liens entrants|enlaces entrantes|interne links|liens internes|enlaces internos|link interni|link in entrata|binnenkomende links",
+        "internal links in|inlinks|unique inlinks|links in|unique links in|incoming links|eingehende links|liens entrants|enlaces entrantes|interne links|liens internes|enlaces internos|link interni|link in entrata|binnenkomende links|入站链接|входящие ссылки|inlankar|linki przychodzace|gelen baglantilar|links to it|links to this page",
     ),
     _column(
         "outlinks",
@@ -281,6 +285,11 @@ BACKLINKS = [
         "date",
         "first seen|seen since|found on|discovered|zuerst gesehen|vu le|vista primeiro em|primera vez|erstmals gesehen|zuerst gefunden|entdeckt am|gefunden am|first found|first detected|decouvert le|premiere detection|descubierto el|primera deteccion|prima rilevazione|eerst gezien|ilk gorulme|최초 발견|poprve nalezeno|впервые замечено",
     ),
+    _column(
+        "lost",
+        "date",
+        "lost|lost on|lost at|lost date|date lost|link lost|removed on|verloren|verloren am|perdu le|perdido el|perdido em|perso il|utracono",
+    ),
     _column("visits", "count", "visits|visitors|clicks|besuche"),
 ]
 
@@ -302,7 +311,7 @@ LINKS = [
     _column(
         "place",
         "text",
-        "place|link place|link position|position on page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
+        "place|link place|link position|position|position on page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
     ),
     _column(
         "status",
@@ -446,10 +455,10 @@ TOTAL_WORDS = set(
 NO_VALUE = set("|-|--|—|–|n/a|na|null|none|nan|undefined".split("|"))
 
 YES_WORDS = set(
-    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 是 да 예 ναι on".split()
+    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 可 有 ○ 〇 是 да 예 ναι on".split()
 )
 NO_WORDS = set(
-    "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 否 нет 아니요 아니오 όχι nem nu off".split()
+    "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 不可 無 × 否 нет 아니요 아니오 όχι nem nu off".split()
 )
 #: header words with which a yes means that a page may be indexed; with others a yes blocks it
 INDEXABLE_WORDS = (

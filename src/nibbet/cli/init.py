@@ -7,6 +7,7 @@ import re
 import sys
 import tempfile
 from collections import Counter
+from datetime import date, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -15,7 +16,7 @@ from nibbet.config import load_config
 from nibbet.errors import ConfigError, SourceError
 from nibbet.render.files import write_files
 from nibbet.render.safe import for_terminal
-from nibbet.sources.periods import in_words
+from nibbet.sources.periods import days_back, in_words
 from nibbet.sources.recognise import SURE
 
 if TYPE_CHECKING:
@@ -120,7 +121,7 @@ def _folded(rows: list[tuple[str, str, str, str, str]]) -> list[tuple[str, str, 
 
 def _days(entry: Entry) -> str:
     if not entry.is_undated:
-        return "in the rows" if "date" in entry.reading.matches else ""
+        return "in the names" if entry.day else "in the rows" if "date" in entry.reading.matches else ""
     known = [period for period in entry.periods if period]
     return ", ".join(["NOT KNOWN"] * (len(entry.periods) - len(known)) + ([in_words(known)] if known else []))
 
@@ -151,8 +152,9 @@ def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -
     lines.append(f"home = {_quoted(home)}" if home else f'# not known: home = "{EXAMPLE_HOME}"   # no file holds a whole address')
     lines += _more_hosts(survey, home) if home else []
     lines += [*_brand(survey, home, answers), ""]
+    last = max((entry.last for entry in survey.entries if entry.last), default=None)
     for pattern, entries in survey.sources(root):
-        lines += [*_source(pattern, entries, answers), ""]
+        lines += [*_source(pattern, entries, answers, last), ""]
     lines += [f"# left out: {_quoted(name)} ({_quoted(why)})" for name, why in survey.left_out]
     return "\n".join(lines) + LATER
 
@@ -194,7 +196,7 @@ def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
     return [f"# brand = [{_quoted(name)}]   # words that mark a query as one for you by name"]
 
 
-def _source(pattern: str, entries: list[Entry], answers: _Answers) -> list[str]:
+def _source(pattern: str, entries: list[Entry], answers: _Answers, last: date | None) -> list[str]:
     one = max(entries, key=lambda entry: len(entry.reading.doubtful))
     reading = one.reading
     lines = ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
@@ -214,19 +216,26 @@ def _source(pattern: str, entries: list[Entry], answers: _Answers) -> list[str]:
     if undated and all(all(entry.periods) for entry in undated):
         lines += [f"# the days of {_quoted(entry.table)}: {in_words(p for p in entry.periods if p)}" for entry in undated[:24]]
     elif undated:
-        lines += _period_line(undated, known, answers)
+        lines += _period_line(undated, known, answers, last)
     return lines
 
 
-def _period_line(undated: list[Entry], known: list[Period], answers: _Answers) -> list[str]:
-    """The line of an unknown period, with the answer of the user, else left open."""
+def _period_line(undated: list[Entry], known: list[Period], answers: _Answers, last: date | None) -> list[str]:
+    """The line of an unknown period, with the answer of the user, else left open.
+
+    last: the last day of the tables with dates; a name that says how many days a table covers does not say when they end.
+    """
     windows = max(len(entry.periods) for entry in undated)
     example = EXAMPLE_PERIOD if windows == 1 else f"[{EXAMPLE_PERIOD}, [2025-08-03, 2025-10-31]]"
-    proposal = f"{known[0][0]}..{known[0][1]}" if known else ""
+    proposal, hint = f"{known[0][0]}..{known[0][1]}" if known else "", "the rows carry no date: put the days they cover here"
+    if windows == 1 and not known and last and (days := days_back(undated[0].table)):
+        first = last - timedelta(days=days - 1)
+        example, proposal = f"[{first}, {last}]", f"{first}..{last}"
+        hint = "the rows carry no date: these are the days of its name, if it ends as the other tables do"
     if windows == 1 and (reply := answers(f"The days that {undated[0].table} covers, as 2026-08-03..2026-10-31", proposal)):
-        first, _, last = reply.partition("..")
-        return [f"period = [{first.strip()}, {last.strip()}]"]
-    return [f"# not known: period = {example}   # the rows carry no date: put the days they cover here"]
+        start, _, end = reply.partition("..")
+        return [f"period = [{start.strip()}, {end.strip()}]"]
+    return [f"# not known: period = {example}   # {hint}"]
 
 
 def _quoted(text: str) -> str:

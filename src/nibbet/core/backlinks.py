@@ -16,11 +16,12 @@ NEW_DAYS = 90
 
 
 def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
-    """Each link once, with is_lost (in an older export but not in the newest; null without an older export) and is_new (first seen in the last
+    """Each link once, with is_lost (by its own day, or in an older export but not in the newest; null without an older export) and is_new (first seen in the last
     NEW_DAYS days).
 
     Args:
-        rows: file (number), from_url, page (as linked), page_id, anchor, first_seen, visits; one row per link and export.
+        rows: file (number), from_url, page (as linked), page_id, anchor, first_seen, lost (the day on which it was found lost), visits; one
+            row per link and export.
     Returns:
         One row per from_url and page: the newest row of links in several exports. Exports are versions of one list when they share SAME of
         the links of the smaller one, and the newest has the newest first_seen, else is the last file; others are parts and are added up.
@@ -39,7 +40,9 @@ def with_state(rows: pd.DataFrame, as_of: pd.Timestamp) -> pd.DataFrame:
     fresh = (as_of - pd.to_datetime(kept["first_seen"])).dt.days <= NEW_DAYS
     lost = pd.array(~now, dtype="boolean")
     lost[~has_older] = pd.NA
-    return kept.assign(is_lost=lost, is_new=fresh & now).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
+    gone = kept["lost"].notna().to_numpy()
+    lost[gone] = True
+    return kept.assign(is_lost=lost, is_new=fresh & now & ~gone).drop(columns=["rank", "version", "now"]).reset_index(drop=True)
 
 
 def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:

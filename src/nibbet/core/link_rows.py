@@ -22,6 +22,11 @@ def senders(links: ibis.Table) -> ibis.Table:
     return pairs(links).group_by("target_id").aggregate(links=_.count())
 
 
+def targets(links: ibis.Table) -> ibis.Table:
+    """One row per page: number of other pages of the site to which it links."""
+    return pairs(links).group_by("source_id").aggregate(links=_.count())
+
+
 def pairs(links: ibis.Table) -> ibis.Table:
     """source_id, target_id: every link between two pages of the site, once."""
     return _between_pages(links).select("source_id", "target_id").distinct()

@@ -13,6 +13,8 @@ from typing import Any, NamedTuple
 import ada_url
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
+from nibbet.core.encodings import legacy_encoding
+
 #: letters of the main text that are kept: more adds nothing about what a page answers
 MOST_TEXT = 20_000
 #: links of one page that are kept
@@ -98,11 +100,8 @@ def decoded(body: bytes, media: str = "") -> str:
                 return body.decode("cp1252" if name.lower() in ("iso-8859-1", "latin-1", "latin1", "us-ascii", "ascii") else name)
             except (LookupError, UnicodeDecodeError):
                 continue
-    from charset_normalizer import from_bytes
-
     strange = sum(byte > 127 for byte in body[:20_000])
-    best = from_bytes(body[:20_000]).best() if strange >= FEW_STRANGE else None
-    return body.decode(best.encoding if best else "cp1252", "replace")
+    return body.decode(legacy_encoding(body[:20_000]) if strange >= FEW_STRANGE else "cp1252", "replace")
 
 
 def read_markup(body: bytes, address: str, media: str = "") -> Markup:

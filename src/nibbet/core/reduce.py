@@ -146,6 +146,23 @@ def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
     return windowed(rows, sums, ["page_id"], first_seen=first)
 
 
+def last_days(search: ibis.Table, landings: ibis.Table | None, hits: ibis.Table | None, wanted: ibis.Table) -> ibis.Table:
+    """page_id, last: the last day on which a page was shown in search, visited from any channel or requested by people; pages used
+    on no known day are left out. wanted: page_id of the pages in question.
+    """
+    shown = page_rows(search).filter(~_.undated, (_.impressions > 0) | (_.clicks > 0))
+    parts = [shown.select("page_id", day=shown.date)]
+    if landings is not None:
+        visited = landings.filter(landings.used, landings.sessions > 0)
+        visited = visited.filter(~visited.undated) if "undated" in visited.columns else visited
+        parts.append(visited.select("page_id", day=visited.date))
+    if hits is not None:
+        requested = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
+        parts.append(requested.select("page_id", day=requested.time.cast("date")))
+    days = [part.semi_join(wanted, "page_id").group_by("page_id").aggregate(last=_.day.max()) for part in parts]
+    return reduce(lambda one, other: one.union(other), days).group_by("page_id").aggregate(last=_.last.max())
+
+
 def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
     """One row per page: sums of the visits over all channels, and of organic sessions, in the recent and long windows; sessions_all."""
     used = landings.filter(landings.used)

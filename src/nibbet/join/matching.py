@@ -344,9 +344,8 @@ def _placed(crawl: pd.DataFrame, addresses: pd.DataFrame, home: Home, number: pd
         ]
     )
     page_of = result.drop_duplicates("spelling").set_index("spelling")["page"]
-    rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()].assign(
-        **{f"{name.removesuffix('_to')}_page": crawl[name].map(page_of) for name in CRAWL_ADDRESSES}
-    )
+    rows = crawl[crawl["page_id"].notna() & crawl["aside"].isna()]
+    rows = rows.assign(**{f"{name.removesuffix('_to')}_page": rows[name].map(page_of) for name in CRAWL_ADDRESSES})
     page_number = rows["page_id"].map(pd.Series(number.index, index=number.to_numpy()))
     gone = rows["status"].fillna(200) >= 300
     other = (rows["redirect_page"].notna() & (rows["redirect_page"] != page_number)) | (

@@ -125,7 +125,7 @@ class ByValues:
         self._take("date", self._only(self._days()))
         self._clicks_and_impressions()
         places = [
-            p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and np.nanmin(self._seen[p].numbers) >= 1
+            p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and not np.any(self._seen[p].numbers < 1)
         ]
         self._take("position", self._only(places))
         self._take("query", self._wordiest())
@@ -169,8 +169,10 @@ class ByValues:
             sessions = self._seen[self.matches["sessions"].place]
             rare = [
                 place
-                for place in self._counts()
-                if never_above(self._seen[place], sessions)
+                for place in self._numbers()
+                if self._seen[place].whole
+                and not self._seen[place].status
+                and never_above(self._seen[place], sessions)
                 and np.nansum(self._seen[place].numbers) <= MOST_CONVERTED * np.nansum(sessions.numbers)
             ]
             self._take("conversions", self._only(rare))

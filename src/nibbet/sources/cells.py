@@ -11,7 +11,7 @@ import ibis
 
 from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, TIMES, YES_WORDS, Column
 from nibbet.sources.conventions import number_expression, plain_expression
-from nibbet.sources.profile import BAND, DURATION
+from nibbet.sources.profile import BAND, DURATION, STATUS_LINE
 
 ENGINE_TYPE = {
     "date": "date",
@@ -102,6 +102,8 @@ def number_cell(column: Column, cell: Any, style: str) -> Any:
         return ibis.cases((text.re_search(BAND), middle), else_=number_expression(text, decimal=style[-1]).cast("float64").round()).cast(
             "int64"
         )
+    if column.name == "status" and style != "whole":
+        return ibis.cases((text.re_search(STATUS_LINE), text.re_extract(STATUS_LINE, 1)), else_=text).try_cast("float64").try_cast("int64")
     if style == "whole":
         return text.try_cast(ENGINE_TYPE[column.type])
     general = (

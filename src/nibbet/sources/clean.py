@@ -100,7 +100,9 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     how = (place.brand, [(m.column, m.place) for m in reading.matches.values()], settings.model_dump(exclude={"files"}))
 
     def key(at: slice) -> str:
-        return key_of(program(), how, sheet.shape, sheet.period, sorted(sheet.hidden), [digest for _, digest in sheet.files[at]])
+        return key_of(
+            program(), how, sheet.shape, sheet.period, sheet.days[at], sorted(sheet.hidden), [digest for _, digest in sheet.files[at]]
+        )
 
     whole = key(slice(None))
     if not all(digest for _, digest in sheet.files):

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.kinds import NO_VALUE
-from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK
+from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, without_weekday
 
 if TYPE_CHECKING:
     from ibis.expr.types import Column as Expression
@@ -169,8 +169,8 @@ def _order(parts: list[tuple[int, int, int, str]], where: str, header: str) -> s
 
 def _numbers(text: str) -> tuple[int, int, int, str] | None:
     """The three numbers of a date and their order: ymd, dmy, mdy, or ? where day and month cannot be distinguished."""
-    bare = text.strip().replace("年", "-").replace("月", "-").replace("日", "")
-    if result := re.match(r"^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})(?:[T ].*)?$", bare):
+    bare = re.sub("[日일]", "", re.sub(r"\s?[년年월月]\s?", "-", without_weekday(text.strip())))
+    if result := re.match(r"^(\d{4})(?:[-/]|\. ?)(\d{1,2})(?:[-/]|\. ?)(\d{1,2})\.?(?:[T ].*)?$", bare):
         return int(result[1]), int(result[2]), int(result[3]), "ymd"
     if result := re.match(r"^(\d{4})[-/.](\d{1,2})$", bare):
         return int(result[1]), int(result[2]), 1, "ymd"
@@ -190,7 +190,7 @@ def _numbers(text: str) -> tuple[int, int, int, str] | None:
         return int(result[1]), int(result[2]), int(result[3]), "ymd"
     if result := re.match(r"^(\d{4})(\d{2})(\d{2})$", bare):
         return int(result[1]), int(result[2]), int(result[3]), "ymd"
-    if result := re.match(r"^(\d{1,2})([-/. ])(\d{1,2})\2(\d{4}|\d{2})(?:[T ,].*)?$", bare):
+    if result := re.match(r"^(\d{1,2})([-/. ]) ?(\d{1,2})\2 ?(\d{4}|\d{2})\.?(?:[T ,].*)?$", bare):
         year = int(result[4]) + (2000 if len(result[4]) == 2 else 0)
         return int(result[1]), int(result[3]), year, "dmy" if result[2] == "." else "?"
     if result := re.match(r"^([2-6]\d{4})(?:\.\d+)?$", bare):
@@ -207,6 +207,8 @@ def _with_month_name(text: str) -> tuple[int, int, int, str] | None:
     numbers = [int(re.sub(r"\D", "", word)) for word in words if word[0].isdigit()]
     if month is None or not numbers:
         return None
+    if re.match(r"^\d{1,2}\D+\d{2}(?:\D|$)", text.strip()):  # 8-Nov-26
+        return numbers[-1] + 2000, month, numbers[0], "ymd"
     year = next((n for n in numbers if n > 31), None)
     day = next((n for n in numbers if n <= 31), 1)
     return None if year is None else (year + (2000 if year < 100 else 0), month, day, "ymd")

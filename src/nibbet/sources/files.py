@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import codecs
 import gzip
 import re
-import shutil
 import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -14,10 +12,9 @@ from typing import IO
 
 import xxhash
 
-from nibbet.engine.digest import spans
 from nibbet.errors import SourceError
+from nibbet.sources.encodings import CHUNK, as_utf8, encoding_of
 
-CHUNK = 1 << 20
 #: length of the beginning of a text that shows its shape
 HEAD_CHARACTERS = 200_000
 #: and of its end, which shows its last days
@@ -40,7 +37,7 @@ class Limits:
 @dataclass(frozen=True)
 class Plain:
     """One file ready to read: its display name, the digest, kind and size of its bytes, and the beginning of its text ("" if it is no
-    text) and its end if that is separate; `lay` unpacks it on demand and returns its path.
+    text) and its end if that is separate; `lay` unpacks it on demand and returns its path; `unreadable` letters of it are damaged.
     """
 
     name: str
@@ -50,6 +47,7 @@ class Plain:
     head: str
     tail: str
     lay: Callable[[], Path]
+    unreadable: int = 0
 
     @property
     def path(self) -> Path:
@@ -221,19 +219,12 @@ def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Pl
         return Plain(name, digest, suffix, path.stat().st_size, "", "", lambda: path)
     with path.open("rb") as file:
         head = file.read(4 * CHUNK)
-    encoding = _encoding(head, path, name)
-    if encoding == "utf-8" and not head.startswith(codecs.BOM_UTF8) and _ends_alike(head):
+    encoding, valid = encoding_of(path, head, name)
+    if valid and _ends_alike(head):
         return _text(path, name, digest, suffix)
     target = _target(spill, str(path) + ".utf8", suffix or ".csv")
-    try:
-        with (
-            path.open("r", encoding="utf-8-sig" if encoding == "utf-8" else encoding, newline=None) as source,
-            target.open("w", encoding="utf-8", newline="") as out,
-        ):
-            shutil.copyfileobj(source, out, CHUNK)
-    except UnicodeDecodeError as fault:
-        raise SourceError(f"{name}: the text is not {encoding} throughout (byte {fault.start}). Save it as UTF-8.") from None
-    return _text(target, name, digest, suffix)
+    unreadable = as_utf8(path, encoding, target, name)
+    return _text(target, name, digest, suffix, unreadable)
 
 
 def _ends_alike(head: bytes) -> bool:
@@ -242,7 +233,7 @@ def _ends_alike(head: bytes) -> bool:
     return head.count(b"\r") == both and both in (0, head.count(b"\n"))
 
 
-def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:
+def _text(path: Path, name: str, digest: str, suffix: str, unreadable: int = 0) -> Plain:
     size, tail = path.stat().st_size, b""
     with path.open(encoding="utf-8", newline="") as file:
         head = file.read(HEAD_CHARACTERS)
@@ -250,57 +241,4 @@ def _text(path: Path, name: str, digest: str, suffix: str) -> Plain:
         with path.open("rb") as end:
             end.seek(max(size - TAIL_BYTES, 0))
             tail = end.read().partition(b"\n")[2]
-    return Plain(name, digest, suffix, size, head, tail.decode("utf-8", "replace"), lambda: path)
-
-
-def _encoding(head: bytes, path: Path, named: str) -> str:
-    for mark, name in (
-        (codecs.BOM_UTF8, "utf-8"),
-        (codecs.BOM_UTF32_LE, "utf-32"),
-        (codecs.BOM_UTF16_LE, "utf-16"),
-        (codecs.BOM_UTF16_BE, "utf-16"),
-    ):
-        if head.startswith(mark):
-            return name
-    start = head[:4096]
-    for parity, name in ((1, "utf-16-le"), (0, "utf-16-be")):
-        if len(start) > 1 and start[parity::2].count(0) > 0.7 * len(start[parity::2]) and not start[1 - parity :: 2].count(0):
-            return name
-    if start.count(0):
-        raise SourceError(f"{named}: this is not a text table (it holds zero bytes). Export it as CSV, XLSX, ODS, Parquet or JSON lines.")
-    return "utf-8" if _is_utf8(path) else _legacy_encoding(path)
-
-
-def _is_utf8(path: Path) -> bool:
-    import numpy as np
-    import pyarrow as pa
-
-    rest = b""
-    for span in spans(path):
-        view = rest + span
-        cut = next((n for n in range(1, min(4, len(view)) + 1) if view[-n] & 0xC0 != 0x80), 0)  # the beginning of the last character
-        end = len(view) - cut if cut and view[-cut] >= 0xC0 else len(view)
-        bounds = pa.py_buffer(np.array([0, end], dtype=np.int64))
-        try:
-            pa.Array.from_buffers(pa.large_string(), 1, [None, bounds, pa.py_buffer(view)]).validate(full=True)
-        except pa.ArrowInvalid:
-            return False
-        rest = view[end:]
-    try:
-        rest.decode("utf-8")
-    except UnicodeDecodeError:
-        return False
-    return True
-
-
-def _legacy_encoding(path: Path) -> str:
-    """A one-byte encoding by the letters it would give; Western European by default."""
-    from charset_normalizer import from_bytes
-
-    with path.open("rb") as file:
-        lines = [line for line in file.read(8 * CHUNK).splitlines() if any(byte > 127 for byte in line)][:2000]
-    best = from_bytes(
-        b"\n".join(lines),
-        cp_isolation=["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030", "big5", "euc_kr", "koi8_r", "mac_roman"],
-    ).best()
-    return best.encoding if best else "cp1252"
+    return Plain(name, digest, suffix, size, head, tail.decode("utf-8", "replace"), lambda: path, unreadable)

@@ -7,7 +7,7 @@ from collections import Counter
 from typing import Any
 
 from nibbet.sources.periods import Period, period_in, without_period
-from nibbet.sources.profile import DATE, NUMBER
+from nibbet.sources.profile import NUMBER, is_date
 
 #: rows in which tables below each other are searched
 MOST_ROWS_OF_BLOCKS = 20_000
@@ -58,7 +58,7 @@ def _is_value(cell: str) -> bool:
     """A cell that no header would contain: a number, a date or an address."""
     if NUMBER.match(cell) or "://" in cell or re.match(r"/\S*$", cell):
         return True
-    return bool(DATE.match(cell)) and not re.search(r"[^\W\d_]{3,}", without_period(cell))
+    return is_date(cell) and not re.search(r"[^\W\d_]{3,}", without_period(cell))
 
 
 def first_row_of_values(rows: list[list[str]]) -> int | None:

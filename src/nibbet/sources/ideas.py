@@ -8,6 +8,7 @@ import re
 from pathlib import Path
 
 from nibbet.errors import SourceError
+from nibbet.sources.encodings import encoding_of
 
 MOST_BYTES = 50_000_000
 HEADERS = {"idea", "ideas", "query", "queries", "topic", "topics", "keyword", "keywords", "term", "title", "search term", "phrase"}
@@ -15,18 +16,14 @@ HEADERS = {"idea", "ideas", "query", "queries", "topic", "topics", "keyword", "k
 
 def read_ideas(path: Path) -> list[str]:
     """The ideas of a text or CSV file, in order and without duplicates; a header word is left out. Raises SourceError."""
-    from charset_normalizer import from_bytes
-
     try:
         if path.stat().st_size > MOST_BYTES:
             raise SourceError(f"{path}: over {MOST_BYTES // 1_000_000} MB is no list of ideas. Give a shorter file.")
         data = path.read_bytes()
     except OSError as fault:
         raise SourceError(f"{path}: cannot be read ({fault.strerror or fault}). Name a CSV or text file with an idea a line.") from None
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = str(from_bytes(data).best() or "")
+    encoding, _ = encoding_of(path, data, str(path))
+    text = data.decode("utf-8-sig" if encoding == "utf-8" else encoding, "replace")
     if re.search(r"[\x01-\x08\x0e-\x1f]", text):
         raise SourceError(f"{path}: is no text. Name a CSV or text file with an idea a line.")
     lines = text.splitlines()

@@ -17,9 +17,10 @@ from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
-from nibbet.sources.profile import DATE
+from nibbet.sources.periods import days_of_names
+from nibbet.sources.profile import is_date
 from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns
-from nibbet.sources.sheets import Sheet, bundle, frame_sheet
+from nibbet.sources.sheets import DAY_OF_FILE, Sheet, bundle, frame_sheet
 from nibbet.sources.side_by_side import windows_apart
 
 if TYPE_CHECKING:
@@ -135,7 +136,10 @@ def _sheets(
         return plains
 
     def described() -> list[list[Any]]:
-        return [[plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head, plain.tail] for plain in unpacked()]
+        return [
+            [plain.name.removeprefix(name), plain.digest, plain.suffix, plain.size, plain.head, plain.tail, plain.unreadable]
+            for plain in unpacked()
+        ]
 
     def lay(number: int) -> Path:
         if not laid:
@@ -144,8 +148,8 @@ def _sheets(
 
     known = place.store.value("plain", key_of(program(), name, place.store.digest(path), limits), described)
     plains = [
-        Plain(name + inner, digest, suffix, size, head, tail, partial(lay, number))
-        for number, (inner, digest, suffix, size, head, tail) in enumerate(known)
+        Plain(name + inner, digest, suffix, size, head, tail, partial(lay, number), unreadable)
+        for number, (inner, digest, suffix, size, head, tail, unreadable) in enumerate(known)
     ]
     sheets, notes = tables_of(plains)
     chosen = _wanted(sheets, settings, name)
@@ -163,7 +167,7 @@ def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
     """Whether the rows of a table have days: by header and first row if these are clear, else by full recognition."""
     day = TABLES[settings.kind][0]
     for place, header in enumerate(sheet.header):
-        if sheet.sample and header_score(header, day) > 0.9 and DATE.match(sheet.sample[0][place].strip()):
+        if sheet.sample and header_score(header, day) > 0.9 and is_date(sheet.sample[0][place]):
             return True
     return "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
 
@@ -230,7 +234,11 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
     require_columns(sheet, reading)
     if settings.period and "date" not in reading.matches and sheet.period is None:
         sheet = replace(sheet, period=settings.period[0])
-    if reading.kind in COUNTED and "date" not in reading.matches and sheet.period is None:
+    undated = reading.kind in COUNTED and "date" not in reading.matches and sheet.period is None
+    if undated and sheet.shape and (days := days_of_names(name for name, _ in sheet.files)):
+        sheet = sheet.with_days(days)
+        reading = read_as(sheet, settings.kind, {**settings.columns, **constant, "date": DAY_OF_FILE})
+    elif undated:
         raise SourceError(
             f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
             "nibbet.toml: period = [2026-08-03, 2026-10-31]"

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import re
+import unicodedata
+
 #: names and abbreviations by month, without accents (Unicode CLDR 48, 26 European languages); no word names two months
 _MONTHS_BY_NUMBER = (
     "ene enero gen gener gennaio ian ianuarie jaan jaanuar jan janeiro januar januara januari january janv janvaris janvier led "
@@ -46,3 +49,14 @@ WEEK = r"^(?P<y1>\d{4})[- ]?\s?(?:W|KW|S)(?P<w1>\d{1,2})$|^(?:W|KW|S|week|woche|
 #: seconds or milliseconds since 1970, from 2001 to 2033; midnight is a multiple of a quarter of an hour in every time zone
 QUARTER_HOUR = 900
 EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"
+
+
+def without_weekday(text: str) -> str:
+    """The text of a date without the name of the day of the week before it, in any language: a word that names no month."""
+    word = re.match(r"([^\W\d_]{2,})(?:\.?,\s*|\.?\s+(?=\d))(?=\S)", text)
+    is_weekday = word and _bare(word[1]) not in MONTHS and not re.match(WEEK, text, re.IGNORECASE)
+    return text[word.end() :] if word and is_weekday else text
+
+
+def _bare(word: str) -> str:
+    return "".join(letter for letter in unicodedata.normalize("NFKD", word.casefold()) if not unicodedata.combining(letter))

@@ -33,6 +33,14 @@ _QUARTER = re.compile(
 )
 _START = r"\b(start|from|begin|von|beginn|ab|debut|début|depuis|du|desde|inicio|da|dal|inizio|van|begin|fran|från|fra|od)\b"
 _END = r"\b(end|to|until|till|bis|ende|fin|au|jusqu|hasta|a|al|fine|tot|eind|til|slut|do|koniec)\b"
+#: files whose names follow each other day by day from which each holds the day of its name
+SERIES = 3
+#: words for units of time in names, and their lengths in days
+_LENGTHS = {
+    r"d|days?|tagen?|jours?|dias?|giorni|dagen|dagar|dager|dage|dni|日間?|天|дней": 1,
+    r"w|wks?|weeks?|wochen?|semaines?|semanas?|settimane|weken|veckor|uker|uger": 7,
+    r"m|mo|months?|monaten?|mois|mes|meses|mesi|maanden|manader|maneder|miesiecy|か月|ヶ月|个月|месяц(?:ев|а)?": 30,
+}
 #: words of a column set for the period of comparison
 _BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior"}  # fmt: skip
 _YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy"}
@@ -94,6 +102,32 @@ def days_of_name(name: str) -> Period | None:
         if days and len(days) == 1:
             return days[0], days[0]
     return period_of_name(name)
+
+
+def days_of_names(names: Iterable[str]) -> tuple[date, ...] | None:
+    """The day of each file of a series with one file a day, by their names; None for other files: a single day in a name may be
+    that of the export.
+    """
+    days: list[date] = []
+    for name in names:
+        whole = _days(_plain(re.sub(r"\.\w{1,8}$", "", name).replace("_", " ")))
+        if (day := days_of_name(name)) and day[0] == day[1]:
+            days.append(day[0])
+        elif whole and len(whole) == 1:
+            days.append(whole[0])
+        else:
+            return None
+    known = sorted(set(days))
+    steps = sorted((later - earlier).days for earlier, later in pairwise(known))
+    return tuple(days) if len(known) >= SERIES and steps[len(steps) // 2] == 1 else None
+
+
+def days_back(name: str) -> int | None:
+    """How many days a name such as "last 90 days" or "3 months" says; None for none."""
+    for pattern, days in _LENGTHS.items():
+        if match := re.search(rf"(?<!\d)(\d{{1,3}})[\s_-]*(?:{pattern})(?![^\W\d_])", _plain(name), re.IGNORECASE):
+            return int(match[1]) * days
+    return None
 
 
 def in_words(periods: Iterable[Period]) -> str:

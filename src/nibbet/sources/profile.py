@@ -10,19 +10,26 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.kinds import NO_VALUE, NO_WORDS, YES_WORDS
-from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK
+from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, without_weekday
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
 NUMBER = re.compile(
     r"^[<>~≈]?\s*[-+−]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
 )
 DATE = re.compile(
-    r"^\d{4}[-/.年]\d{1,2}([-/.月]\d{1,2}日?)?([T ].*)?$|^\d{1,2}[-/. ]\d{1,2}[-/. ]\d{2,4}([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
-    r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}$"
+    r"^\d{4}(?:[-/년年]|\. ?)\s?\d{1,2}(?:(?:[-/월月]|\. ?)\s?\d{1,2}[.일日]?)?([T ].*)?$|^\d{1,2}(?:[-/ ]|\. ?)\d{1,2}(?:[-/ ]|\. ?)\d{2,4}\.?([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
+    r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}(?:,?\s.*\d:\d{2}.*)?$"
     r"|^[a-z]{3}, \d{1,2} [a-z]{3} \d{4}( .*)?$"
     rf"|^[^\W\d]{{3,}}\.?[- ]\d{{4}}$|^\d{{4}}-\d{{2}}-\d{{2}}\s*(-|–|\.\.|/)\s*\d{{4}}-\d{{2}}-\d{{2}}$|{WEEK}",
     re.IGNORECASE,
 )
+
+
+def is_date(cell: str) -> bool:
+    """Whether a cell reads as a day, week or month."""
+    return bool(DATE.match(without_weekday(cell.strip())))
+
+
 #: durations such as 1:05, 00:01:05 or 1m 05s
 DURATION = r"^(?:\d+:)?\d{1,3}:\d{2}(?:\.\d+)?$|^(?:\d+ ?h)? ?(?:\d+ ?m(?:in)?)? ?\d+(?:\.\d+)? ?s(?:ec)?$"
 #: a number given by its bounds, such as 100 - 1K
@@ -45,6 +52,8 @@ WEB = set(
     )
 )
 STATUSES = {200, 204, 206, 301, 302, 303, 304, 307, 308, 400, 401, 403, 404, 405, 410, 429, 451, 500, 502, 503, 504}
+#: a status with its meaning behind it, such as "404 Not Found" or "HTTP/1.1 200 OK"
+STATUS_LINE = r"^(?:[Hh][Tt][Tt][Pp]/[\d.]+\s+)?(\d{3})(?:\s*[-–:(]?\s*[A-Za-z][A-Za-z' -]*\)?)?$"
 #: largest rounding error of a ratio of two columns
 RATIO_SLACK = 0.0051
 
@@ -94,7 +103,7 @@ def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
     """The profile of each column of a sample; a column that proves no decimal mark uses that of the others."""
     from nibbet.sources.conventions import sample_mark
 
-    figures = [[cell.strip() for cell in cells if NUMBER.match(cell.strip()) and not DATE.match(cell.strip())] for cells in columns]
+    figures = [[cell.strip() for cell in cells if NUMBER.match(cell.strip()) and not is_date(cell)] for cells in columns]
     marks = [sample_mark(cells) for cells in figures]
     usual = "," if marks.count(",") > marks.count(".") else "."
     return [profile(cells, mark or usual) for cells, mark in zip(columns, marks, strict=True)]
@@ -103,6 +112,9 @@ def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
 def profile(cells: Sequence[str], mark: str) -> Profile:
     """The profile of a column of sampled cells, its numbers read with a decimal mark."""
     bare = [cell.strip() for cell in cells]
+    codes = [re.match(STATUS_LINE, cell) for cell in bare]
+    if all(code and int(code[1]) in STATUSES for code, cell in zip(codes, bare, strict=True) if cell):
+        bare = [code[1] if code else "" for code in codes]
     filled = [cell for cell in bare if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)]
     count = max(len(filled), 1)
     lower = {cell.casefold() for cell in filled}
@@ -112,7 +124,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
 
     numbers = _numbers(bare, mark)
     known = numbers[~np.isnan(numbers)]
-    days = sum(bool(DATE.match(cell)) for cell in filled) / count
+    days = sum(is_date(cell) for cell in filled) / count
     several = bool(filled) and len(lower) > 3
     serial = several and all(SERIAL.match(cell) for cell in filled) and np.ptp(known) < 4000
     epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import reduce
 from operator import or_
 from typing import TYPE_CHECKING, Any
@@ -249,6 +250,10 @@ def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Read
         if next(c for c in TABLES[reading.kind] if c.name == name).type != "date":
             continue
         cell = table[name]
+        if cell.type().is_numeric():  # 20261031, or seconds
+            cell = cell.cast("int64").cast("string")
+            table = table.mutate(**{name: cell})
+            cell = table[name]
         if not cell.type().is_string():
             table = table.mutate(**{name: cell.cast("date")})
             continue
@@ -339,8 +344,11 @@ def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
         raise SourceError(
             f'where names "{name}", which the source does not have. It has: {", ".join(c for c in table.columns if not c.startswith("raw_"))}.'
         )
-    values = [wanted] if isinstance(wanted, str) else wanted
-    return ~table[name].cast("string").lower().isin([value.lower() for value in values]).fill_null(False)
+    values = [value.lower() for value in ([wanted] if isinstance(wanted, str) else wanted)]
+    cell = table[name].cast("string").lower()
+    patterns = [".*".join(map(re.escape, value.split("*"))) for value in values if "*" in value]
+    kept = [cell.isin([value for value in values if "*" not in value]), *(cell.re_search(f"^{pattern}$") for pattern in patterns)]
+    return ~reduce(or_, kept).fill_null(False)
 
 
 def completed(table: ibis.Table, reading: Reading, period: Period | None, organic: Sequence[str] = ()) -> ibis.Table:

@@ -9,6 +9,7 @@ import re
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from datetime import date
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
+#: header of the column for the day in the name of each file
+DAY_OF_FILE = "day of the file"
 #: characters in which the separator is searched
 DELIMITER_CHARACTERS = 20_000
 #: total size of files that are read together; reading so much again costs less than one table for each file
@@ -87,6 +90,7 @@ class Sheet:
     lines: tuple[str, ...] = ()
     shapes: tuple[Delimited, ...] = ()
     column: Callable[[int], list[str]] | None = None
+    days: tuple[date, ...] = ()
 
     @cached_property
     def profiles(self) -> list[Profile]:
@@ -109,6 +113,20 @@ class Sheet:
             open=open_in,
             column=None,
         )
+
+    def with_days(self, days: tuple[date, ...]) -> Sheet:
+        """The sheet with a column for the day of each of its files, all rows of which are of that day."""
+        width, opened = len(self.header), self.open
+
+        def open_in(engine: Engine, how: Cells, at: slice) -> ibis.Table:
+            import ibis
+
+            table, part = opened(engine, how, at), days[at]
+            column = ibis.array([ibis.literal(day, "date") for day in part])[table.part] if len(part) > 1 else ibis.literal(part[0], "date")
+            return table.mutate(**{f"c{width}": column})
+
+        sample, last = [[*row, str(days[0])] for row in self.sample], tuple([*row, str(days[-1])] for row in self.last)
+        return replace(self, header=[*self.header, DAY_OF_FILE], sample=sample, last=last, open=open_in, column=None, days=days)
 
 
 @dataclass(frozen=True)
@@ -143,6 +161,9 @@ def delimited(plain: Plain) -> list[Sheet]:
     rows, starts = [row for row, _ in filled], [start for _, start in filled]
     head = header_row(rows)
     notes: list[tuple[str, str]] = []
+    if plain.unreadable:
+        letters = f"{plain.unreadable:,} letters are" if plain.unreadable > 1 else "1 letter is"
+        notes.append(("damaged_letters", f"{plain.name}: {letters} damaged and read as U+FFFD. Export it again as UTF-8."))
     if head is None and (first := first_row_of_values(rows)) is not None:
         header, body, skip, above = [""] * len(rows[first]), rows[first:], starts[first], starts[first]
         notes.append(("headless", f"{plain.name}: there is no header row; columns are recognised by their values alone."))

@@ -16,20 +16,40 @@ if TYPE_CHECKING:
 
     from nibbet.engine import Engine
 
-#: the Common Log Format, and its Combined form with referrer and agent; the client address is not read, for privacy
-LOG_LINE = r'^\S+ \S+ \S+ \[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
-LOG_HEADER = ["time", "path", "status", "referrer", "agent"]
+#: the Common Log Format, and its Combined form with referrer and agent, either with the virtual host in front; the client address is not
+#: read, for privacy
+LOG_LINE = r'^(?:([A-Za-z][\w-]*(?:\.[\w-]+)+)(?::\d+)? )?[^"\[]*\[(\d{2}/\w{3}/\d{4}):[^\]]*\] "(?:[A-Z]+) (\S+)(?: [^"]*)?" (\d{3}) (?:\d+|-)(?: "([^"]*)" "([^"]*)")?'
+LOG_HEADER = ["host", "time", "path", "status", "referrer", "agent"]
+#: the fields of the Extended Log Format (W3C) for the same
+EXTENDED = {
+    "host": "cs-host",
+    "time": "date",
+    "path": "cs-uri-stem",
+    "status": "sc-status",
+    "referrer": "cs(referer)",
+    "agent": "cs(user-agent)",
+}
 MOST_SITEMAP_ENTRIES = 5_000_000
 
 
 def is_log(head: str) -> bool:
     """Whether most lines of the text are entries of an access log."""
+    if {"date", "cs-uri-stem"} <= set(_fields(head)):
+        return True
     lines = [line for line in head.splitlines()[:50] if line.strip()]
     return bool(lines) and sum(bool(re.match(LOG_LINE, line)) for line in lines) > len(lines) * 0.6
 
 
+def _fields(head: str) -> list[str]:
+    """The fields of an Extended Log File, in the order of its lines; none in other texts."""
+    line = re.search(r"(?im)^#Fields:[ \t]*(.+)$", head[:4096])
+    return line[1].lower().split() if line else []
+
+
 def log_sheet(plain: Plain) -> Sheet:
     """An access log as a table; lines that are no entries become rows without values."""
+    if fields := _fields(plain.head):
+        return _extended_log(plain, fields)
     result = [re.match(LOG_LINE, line) for line in plain.head.splitlines()[:400]]
     sample = [[group or "" for group in match.groups()] for match in result if match]
     lay = plain.lay
@@ -39,6 +59,28 @@ def log_sheet(plain: Plain) -> Sheet:
         return lines.select(**{f"c{n}": lines.line.re_extract(LOG_LINE, n + 1).nullif("") for n in range(len(LOG_HEADER))}, part=0)
 
     return Sheet(plain.name, LOG_HEADER, sample, open_in, [(plain.name, plain.digest)], kind="hits")
+
+
+def _extended_log(plain: Plain, fields: list[str]) -> Sheet:
+    """As `log_sheet`, of the Extended Log Format: fields apart by blanks or tabs, blanks within as +, - for none."""
+    entries = [line for line in plain.head.splitlines() if line and not line.startswith("#")][:400]
+    mark = "\t" if entries and entries[0].count("\t") >= len(fields) - 1 else " "
+    lay, header = plain.lay, [name for name, field in EXTENDED.items() if field in fields]
+    places = [fields.index(EXTENDED[name]) for name in header]
+    sample = [[parts[place] for place in places] for line in entries if len(parts := line.split(mark)) == len(fields)]
+
+    def open_in(engine: Engine, _cells: Cells, _at: slice) -> ibis.Table:
+        lines = engine.lines(lay())
+        parts = lines.line.split(mark)
+        entry = ~lines.line.startswith("#") & (parts.length() == len(fields))
+        cells = {name: parts[place] for name, place in zip(header, places, strict=True)}
+        if "cs-uri-query" in fields:
+            query = parts[fields.index("cs-uri-query")]
+            cells["path"] = (query == "-").ifelse(cells["path"], cells["path"] + "?" + query)
+        cells |= {name: cells[name].replace("+", " ") for name in ("agent",) if name in cells}
+        return lines.select(**{f"c{n}": entry.ifelse(cells[name].nullif("-"), None) for n, name in enumerate(header)}, part=0)
+
+    return Sheet(plain.name, header, sample, open_in, [(plain.name, plain.digest)], kind="hits")
 
 
 def is_robots(name: str, head: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
+from datetime import date
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -19,7 +20,7 @@ from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
-from nibbet.sources.periods import Period
+from nibbet.sources.periods import Period, days_of_names
 from nibbet.sources.recognise import Reading, guess_kind, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -35,7 +36,7 @@ PLAIN = 0.9
 @dataclass(frozen=True)
 class Entry:
     """One table: the file it lies in, its own name, its kind and columns, the days it covers where its rows have none, what all rows share, and the step
-    of its dates.
+    of its dates and the last day in a sample of them; day: of all its rows, by the name of the file.
     """
 
     file: str
@@ -44,6 +45,8 @@ class Entry:
     periods: tuple[Period | None, ...] = ()
     constant: dict[str, str] = field(default_factory=dict)
     step: str = "day"
+    last: date | None = None
+    day: date | None = None
 
     @property
     def grain(self) -> str:
@@ -52,13 +55,15 @@ class Entry:
         if self.reading.kind not in MEASURES:
             return ""
         about = [name for name in ("page", "query") if name in has or name in self.constant] or ["site"]  # type: ignore[list-item]
-        split = [name for name in ("date", "country", "device", "surface", "channel", "source") if name in has]
+        split = [
+            name for name in ("date", "country", "device", "surface", "channel", "source") if name in has or (name == "date" and self.day)
+        ]
         return " x ".join(about) + (" by " + ", ".join(self.step if name == "date" else name for name in split) if split else "")
 
     @property
     def is_undated(self) -> bool:
         """Whether its rows need a period."""
-        return self.reading.kind in COUNTED and "date" not in self.reading.matches
+        return self.reading.kind in COUNTED and "date" not in self.reading.matches and self.day is None
 
 
 @dataclass
@@ -120,6 +125,19 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
                 entries.append(Entry(name, sheet.name, kept, (None,)))
             _look_at(result, sheet, reading)
         result.entries += entries
+    return replace(result, entries=_with_days(result.entries))
+
+
+def _with_days(entries: list[Entry]) -> list[Entry]:
+    """The entries, with the days of those that are a series of one file a day."""
+    series: defaultdict[tuple[str, str], list[int]] = defaultdict(list)
+    for number, entry in enumerate(entries):
+        if entry.is_undated and not any(entry.periods):
+            series[(_digits_out(entry.file), entry.reading.kind)].append(number)
+    result = list(entries)
+    for numbers in series.values():
+        for number, day in zip(numbers, days_of_names(entries[number].file for number in numbers) or (), strict=False):
+            result[number] = replace(entries[number], day=day, last=day)
     return result
 
 
@@ -166,22 +184,25 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
     if reading.kind == "search" and "query" in reading.matches and "page" not in reading.matches and (page := page_of_name(name)):
         shared.setdefault("page", page)
     declared = {name: value for name, value in shared.items() if name not in reading.matches and _has_column(reading.kind, name)}
-    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), declared, _step(sheet, reading))
+    return Entry(name, sheet.name, reading, tuple(part.period for part in parts), declared, *_dates(sheet, reading))
 
 
-def _step(sheet: Sheet, reading: Reading) -> str:
-    """day, week or month: the interval between the dates of the first and last rows; day where they cannot be read yet."""
+def _dates(sheet: Sheet, reading: Reading) -> tuple[str, date | None]:
+    """day, week or month: the interval between the dates of the first and last rows; day where they cannot be read yet. And the
+    last day that they cover.
+    """
     if "date" not in reading.matches:
-        return "day"
+        return "day", None
     place = reading.matches["date"].place
-    texts = {row[place] for row in (*sheet.sample, *sheet.last) if place < len(row)}
-    if all(re.match(WEEK, text, re.IGNORECASE) for text in texts if text):
-        return "week"
+    texts = set(sheet.column(place)) if sheet.column else {row[place] for row in (*sheet.sample, *sheet.last) if place < len(row)}
+    weeks = all(re.match(WEEK, text, re.IGNORECASE) for text in texts if text)
     try:
-        days = day_of_text(sorted(texts), where=sheet.name, header=sheet.header[place])
+        days = pd.Series(list(day_of_text(sorted(texts), where=sheet.name, header=sheet.header[place]).values()), dtype="object")
     except SourceError:
-        return "day"
-    return step_of(pd.Series(list(days.values()), dtype="object"))
+        return "week" if weeks else "day", None
+    step = "week" if weeks else step_of(days)
+    last = pd.Timestamp(days.max()) if days.notna().any() else None
+    return step, last and (last + pd.Timedelta(days=6 * (step == "week")) if step != "month" else last.to_period("M").end_time).date()
 
 
 def _has_column(kind: str, name: str) -> bool:
@@ -192,7 +213,7 @@ def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
     """Counts the hosts of addresses of the site in a sample, and keeps its queries."""
     for name in ADDRESSES.get(reading.kind, ()):
         if name in reading.matches and not (reading.kind == "links" and name == "target"):
-            for cell in _cells(sheet, reading.matches[name].place):
+            for cell in _with_scheme(_cells(sheet, reading.matches[name].place)):
                 if host := _host(cell):
                     survey.hosts[host] += 1
                     survey.paths[host].add(cell.partition("://")[2].partition("/")[2].partition("?")[0].strip("/").lower())
@@ -209,6 +230,12 @@ def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
 def _cells(sheet: Sheet, place: int) -> list[str]:
     """The cells of a column in the first rows."""
     return [row[place] if place < len(row) else "" for row in sheet.sample[:LOOKED_AT]]
+
+
+def _with_scheme(cells: list[str]) -> list[str]:
+    """Addresses written as host and path alone, as whole ones, where all of a column are."""
+    bare = [re.match(r"(?:[a-z0-9-]+\.)+[a-z]{2,}/", cell.strip(), re.IGNORECASE) for cell in cells if cell.strip()]
+    return [f"https://{cell.strip()}" for cell in cells] if bare and all(bare) else cells
 
 
 def _host(cell: str) -> str | None:
