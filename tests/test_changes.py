@@ -15,9 +15,11 @@ from hypothesis import strategies as st
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.config import make_config
 from nibbet.core.access import access_of
 from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, noise_of_weeks
 from nibbet.core.compare import mean_noise, page_noise, shared_noise
+from nibbet.core.findings import pull_of_section
 from nibbet.core.redirects import names_its_own
 from nibbet.core.split import ASSUMPTION, query_growth, row_parts, split
 from nibbet.core.tables import PARTS
@@ -221,3 +223,75 @@ def test_the_noise_of_a_whole_series_is_that_of_its_weeks() -> None:
         week = rng.normal(0, 0.1, 40)[(pd.Timestamp(windows.recent.end) - days).days // 7]
         found.append(shared_noise(pd.DataFrame({"date": days, "clicks": rng.poisson(3_000 * np.exp(week))}), windows) ** 2)
     assert np.mean(found) == pytest.approx(2 * 0.1**2 / 6, rel=0.15), "two windows of six weeks"
+
+
+def test_what_has_no_query_is_split_by_its_own_position(tmp_path: Path) -> None:
+    rng, days = np.random.default_rng(8), pd.date_range("2025-06-01", "2026-10-31")
+    rate = {2.0: 0.16, 3.0: 0.1, 6.0: 0.04}
+    rows = []
+    for number in range(30):
+        sunk, named = number < 3, number >= 3
+        for query, size in ((f"owl {number}", 40), (f"elk {number}", 20)):
+            place = np.where(sunk & (days >= "2026-06-15"), 6.0, 2.0 if number % 2 else 3.0)
+            shown = rng.poisson(size, len(days))
+            clicks = rng.binomial(shown, [rate[one] for one in place])
+            rows.append(pd.DataFrame({"date": days, "page": f"/{number}", "query": query, "clicks": clicks, "impressions": shown,
+                                      "position": place, "named": named & (query[0] == "o")}))  # fmt: skip
+    pairs = pd.concat(rows)
+    whole = (
+        pairs.assign(position=pairs["position"] * pairs["impressions"])
+        .groupby(["date", "page"], as_index=False)[["clicks", "impressions", "position"]]
+        .sum()
+    )
+    whole.assign(position=whole["position"] / whole["impressions"]).to_csv(tmp_path / "pages.csv", index=False)
+    pairs[pairs["named"]].drop(columns="named").to_csv(tmp_path / "queries.csv", index=False)
+    config = make_config({"site": {"home": HOME}, "source": [{"kind": "search", "files": file} for file in ("pages.csv", "queries.csv")]})
+    with nibbet.Site(config=config, root=tmp_path) as site:
+        rows_of = site.compare(by="page").set_index("key")
+        assert site.pages().set_index("page").loc[HOME + "0", "because"].startswith("Rank cost")
+    sunk = rows_of.loc[[HOME + str(number) for number in range(3)]]
+    assert (sunk["rank"] < 0.7 * sunk["change"]).all(), "no query of them is named"
+    assert (sunk["pull"].abs() < 0.3 * sunk["change"].abs()).all()
+    parts = rows_of[["demand", "rank", "pull", "access", "untold"]].sum(axis=1)
+    assert np.allclose(parts, rows_of["change"])
+
+
+def test_pull_that_a_section_lost_in_common_is_not_that_of_its_pages() -> None:
+    base, kept = np.full(40, 100.0), np.where(np.arange(40) < 20, 0.55, 1.0)
+    kept[20:24] = 0.5  # a few pages of the other section, by themselves
+    clicks = base * kept
+    pages = pd.DataFrame(
+        {
+            "section": ["/a/"] * 20 + ["/b/"] * 20,
+            "base": base,
+            "clicks": clicks,
+            "pull_part": clicks - base,
+            "reference_known": True,
+            "taken_over": 0.0,
+        }
+    )
+    shared = pull_of_section(pages)
+    assert shared[:20].to_numpy() == pytest.approx(-np.log(0.55), rel=0.02)
+    assert (shared[20:] == 0).all()
+    assert (pull_of_section(pages.iloc[13:]) == 0).all(), "too few pages of the section"
+    assert (pull_of_section(pages.assign(pull_part=0.0)) == 0).all()
+
+
+def test_what_befell_a_whole_section_asks_no_page_for_work() -> None:
+    rng, days = np.random.default_rng(5), pd.date_range("2025-06-01", "2026-10-31")
+    rows = []
+    for section, names in (("price", 12), ("care", 40)):
+        for number in range(names):
+            shown = rng.poisson(60, len(days))
+            rate = np.where((section == "price") & (days >= "2026-05-01"), 0.05, 0.12)
+            rows.append(pd.DataFrame({"date": days, "page": f"/{section}/owl-{number}", "query": f"owl {number} {section}",
+                                      "clicks": rng.binomial(shown, rate), "impressions": shown, "position": 2.5}))  # fmt: skip
+    with nibbet.Site(home=HOME, search=pd.concat(rows)) as site:
+        pages = site.pages().set_index("page")
+    price = pages[pages["section"] == "/price/"]
+    assert not price["cause"].eq("decay").any()
+    assert (
+        price["because"].str.contains("the loss is pull, as on most pages of /price/: what results show beside them has changed").sum()
+        >= 10
+    )
+    assert not pages["because"].str.contains("of /care/").any()

@@ -10,6 +10,8 @@ import pytest
 
 import nibbet
 from nibbet.config import make_config
+from nibbet.core.findings import is_hub
+from nibbet.core.thresholds import Thresholds
 
 HOME = "https://tarnbrook.example"
 DAYS = pd.date_range("2025-07-01", "2026-10-31")
@@ -39,7 +41,9 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> nibbet.Site:
                 rows.append(pd.DataFrame({"date": shown, "page": HOME + path, "query": query, "impressions": 30,
                                           "clicks": rng.poisson(clicks / 3, len(shown)), "position": 3.0}))  # fmt: skip
     crawl = pd.DataFrame(PAGES, columns=["page", "title", "clicks", "status"]).assign(
-        page=lambda t: HOME + t["page"], published="2023-01-01"
+        page=lambda t: HOME + t["page"],
+        published="2023-01-01",
+        outlinks=90,  # of the menus, on every page
     )
     paths = [path for path, *_ in PAGES]
     links = [("/", "/otter"), ("/", "/heron-food"), ("/", "/old-news")] + [("/otter", path) for path in paths if path.startswith("/otter-")]
@@ -104,6 +108,12 @@ def verdicts_below(pages: list[str], **crawled: list[str]) -> pd.DataFrame:
 def test_breadcrumbs_make_a_hub_where_addresses_are_flat(header: str) -> None:
     verdicts = verdicts_below(["/birds", "/owl", "/heron", "/kingfisher", "/raft-day"], **{header: TRAILS[header]})["verdict"]
     assert (verdicts["/birds"], verdicts["/raft-day"]) == ("keep", "prune")
+
+
+@pytest.mark.parametrize(("outlinks", "hubs"), [([8] * 9 + [30], 1), ([8] * 9 + [29], 0), ([90] * 9 + [110], 1), ([90] * 9 + [104], 0)])
+def test_links_that_stand_on_every_page_make_no_hub(outlinks: list[int], hubs: int) -> None:
+    pages = pd.DataFrame({"outlinks": pd.array(outlinks, dtype="Int64"), "gone": False, "children": 0, "only_way": 0, "main_way": 0})
+    assert is_hub(pages, Thresholds()).sum() == hubs  # type: ignore[call-arg]
 
 
 def test_folders_without_a_page_do_not_hide_the_hub_above() -> None:

@@ -116,7 +116,7 @@ def test_what_is_never_merged_away() -> None:
     pages = pd.DataFrame(
         [(False, 0, 3, 900, None), (True, 0, 3, 900, None), (False, 5, 3, 900, None), (False, 0, 99, 900, None), (False, 0, 3, 20, None), (False, 0, 3, 900, "support"), (False, 0, None, None, None)],
         columns=["protected", "children", "outlinks", "age_days", "purpose"],
-    ).assign(only_way=None, main_way=None, in_list=False)  # fmt: skip
+    ).assign(only_way=None, main_way=None, in_list=False, gone=False)  # fmt: skip
     assert stays(pages, Thresholds(), 180).tolist() == [False, True, True, True, True, True, False]
     assert stays(pages.head(1).assign(in_list=True), Thresholds(), 180).all()
     ways = pages.iloc[[0] * 3].reset_index(drop=True).assign(only_way=[0, 1, 0], main_way=[2, 1, 3])

@@ -67,3 +67,43 @@ def test_each_fault_of_a_small_site_is_named() -> None:
 ])  # fmt: skip
 def test_index_states_are_read_in_any_language(state: str, out: bool) -> None:
     assert out_of_index(pd.Series([state, None])).tolist() == [out, False]
+
+
+def test_offers_that_end_are_let_go_and_a_lost_folder_is_not() -> None:
+    days = pd.date_range("2025-07-01", "2026-10-31")
+    ends = {f"/ad/flat-{n}": days[150 + 117 * n // 10] for n in range(29)} | {f"/guides/{name}": days[400] for name in "abcdefghijkl"}
+    ends |= {"/ad/house": days[-1], "/ad/barn": days[-1], "/rent/": days[-1]}
+    parts = [pd.DataFrame({"date": days[(days <= end) & (days > end - pd.Timedelta(days=60))], "page": page}) for page, end in ends.items()]
+    search = pd.concat(parts).assign(query=lambda t: t["page"].str.split("/").str[-1] + " let", clicks=3, impressions=20, position=3.0)
+    dead = {page for page, end in ends.items() if end < days[-1] and page != "/ad/flat-3"}
+    rows = [(page, 410 if page in dead else 200, page.split("/")[-1] if page not in dead else "", 0) for page in ends]
+    crawl = pd.DataFrame([*rows, ("/ad/flat-3", 301, "", 0)], columns=["page", "status", "title", "inlinks"])
+    crawl = crawl.assign(redirect_to=np.where(crawl["status"] == 301, "/rent/", None)).drop_duplicates("page", keep="last")
+    with nibbet.Site(home=HOME, search=search.reset_index(drop=True), crawl=crawl) as site:
+        found, absent, topics = site.repairs(), site.absent(), site.topics()
+    page = found["page"].str.removeprefix(HOME.rstrip("/"))
+    assert set(page[found["repair"] == "restore"]) == {f"/guides/{name}" for name in "abcdefghijkl"}  # all at once: a fault
+    assert set(page[(found["repair"] == "error") & page.str.startswith("/ad/")]) == {"/ad/flat-27", "/ad/flat-28"}, (
+        "only those that people still come to"
+    )
+    assert not absent["page"].str.contains("/ad/").any()
+    ended = topics[topics["because"].str.contains("until its time was over")]
+    assert len(ended) > 5
+    assert (ended["proposal"] == "none").all()
+    assert found.loc[page == "/ad/flat-27", "because"].item().startswith("Answers 410, but was used until 2026-10-")
+
+
+def test_a_page_at_two_spellings_is_led_to_one() -> None:
+    days = pd.date_range("2026-07-01", "2026-10-31").strftime("%Y-%m-%d")
+    shown = {"/guide/owl": 9, "/guide/owl/": 3, "/Guide/owl": 1, "/guide/elk": 4, "/guide/elk/": 2, "/shop/owl": 8}
+    search = pd.DataFrame([(day, page, "owl care", clicks, 40, 3.0) for day in days for page, clicks in shown.items()],
+                          columns=["date", "page", "query", "clicks", "impressions", "position"])  # fmt: skip
+    titles = {"/guide/owl": "Owl", "/guide/owl/": "Owl", "/guide/elk": "Elk", "/guide/elk/": "All elks", "/shop/owl": "Owl"}
+    crawl = pd.DataFrame([(page, 200, title) for page, title in titles.items()], columns=["page", "status", "title"])
+    with nibbet.Site(home=HOME, search=search, crawl=crawl) as site:
+        found = site.repairs()
+    twins = found[found["repair"] == "duplicate"].assign(page=lambda t: t["page"].str.removeprefix(HOME.rstrip("/")))
+    assert dict(zip(twins["page"], twins["target"], strict=True)) == {"/guide/owl/": HOME + "guide/owl", "/Guide/owl": HOME + "guide/owl"}
+    assert "but for the slash at the end" in twins.set_index("page").loc["/guide/owl/", "because"]
+    assert "but for letter case:" in twins.set_index("page").loc["/Guide/owl", "because"]
+    assert not ((found["repair"] == "unlisted") & found["page"].str.contains("Guide")).any()

@@ -80,11 +80,12 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
     error = np.full((sections, weeks), UNKNOWN_INDEX)
     if not len(rows):
         return Index(np.ones((sections, weeks)), error)
+    unseen = np.isnan(table).all(axis=0)  # weeks before any page began
     with np.errstate(invalid="ignore"):
         for _ in range(2):  # in the second pass the level of each page is free of the first index
             base = np.nanmedian(np.log(table + 0.5) - level[section_of], axis=1, keepdims=True)
             ratio = np.log(table + 0.5) - base
-            site = np.nan_to_num(np.nanmedian(ratio, axis=0))
+            site = np.nanmedian(np.where(unseen, 0.0, ratio), axis=0)
             middle, spread, number = np.tile(site, (sections, 1)), np.zeros((sections, weeks)), np.zeros((sections, weeks))
             for one in np.unique(section_of):
                 part = ratio[section_of == one]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 import pandas as pd
@@ -19,6 +20,13 @@ AS_ONE = 0.7
 #: false discovery rate of the findings of one rule
 CHANCE = 0.05
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
+
+
+#: reference clicks needed to judge a share of them
+LEAST_BASE = 20
+#: the pull that a section lost in common is none of its pages' own: from so many pages with LEAST_BASE clicks before, this share of which lost
+#: pull, and this median loss (of the logarithm)
+SHARING_PAGES, SHARING, LEAST_SHARED = 8, 0.75, 0.15
 
 
 @dataclass
@@ -92,17 +100,50 @@ class Facts:
     settled: int = 180
     standing: Standing = field(default_factory=Standing)
 
+    @cached_property
+    def shared_pull(self) -> pd.Series:
+        """The pull that sections lost in common: see `pull_of_section`."""
+        return pull_of_section(self.pages)
+
 
 def age_of(pages: pd.DataFrame) -> pd.Series:
     """Days since each page was first published or seen; a very large number where unknown."""
     return pages["age_days"].fillna(10_000)
 
 
+def pull_of_section(pages: pd.DataFrame) -> pd.Series:
+    """By page, the pull that the pages of its section lost in common (of the logarithm, 0 or more): when CTR falls at the same positions on
+    nearly all pages of a section, what results show beside them has changed, and no page can win it back.
+
+    Args:
+        pages: section, base, taken_over, clicks, pull_part, reference_known. The median over pages with enough clicks, where most lost pull.
+    """
+    base, recent = (pages["base"] + pages["taken_over"]).astype(float), pages["clicks"].fillna(0).astype(float)
+    known = (base >= LEAST_BASE) & pages["reference_known"] & pages["pull_part"].notna() & (recent > 0)
+    had, has = base[known], recent[known]
+    mean = np.where(np.isclose(has, had), had, (has - had) / np.log((has + 0.5) / (had + 0.5)))
+    fall = pd.DataFrame({"section": pages["section"][known], "fall": -pages["pull_part"][known].astype(float) / mean})
+    of_section = (
+        fall.assign(fell=fall["fall"] > 0).groupby("section").agg(pages=("fall", "size"), share=("fell", "mean"), median=("fall", "median"))
+    )
+    enough = (of_section["pages"] >= SHARING_PAGES) & (of_section["share"] >= SHARING) & (of_section["median"] >= LEAST_SHARED)
+    common = of_section["median"].where(enough)
+    return pages["section"].map(common).fillna(0.0).astype(float)
+
+
+def many_outlinks(pages: pd.DataFrame, limits: Thresholds) -> float:
+    """Outgoing links from which a page is a hub: those of the settings, and half as many above the median of the living pages, since
+    menus and footers stand on every page.
+    """
+    usual = pages["outlinks"][~pages["gone"]].median()
+    return max(float(limits.hub_outlinks), float(usual) + limits.hub_outlinks / 2) if pd.notna(usual) else float(limits.hub_outlinks)
+
+
 def is_hub(pages: pd.DataFrame, limits: Thresholds) -> pd.Series:
     """Pages on which others depend: parents in the tree of addresses, pages with many outgoing links, or the only or main way to living
     pages.
     """
-    below, out = pages["children"] >= limits.hub_children, pages["outlinks"].fillna(0) >= limits.hub_outlinks
+    below, out = pages["children"] >= limits.hub_children, pages["outlinks"].fillna(0) >= many_outlinks(pages, limits)
     way = (pages["only_way"].fillna(0) > 0) | (pages["main_way"].fillna(0) >= limits.hub_children)
     return below | out | way.astype(bool)
 

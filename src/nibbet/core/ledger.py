@@ -209,7 +209,8 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
     if backlinks is None:
         table["backlinks"] = pd.array([pd.NA] * len(table), dtype="Int64")
     else:
-        known = backlinks[backlinks["aside"].isna()].dropna(subset=["page_id"])  # a link in several exports counts once
+        known = backlinks[backlinks["aside"].isna() & backlinks["lost"].isna() & backlinks["page_id"].notna()]
+        # a link in several exports counts once
         counted = known.drop_duplicates(["from_url", "page_id"]).groupby("page_id").size()
         table["backlinks"] = counted.reindex(table.index).fillna(0).astype("Int64")
     return table
@@ -277,6 +278,7 @@ def with_others(
     robots: pd.DataFrame | None,
     hits: pd.DataFrame | None,
     links: pd.Series | None,
+    outlinks: pd.Series | None,
     agents: Sequence[str] = (),
     as_of: pd.Timestamp,
     first: pd.Timestamp,
@@ -284,8 +286,8 @@ def with_others(
     """The ledger with columns from smaller sources, null where there is no such source.
 
     in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
-    (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks from
-    the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
+    (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks and
+    outlinks from the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
     (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added). A page
     without a date of publication is as old as the addresses that lead to it. first: the first day of the data.
     """
@@ -301,6 +303,8 @@ def with_others(
     table["known_since"] = pd.concat([table["known_since"], *signs], axis=1).min(axis=1)
     if links is not None:
         table["inlinks"] = table["inlinks"].fillna(links.reindex(table.index).fillna(0).astype("Int64"))
+    if outlinks is not None:
+        table["outlinks"] = table["outlinks"].fillna(outlinks.reindex(table.index).astype("Int64"))
     elsewhere = host.isin(home.moved)
     same_path = home.root + table["page"].str.replace(r"^https?://[^/]+", "", regex=True)
     leads_to = table["redirects_to"].astype("object")

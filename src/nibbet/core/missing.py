@@ -102,7 +102,7 @@ def missing_evidence(
     )
     for column, means in (("canonical", "pages that replace others"), ("noindex", "pages blocked from the index"), ("title", "the subjects of pages"), ("outlinks", "hubs that others need"), ("inlinks", "pages that nothing links to")):  # fmt: skip
         gap(
-            "crawl" in given and column not in crawl,
+            "crawl" in given and column not in crawl and not (column.endswith("links") and "links" in given),
             f"{column.replace('inlinks', 'links in').replace('outlinks', 'links out')} in the crawl",
             f"{means} are unknown",
             living,

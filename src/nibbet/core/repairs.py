@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
+from nibbet.core.ended import still_used
 from nibbet.core.redirects import end_of
 from nibbet.core.windows import MONTH_DAYS, Windows
 from nibbet.core.wording import repairs as wording
@@ -16,6 +17,8 @@ DRAWS, MATTERS = 50, 20
 LISTS = 0.5
 #: clicks from the home page beyond which a page that matters is deep
 FAR = 5
+#: days after the last use of an address from which it is given
+WEEK = 7
 #: words of an index state that mean not indexed: not, none, left out, missing
 ABSENT = (
     r"\b(?:not?|non|none|nicht|nein|kein\w*|niet|nee|inte|nej|ikke|nei|não|nao|nie|ne|nem|не|нет|hayır|absent|missing|false|0)\b|exclu|ausgeschl|esclus|"
@@ -34,6 +37,8 @@ def find_repairs(
     links: pd.DataFrame | None,
     kept_from_index: pd.Series,
     groups: pd.Series,
+    last_used: pd.Series,
+    over: pd.Series,
 ) -> pd.DataFrame:
     """Every fault in the tables, by visits at stake.
 
@@ -44,15 +49,18 @@ def find_repairs(
         covers: per gone or poor page, the number of the page that covers its subject.
         links: target (page number), pages: number of pages of the site that link to it; None without a source of links.
         groups: the merge group of pages that are in one: pages to be merged have no fault of theme.
+        last_used, over: per page that is gone, the last day of its use (null where unknown), and whether its time was over; see `core.ended`.
         kept_from_index: per page, the index state where the crawl has one; null elsewhere.
     Returns:
         REPAIRS with pages by number and target by address: weight is visits at stake in the long window (clicks from search, and hits by
         people where a log was given). One row per page and repair; a page may need several.
     """
-    table = _Table(pages, windows)
+    table = _Table(pages, windows, last_used, over)
     _of_the_index(table, kept_from_index.reindex(pages.index))
     _of_addresses(table, covers.reindex(pages.index).map(pages["page"]), links)
-    _of_lists(table)
+    same = twin_of(pages)
+    table.add("duplicate", same.notna(), wording.duplicate(pages["path"], same.map(pages["path"]), table.drawn), same.map(pages["page"]))
+    _of_lists(table, same.isna())
     result = pd.concat([*table.parts, _themes(pages, pairs, windows, table.weight, groups)], ignore_index=True)
     order = np.lexsort([result["repair"].to_numpy(dtype=object), result["page"].to_numpy(), -result["weight"].to_numpy()])
     return result.iloc[order].reset_index(drop=True)[REPAIRS]
@@ -82,7 +90,7 @@ def anchor_faults(anchors: pd.DataFrame, pages: pd.DataFrame) -> pd.DataFrame:
 class _Table:
     """The repairs so far, and the columns common to all."""
 
-    def __init__(self, pages: pd.DataFrame, windows: Windows) -> None:
+    def __init__(self, pages: pd.DataFrame, windows: Windows, last_used: pd.Series, over: pd.Series) -> None:
         self.pages, self.parts = pages, list[pd.DataFrame]()
         self.clicks, self.shown = pages["clicks_long"].fillna(0), pages["impressions_long"].fillna(0)
         hits, self.outside = pages["hits"].fillna(0).astype(float), pages["backlinks"].fillna(0).astype(float)
@@ -93,6 +101,9 @@ class _Table:
         self.sold = pages["conversions_long"].fillna(0)
         self.matters = (self.clicks >= MATTERS) | (self.sold > 0) | (self.outside > 0)
         self.recent_days, self.year = windows.recent.days, windows.reference_kind == "year"
+        self.still = still_used(last_used.reindex(pages.index), windows.as_of)
+        self.over = over.reindex(pages.index, fill_value=False).astype(bool)
+        self.until = wording.until(last_used.reindex(pages.index).where(~still_used(last_used, windows.as_of, WEEK)))
         self.drawn = wording.drawn(self.clicks, self.shown, self.outside)
 
     def add(self, name: str, chosen: pd.Series, because: pd.Series, target: pd.Series | None = None) -> None:
@@ -114,19 +125,22 @@ def _of_the_index(t: _Table, state: pd.Series) -> None:
 def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> None:
     """Addresses that fail or redirect although they are used."""
     pages, failed = t.pages, t.status >= 400
-    earned = failed & near.isna() & t.matters
-    t.add("error", failed & t.used & ~earned, wording.fails(t.status, t.drawn, near), near)
+    needed = t.used & (~t.over | (t.still & (t.weight > 0)) | (t.outside > 0))
+    earned = failed & near.isna() & t.matters & ~t.over
+    t.add("error", failed & needed & ~earned, wording.fails(t.status, t.until, t.drawn, near), near)
     lost = ((pages["base"].fillna(0) - pages["clicks"].fillna(0)) * MONTH_DAYS / t.recent_days).clip(lower=0.0)
     t.add("restore", earned, wording.earned(t.status, t.drawn, t.sold, lost, year=t.year))
+    count = pages["inlinks"].fillna(0) if links is None else links.set_index("target")["pages"].reindex(pages.index).fillna(0)
     if links is not None:
-        count = links.set_index("target")["pages"].reindex(pages.index).fillna(0)
         t.add("broken_link", failed & (count > 0), wording.broken(count, t.status), near)
     end, steps = end_of(pages)
     moved = pages["redirects_to"].notna() & t.status.between(300, 399)
     loop, chain = moved & (steps < 0), moved & (steps >= 2)
     t.add("loop", loop, wording.circle(t.drawn))
     t.add("chain", chain, wording.steps(steps, t.drawn), end)
-    t.add("redirected", moved & ~loop & ~chain & t.used, wording.moved(t.drawn), end)
+    needed &= t.still | (count > 0) | (t.outside > 0)
+    leads = wording.linked_by(count, by_page=links is not None)
+    t.add("redirected", moved & ~loop & ~chain & needed, wording.moved(t.until, leads, t.drawn), end)
     if pages["in_sitemap"].notna().any():
         listed = pages["in_sitemap"].eq(True).fillna(False) & (pages["gone"] | pages["blocked"])
         end = end.where(end.notna(), pages["canonical_to"].where(pages["gone"] & (t.status < 300)))
@@ -135,15 +149,33 @@ def _of_addresses(t: _Table, near: pd.Series, links: pd.DataFrame | None) -> Non
         t.add("sitemap", listed | missing, because, end.where(end.notna(), near).where(listed))
 
 
-def _of_lists(t: _Table) -> None:
-    """Pages without inbound links, without search rows, missing from the crawl, or far from the home page."""
+def twin_of(pages: pd.DataFrame) -> pd.Series:
+    """For each page that answers under an address that differs only in letter case or a trailing slash from that of another page with
+    the same title, the number of the one that stays: in the crawl, with most clicks; null for the others.
+
+    Args:
+        pages: by number: page, title, status, gone, blocked, in_crawl, clicks_long. A title that is unknown contradicts none.
+    """
+    key = pages["page"].str.lower().str.rstrip("/")
+    open_ = ~pages["gone"] & ~pages["blocked"] & (pages["status"].fillna(200) == 200)
+    rows = pages[open_ & key.where(open_).duplicated(keep=False)]
+    rows = rows.assign(key=key[rows.index], text=rows["title"].astype("str").str.strip().str.casefold())
+    rows = rows.sort_values(["in_crawl", "clicks_long", "page"], ascending=[False, False, True], kind="stable")
+    first = rows.drop_duplicates("key")
+    stays = rows["key"].map(pd.Series(first.index, index=first["key"]))
+    same = rows["title"].isna() | stays.map(rows["title"]).isna() | (rows["text"] == stays.map(rows["text"]))
+    return stays.where(same & (stays != rows.index)).reindex(pages.index)
+
+
+def _of_lists(t: _Table, alone: pd.Series) -> None:
+    """Pages without inbound links, without search rows, missing from the crawl, or far from the home page; alone: is no duplicate."""
     pages = t.pages
     lonely = t.alive & pages["inlinks"].notna() & (pages["inlinks"].fillna(1) == 0) & (pages["path"] != "/")
     t.add("orphan", lonely, wording.orphan(t.drawn))
     if pages["in_search"].any():
         t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), wording.unseen(t.sold, t.outside))
     if pages["in_crawl"].any():
-        missed = ~pages["in_crawl"] & ~pages["gone"] & pages["in_search"] & t.matters
+        missed = ~pages["in_crawl"] & ~pages["gone"] & pages["in_search"] & t.matters & alone
         t.add("unlisted", missed, wording.not_crawled(t.drawn))
     far = pages["depth"].fillna(0).astype(int)
     t.add("deep", t.alive & (far >= FAR) & (t.clicks >= MATTERS), wording.deep(far, t.drawn))

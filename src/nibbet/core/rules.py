@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub
+from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub, many_outlinks
 from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
@@ -66,11 +66,11 @@ def _needed_by_none(facts: Facts) -> list[Check]:
     """Further conditions for a page without earnings: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     days = pd.Series(float(_known_days(facts)), index=pages.index)
-    settings, crawled = "nibbet.toml, editorial", "crawl"
+    settings, crawled, many = "nibbet.toml, editorial", "crawl", many_outlinks(pages, t)
     return [
         *_nothing_earned(facts),
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
-        Check("outlinks", pages["outlinks"], f"< {t.hub_outlinks}", "all", crawled, pages["outlinks"].fillna(0) < t.hub_outlinks),
+        Check("outlinks", pages["outlinks"], f"< {many:.0f}", "all", crawled, pages["outlinks"].fillna(0) < many),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),
         Check("page_of_a_list", pages["in_list"].astype(float), "no", "all", "addresses", ~pages["in_list"]),
         Check("only_way_to", pages["only_way"], "none that earn", "all", "links", pages["only_way"].fillna(0) == 0),

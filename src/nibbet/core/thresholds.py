@@ -26,7 +26,7 @@ class Thresholds(BaseModel):
     prune_needs: Literal["both", "one", "none"] = "both"
     "Which of landings and backlinks must be given before a page is pruned: both show pages that are needed although they get no clicks from search."
     hub_outlinks: int = Field(30, ge=1)
-    "Outgoing links from which a page is a hub, which is never removed."
+    "Outgoing links from which a page is a hub, which is never removed; at least half as many above the median of the site, since menus and footers stand on every page."
     hub_children: int = Field(3, ge=1)
     "Pages below it, by address or breadcrumbs, from which it is a hub."
     overlap: float = Field(0.55, gt=0, le=1)

@@ -258,6 +258,7 @@ def topic_table(
     least: float,
     pages_known: bool = True,
     dead: pd.Series | None = None,
+    over: pd.Series | None = None,
 ) -> pd.DataFrame:
     """One row per topic: TOPICS by gain, weighted by the strength of the subject.
 
@@ -275,6 +276,7 @@ def topic_table(
         pages_known: whether any row names the page of a query; otherwise it is unknown which topics are answered.
         dead: of each page, whether it fails or is blocked from the index: a topic that only such pages answer is uncovered, and the page is
             to be restored.
+        over: of each page, whether its time was over when it went: it is not to be restored, nor is its topic to be written again.
     """
     needed = ["page", "query", "topic", "role", "answer", "clicks", "impressions", "position_sum", "placed"]
     rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions"] > 0), needed)
@@ -317,13 +319,15 @@ def topic_table(
     extend = (table["served"] == "partly") | (close >= NEAR)
     table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
     table["page"], restore = _restored(table, lost)
+    ended = restore & table["page"].map(over).eq(True) if over is not None else pd.Series(False, index=table.index)
+    restore &= ~ended
     abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
     table["proposal"] = np.select(
-        [restore, ~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
+        [restore, ended | ~open_ | ~(table["gain"] >= least) | unknown, abroad, extend & table["page"].notna()],
         ["restore", "none", "translate", "extend"],
         "new page",
     )
-    table["because"] = wording.served(table, say.named(table["page"].map(paths)), _state(table), str(window))
+    table["because"] = wording.served(table, say.named(table["page"].map(paths)), _state(table, ended), str(window))
     table = table.rename_axis("topic").reset_index().assign(label=lambda t: t["topic"])
     table["strength"] = table["page"].map(strength)
     table["worth"] = table["gain"] * table["page"].fillna(-1).map(worth)
@@ -379,8 +383,8 @@ def _leading(rows: pd.DataFrame, by: str) -> pd.Series:
     return sums.drop_duplicates("topic").set_index("topic")["page"]
 
 
-def _state(table: pd.DataFrame) -> pd.Series:
+def _state(table: pd.DataFrame, ended: pd.Series) -> pd.Series:
     """The state of each topic, as `wording.topics.served` names it."""
     unknown, shown = table["served"] == UNKNOWN, table["impressions"] > 0
-    conditions = [unknown & shown, unknown, table["proposal"] == "restore", ~shown, table["served"] == "uncovered"]
-    return pd.Series(np.select(conditions, ["unnamed", "unknown", "restore", "unseen", "caught"], "answered"), index=table.index)
+    conditions = [unknown & shown, unknown, ended, table["proposal"] == "restore", ~shown, table["served"] == "uncovered"]
+    return pd.Series(np.select(conditions, ["unnamed", "unknown", "ended", "restore", "unseen", "caught"], "answered"), index=table.index)

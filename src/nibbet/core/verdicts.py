@@ -120,7 +120,8 @@ def _keep(facts: Facts) -> pd.DataFrame:
     lost = pages["change_real"].where(pages["taken_over"] <= 0, -change >= facts.limits.decay_share * (pages["base"] + pages["taken_over"]))
     by_demand = lost & (change < 0) & (pages["demand"] <= MOSTLY * change)
     against = "a year earlier" if w.reference_kind == "year" else "in the preceding days"
-    because = wording.kept(pages, by_demand, against, w.covered_days, facts.limits.hub_children)
+    by_section = lost & (change < 0) & (pages["pull_part"] <= MOSTLY * change) & (facts.shared_pull > 0)
+    because = wording.kept(pages, by_demand, by_section, against, w.covered_days, facts.limits.hub_children)
     return pd.DataFrame(
         {
             "verdict": Verdict.KEEP,

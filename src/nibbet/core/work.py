@@ -8,7 +8,19 @@ from numpy.typing import NDArray
 from scipy import special
 
 from nibbet.core import sentences as say
-from nibbet.core.findings import AS_ONE, CHANCE, CURVE_SPREAD, GAINS, Check, Facts, Finding, all_passed, finding_rows, not_blocked
+from nibbet.core.findings import (
+    AS_ONE,
+    CHANCE,
+    CURVE_SPREAD,
+    GAINS,
+    LEAST_BASE,
+    Check,
+    Facts,
+    Finding,
+    all_passed,
+    finding_rows,
+    not_blocked,
+)
 from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, nature_spread, quantile_of_chance, too_low_p
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.sunk import sunk
@@ -17,8 +29,6 @@ from nibbet.core.verdict import Verdict
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.wording import verdicts as wording
 
-#: reference clicks needed to judge a share of them
-LEAST_BASE = 20
 #: share of impressions in the climbing range from which a page needs to climb rather than a different answer
 BELOW_CLICKS = 0.6
 
@@ -32,7 +42,10 @@ def decay(facts: Facts) -> Finding:
     base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
     mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
     counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
-    lost, q = _losses(pages, mean, counting)
+    shared = facts.shared_pull
+    lost, q = _losses(
+        pages.assign(pull_part=np.minimum(pages["pull_part"] + shared * mean, pages["pull_part"].clip(lower=0.0))), mean, counting
+    )
     share = (lost * mean / base.where(base >= LEAST_BASE)).astype(float)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / mean, -1.6, 0.4)
@@ -43,6 +56,7 @@ def decay(facts: Facts) -> Finding:
         Check("lost_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
         Check("rank", pages["rank"], "", between, "search"),
         Check("pull", pages["pull_part"], "", between, "search"),
+        Check("pull_lost_by_section", (1 - np.exp(-shared)).where(shared > 0), "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),
         Check("clicks", recent, "< reference", between, "search", recent < base),
         Check("clicks_of_old_addresses", pages["taken_over"].where(pages["taken_over"] > 0), "", str(w.reference), "search"),
@@ -117,7 +131,9 @@ def snippet(facts: Facts) -> Finding:
     figures = ("clicks_titled", "clicks_titled_reference", "expected_titled", "expected_titled_reference")
     clicks, clicks_before, expected, expected_before = (pages[name].fillna(0).to_numpy(np.float64) for name in figures)
     # the curve also includes queries that pages do not answer
-    usual, usual_before = (one * standing.usual_pull for one in (expected, expected_before))
+    of_site, usual_before = (one * standing.usual_pull for one in (expected, expected_before))
+    shared = facts.shared_pull  # no title wins that back
+    usual = of_site * np.exp(-shared.to_numpy(np.float64))
     now = too_low_p(clicks, usual, below=t.snippet_pull)
     both = too_low_p(clicks + clicks_before, usual + usual_before, below=t.snippet_pull)
     p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the smaller p-value, doubled for the choice
@@ -140,6 +156,7 @@ def snippet(facts: Facts) -> Finding:
     checks = [
         Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
         Check("pull_of_its_other_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
+        Check("pull_lost_by_section", (1 - np.exp(-shared)).where(shared > 0), "", str(w.recent), curve),
         Check("expected_clicks", sums["usual"], f">= {THIN_CLICKS:g}", str(w.recent), curve, sums["usual"] >= THIN_CLICKS),
         Check("pull_of_them_in_both_windows", pull_of_both, "", windows, curve),
         Check("q_value", q, f"< {CHANCE}", windows, "search", q < CHANCE),
@@ -149,7 +166,7 @@ def snippet(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = wording.seldom_chosen(pages[chosen], sums["usual"][chosen])
+    because = wording.seldom_chosen(pages[chosen], pd.Series(of_site, index=index)[chosen])
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 

@@ -14,6 +14,7 @@ from nibbet.core.robots import closing_rules
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
+from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.sums import Sums
 
@@ -25,6 +26,7 @@ class Absence:
     context: Context
     inputs: Inputs
     sums: Sums
+    pages: Pages
     query_map: QueryMap
     measures: Measures
 
@@ -36,6 +38,7 @@ class Absence:
         unseen = np.flatnonzero((pages["impressions"].fillna(0) < few_impressions(pages)).to_numpy())
         copies = copies_of(pages, unseen, self.query_map.page_words[1])
         result = absent_pages(pages, self._facts(pages), copies, pd.Timestamp(self.sums.windows.first))
+        result = result[~result["page"].map(self.pages.over).astype(bool)].reset_index(drop=True)
         return result.assign(page=result["page"].map(pages["page"]))
 
     def _facts(self, pages: pd.DataFrame) -> pd.DataFrame:

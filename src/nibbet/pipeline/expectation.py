@@ -12,6 +12,7 @@ from nibbet.core import reduce as reductions
 from nibbet.core.curve import SEGMENT, Curve, country_levels, learn_curve
 from nibbet.core.pull import weighted_position
 from nibbet.core.split import Sight, learn_sight, searched
+from nibbet.core.unnamed import with_unnamed
 from nibbet.once import once
 
 if TYPE_CHECKING:
@@ -135,9 +136,17 @@ class Expectation:
 
     @once
     def both_windows(self) -> pd.DataFrame:
-        """The rows that cover both windows: `pairs`, or, where queries are named in only one of them, the totals of pages with an empty
-        query.
+        """The rows that cover both windows: `pairs` and, with an empty query, what each page has beyond them; or, where queries are named in
+        only one of the windows, the totals of pages with an empty query.
         """
+        w = self.sums.windows
+        if self.inputs.is_paired and self.inputs.has_grain("page") and w.has_reference and w.compares_queries:
+            return with_unnamed(self._named_in_both, self.sums.pages, self.curve)
+        return self._named_in_both
+
+    @once
+    def _named_in_both(self) -> pd.DataFrame:
+        """`pairs`, or, where queries are named in only one of the windows, the totals of pages with an empty query."""
         if not self.inputs.is_paired or not self.sums.windows.has_reference or self.sums.windows.compares_queries:
             return self.pairs
         rates = self.rates
@@ -174,7 +183,7 @@ class Expectation:
     @once
     def sight(self) -> Sight:
         """How far the searchers of this site look, learnt from pairs that moved between the windows."""
-        return self.given.sight if self.given is not None else learn_sight(self.both_windows)
+        return self.given.sight if self.given is not None else learn_sight(self._named_in_both)
 
     @property
     def calibration(self) -> Calibration:

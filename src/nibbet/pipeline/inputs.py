@@ -207,6 +207,13 @@ class Inputs:
         return self.context.fetch("link-sums", lambda: link_rows.senders(links)).set_index("target_id")["links"]
 
     @property
+    def outlinks(self) -> pd.Series | None:
+        """By page number, the number of pages of the site to which it links; None without links."""
+        if (links := self.joined.table("links")) is None:
+            return None
+        return self.context.fetch("target-sums", lambda: link_rows.targets(links)).set_index("source_id")["links"]
+
+    @property
     def rare_links(self) -> pd.DataFrame | None:
         """source_id, target_id of links to pages with at most two linking pages; None without links."""
         if (links := self.joined.table("links")) is None:

@@ -17,6 +17,7 @@ from nibbet.pipeline.decisions import Decisions
 from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.measures import Measures
 from nibbet.pipeline.merges import Merges
+from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.query_map import QueryMap
 from nibbet.pipeline.speed import Speed
 from nibbet.pipeline.sums import Sums
@@ -29,6 +30,7 @@ class Mends:
 
     inputs: Inputs
     sums: Sums
+    pages: Pages
     query_map: QueryMap
     measures: Measures
     merges: Merges
@@ -50,6 +52,8 @@ class Mends:
             links=links,
             kept_from_index=state,
             groups=groups,
+            last_used=self.pages.last_used,
+            over=self.pages.over,
         )
         worded = anchor_faults(self.anchors.by_number, self.measures.ledger)
         result = pd.concat([result, worded, self.speed.repairs()], ignore_index=True).sort_values(

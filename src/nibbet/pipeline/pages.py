@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import pandas as pd
 
+from nibbet.core import reduce as reductions
+from nibbet.core.ended import is_over
 from nibbet.core.ledger import (
     ledger,
     with_agents,
@@ -53,6 +55,7 @@ class Pages:
             robots=self.inputs.robots,
             hits=self.sums.hits,
             links=self.inputs.inlinks,
+            outlinks=self.inputs.outlinks,
             agents=settings.site.search_agents,
             as_of=pd.Timestamp(self.sums.windows.as_of),
             first=pd.Timestamp(self.sums.windows.first),
@@ -63,6 +66,22 @@ class Pages:
     def dead(self) -> pd.Series:
         """For each page, whether it fails or is blocked from the index."""
         return (self.table["status"] >= 400).fillna(False).astype(bool) | self.table["blocked"]
+
+    @once
+    def last_used(self) -> pd.Series:
+        """For each page that is gone, the last day on which it was used, by page number; null where its days are unknown."""
+        joined, table = self.inputs.joined, self.table
+        gone = table.index[table["gone"]]
+        if not len(gone):
+            return pd.Series(pd.NaT, index=table.index)
+        wanted = self.context.engine.frame(pd.DataFrame({"page_id": gone.to_numpy("int64")}))
+        days = self.context.engine.fetch(reductions.last_days(joined.search, joined.landings, joined.table("hits"), wanted))
+        return pd.to_datetime(days.set_index("page_id")["last"]).reindex(table.index)
+
+    @once
+    def over(self) -> pd.Series:
+        """Whether each page is gone as pages of its section come and go: see `core.ended.is_over`."""
+        return is_over(self.table, self.last_used)
 
     @once
     def languages(self) -> pd.Series:

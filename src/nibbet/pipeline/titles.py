@@ -92,7 +92,7 @@ class Titles:
         for name, worst in (("best_page", False), ("worst_page", True)):
             ranked = pull.sort_values(ascending=worst, kind="stable").dropna().index
             with_trait = has.reindex(ranked)[table["trait"].tolist()]
-            first = with_trait.idxmax().where(with_trait.any())
+            first = with_trait.idxmax().where(with_trait.any()) if len(ranked) else pd.Series(np.nan, index=with_trait.columns)
             table[name] = first.map(address).to_numpy()
         size = table["effect"].map(lambda value: -abs(value - 1))
         order = table.assign(size=size).sort_values(["real", "size", "trait"], ascending=[False, True, True], kind="stable")

@@ -83,6 +83,7 @@ class Topics:
             least=self.context.config.verdicts.min_gain,
             pages_known=self.inputs.is_paired,
             dead=self.pages.dead,
+            over=self.pages.over,
         )
         about = self.context.config.about
         volume = grouped.assign(volume=grouped["impressions"].where(grouped["demand"].isna(), grouped["demand"]))

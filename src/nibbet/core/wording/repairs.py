@@ -38,10 +38,15 @@ def closed(drawn: pd.Series) -> pd.Series:
     return say.joined("Blocked by robots.txt although people search for it: ", drawn, ".")
 
 
-def fails(status: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
-    """Why a page needs the repair error; cover: the page on its subject, null without one."""
+def until(last: pd.Series) -> pd.Series:
+    """Whether an address that is gone is still used; last: the last day of its use, null where it still is."""
+    return say.joined("was used until ", last.dt.strftime("%Y-%m-%d")).where(last.notna(), "is still used")
+
+
+def fails(status: pd.Series, used: pd.Series, drawn: pd.Series, cover: pd.Series) -> pd.Series:
+    """Why a page needs the repair error; used: see `until`; cover: the page on its subject, null without one."""
     end = np.where(cover.notna(), "; the target covers its subject.", "; no page covers its subject.")
-    return say.joined("Answers ", status.astype("str"), ", but is still used: ", drawn, pd.Series(end, index=status.index))
+    return say.joined("Answers ", status.astype("str"), ", but ", used, ": ", drawn, pd.Series(end, index=status.index))
 
 
 def asked_in_vain(missed: pd.DataFrame) -> pd.Series:
@@ -78,9 +83,25 @@ def steps(number: pd.Series, drawn: pd.Series) -> pd.Series:
     return say.joined("Redirects in ", number.astype("str"), " steps; redirect it directly to the last: ", drawn, ".")
 
 
-def moved(drawn: pd.Series) -> pd.Series:
-    """Why a page needs the repair redirected."""
-    return say.joined("Redirects, but is still used: ", drawn, "; link to the new address.")
+def linked_by(count: pd.Series, *, by_page: bool) -> pd.Series:
+    """ "3 pages of the site link to it and it ", or links instead of pages, of which a crawl has only the number; empty for none."""
+    one, several = ("links", "link") if by_page else ("leads", "lead")
+    verb = pd.Series(np.where(count == 1, one, several), index=count.index)
+    lead = say.joined(say.plural(count, "page" if by_page else "link"), " of the site ", verb, " to it and it ")
+    return lead.where(count > 0, "")
+
+
+def moved(used: pd.Series, linked: pd.Series, drawn: pd.Series) -> pd.Series:
+    """Why a page needs the repair redirected; used: see `until`; linked: see `linked_by`."""
+    return say.joined("Redirects, but ", linked, used, ": ", drawn, "; link to the new address.")
+
+
+def duplicate(path: pd.Series, other: pd.Series, drawn: pd.Series) -> pd.Series:
+    """Why a page needs the repair duplicate; other: path of the page that stays."""
+    slash, case = path.str.endswith("/") != other.str.endswith("/"), path.str.rstrip("/") != other.str.rstrip("/")
+    what = np.select([slash & case, slash], ["letter case and the slash at the end", "the slash at the end"], "letter case")
+    but_for = pd.Series(what, index=path.index)
+    return say.joined("The same page as ", other.astype("str"), " but for ", but_for, ": ", drawn, "; redirect it there.")
 
 
 def listed(status: pd.Series, canonical: pd.Series, blocked: pd.Series) -> pd.Series:

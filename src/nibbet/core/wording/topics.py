@@ -13,11 +13,12 @@ POPULAR = {"views": "most viewed", "kept": "longest visited", "earning": "highes
 
 def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str) -> pd.Series:
     """Topics: impressions, position, answered_share, volume, language; page: path of the page that answers or is shown; state: restore,
-    unseen, caught, answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
+    ended, unseen, caught, answered, unnamed (rows name no pages), unknown (nor impressions); window: of the impressions.
     """
     shown = say.joined(say.count(topics["impressions"]), " impressions", say.at_place(topics["position"]), f" ({window})")
     sentences: dict[str, pd.Series | str] = {
         "restore": say.joined(page, " answered it, but fails or is blocked from the index: restore it first."),
+        "ended": say.joined(page, " answered it until its time was over, like most pages of its section."),
         "unseen": say.joined("The site does not appear for its ", say.count(topics["volume"]), " searches a month."),
         "caught": say.joined(
             asked_words(topics["language"], "Asked in ", ". "), "No page answers it; ", page, " is shown for it: ", shown, "."

@@ -178,8 +178,9 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
     )
 
 
-def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, hub: int) -> pd.Series:
-    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; against: the time of
+def kept(pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, against: str, covered: int, hub: int) -> pd.Series:
+    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; by_section: by pull, as
+    its section did; against: the time of
     comparison; covered: days of the long window; hub: pages below it from which a page is a hub.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
@@ -194,6 +195,9 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, 
     over = say.joined(peak, ": that event is over.")
     perhaps = say.joined(peak, ": an event, or a season of which the data hold one.")
     idle = pages["clicks"].fillna(0) == 0
+    common = say.joined(
+        "; the loss is pull, as on most pages of ", say.named(pages["section"]), ": what results show beside them has changed."
+    )
     reasons: list[tuple[pd.Series, pd.Series | str]] = [
         (pages["event_sure"].eq(True), over),
         (pages["event_to"].notna(), perhaps),
@@ -202,6 +206,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, against: str, covered: int, 
         (idle & (pages["backlinks"].fillna(0) > 0), linked),
         (pages["blocked"], "; it is blocked from the index, see repairs."),
         (by_demand, "; the loss is demand: fewer people searched."),
+        (by_section, common),
         (pages["protected"] & idle, "; it is protected."),
         (idle & (pages["only_way"].fillna(0) > 0), ways),
         (idle & pages["in_list"], "; it is a page of a list."),
