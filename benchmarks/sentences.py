@@ -12,7 +12,7 @@ import argparse
 import re
 import tempfile
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -32,12 +32,24 @@ NUMBER = r"([\d,]+)"
 
 @dataclass
 class Files:
-    """The exports of a site as an analyst reads them: search rows of pages and of queries, visits, links from outside."""
+    """The exports of a site as an analyst reads them: search rows of pages and of queries, visits, links from outside, redirects."""
 
     pages: pd.DataFrame
     queries: pd.DataFrame
     visits: pd.DataFrame
     links: pd.Series
+    moved: pd.Series = field(default_factory=lambda: pd.Series(dtype="str"))
+
+    def before(self, page: str) -> float:
+        """Clicks of the reference window, scaled to the recent one, of a page and the addresses that redirect to it."""
+        ends = [page, *self.moved.index[self.moved == page]]
+        return float(sum(self.of(one, THEN)["clicks"] for one in ends)) * self.scale
+
+    def until(self, page: str) -> pd.Timestamp:
+        """The last day on which a page was shown or visited."""
+        rows, seen = self.pages[self.pages["page"] == page], self.visits[self.visits["page"] == page]
+        days = [rows.loc[rows["impressions"] + rows["clicks"] > 0, "date"], seen.loc[seen["sessions"] > 0, "date"]]
+        return max(one[one <= NOW[-1]].max() for one in days if len(one))
 
     def of(self, page: str, days: pd.DatetimeIndex) -> pd.Series:
         """Sums of a page over days: clicks, impressions, position."""
@@ -94,7 +106,9 @@ def other_files(folder: Path, kind: str) -> Files:
 
     visits = read("visits.csv.gz").rename(columns={"landing": "page"})
     links = read("backlinks.csv")["target"].value_counts()
-    return Files(read("search-pages.csv.gz"), read("search-queries.csv.gz"), visits.assign(page=home + visits["page"]), links)
+    crawl = read("site-inventory.csv")
+    moved = crawl.dropna(subset=["redirect"]).set_index("page")["redirect"] if "redirect" in crawl else pd.Series(dtype="str")
+    return Files(read("search-pages.csv.gz"), read("search-queries.csv.gz"), visits.assign(page=home + visits["page"]), links, moved)
 
 
 def demo_files(folder: Path, spellings: pd.DataFrame) -> Files:
@@ -157,7 +171,7 @@ def whole(text: str) -> float:
 def _clicks(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
     if found := re.match(rf"{NUMBER} clicks?, {NUMBER} a year earlier", text):
         yield whole(found[1]), files.of(page, NOW)["clicks"]
-        yield whole(found[2]), files.of(page, THEN)["clicks"] * files.scale
+        yield whole(found[2]), files.before(page) if "old address" in text else files.of(page, THEN)["clicks"] * files.scale
     if found := re.search(rf"Clicks fell from {NUMBER} to {NUMBER}", text):
         yield whole(found[1]), files.of(page, THEN)["clicks"] * files.scale
         yield whole(found[2]), files.of(page, NOW)["clicks"]
@@ -242,6 +256,8 @@ def _repairs(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
         yield whole(found[1]), lost * 30.4 / 90
     if found := re.search(rf", {NUMBER} conversions?", text):
         yield whole(found[1]), files.seen(page, YEAR)["conversions"]
+    if found := re.search(r"was used until (\d{4})-(\d\d)-(\d\d)", text):
+        yield whole("".join(found.groups())), whole(f"{files.until(page):%Y%m%d}")
 
 
 def _compared(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
