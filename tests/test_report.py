@@ -67,7 +67,7 @@ def test_lists_filter_search_and_sort(browser: object, ran: Path) -> None:
     assert told == f"{(verdicts['verdict'] == 'prune').sum()} of {len(verdicts)}"
     page.locator('[data-for="pages"][data-field="verdict"]').select_option("")
     page.get_by_label("Search").first.fill("/kit/ seldom-nothing")
-    assert "Nothing fits" in page.locator('[data-list="pages"]').inner_text()
+    page.locator('[data-list="pages"]', has_text="Nothing fits").wait_for()
     page.get_by_label("Search").first.fill("/kit/")
     assert all("/kit/" in text for text in page.locator('[data-list="pages"] .tabulator-row').all_inner_texts())
     page.get_by_label("Search").first.fill("")
@@ -150,7 +150,7 @@ def test_a_dossier_opens_by_click_and_by_link_and_closes_by_key(browser: object,
     shared = page.url
     page.keyboard.press("Escape")
     dossier.wait_for(state="hidden")
-    assert "#page=" not in page.url
+    page.wait_for_url(lambda url: "#page=" not in url)
     other = open_report(browser, ran / "out" / "report.html", part=shared[shared.index("#") :])
     assert other.page.locator("#dossier-name").inner_text() == path
     assert other.faults == []
