@@ -242,7 +242,7 @@ COLUMN_MEANINGS = {
     "seconds_usual": "seconds per session of the peers",
     "section_from": "section of the linking pages",
     "section_to": "section of the linked pages",
-    "section": "first part of the path",
+    "section": "the folder of a page: the first of its path, or a deeper one where that names a language or holds nearly all pages",
     "served": "covered, partly or uncovered: how much of the topic's impressions is for queries that a page answers",
     "sessions": "sessions over all channels; of topics and groups of queries, those of searchers",
     "sessions_long": "sessions in the long window",

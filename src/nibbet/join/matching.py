@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
 from nibbet.core.join.address import Home, fold
 from nibbet.core.join.rows import with_pages
+from nibbet.core.sections import sections_of
 from nibbet.core.sentences import readable
 from nibbet.core.words import among
 from nibbet.kinds import ADDRESSES, MEASURES
@@ -315,17 +316,17 @@ def _without_automata(engine: AnyEngine, hits: ibis.Table) -> ibis.Table:
 
 
 def _pages(addresses: pd.DataFrame, home: Home) -> pd.DataFrame:
-    """page, path and section (the first folder, after the host where that has pages of its own) of every page."""
+    """page, path and section of every page; a host that has pages of its own stands before its sections."""
     named = addresses["page"].dropna()
     page: Any = pa.array(named[named.ne(named.shift()).to_numpy()].to_numpy(object), pa.string())  # they are in order
     path = pc.replace_substring_regex(page, r"^https?://[^/]+", "")
     if pc.any(encoded := pc.match_substring(path, "%")).as_py():
         path = pc.replace_with_mask(path, encoded, pa.array([readable(one) for one in path.filter(encoded).to_pylist()], pa.string()))
-    section = pc.struct_field(pc.extract_regex(path, r"^(?P<section>/[^/?]+/)"), "section").fill_null("/")
-    if hosts := home.apart - home.moved:
-        host = pc.struct_field(pc.extract_regex(page, r"^https?://(?P<host>[^/]+)"), "host")
-        section = pc.if_else(pc.is_in(host, pa.array(sorted(hosts), pa.string())), pc.binary_join_element_wise(host, section, ""), section)
-    return pd.DataFrame({name: pd.array(values, dtype="str") for name, values in (("page", page), ("path", path), ("section", section))})
+    host: Any = pc.struct_field(pc.extract_regex(page, r"^https?://(?P<host>[^/]+)"), "host")
+    apart = pc.is_in(host, pa.array(sorted(home.apart - home.moved), pa.string()))
+    texts = {"page": page, "path": path, "host": pc.if_else(apart, host, "")}
+    table = pd.DataFrame({name: pd.array(values, dtype="str") for name, values in texts.items()})
+    return table.assign(section=sections_of(table["path"], table.pop("host")))
 
 
 def _resolved(frame: pd.DataFrame, keys: pd.DataFrame) -> pd.DataFrame:
