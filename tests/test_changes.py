@@ -19,8 +19,8 @@ from nibbet.config import make_config
 from nibbet.core.access import access_of
 from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, noise_of_weeks
 from nibbet.core.compare import mean_noise, page_noise, shared_noise
-from nibbet.core.findings import pull_of_section
 from nibbet.core.redirects import names_its_own
+from nibbet.core.section_pull import pull_lost_by_sections
 from nibbet.core.split import ASSUMPTION, query_growth, row_parts, split
 from nibbet.core.tables import PARTS
 from nibbet.core.windows import Window, make_windows
@@ -270,11 +270,11 @@ def test_pull_that_a_section_lost_in_common_is_not_that_of_its_pages() -> None:
             "taken_over": 0.0,
         }
     )
-    shared = pull_of_section(pages)
+    shared = pull_lost_by_sections(pages)
     assert shared[:20].to_numpy() == pytest.approx(-np.log(0.55), rel=0.02)
     assert (shared[20:] == 0).all()
-    assert (pull_of_section(pages.iloc[13:]) == 0).all(), "too few pages of the section"
-    assert (pull_of_section(pages.assign(pull_part=0.0)) == 0).all()
+    assert (pull_lost_by_sections(pages.iloc[13:]) == 0).all(), "too few pages of the section"
+    assert (pull_lost_by_sections(pages.assign(pull_part=0.0)) == 0).all()
 
 
 def test_what_befell_a_whole_section_asks_no_page_for_work() -> None:

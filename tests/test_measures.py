@@ -11,10 +11,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import nibbet
 from nibbet.core.change import change
 from nibbet.core.curve import SEGMENT, learn_curve
 from nibbet.core.pull import false_discovery, shrunk_pull, too_low_p, weighted_position
 from nibbet.core.reduce import ALWAYS, windowed
+from nibbet.core.sections import sections_of
 from nibbet.core.split import ASSUMPTION, row_parts, split
 from nibbet.core.tables import PARTS
 from nibbet.core.windows import Window, last_complete_day, make_windows, weekday_scale
@@ -208,3 +210,38 @@ def test_sums_by_stretches_are_the_sums_of_the_windows(rows: list[tuple[int, int
             expected = inside.groupby("page")[measure].sum().reindex(found.index, fill_value=0)
             assert found[f"{measure}_{name}"].tolist() == expected.tolist()
     assert pd.to_datetime(found["first"]).tolist() == table.groupby("page")["date"].min().tolist()
+
+
+def test_sections_are_the_folders_that_tell_pages_apart() -> None:
+    def sections(*paths: str, host: str = "") -> set[str]:
+        pages = pd.Series(paths, dtype="str")
+        return set(sections_of(pages, pd.Series(host, index=pages.index, dtype="str")))
+
+    guides, shop = ([f"{{0}}/{name}/{number}" for number in range(12)] for name in ("guides", "shop"))
+    in_english, in_german, plain = ([path.format(start) for path in guides + shop] for start in ("/en", "/de-at", ""))
+    assert sections("/", "/en/", "/en/about", *in_english) == {"/", "/en/", "/en/guides/", "/en/shop/"}
+    assert sections("/", *plain, *in_german) == {"/", "/guides/", "/shop/", "/de-at/guides/", "/de-at/shop/"}
+    assert sections(*(f"/site/web{path}" for path in plain), host="www") == {"www/site/web/guides/", "www/site/web/shop/"}
+    assert sections(*(f"/blog/{year}/{path}" for year in (2024, 2025) for path in range(20))) == {"/blog/"}, "a year is no subject"
+    assert sections(*(f"/shop/lamp-{number}/" for number in range(30)), "/about/us") == {"/shop/", "/about/"}
+    assert sections(*plain) == {"/guides/", "/shop/"}
+    assert sections() == set()
+
+
+def test_pages_of_a_section_where_ctr_is_low_throughout_are_compared_with_each_other() -> None:
+    rng, days = np.random.default_rng(8), pd.date_range("2025-09-01", "2026-10-31")
+    rows = []
+    for section, names, rate in (("answers", 14, 0.06), ("care", 40, 0.13)):
+        for number in range(names):
+            shown, poor = rng.poisson(60, len(days)), 0.35 if number == 3 else 1.0
+            rows.append(pd.DataFrame({"date": days, "page": f"/en/{section}/owl-{number}", "query": f"owl {number} {section}", "position": 2.5,
+                                      "clicks": rng.binomial(shown, rate * poor), "impressions": shown}))  # fmt: skip
+    with nibbet.Site(home="https://owls.example", search=pd.concat(rows)) as site:
+        pages, openings = site.pages(), site.openings()
+    poor = pages[pages["cause"] == "snippet"]
+    assert poor["page"].str.endswith("owl-3").all()
+    assert len(poor) == 2
+    assert poor["because"].str.contains(r", where (?:/en/answers/|this site) usually has 1?[3-6]\.\d%").all()
+    other = pages[pages["section"].eq("/en/answers/") & pages["cause"].ne("snippet")]
+    assert other["because"].str.contains(r"pages of /en/answers/ have (?:4[0-9]|5[0-2])% of the CTR of others").all()
+    assert set(openings.loc[openings["kind"] == "snippet", "query"]) == {"owl 3 answers", "owl 3 care"}

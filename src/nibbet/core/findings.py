@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
+from nibbet.core.section_pull import pull_lost_by_sections
 from nibbet.core.standing import Standing
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import Windows
@@ -20,13 +21,6 @@ AS_ONE = 0.7
 #: false discovery rate of the findings of one rule
 CHANCE = 0.05
 EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "source"]
-
-
-#: reference clicks needed to judge a share of them
-LEAST_BASE = 20
-#: the pull that a section lost in common is none of its pages' own: from so many pages with LEAST_BASE clicks before, this share of which lost
-#: pull, and this median loss (of the logarithm)
-SHARING_PAGES, SHARING, LEAST_SHARED = 8, 0.75, 0.15
 
 
 @dataclass
@@ -102,33 +96,21 @@ class Facts:
 
     @cached_property
     def shared_pull(self) -> pd.Series:
-        """The pull that sections lost in common: see `pull_of_section`."""
-        return pull_of_section(self.pages)
+        """The pull that sections lost in common: see `pull_lost_by_sections`."""
+        return pull_lost_by_sections(self.pages)
+
+    def poor_below(self, measure: str) -> float:
+        """Clicks or impressions in the long window below which a page is poor: scaled down for a window of less than a year of seasons, and to
+        the mean of living pages where those have few.
+        """
+        t, part = self.limits, min(1.0, self.windows.covered_days / self.limits.covered_days)
+        mean = self.pages.loc[~self.pages["gone"], f"{measure}_long"].fillna(0).astype(float).mean()
+        return round(min({"clicks": t.prune_clicks, "impressions": t.prune_impressions}[measure] * part, t.prune_share * mean), 1)
 
 
 def age_of(pages: pd.DataFrame) -> pd.Series:
     """Days since each page was first published or seen; a very large number where unknown."""
     return pages["age_days"].fillna(10_000)
-
-
-def pull_of_section(pages: pd.DataFrame) -> pd.Series:
-    """By page, the pull that the pages of its section lost in common (of the logarithm, 0 or more): when CTR falls at the same positions on
-    nearly all pages of a section, what results show beside them has changed, and no page can win it back.
-
-    Args:
-        pages: section, base, taken_over, clicks, pull_part, reference_known. The median over pages with enough clicks, where most lost pull.
-    """
-    base, recent = (pages["base"] + pages["taken_over"]).astype(float), pages["clicks"].fillna(0).astype(float)
-    known = (base >= LEAST_BASE) & pages["reference_known"] & pages["pull_part"].notna() & (recent > 0)
-    had, has = base[known], recent[known]
-    mean = np.where(np.isclose(has, had), had, (has - had) / np.log((has + 0.5) / (had + 0.5)))
-    fall = pd.DataFrame({"section": pages["section"][known], "fall": -pages["pull_part"][known].astype(float) / mean})
-    of_section = (
-        fall.assign(fell=fall["fall"] > 0).groupby("section").agg(pages=("fall", "size"), share=("fell", "mean"), median=("fall", "median"))
-    )
-    enough = (of_section["pages"] >= SHARING_PAGES) & (of_section["share"] >= SHARING) & (of_section["median"] >= LEAST_SHARED)
-    common = of_section["median"].where(enough)
-    return pages["section"].map(common).fillna(0.0).astype(float)
 
 
 def many_outlinks(pages: pd.DataFrame, limits: Thresholds) -> float:

@@ -27,12 +27,15 @@ SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
 
-def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing) -> pd.DataFrame:
+def find_openings(
+    pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t: Thresholds, *, standing: Standing, section_pull: pd.Series | None = None
+) -> pd.DataFrame:
     """Every (page, query) with clicks within reach.
 
     Args:
         pairs: page, query, brand, role, answer, position, clicks, impressions, expected_clicks in a window of `days` days.
-        standing: the positions of the good pages of this site, the target of climbs and strays.
+        standing: the positions of the good pages of this site, the target of climbs and strays; section_pull: by page, see
+            `core.section_pull`, 1 if None.
     Returns:
         COLUMNS and, where the pairs have them, MORE, in the order of the pairs and with their index (see `by_gain`): gain is extra clicks a
         month, its low and high an 80% interval. climb: an answered query just below the positions that get clicks, gained when its
@@ -44,7 +47,9 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t:
     place, role, expected = pairs["position"].to_numpy(float), pairs["role"], pairs["expected_clicks"]
     shown = (pairs["impressions"] > 0) & ~np.isnan(place) & ~pairs["brand"]
     answered = shown & (pairs["answer"] >= t.answers) & (role == "owner")
-    low_pull = pairs["clicks"] < t.snippet_pull * standing.usual_pull * expected
+    of_section = pd.Series(1.0, index=pairs.index) if section_pull is None else pairs["page"].map(section_pull).fillna(1.0)
+    usual = standing.usual_pull * of_section
+    low_pull = pairs["clicks"] < t.snippet_pull * usual * expected
     climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), measured)
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
@@ -58,7 +63,7 @@ def find_openings(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, t:
             days,
             standing,
         ),
-        _snippet(snippets, days, standing),
+        _snippet(snippets, days, standing, usual.loc[snippets.index]),
         _among_good(strays, "stray", strays["position"], curve, sight, days, standing),
     ]
     result = pd.concat([rows_at(part, part["gain"] > 0, list(part.columns)) for part in parts])
@@ -203,12 +208,12 @@ def beside_alike(rows: pd.DataFrame) -> Floats:
     return np.nan_to_num(shrunk_pull(clicks, expected * clicks.sum() / expected.sum()), nan=1.0)
 
 
-def _snippet(rows: pd.DataFrame, days: int, standing: Standing) -> pd.DataFrame:
-    """Rows with their gain at the usual CTR; the spread of usual pages makes the interval."""
+def _snippet(rows: pd.DataFrame, days: int, standing: Standing, usual: pd.Series) -> pd.DataFrame:
+    """Rows with their gain at the usual pull; the spread of usual pages makes the interval."""
     expected, wide = rows["expected_clicks"], np.exp(Z80 * standing.pull_spread)
     low, high = pull_interval(rows["clicks"].to_numpy(float), expected.to_numpy(float), level=0.8)
     ends = (("gain_low", 1 / wide, high), ("gain", 1.0, rows["clicks"] / expected), ("gain_high", wide, low))
     return rows.assign(
         kind="snippet",
-        **{name: (expected * (standing.usual_pull * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
+        **{name: (expected * (usual * mended - pull)).clip(lower=0.0) * MONTH_DAYS / days for name, mended, pull in ends},
     )

@@ -189,7 +189,7 @@ def out_of_line(page: NDArray[np.int64], clicks: Floats, expected: Floats) -> ND
         return np.zeros(0, dtype=bool)
     sums = [np.bincount(page, of)[page] - of for of in (clicks, expected)]
     mean = np.maximum(expected * (sums[0] + 1) / (sums[1] + 1), 1e-9)
-    return _at_most(clicks, mean, 1 / QUERY_SPREAD**2) < OUT_OF_LINE
+    return (sums[1] >= THIN_CLICKS) & (_at_most(clicks, mean, 1 / QUERY_SPREAD**2) < OUT_OF_LINE)
 
 
 def _at_most(clicks: Floats, mean: Floats, size: float | Floats) -> Floats:

@@ -7,6 +7,7 @@ import pandas as pd
 
 from nibbet.core.findings import EVIDENCE, GAINS, Facts, Finding
 from nibbet.core.rules import consolidate, prune, undated, unsettled, untold, young
+from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
 from nibbet.core.work import climb, decay, engagement, expand, snippet
@@ -121,7 +122,10 @@ def _keep(facts: Facts) -> pd.DataFrame:
     by_demand = lost & (change < 0) & (pages["demand"] <= MOSTLY * change)
     against = "a year earlier" if w.reference_kind == "year" else "in the preceding days"
     by_section = lost & (change < 0) & (pages["pull_part"] <= MOSTLY * change) & (facts.shared_pull > 0)
-    because = wording.kept(pages, by_demand, by_section, against, w.covered_days, facts.limits.hub_children)
+    expected = pages["expected_titled"].fillna(0.0) * facts.standing.usual_pull
+    seldom = (expected >= THIN_CLICKS) & (pages["clicks_titled"] < facts.limits.snippet_pull * expected)
+    low_section = (pages["section_pull"] < 1) & seldom
+    because = wording.kept(pages, by_demand, by_section, low_section, against, w.covered_days, facts.limits.hub_children)
     return pd.DataFrame(
         {
             "verdict": Verdict.KEEP,

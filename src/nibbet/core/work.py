@@ -13,7 +13,6 @@ from nibbet.core.findings import (
     CHANCE,
     CURVE_SPREAD,
     GAINS,
-    LEAST_BASE,
     Check,
     Facts,
     Finding,
@@ -22,6 +21,7 @@ from nibbet.core.findings import (
     not_blocked,
 )
 from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, nature_spread, quantile_of_chance, too_low_p
+from nibbet.core.section_pull import LEAST_BASE
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.sunk import sunk
 from nibbet.core.tables import THIN_CLICKS
@@ -130,10 +130,10 @@ def snippet(facts: Facts) -> Finding:
     standing, index = facts.standing, pages.index
     figures = ("clicks_titled", "clicks_titled_reference", "expected_titled", "expected_titled_reference")
     clicks, clicks_before, expected, expected_before = (pages[name].fillna(0).to_numpy(np.float64) for name in figures)
-    # the curve also includes queries that pages do not answer
-    of_site, usual_before = (one * standing.usual_pull for one in (expected, expected_before))
-    shared = facts.shared_pull  # no title wins that back
-    usual = of_site * np.exp(-shared.to_numpy(np.float64))
+    # no title wins back what a section lacks or lost; the curve also includes queries that pages do not answer
+    kept = np.exp(-facts.shared_pull.to_numpy(np.float64))
+    of_section = np.minimum(pages["section_pull"].to_numpy(np.float64), kept)
+    usual, usual_before = expected * standing.usual_pull * of_section, expected_before * standing.usual_pull * of_section / kept
     now = too_low_p(clicks, usual, below=t.snippet_pull)
     both = too_low_p(clicks + clicks_before, usual + usual_before, below=t.snippet_pull)
     p_value = np.where(usual_before > 0, np.minimum(2 * np.minimum(now, both), 1.0), now)  # the smaller p-value, doubled for the choice
@@ -156,7 +156,7 @@ def snippet(facts: Facts) -> Finding:
     checks = [
         Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
         Check("pull_of_its_other_queries", pull, f"< {t.snippet_pull}", str(w.recent), curve, pull < t.snippet_pull),
-        Check("pull_lost_by_section", (1 - np.exp(-shared)).where(shared > 0), "", str(w.recent), curve),
+        Check("pull_of_its_section", pd.Series(of_section, index=index).where(of_section < 1), "", str(w.recent), curve),
         Check("expected_clicks", sums["usual"], f">= {THIN_CLICKS:g}", str(w.recent), curve, sums["usual"] >= THIN_CLICKS),
         Check("pull_of_them_in_both_windows", pull_of_both, "", windows, curve),
         Check("q_value", q, f"< {CHANCE}", windows, "search", q < CHANCE),
@@ -166,7 +166,7 @@ def snippet(facts: Facts) -> Finding:
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = wording.seldom_chosen(pages[chosen], pd.Series(of_site, index=index)[chosen])
+    because = wording.seldom_chosen(pages[chosen], sums["usual"][chosen], pd.Series(of_section < 1, index=index)[chosen])
     sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 

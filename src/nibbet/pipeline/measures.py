@@ -16,6 +16,7 @@ from nibbet.core.pull import weighted_position
 from nibbet.core.redirects import (
     subject_of,
 )
+from nibbet.core.section_pull import of_equal_sections, pull_of_sections
 from nibbet.core.standing import Standing, learn_standing
 from nibbet.core.strength import formats, lengths, strengths
 from nibbet.core.tables import rows_at
@@ -53,6 +54,7 @@ class Measures:
         if not self.inputs.is_paired:
             table = judged_as_one(table, self.pages_as_pairs)
         table = table.assign(**{str(name): part for name, part in self.changes.page_parts.items()})
+        table["section_pull"] = pull_of_sections(table)
         result = self.history.trends[self.history.trends["real"]]
         table["trend"] = result["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(result["since"].reindex(table.index))
@@ -84,7 +86,7 @@ class Measures:
     @once
     def standing(self) -> Standing:
         """The positions of the good pages of this site."""
-        return learn_standing(self.ledger, below=self.context.config.verdicts.climb_position[0])
+        return learn_standing(of_equal_sections(self.ledger), below=self.context.config.verdicts.climb_position[0])
 
     @once
     def visit_value(self) -> pd.Series:

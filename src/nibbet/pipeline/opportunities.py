@@ -50,6 +50,7 @@ class Opportunities:
             self.sums.windows.recent.days,
             t,
             standing=self.measures.standing,
+            section_pull=self.measures.ledger["section_pull"],
         )
 
     @property

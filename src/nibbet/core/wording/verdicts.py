@@ -129,15 +129,17 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
     return say.joined(by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " Its queries are unknown.")), before)
 
 
-def seldom_chosen(pages: pd.DataFrame, usual: pd.Series) -> pd.Series:
-    """Pages: clicks_titled, impressions_titled, position_titled, queries_apart; usual: clicks that pages of this site usually have there."""
+def seldom_chosen(pages: pd.DataFrame, usual: pd.Series, in_section: pd.Series) -> pd.Series:
+    """Pages: clicks_titled, impressions_titled, position_titled, queries_apart, section; usual: clicks that pages of this site usually have
+    there, or where `in_section` those of its section.
+    """
     apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " where something else takes the clicks)")
     return say.joined(
         "Its CTR is ",
         say.percent(pages["clicks_titled"] / pages["impressions_titled"]),
         " at position ",
         say.place(pages["position_titled"]),
-        ", where this site usually has ",
+        say.joined(", where ", say.named(pages["section"]).where(in_section, "this site"), " usually has "),
         say.percent(usual / pages["impressions_titled"]),
         ": ",
         say.count(pages["clicks_titled"]),
@@ -178,10 +180,15 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
     )
 
 
-def kept(pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, against: str, covered: int, hub: int) -> pd.Series:
-    """The performance of a page, and the source of its change. Pages: the ledger; by_demand: whether it lost by demand; by_section: by pull, as
-    its section did; against: the time of
-    comparison; covered: days of the long window; hub: pages below it from which a page is a hub.
+def kept(
+    pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, low_section: pd.Series, against: str, covered: int, hub: int
+) -> pd.Series:
+    """The performance of a page, and the source of its change.
+
+    Args:
+        pages: the ledger; by_demand: whether it lost by demand; by_section: by pull, as its section did; low_section: whether its CTR is low,
+            as everywhere in its section; against: the time of comparison; covered: days of the long window; hub: pages below it from which
+            a page is a hub.
     """
     sold = say.joined("; it sells: ", say.plural(pages["conversions_long"], "conversion"), f" in {covered} days.")
     linked = say.joined("; it has ", say.plural(pages["backlinks"], "backlink"), ".")
@@ -198,6 +205,13 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, again
     common = say.joined(
         "; the loss is pull, as on most pages of ", say.named(pages["section"]), ": what results show beside them has changed."
     )
+    low = say.joined(
+        "; pages of ",
+        say.named(pages["section"]),
+        " have ",
+        say.share(pages["section_pull"]),
+        " of the CTR of others at the same positions.",
+    )
     reasons: list[tuple[pd.Series, pd.Series | str]] = [
         (pages["event_sure"].eq(True), over),
         (pages["event_to"].notna(), perhaps),
@@ -207,6 +221,7 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, again
         (pages["blocked"], "; it is blocked from the index, see repairs."),
         (by_demand, "; the loss is demand: fewer people searched."),
         (by_section, common),
+        (low_section, low),
         (pages["protected"] & idle, "; it is protected."),
         (idle & (pages["only_way"].fillna(0) > 0), ways),
         (idle & pages["in_list"], "; it is a page of a list."),
@@ -218,4 +233,6 @@ def kept(pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, again
     )
     base = pages["base"] + pages["taken_over"]
     before = say.joined(", ", say.count(base), f" {against}", _elsewhere(pages, base)).where(pages["reference_known"] & (base > 0), "")
+    if not pages["in_search"].any():
+        return say.joined(pd.Series("Its clicks are unknown, since no row of search names a page", index=pages.index), reason)
     return say.joined(say.plural(pages["clicks"], "click"), before, reason)
