@@ -75,7 +75,10 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
     if not open_lines:
         load_config(target)
     after = f'Fill in its {open_lines} line{"s" * (open_lines > 1)} marked "not known"' if open_lines else "Look through it"
-    sys.stdout.write(f"Wrote {target}. {after}, then: nibbet run {root}\n")
+    then = f"then: nibbet run {root}"
+    if not any(entry.reading.kind == "search" for entry in result.entries):
+        then = f"and put a search export there, which is still missing; then: nibbet init {root} --force"
+    sys.stdout.write(f"Wrote {target}. {after}, {then}\n")
 
 
 class _Answers:

@@ -45,6 +45,14 @@ def missing_evidence(
         if absent and rows.any():
             gaps.append(_Gap(what, bears_on, rows, export, guards))
 
+    gap(
+        "page" not in search and "pair" not in search,
+        "pages of queries",
+        "no page can be judged by its clicks",
+        living,
+        "search by page and query",
+        guards=True,
+    )
     year = f"at least {needed} days"
     gap(
         "landings" not in given,
@@ -126,7 +134,6 @@ def missing_evidence(
         living,
         "search by page and query",
     )
-    gap("page" not in search and "pair" not in search, "pages of queries", "no page can be judged", living, "search by page and query")
     gap(
         not windows.is_daily,
         "days",
@@ -182,4 +189,4 @@ def missing_evidence(
         }
         for g in gaps
     ]
-    return sorted(result, key=lambda one: (not one["guards"], -one["clicks"], -one["pages"], one["what"]))
+    return sorted(result, key=lambda one: (not one["guards"], -one["clicks"], -one["pages"]))

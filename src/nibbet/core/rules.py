@@ -44,13 +44,15 @@ def unsettled(facts: Facts) -> Finding:
 def _nothing_earned(facts: Facts) -> list[Check]:
     pages, t, w = facts.pages, facts.limits, facts.windows
     visits = str(w.visits or w.long)
-    long, part = str(w.long), min(1.0, w.covered_days / t.covered_days)  # thresholds are scaled down for a shorter window
+    long = str(w.long)
 
     def at_most(name: str, limit: float, source: str, window: str = long) -> Check:
         return Check(name, pages[name], f"< {limit:g}", window, source, pages[name].fillna(0) < limit)
 
-    clicks, impressions = (round(limit * part, 1) for limit in (t.prune_clicks, t.prune_impressions))
-    before = [at_most("clicks_reference", clicks, "search", str(w.reference))] if part < 1 and w.reference_known else []
+    clicks, impressions = (facts.poor_below(measure) for measure in ("clicks", "impressions"))
+    before = (
+        [at_most("clicks_reference", clicks, "search", str(w.reference))] if w.covered_days < t.covered_days and w.reference_known else []
+    )
     return [
         at_most("clicks_long", clicks, "search"),
         at_most("impressions_long", impressions, "search"),
@@ -94,10 +96,11 @@ def undated(facts: Facts) -> Finding:
     nothing = all_passed([*_needed_by_none(facts), _told(facts)])
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # pages present from the beginning of the data may be older
     late = (pages["known_days"] < reach).fillna(False).astype(bool)
-    is_poor = pages["clicks_long"].fillna(0) < t.prune_clicks
+    limit = facts.poor_below("clicks")
+    is_poor = pages["clicks_long"].fillna(0) < limit
     free = ~pages["protected"] & ~is_hub(pages, t) & ~pages["in_list"]
     checks = [
-        Check("clicks_long", pages["clicks_long"], f"< {t.prune_clicks}", str(facts.windows.long), "search", is_poor),
+        Check("clicks_long", pages["clicks_long"], f"< {limit:g}", str(facts.windows.long), "search", is_poor),
         Check("protected_or_hub", (~free).astype(float), "no", "all", "nibbet.toml, editorial, addresses, crawl, links", free),
         Check(
             "known_days", pages["known_days"], f"< {reach}, or none and it earns nothing", "all", "search, sitemap, hits", nothing | late

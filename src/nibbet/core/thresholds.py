@@ -19,6 +19,8 @@ class Thresholds(BaseModel):
     "Clicks in the long window below which a page is poor: less than one in two weeks is chance."
     prune_impressions: int = Field(600, ge=0)
     "Impressions in the long window below which it is hardly shown: less than two a day."
+    prune_share: float = Field(0.2, gt=0, le=1)
+    "Share of the mean of the site's pages below which clicks and impressions are few, where that is less than the two limits above: on a site for few searchers, a page with few is no exception."
     prune_sessions: int = Field(10, ge=0)
     "Sessions of all channels in the long window below which nobody comes."
     covered_days: int = Field(300, ge=30)

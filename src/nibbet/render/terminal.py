@@ -14,6 +14,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from nibbet.core.join.rows import PAGELESS
 from nibbet.core.meanings import FORMAT_OF, SHARES
 from nibbet.core.tables import NARROWED
 from nibbet.core.verdict import Verdict
@@ -320,6 +321,8 @@ def _read_line(kind: str, rows: pd.DataFrame) -> str:
     used, gone = rows[rows["fate"] == "used"], rows[rows["fate"] != "used"]
     measures = [name for name in ("clicks", "sessions", "conversions") if name in rows and used[name].notna().any()]
     figures = ", ".join(f"{used[name].sum():,.0f} {name}" for name in measures)
+    if "clicks" in measures and not used["clicks"].sum() and (nameless := gone.loc[gone["fate"] == PAGELESS, "clicks"].sum()):
+        figures = f"{nameless:,.0f} clicks, none with its page"
     aside = "; ".join(f"{row['fate']} {row['rows']:,}" for row in gone.to_dict("records") if row["rows"])
     return for_terminal(
         f"  {kind:<10} {int(used['rows'].sum()):>9,} rows used"

@@ -83,7 +83,9 @@ def read_sources(
     if faults:
         raise SourceError("\n".join(dict.fromkeys(map(str, faults))))
     if not any(one.kind == "search" for one in result):
-        raise SourceError(f"{root}: no search data is named. Put a search export there and run: nibbet init")
+        raise SourceError(
+            f"{root}: no search data is named. Put a search export there, and name it in a [[source]] of nibbet.toml or run: nibbet init {root} --force"
+        )
     if all(one.grain == "site" for one in result if one.kind == "search"):
         names = ", ".join(name for one in result if one.kind == "search" for name, _ in one.files[:1])
         raise SourceError(

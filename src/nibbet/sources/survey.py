@@ -21,7 +21,7 @@ from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period, days_of_names
-from nibbet.sources.recognise import Reading, guess_kind, read_as
+from nibbet.sources.recognise import Reading, guess_kind, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.standards import is_log
@@ -168,7 +168,22 @@ def _why_not(sheet: Sheet) -> str:
         most = max(counts, key=lambda place: float(np.nansum(sheet.profiles[place].numbers)))
         example = f'columns = {{ page = "{sheet.header[addresses[0]]}", sessions = "{sheet.header[most]}" }}'
         return f'no kind of table was recognised {columns}. If it holds visits, add: [[source]] kind = "landings", files = "...", {example}'
+    if near := _nearest(sheet):
+        kind, lacking = near
+        return f"it would be {kind}, but no column has its {lacking} {columns}. Export it with {lacking}"
     return f"no kind of table was recognised {columns}"
+
+
+def _nearest(sheet: Sheet) -> tuple[str, str] | None:
+    """The kind of which three columns are plain, and the only column that it lacks."""
+    readings = [(reading, missing(reading)) for kind in TABLES if kind not in ("sitemap", "robots") for reading in [read_as(sheet, kind)]]
+    near = [
+        (reading, lacking)
+        for reading, lacking in readings
+        if len(lacking) == 1 and sum(match.confidence >= PLAIN for match in reading.matches.values()) >= 3
+    ]
+    best = max(near, key=lambda one: one[0].score, default=None)
+    return None if best is None else (best[0].kind, best[1][0])
 
 
 def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:

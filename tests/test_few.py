@@ -1,0 +1,76 @@
+"""Sites of few searchers, and sources that tell little: no page suffers for what nobody could know of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.cli.main import main
+
+HOME, DAYS = "https://valves.example/", pd.date_range("2025-08-01", "2026-10-31")
+SEARCHED, IDLE = [f"/valves/dn-{number}" for number in range(24)], [f"/valves/old-{number}" for number in range(3)]
+
+
+def search(rng: np.random.Generator, *, by: tuple[str, ...] = ("date", "page", "query")) -> pd.DataFrame:
+    """Some twelve clicks a year on each page that is searched at all."""
+    rows = []
+    for page in (*SEARCHED, *IDLE):
+        shown = rng.poisson(0.35 if page in SEARCHED else 0.01, len(DAYS))
+        rows.append(
+            pd.DataFrame(
+                {"date": DAYS, "page": page, "query": f"valve {page[-5:]}", "clicks": rng.binomial(shown, 0.1), "impressions": shown}
+            )
+        )
+    table = pd.concat(rows)
+    return table[table["impressions"] > 0].groupby(list(by), as_index=False)[["clicks", "impressions"]].sum()
+
+
+def landings(rng: np.random.Generator) -> pd.DataFrame:
+    pages = [*SEARCHED, *IDLE]
+    table = pd.DataFrame({"date": np.repeat(DAYS, len(pages)), "page": pages * len(DAYS), "channel": "Direct"})
+    return table.assign(sessions=rng.poisson(0.015, len(table)), conversions=0)
+
+
+def test_on_a_site_for_few_searchers_a_page_with_few_clicks_is_no_exception() -> None:
+    rng = np.random.default_rng(3)
+    links = pd.DataFrame({"page": [SEARCHED[0]], "from_url": ["https://fitters.example/"]})
+    with nibbet.Site(home=HOME, search=search(rng), landings=landings(rng), backlinks=links) as site:
+        pages, evidence = site.pages().set_index("page"), site.evidence()
+    pruned = pages.index[pages["verdict"] == "prune"].str.removeprefix(HOME[:-1])
+    assert set(IDLE) & set(pruned), "those that nobody searches for"
+    assert set(pruned) <= set(IDLE), "the others have what is usual here"
+    limit = evidence[(evidence["verdict"] == "prune") & (evidence["measure"] == "clicks_long")]["threshold"].unique()
+    assert [float(text.removeprefix("< ")) for text in limit] == pytest.approx([0.2 * pages["clicks_long"].mean()], abs=0.06)
+
+
+def test_clicks_that_no_row_gives_to_a_page_are_unknown_not_none(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    rng = np.random.default_rng(4)
+    given = search(rng, by=("date", "query"))
+    given.to_csv(tmp_path / "queries.csv", index=False)
+    landings(rng).to_csv(tmp_path / "visits.csv", index=False)
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n' + "".join(
+        f'[[source]]\nkind = "{kind}"\nfiles = "{name}.csv"\n' for kind, name in (("search", "queries"), ("landings", "visits"))
+    ))  # fmt: skip
+    assert main(["run", str(tmp_path), "-q"]) == 0
+    out = capsys.readouterr().out
+    assert f"{given['clicks'].sum():,} clicks, none with its page" in out
+    assert "What more would tell\n  pages of queries: no page can be judged by its clicks (27 pages" in out
+    pages = pd.read_csv(tmp_path / "out" / "pages.csv")
+    assert set(pages["verdict"]) == {"keep"}
+    assert pages["because"].str.startswith("Its clicks are unknown, since no row of search names a page; ").all()
+
+
+def test_a_table_that_lacks_one_column_says_which(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    rng = np.random.default_rng(5)
+    search(rng).drop(columns="impressions").to_csv(tmp_path / "search.csv", index=False)
+    landings(rng).to_csv(tmp_path / "visits.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME]) == 0
+    out = capsys.readouterr().out
+    assert "search.csv: it would be search, but no column has its impressions (columns: date, page, query, clicks)" in out
+    assert f"put a search export there, which is still missing; then: nibbet init {tmp_path} --force" in out
+    assert main(["run", str(tmp_path)]) == 2
+    assert "no search data is named" in capsys.readouterr().err
