@@ -67,3 +67,22 @@ def test_a_link_with_a_day_of_its_loss_protects_no_page() -> None:
         assert site.pages()["backlinks"].tolist() == [1]
         assert site.backlink_faults()[["from_url", "state"]].to_numpy().tolist() == [["https://b.example/2", "lost"]]
         assert site.linking_hosts().set_index("host")["links"].to_dict() == {"a.example": 1, "b.example": 0}
+
+
+def test_a_site_that_links_throughout_protects_no_page() -> None:
+    days, paths = pd.date_range("2025-09-01", "2026-10-31"), [f"/stoves/{n}/" for n in range(40)]
+    rows = pd.DataFrame({"date": days.repeat(38), "page": paths[:38] * len(days), "clicks": 1, "impressions": 20, "position": 3.0})
+    idle = pd.DataFrame({"date": days[:1], "page": paths[38], "clicks": 0, "impressions": 3, "position": 40.0})
+    idle = pd.concat([idle, idle.assign(page=paths[39])])
+    visits = pd.DataFrame({"date": days, "page": paths[0], "channel": "Email", "sessions": 2, "conversions": 0})
+    copies = [(f"https://www.copy{n}.example/to?{path}", path) for n in range(3) for path in paths[n * 4 :]]
+    links = pd.DataFrame([*copies, ("https://fan.example/a", paths[39]), ("https://fan.example/b", paths[1])], columns=["from_url", "page"])
+    dates = pd.DataFrame({"page": paths, "published": "2020-01-01"})
+    with nibbet.Site(home=HOME, search=pd.concat([rows, idle]), landings=visits, backlinks=links, editorial=dates) as site:
+        pages, hosts, account = site.pages().set_index("page"), site.linking_hosts().set_index("host"), site.account
+    assert pages["verdict"].eq("prune").pipe(lambda pruned: set(pages.index[pruned])) == {HOME + paths[38]}
+    assert "no backlink but from sites that link throughout this one in" in pages.loc[HOME + paths[38], "because"]
+    assert pages["backlinks"].sum() == 2, "those of a fan"
+    assert hosts["links"].sum() == len(links), "all are listed"
+    note = next(note["text"] for note in account["notes"] if note["code"] == "links_throughout")
+    assert note.startswith(f"{len(copies)} backlinks come from sites that link throughout this one")

@@ -101,7 +101,7 @@ LANDINGS = [
         "engaged_sessions",
         "count",
         "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
-        "sesiones comprometidas|sesiones activas|sessioni coinvolte|sessioni attive|betrokken sessies|engagierte sitzungen|visites engagees|sessions engagees|sessoes engajadas|sessoes envolvidas|"
+        "sesiones comprometidas|sesiones activas|sessioni coinvolte|sessioni attive|betrokken sessies|engagierte sitzungen|interagierte sitzungen|visites engagees|sessions engagees|sessoes engajadas|sessoes envolvidas|"
         "engagerade sessioner|engasjerte okter|aktivne sesje|zaangazowane sesje|エンゲージのあったセッション|互动会话|engaged|etkilesimli oturumlar|etkilesimde bulunulan oturumlar|참여 세션|참여 세션수|zapojene navstevy|вовлеченные визиты|вовлеченные сеансы|δεσμευμενες συνεδριες|sessoes com interacao|sesiuni cu implicare",
     ),
     _column(

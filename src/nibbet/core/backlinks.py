@@ -5,12 +5,15 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
+from nibbet.core.join.address import hosts_of
 from nibbet.core.wording import links as wording
 
 HOSTS = "host links from_pages pages newest new lost failing visits".split()
 FAULTS = "from_url page target anchor state first_seen status to because".split()
 #: share of the links of the smaller of two exports that the other has too, from which they are the same list at two dates, not two parts
 SAME = 0.2
+#: a host that links to this share of all pages, and to so many, copies or lists the site: its links show of no page that it is needed
+THROUGHOUT, LEAST_THROUGHOUT = 0.2, 20
 #: days for which a link is new
 NEW_DAYS = 90
 
@@ -59,6 +62,17 @@ def _versions(rows: pd.DataFrame) -> tuple[dict[int, int], dict[int, int]]:
                 old = version[other]
                 version = {one: version[file] if of == old else of for one, of in version.items()}
     return {file: number for number, file in enumerate(order)}, version
+
+
+def from_throughout(links: pd.DataFrame, pages: int) -> pd.Series:
+    """Whether each link comes from a host that links to pages throughout the site.
+
+    Args:
+        links: from_url, page_id; pages: the number of pages of the site.
+    """
+    host = hosts_of(links["from_url"])
+    linked: pd.Series = links.groupby(host)["page_id"].nunique()
+    return host.map(linked).fillna(0) >= max(LEAST_THROUGHOUT, THROUGHOUT * pages)
 
 
 def linking_hosts(links: pd.DataFrame, host: pd.Series, fails: pd.Series) -> pd.DataFrame:

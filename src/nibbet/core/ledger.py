@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from nibbet.core.backlinks import from_throughout
 from nibbet.core.join.address import Home, hosts_of
 from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
@@ -205,15 +206,16 @@ def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.
 
 
 def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataFrame:
-    table["backlinks_known"] = backlinks is not None
+    """backlinks, and backlinks_throughout: those from hosts that link throughout the site, which are not in the first."""
     if backlinks is None:
-        table["backlinks"] = pd.array([pd.NA] * len(table), dtype="Int64")
-    else:
-        known = backlinks[backlinks["aside"].isna() & backlinks["lost"].isna() & backlinks["page_id"].notna()]
-        # a link in several exports counts once
-        counted = known.drop_duplicates(["from_url", "page_id"]).groupby("page_id").size()
-        table["backlinks"] = counted.reindex(table.index).fillna(0).astype("Int64")
-    return table
+        unknown = pd.array([pd.NA] * len(table), dtype="Int64")
+        return table.assign(backlinks_known=False, backlinks=unknown, backlinks_throughout=unknown)
+    known = backlinks[backlinks["aside"].isna() & backlinks["lost"].isna() & backlinks["page_id"].notna()]
+    known = known.drop_duplicates(["from_url", "page_id"])  # a link in several exports counts once
+    throughout = from_throughout(known, int(table["is_page"].sum()) if "is_page" in table else len(table))
+    counts = {"backlinks": known[~throughout], "backlinks_throughout": known[throughout]}
+    sums = {name: rows.groupby("page_id").size().reindex(table.index).fillna(0).astype("Int64") for name, rows in counts.items()}
+    return table.assign(backlinks_known=True, **sums)
 
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:

@@ -15,7 +15,7 @@ COLUMN_MEANINGS = {
     "answered_clicks": "clicks of non-brand queries that the page answers",
     "answered_share": "share of the page's impressions without brand queries that are for queries it answers",
     "asked_in": "ISO code of another language than the site's in which at least 30% of the page's named impressions are asked",
-    "backlinks": "links from other sites to the page",
+    "backlinks": "links from other sites to the page, without those from sites that link throughout this one",
     "because": "the reason in one sentence, with its figures",
     "before": "clicks a week that it would have now at its former level",
     "begins": "day on which the season begins",

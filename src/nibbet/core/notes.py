@@ -52,6 +52,7 @@ def notes(
         _withheld(account, days, queries),
         _gaps(days),
         _strangers(pages),
+        _linked_throughout(pages),
         _merged(addresses),
     ]
     given: list[Note] = account["notes"]
@@ -247,6 +248,17 @@ def _strangers(pages: pd.DataFrame) -> Note | None:
     return _note(
         "not_in_crawl",
         f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}. Start the crawl from the sitemap too.",
+    )
+
+
+def _linked_throughout(pages: pd.DataFrame) -> Note | None:
+    count = int(pages["backlinks_throughout"].fillna(0).sum())
+    if not count:
+        return None
+    return _note(
+        "links_throughout",
+        f"{count:,} backlink{'s' * (count > 1)} come{'s' * (count == 1)} from sites that link throughout this one, such as copies and lists of pages. "
+        "They show of no page that it is needed.",
     )
 
 

@@ -86,7 +86,7 @@ def header_score(header: str, column: Column) -> float:
     part_words = PART_ONLY & set(have) if column.type == "count" else set()
     best = 0.0
     for phrase in _phrases(column):
-        if have == phrase.words:
+        if joined == "".join(phrase.words):  # also where words are written as one, or apart
             return phrase.weight
         if part_words.difference(phrase.words):
             continue

@@ -43,9 +43,14 @@ def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: i
 
 
 def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Series:
-    """Pages: clicks_long, impressions_long, sessions_long, sessions_known, backlinks_known; cover: path of the page that covers it, or null."""
+    """Pages: clicks_long, impressions_long, sessions_long, sessions_known, backlinks_known, backlinks_throughout; cover: path of the page that
+    covers it, or null.
+    """
     visits = say.joined(say.plural(pages["sessions_long"], "session"), ", no conversion").where(pages["sessions_known"], "visits unknown")
-    links = pd.Series(np.where(pages["backlinks_known"], ", no backlink", ", backlinks unknown"), index=pages.index)
+    everywhere = pages["backlinks_throughout"].fillna(0) > 0
+    kinds = [~pages["backlinks_known"], everywhere]
+    texts = [", backlinks unknown", ", no backlink but from sites that link throughout this one"]
+    links = pd.Series(np.select(kinds, texts, ", no backlink"), index=pages.index)
     return say.joined(
         say.plural(pages["clicks_long"], "click"),
         ", ",
