@@ -10,6 +10,7 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.join.slugs import pages_of_slugs
 
 HOME, DAYS = "https://valves.example/", pd.date_range("2025-08-01", "2026-10-31")
 SEARCHED, IDLE = [f"/valves/dn-{number}" for number in range(24)], [f"/valves/old-{number}" for number in range(3)]
@@ -74,3 +75,40 @@ def test_a_table_that_lacks_one_column_says_which(tmp_path: Path, capsys: pytest
     assert f"put a search export there, which is still missing; then: nibbet init {tmp_path} --force" in out
     assert main(["run", str(tmp_path)]) == 2
     assert "no search data is named" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize(
+    "named", [{"post_name": "slug"}, {"url": "page"}, {"Handle": "slug"}], ids=str
+)
+def test_a_list_of_posts_gives_dates_by_address_or_slug_and_its_drafts_are_no_pages(tmp_path: Path, named: dict[str, str]) -> None:
+    """What a content system lists: numbers that count nothing, slugs, states and days of publication."""
+    rng = np.random.default_rng(6)
+    search(rng).to_csv(tmp_path / "search.csv", index=False)
+    key, sluggish = next(iter(named)), "slug" in named.values()
+    slugs = [page.rsplit("/", 1)[1] for page in SEARCHED] + [f"idea-{number}" for number in range(4)] + ["of-old"]
+    posts = pd.DataFrame(
+        {
+            "ID": [17 * number for number in range(3, 3 + len(slugs))],
+            "title": [f"On {slug}" for slug in slugs],
+            key: slugs if sluggish else [f"{HOME}valves/{slug}" for slug in slugs],
+            "status": ["publish"] * len(SEARCHED) + ["draft", "Private", "auto-draft", "Entwurf", "publish"],
+            "date": [f"20{10 + number % 12}-03-05 10:11:12" for number in range(len(slugs))],
+        }
+    )
+    posts.to_csv(tmp_path / "posts.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME]) == 0
+    with nibbet.open_site(tmp_path) as site:
+        pages = site.pages().set_index("page")
+        (posts_read,) = [one for one in site.account["sources"] if one["kind"] == "editorial"]
+    assert posts_read["rows_used"] == 25 - sluggish
+    fates = {gone["reason"]: gone["rows"] for gone in posts_read["set_aside"]}
+    assert fates == {"not published": 4} | ({"slug of no page": 1} if sluggish else {})
+    assert not pages.index.str.contains("idea").any(), "nobody can see a draft"
+    dated = pages["published"].dropna()
+    assert dated.loc[f"{HOME}valves/dn-3"] == pd.Timestamp("2013-03-05")
+    assert len(dated) == len(SEARCHED) + (not sluggish)
+
+
+def test_a_slug_means_the_only_path_that_ends_with_it() -> None:
+    known = pages_of_slugs(pd.Series(["/a/lamp", "/a/Lamp/", "https://x.example/b/bulb.html?y=1", "/b/bulb", "/a/wire", "/b/wire/", "/"]))
+    assert known["several"].to_dict() == {"lamp": False, "bulb": False, "wire": True}

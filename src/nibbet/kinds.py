@@ -42,7 +42,23 @@ PAGE_WORDS = (
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
 )
 
-PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано"
+PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
+
+#: whether a page is published at all, in lists of content systems: words of the column, and words in it for pages that nobody can see
+STATE_WORDS = (
+    "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|"
+    "zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
+)
+UNPUBLISHED = frozenset(
+    "draft drafts autodraft private trash trashed deleted pending scheduled future unpublished hidden inactive disabled offline review inreview no false 0 "
+    "entwurf privat geplant papierkorb ausstehend geloscht nein brouillon prive corbeille planifie enattente non borrador privado papelera programado pendiente "
+    "rascunho lixeira agendado nao bozza privato cestino programmato concept gepland prullenbak nee utkast kladde planlagt nej nei luonnos szkic koncept "
+    "taslak черновик 下書き 非公開 草稿 초안 비공개".split()
+)
+SLUG_WORDS = (
+    "slug|slugs|post slug|page slug|url slug|slug url|post name|url key|url handle|handle|urlslug|kurzname|identifiant url|url amigable"
+)
+
 
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
@@ -237,10 +253,13 @@ CRAWL = [
     _column("published", "date", PUBLISHED_WORDS),
     _column("modified", "date", "modified|last changed|updated|last modified|geandert|zuletzt geandert|modifie|modificado"),
     _column("in_sitemap", "flag", "in sitemap|sitemap"),
+    _column("state", "text", STATE_WORDS),
 ]
 
 EDITORIAL = [
     _column("page", "address", PAGE_WORDS, required=True),
+    _column("slug", "text", SLUG_WORDS),
+    _column("state", "text", STATE_WORDS),
     _column("published", "date", PUBLISHED_WORDS),
     _column(
         "updated",

@@ -18,6 +18,7 @@ from nibbet.core.windows import last_complete_day, last_complete_month
 from nibbet.errors import SourceError
 from nibbet.join.matching import Matching
 from nibbet.join.overlaps import Settled, settle_overlaps, settle_undated
+from nibbet.join.slugs import with_pages_of_slugs
 from nibbet.kinds import ADDRESSES, MEASURES, TABLES
 from nibbet.once import once
 from nibbet.sources.clean import Clean
@@ -44,6 +45,10 @@ class Joined:
         self.home = Home.of(config.site)
         self._cleans = {kind: [one for one in cleans if one.kind == kind] for kind in TABLES}
         self._raw = {kind: _union(engine, rows) for kind, rows in self._cleans.items()}
+        if any("slug" in one.reading.matches for one in self._cleans["editorial"]):
+            editorial = self._raw["editorial"]
+            assert editorial is not None, "there is a list"
+            self._raw["editorial"] = with_pages_of_slugs(engine, editorial, self._raw)
         self._named: dict[str, ibis.Table] = {}
         self._known: dict[str, Settled] = {}
         self._matching = Matching(engine, store, key, self.home, cleans, self._raw, say)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -19,6 +20,22 @@ ONCE = 0.9
 MOST_CONVERTED = 0.2
 #: largest rank of results
 MOST_RANK = 200
+
+
+#: header words of numbers that count nothing
+IDENTIFIERS = frozenset(
+    "id ids uid pk nr no number num index row line key sku ean isbn kennung identifiant identificador identificativo numero code".split()
+)
+
+
+def is_identifier(header: str, seen: Profile) -> bool:
+    """Whether a column of whole numbers counts nothing: each row has another, and the header says so, or they run on by one."""
+    known = seen.numbers[~np.isnan(seen.numbers)]
+    if len(known) < 2 or len(np.unique(known)) < len(known):
+        return False
+    words = re.findall(r"[^\W_]+", header.lower())
+    named = (bool(words) and (words[-1] in IDENTIFIERS or words[0] == "id")) or header.strip() == "#"
+    return named or (len(known) >= 5 and bool(np.all(np.diff(known) == 1)))
 
 
 @dataclass(frozen=True)
@@ -93,7 +110,14 @@ class ByValues:
 
     def _counts(self) -> list[int]:
         seen = self._seen
-        return [place for place in self._numbers() if seen[place].whole and not seen[place].yes_no and not seen[place].status]
+        return [
+            place
+            for place in self._numbers()
+            if seen[place].whole
+            and not seen[place].yes_no
+            and not seen[place].status
+            and not is_identifier(self._header[place], seen[place])
+        ]
 
     def _statuses(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].status]
@@ -216,7 +240,8 @@ class ByValues:
 
     def _editorial(self) -> None:
         self._take("page", self._only(self._addresses()))
-        if "page" in self.matches and self._seen[self.matches["page"].place].distinct > ONCE:  # otherwise these are days of rows
+        subject = self.matches.get("page", self.matches.get("slug"))
+        if subject is not None and self._seen[subject.place].distinct > ONCE:  # otherwise these are days of rows
             self._take("published", self._only(self._days()))
         self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # protecting too much does no harm
 

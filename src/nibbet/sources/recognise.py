@@ -99,8 +99,12 @@ def header_score(header: str, column: Column) -> float:
 
 #: hosts of a site in a sample; more are those of visitors
 MOST_OWN_HOSTS = 20
+#: states of publication that one content system knows
+MOST_STATES = 12
 #: text columns of words or sentences, never of addresses, numbers, days or media types
 WORDY = ("query", "title", "h1", "description", "headings", "anchor", "place", "target_query")
+#: columns that header words must name outright, since others hold the like
+BY_NAME_ALONE = ("host", "state", "slug")
 #: characters from which a cell is the text of a page, not a label
 TEXT_LENGTH = 40
 
@@ -124,6 +128,10 @@ def value_score(seen: Profile, column: Column) -> float:
         return 0.0
     if column.type == "flag":
         return 0.0 if seen.yes_no or seen.index_words or (column.name == "protected" and seen.distinct * seen.filled <= 2) else -1.0
+    if column.name == "state":
+        return 0.0 if seen.yes_no or (seen.is_text and not seen.status and seen.distinct * seen.filled <= MOST_STATES) else -1.0
+    if column.name == "slug":
+        return 0.0 if seen.is_text and seen.words <= 1 else -1.0
     if column.name == "media":
         return 0.5 if seen.media > 0.6 else -1.0
     if seen.media > 0.5 or (column.name == "text" and seen.length < TEXT_LENGTH):
@@ -158,7 +166,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
             continue
         for number, column in enumerate(columns):
             by_header, by_value = header_score(header, column), value_score(seen[place], column)
-            if column.name == "host" and by_header < SAID:
+            if column.name in BY_NAME_ALONE and by_header < SAID:
                 continue
             scores[place, number] = (
                 0.0
@@ -251,7 +259,8 @@ SUBJECTS = {"page", "query", "date", "country", "device", "surface"}
 
 def missing(reading: Reading) -> list[str]:
     """Required columns that the table lacks for its kind."""
-    lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in reading.matches]
+    given = set(reading.matches) | ({"page"} if reading.kind == "editorial" and "slug" in reading.matches else set())
+    lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in given]
     if reading.kind == "search" and not SUBJECTS & set(reading.matches):
         lacking.append("page")
     if reading.kind == "vitals":
@@ -332,7 +341,7 @@ def _contradicted(reading: Reading, others: Sequence[Reading]) -> bool:
 
 
 def _required(reading: Reading) -> list[Match]:
-    return [reading.matches[column.name] for column in TABLES[reading.kind] if column.required]
+    return [reading.matches[column.name] for column in TABLES[reading.kind] if column.required and column.name in reading.matches]
 
 
 def _first_window(sheet: Sheet) -> Sheet | None:
@@ -355,8 +364,9 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
     if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
-        alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1  # two columns of addresses are links
-        return alone and sheet.profiles[reading.matches["page"].place].distinct > ONCE and len(telling & result) >= least
+        alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1 or "page" not in result  # two columns of addresses are links
+        subject = reading.matches["page" if "page" in result else "slug"]
+        return alone and sheet.profiles[subject.place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
     if reading.kind == "results" and "rank" not in {match.column for match in by_words}:

@@ -13,7 +13,7 @@ from ibis import _
 
 from nibbet.core.reduce import is_brand
 from nibbet.errors import SourceError
-from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS
+from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS, UNPUBLISHED
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -125,6 +125,7 @@ def typed_rows(
     asides += [(table[name] > MOST, f"impossible {name}") for name in counted]
     if reading.kind == "crawl":
         asides += _no_pages(table)
+    asides += _unpublished(table, reading)
     asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
     reason = ibis.cases(*asides, else_=ibis.null("string"))
     table = table.mutate(aside=ibis.cases((_is_suspect(table, reading, settings), reason), else_=ibis.null("string")))
@@ -153,6 +154,15 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
     if "page" in table.columns:
         result.append((table.page.re_search(ASSET), "no page, by its address"))
     return result
+
+
+def _unpublished(table: ibis.Table, reading: Reading) -> list[tuple[Any, str]]:
+    """Rows of a list that a content system holds and nobody can see, such as drafts."""
+    if "state" not in reading.matches:
+        return []
+    word = table.state.lower().re_replace(r"[^\pL\pN]", "")
+    plain = word.translate("äáàâãéèêëíìîïóòôöõúùûüñçå", "aaaaaeeeeiiiiooooouuuunca")
+    return [(plain.isin(sorted(UNPUBLISHED)).fill_null(False), "not published")]
 
 
 #: rows of a sheet up to which repeated ones are searched
@@ -280,6 +290,7 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
     counted = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches]
     odd = [(table[name] < 0) | (table[name] > MOST) for name in counted]
     odd += [condition for condition, _ in _no_pages(table)] if reading.kind == "crawl" else []
+    odd += [condition for condition, _ in _unpublished(table, reading)]
     short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
     return reduce(
         or_, [*empty, *short, *odd, *_longer(table), *(_left_out(table, name, wanted) for name, wanted in settings.where.items())]
@@ -313,7 +324,7 @@ def _total_row(table: ibis.Table, reading: Reading) -> Any:
 def _blank_row(table: ibis.Table, reading: Reading) -> Any:
     """Rows in which nothing but notes stands: neither a key nor a measure."""
     columns = [column for column in TABLES[reading.kind] if column.name in reading.matches]
-    keys = [column.name for column in columns if column.name in ("page", "query", "date") or (column.required and column.type != "count")]
+    keys = [column.name for column in columns if column.name in ("page", "slug", "query", "date") or (column.required and column.type != "count")]
     needed = [column.name for column in columns if column.required and column.type == "count"]
     condition = ibis.literal(True)
     for name in needed or keys:
