@@ -77,9 +77,7 @@ def test_a_table_that_lacks_one_column_says_which(tmp_path: Path, capsys: pytest
     assert "no search data is named" in capsys.readouterr().err
 
 
-@pytest.mark.parametrize(
-    "named", [{"post_name": "slug"}, {"url": "page"}, {"Handle": "slug"}], ids=str
-)
+@pytest.mark.parametrize("named", [{"post_name": "slug"}, {"url": "page"}, {"Handle": "slug"}], ids=str)
 def test_a_list_of_posts_gives_dates_by_address_or_slug_and_its_drafts_are_no_pages(tmp_path: Path, named: dict[str, str]) -> None:
     """What a content system lists: numbers that count nothing, slugs, states and days of publication."""
     rng = np.random.default_rng(6)
@@ -112,3 +110,15 @@ def test_a_list_of_posts_gives_dates_by_address_or_slug_and_its_drafts_are_no_pa
 def test_a_slug_means_the_only_path_that_ends_with_it() -> None:
     known = pages_of_slugs(pd.Series(["/a/lamp", "/a/Lamp/", "https://x.example/b/bulb.html?y=1", "/b/bulb", "/a/wire", "/b/wire/", "/"]))
     assert known["several"].to_dict() == {"lamp": False, "bulb": False, "wire": True}
+
+
+@pytest.mark.parametrize(("host", "proposed"), [("owlcare", '"=owlcare"'), ("owl-care", '# brand = ["=owl-care"]'), ("redfox", '"redfox"')])
+def test_a_name_made_of_what_the_site_is_about_is_a_brand_only_as_written(host: str, proposed: str, tmp_path: Path) -> None:
+    kinds = ("food", "cage", "care", "health", "nest", "toys", "vet", "shop")
+    queries = [f"owl {one} {two}" for one in kinds for two in ("cost", "guide", "tips", "list")] + ["owlcare", "redfox", "red fox toys"]
+    rows = [(day, f"/{query.replace(' ', '-')}", query, 1, 9) for day in DAYS[-30:] for query in queries]
+    pd.DataFrame(rows, columns=["date", "page", "query", "clicks", "impressions"]).to_csv(tmp_path / "search.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", f"https://{host}.example/"]) == 0
+    (line,) = [line for line in (tmp_path / "nibbet.toml").read_text().splitlines() if "brand = " in line]
+    assert proposed in line
+    assert ('"owl care" is what this site is about' in line) == (host != "redfox")

@@ -8,6 +8,7 @@ import sys
 import tempfile
 from collections import Counter
 from datetime import date, timedelta
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -39,6 +40,8 @@ LATER = """
 MOVED_SHARE, HOST_SHARE, SAME_PATHS = 0.9, 0.02, 0.5
 #: share of sampled queries with the name of the host from which it is taken for the brand
 BRAND_SHARE = 0.003
+#: share of sampled queries with one word of the host's name and not the other from which these words are the subject of the site
+SUBJECT_SHARE = 0.2
 #: examples for an unknown home and period
 EXAMPLE_HOME, EXAMPLE_PERIOD = "https://tarnbrook.example/", "[2026-08-03, 2026-10-31]"
 
@@ -191,12 +194,30 @@ def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
         for word in sorted(spelt)
         if sum(bool(re.search(rf"\b{re.escape(word)}\b", q.casefold())) for q in survey.queries) > BRAND_SHARE * len(survey.queries)
     ]
+    subject = _subject_in(name, survey.queries)
+    if subject:
+        named = [f"={word}" for word in named if word != subject]
     reply = answers("Words by which people ask for you by name, parted by commas", ", ".join(named or [name]))
     if reply:
         return [f"brand = [{', '.join(_quoted(word.strip()) for word in reply.split(',') if word.strip())}]"]
+    if subject:
+        mark = "" if named else "# "
+        return [f'{mark}brand = [{", ".join(map(_quoted, named or ["=" + name]))}]   # as written: "{subject}" is what this site is about']
     if named:
         return [f"brand = [{', '.join(map(_quoted, named))}]   # the host's name, which some queries hold; add other spellings"]
     return [f"# brand = [{_quoted(name)}]   # words that mark a query as one for you by name"]
+
+
+def _subject_in(name: str, queries: list[str]) -> str:
+    """The words that make the host's name, where one of them is common in queries without the other: then they are a subject, not a brand."""
+    words = [q.casefold().split() for q in queries]
+    joined = name.replace("-", "")
+    made = {(a, b) for one in words for a, b in pairwise(one) if a + b == joined}
+    for first, second in sorted(made):
+        alone = max(sum(a in one and b not in one for one in words) for a, b in ((first, second), (second, first)))
+        if alone > SUBJECT_SHARE * len(words):
+            return f"{first} {second}"
+    return ""
 
 
 def _source(pattern: str, entries: list[Entry], answers: _Answers, last: date | None) -> list[str]:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from nibbet.core.join.rows import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, OTHER_SURFACE
+from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, OTHER_SURFACE
 from nibbet.core.windows import Window
 
 Note = dict[str, str]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from nibbet.core import over_time
 from nibbet.core import reduce as reductions
-from nibbet.core.join.rows import DETAIL
+from nibbet.core.join.reasons import DETAIL
 
 if TYPE_CHECKING:
     import ibis

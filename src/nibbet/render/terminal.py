@@ -14,7 +14,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from nibbet.core.join.rows import PAGELESS
+from nibbet.core.join.reasons import PAGELESS
 from nibbet.core.meanings import FORMAT_OF, SHARES
 from nibbet.core.tables import NARROWED
 from nibbet.core.verdict import Verdict

@@ -324,7 +324,11 @@ def _total_row(table: ibis.Table, reading: Reading) -> Any:
 def _blank_row(table: ibis.Table, reading: Reading) -> Any:
     """Rows in which nothing but notes stands: neither a key nor a measure."""
     columns = [column for column in TABLES[reading.kind] if column.name in reading.matches]
-    keys = [column.name for column in columns if column.name in ("page", "slug", "query", "date") or (column.required and column.type != "count")]
+    keys = [
+        column.name
+        for column in columns
+        if column.name in ("page", "slug", "query", "date") or (column.required and column.type != "count")
+    ]
     needed = [column.name for column in columns if column.required and column.type == "count"]
     condition = ibis.literal(True)
     for name in needed or keys:

@@ -9,12 +9,8 @@ from typing import Any
 import ibis
 import pandas as pd
 
-DETAIL = "detail of page rows"
-INCOMPLETE, INCOMPLETE_MONTH = "incomplete day", "incomplete month"
-#: beginning of the reason for rows of a surface that does not count toward pages
-OTHER_SURFACE = "other surface: "
-PAGELESS = "totals that name no page"
-NESTED = "part of a longer period"
+from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, NESTED, OTHER_SURFACE, PAGELESS
+
 #: positions times impressions are rounded to multiples of 1 / FINEST, so that their sums are exact and independent of the order of rows
 FINEST = 2.0**16
 
