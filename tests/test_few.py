@@ -122,3 +122,44 @@ def test_a_name_made_of_what_the_site_is_about_is_a_brand_only_as_written(host: 
     (line,) = [line for line in (tmp_path / "nibbet.toml").read_text().splitlines() if "brand = " in line]
     assert proposed in line
     assert ('"owl care" is what this site is about' in line) == (host != "redfox")
+
+
+@pytest.mark.parametrize("also", ["", "page", "pair"])
+def test_queries_without_pages_are_compared_where_they_cover_both_windows(also: str, tmp_path: Path) -> None:
+    """Exports by query alone, by page alone, or by page and query for the recent days alone, as consoles give them."""
+    rng, days = np.random.default_rng(7), pd.date_range("2026-04-01", "2026-10-31")
+    rows = []
+    for number in range(40):
+        shown = rng.poisson(40, len(days))
+        rate = np.where((number < 3) & (days >= "2026-08-03"), 0.05, 0.15)
+        rows.append(pd.DataFrame({"date": days, "page": f"{HOME}p-{number}", "query": f"valve {number} {'dn' if number % 2 else 'pn'}",
+                                  "clicks": rng.binomial(shown, rate), "impressions": shown}))  # fmt: skip
+    table = pd.concat(rows)
+    counted = ["clicks", "impressions"]
+    table.groupby(["date", "query"], as_index=False)[counted].sum().to_csv(tmp_path / "queries.csv", index=False)
+    if also == "page":
+        table.groupby(["date", "page"], as_index=False)[counted].sum().to_csv(tmp_path / "pages.csv", index=False)
+    elif also:
+        table[table["date"] >= "2026-08-03"].to_csv(tmp_path / "pairs.csv", index=False)
+        table.groupby(["date", "page"], as_index=False)[counted].sum().to_csv(tmp_path / "pages.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME]) == 0
+    settings = (tmp_path / "nibbet.toml").read_text()
+    (tmp_path / "nibbet.toml").write_text(settings.replace("[[source]]", '[groups.queries]\nwide = ["* dn"]\n\n[[source]]', 1))
+    with nibbet.open_site(tmp_path) as site:
+        queries, whole, all_levels = site.compare(by="query").set_index("key"), site.compare(by="site"), site.compare()
+        window, before = site.windows.recent, site.windows.reference
+        notes = {note["code"] for note in site.account["notes"]}
+        rising = site.rising()
+    had = [table[table["date"].between(str(w.start), str(w.end))].groupby("query")["clicks"].sum() for w in (window, before)]
+    assert (queries["recent"] == had[0].reindex(queries.index)).all()
+    assert queries["reference"].to_numpy() == pytest.approx(had[1].reindex(queries.index) * window.days / before.days, rel=0.03)
+    assert set(queries.index[queries["real"]]) == {f"valve {number} {'dn' if number % 2 else 'pn'}" for number in range(3)}
+    assert (queries.loc[queries["real"], "why"] == "pull").all()
+    parts = queries[["demand", "rank", "pull", "access", "untold"]].sum(axis=1)
+    assert parts.to_numpy() == pytest.approx(queries["change"], abs=1e-6)
+    assert whole.loc[whole["measure"] == "clicks", "recent"].item() == had[0].sum()
+    group = all_levels.query("level == 'query group'").iloc[0]
+    assert (group["key"], group["recent"]) == ("wide", had[0][had[0].index.str.endswith("dn")].sum())
+    assert all_levels["level"].isin(["topic"]).any()
+    assert ("queries_alone" in notes) == (also == "pair")
+    assert set(rising["kind"]) <= {"rising", "fading", "new"}

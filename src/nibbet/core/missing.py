@@ -149,7 +149,7 @@ def missing_evidence(
         "search by day, page and query",
     )
     gap(
-        windows.has_reference and "pair" in search and not windows.compares_queries,
+        windows.has_reference and "pair" in search and "query" not in search and not windows.compares_queries,
         "queries of both windows",
         "changes are known for pages, but not for queries, topics and the brand",
         living,

@@ -113,7 +113,10 @@ class Balance:
         days = w.query_days(w.recent)
         text = f"Queries of pages are named on {days} of the {w.recent.days} days of {w.recent}: figures of queries are based on these."
         some = [{"code": "query_days", "text": text}] if days < WHOLE * w.recent.days else []
-        if w.has_reference and not w.compares_queries:
+        if w.has_reference and self.sums.compares_totals_of_queries:
+            text = "Changes of queries, topics and the brand are those of rows without pages, and changes of pages those of rows without queries."
+            some.append({"code": "queries_alone", "text": text})
+        elif w.has_reference and not w.compares_queries:
             some.append({"code": "queries_alone", "text": f"{NOT_OF_QUERIES} Pages are compared by page rows."})
         return some
 

@@ -116,6 +116,8 @@ class Comparison:
         return Strays(core.mean_noise(clicks, rows["noise"].to_numpy(np.float64), key, keys), season)
 
     def _site(self) -> pd.DataFrame:
+        if self.sums.compares_totals_of_queries and not self.inputs.has_grain("page") and not self.inputs.is_paired:
+            return self._of_pairs("site", self._named.assign(site="site"), "site")
         return self._above("site", pd.Series("site", index=self._pages.index))
 
     def _sections(self) -> pd.DataFrame:
@@ -145,7 +147,12 @@ class Comparison:
 
     @once
     def _named(self) -> pd.DataFrame:
-        return self._pairs[self._pairs["query"] != ""]
+        """The pairs that name a query, or totals of queries (with page -1) where only these cover both windows."""
+        if not self.sums.compares_totals_of_queries:
+            return self._pairs[self._pairs["query"] != ""]
+        rows = scaled_pairs(self.expectation.query_totals_in_both, self.sums.scale)
+        parts = row_parts(rows, self.changes.terms.sight)
+        return rows.assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     def _of_pairs(self, level: str, pairs: pd.DataFrame, by: str, *, least: float = 0.0) -> pd.DataFrame:
         """A level whose members are pairs: `by` is the column of the key; the reference in `pairs` is already scaled.
@@ -158,19 +165,8 @@ class Comparison:
         names = {"recent": "clicks", "reference": "clicks_reference", "impressions": "impressions"}
         names |= {"impressions_reference": "impressions_reference"}
         sums = {mine: np.bincount(code, pairs[name].to_numpy(float), len(keys)).astype(np.float64) for mine, name in names.items()}
-        # pages vary as a whole: first the clicks of each page in the key, then their common noise
-        cell, where = np.unique(code.astype(np.int64) * len(self._pages) + pairs["page"].to_numpy(), return_inverse=True)
-        page = self._pages.iloc[cell % len(self._pages)]
-        members = pd.DataFrame(
-            {
-                "recent": np.bincount(where, pairs["clicks"].to_numpy(float), len(cell)),
-                "reference": np.bincount(where, pairs["clicks_reference"].to_numpy(float), len(cell)) / terms.scale,
-                "noise": page["noise"].to_numpy(),
-                "season": page["season"].to_numpy(),
-            }
-        )
-        noise, season = self._strays(members, cell // len(self._pages), len(keys))
-        if level == "query":  # single queries vary independently of their pages
+        noise, season = self._strays(*self._members(code, pairs), len(keys))
+        if level == "query" and not self.sums.compares_totals_of_queries:  # single queries vary independently of their pages
             noise = np.hypot(noise, drift_of(sums["recent"], sums["reference"], 1.0, noise)).round(2)
         kept = np.flatnonzero(sums["recent"] + sums["reference"] >= least)
         scaled = {"recent": 1.0, "impressions": 1.0, "reference": terms.scale, "impressions_reference": terms.scale}
@@ -179,8 +175,29 @@ class Comparison:
         table = core.compared(rows, level, terms, noise=noise[kept], season=season[kept], whole=whole)
         inside = np.isin(code, kept)
         parts = pairs.loc[inside, [f"by_{name}" for name in ROWS]].set_axis(ROWS, axis=1)
-        kind = pd.Series(self._pages["kind"].to_numpy()[pairs["page"].to_numpy()[inside]])
+        kinds = np.append(self._pages["kind"].to_numpy(dtype=object), "")  # the last is that of no page
+        kind = pd.Series(kinds[pairs["page"].to_numpy()[inside]])
         return core.with_parts(table, parts.reset_index(drop=True), keys[code[inside]], kind)
+
+    def _members(self, code: NDArray[np.int64], pairs: pd.DataFrame) -> tuple[pd.DataFrame, NDArray[np.int64]]:
+        """What varies as a whole in the keys of pairs (`code`), and the key of each: the clicks of each page in the key, with the noise and
+        season of the page; or totals of queries, each with the noise of all of them and the season of the site.
+        """
+        recent, reference = pairs["clicks"].to_numpy(float), pairs["clicks_reference"].to_numpy(float)
+        if self.sums.compares_totals_of_queries:
+            season = float(self._whole.season[0]) if len(self._pages) else 1.0
+            noise = drift_of(recent, reference, season)
+            reference = reference / self.changes.terms.scale
+            return pd.DataFrame({"recent": recent, "reference": reference, "noise": noise, "season": season}), code
+        cell, where = np.unique(code.astype(np.int64) * len(self._pages) + pairs["page"].to_numpy(), return_inverse=True)
+        page = self._pages.iloc[cell % len(self._pages)]
+        members = {
+            "recent": np.bincount(where, recent, len(cell)),
+            "reference": np.bincount(where, reference, len(cell)) / self.changes.terms.scale,
+            "noise": page["noise"].to_numpy(),
+            "season": page["season"].to_numpy(),
+        }
+        return pd.DataFrame(members), cell // len(self._pages)
 
     def _queries(self, least: float) -> pd.DataFrame:
         return self._of_pairs("query", self._named, "query", least=least) if len(self._named) else core.nothing(core.CHANGES)
@@ -313,7 +330,7 @@ class Comparison:
 
     def rising(self, level: str) -> pd.DataFrame:
         """Queries or topics that are new, rise or fade: the columns `core.rising.RISING`. Raises NotFoundError where one window has no queries."""
-        if self.inputs.is_paired and not self.sums.windows.compares_queries:
+        if self.inputs.is_paired and not (self.sums.windows.compares_queries or self.sums.compares_totals_of_queries):
             raise NotFoundError(f"{NOT_OF_QUERIES} Name shorter windows, as: --days 14")
         if self._named.empty:
             return pd.DataFrame(columns=RISING)
@@ -336,7 +353,7 @@ class Comparison:
 
     def losses(self) -> pd.DataFrame:
         """Queries of a page that lose together, reported as one loss: the columns LOSSES, by size."""
-        if self._named.empty:
+        if self._named.empty or self.sums.compares_totals_of_queries:
             return core.nothing(core.LOSSES)
         raw, named = self.changes.successors.pairs, (self.changes.successors.pairs["query"] != "").to_numpy()
         pages = self._pages.set_index("key").rename(columns={"kind": "access"})

@@ -163,14 +163,25 @@ class Expectation:
         if self.inputs.is_paired or not self.inputs.has_grain("query"):
             none = pd.DataFrame({name: pd.Series(dtype="float64") for name in names})
             return none.astype({"query": "str", "brand": "bool"}).assign(position=np.nan)
-        rates = self.rates
-        self.context.say("summing queries")
-        rows = self.context.fetch(
-            "lone-queries", lambda: reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of="query")
-        )
+        rows = self._query_sums
         rows = rows[rows["impressions"] > 0].sort_values(["impressions", "query"], ascending=[False, True], ignore_index=True)[names]
         rows = rows.astype({"query": "str"}).assign(brand=rows["brand"].eq(True))
         return rows.assign(position=weighted_position(rows["position_sum"], rows["placed"]))
+
+    @once
+    def _query_sums(self) -> pd.DataFrame:
+        """Totals of queries without their pages, in both windows: see `core.reduce.pair_sums`."""
+        rates = self.rates
+        self.context.say("summing queries")
+        return self.context.fetch(
+            "lone-queries", lambda: reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of="query")
+        )
+
+    @once
+    def query_totals_in_both(self) -> pd.DataFrame:
+        """Totals of queries in both windows as rows of `pairs`, with -1 for the unknown page."""
+        rows = self._query_sums.sort_values("query", ignore_index=True)
+        return _with_places(rows).assign(page=-1, brand=rows["brand"].eq(True), query=rows["query"].astype("category"))
 
     def by_dimension(self, dimension: str) -> pd.DataFrame:
         """One row per page_id and value of device, country or surface, without the brand: sums and expected clicks of the recent window."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import pandas as pd
 
 from nibbet.core import reduce as reductions
+from nibbet.core.join.spans import reaches
 from nibbet.core.windows import Windows, weekday_scale
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -30,6 +31,13 @@ class Sums:
     def scale(self) -> float:
         """The factor that makes reference sums comparable with the recent window in length and mix of weekdays."""
         return weekday_scale(self.inputs.days, self.windows.recent, self.windows.reference)
+
+    @once
+    def compares_totals_of_queries(self) -> bool:
+        """Whether both windows have totals of queries without their pages, and not the queries of pages."""
+        w, covers = self.windows, [cover for cover in self.inputs.joined.covers if cover.kind == "search"]
+        alone = self.inputs.has_grain("query") and not (self.inputs.is_paired and w.compares_queries)
+        return alone and all(reaches(window, covers, "query") for window in (w.recent, w.reference))
 
     @once
     def pages(self) -> pd.DataFrame:

@@ -190,12 +190,14 @@ def _serving(window: Window, covers: list[Cover]) -> tuple[Span, ...]:
 def _roles(window: Window, covers: list[Cover]) -> int:
     """How much rows show of a window: 2 for queries of pages, which give totals too, and 1 for totals of pages alone."""
 
-    def has_grain(grain: str) -> bool:
-        dated = max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0)
-        return dated >= ENOUGH_DAYS * window.days or bool(_tiles(window, covers, grain))
-
     others = {c.grain for c in covers} - {"page", "pair"}
-    return 2 if has_grain("pair") else int(has_grain("page") or any(map(has_grain, others)))
+    return 2 if reaches(window, covers, "pair") else int(any(reaches(window, covers, grain) for grain in ("page", *others)))
+
+
+def reaches(window: Window, covers: list[Cover], grain: str) -> bool:
+    """Whether rows of a grain serve a window throughout, by days or by periods."""
+    dated = max((_days_in(c, window) for c in covers if c.is_dated and c.grain == grain), default=0.0)
+    return dated >= ENOUGH_DAYS * window.days or bool(_tiles(window, covers, grain))
 
 
 def _reach(window: Window, covers: list[Cover], first: date) -> int:
