@@ -10,6 +10,7 @@ import pytest
 
 import nibbet
 from nibbet.cli.main import main
+from nibbet.core.join.address import Home, fold
 from nibbet.join.slugs import pages_of_slugs
 
 HOME, DAYS = "https://valves.example/", pd.date_range("2025-08-01", "2026-10-31")
@@ -163,3 +164,26 @@ def test_queries_without_pages_are_compared_where_they_cover_both_windows(also: 
     assert all_levels["level"].isin(["topic"]).any()
     assert ("queries_alone" in notes) == (also == "pair")
     assert set(rising["kind"]) <= {"rising", "fading", "new"}
+
+
+def test_headings_between_the_rows_of_a_list_are_no_pages_and_its_titles_serve() -> None:
+    sheet = pd.DataFrame(
+        {
+            "URL": [
+                "OLD VALVES",
+                *(f"valves.example{page}" for page in IDLE),
+                "New valves",
+                *(f"valves.example{page}" for page in SEARCHED),
+            ],
+            "Title": [None, *(f"On {page}" for page in IDLE), None, *(f"About {page[-5:]}" for page in SEARCHED)],
+            "Publish Date": "2019-05-06",
+        }
+    )
+    with nibbet.Site(home=HOME, search=search(np.random.default_rng(9)), editorial=sheet) as site:
+        pages, addresses = site.pages().set_index("page"), site.addresses.set_index("spelling")
+    assert addresses.loc[["OLD VALVES", "New valves"], "reason"].eq("not an address").all()
+    assert set(pages.index) == {HOME[:-1] + page for page in (*SEARCHED, *IDLE)}
+    assert pages.loc[HOME[:-1] + SEARCHED[3], "title"] == f"About {SEARCHED[3][-5:]}"
+    loose = pd.Series(["about", "blog/owl", "/care", "https://valves.example/x"], dtype="str")
+    folded = fold(loose.to_frame("spelling").assign(source="search"), Home(address=HOME)).set_index("spelling")["page"]
+    assert folded["about"] == HOME + "about", "others are written without a slash too"

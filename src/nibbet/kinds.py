@@ -157,6 +157,12 @@ LANDINGS = [
     ),
 ]
 
+TITLE = _column(
+    "title",
+    "text",
+    "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок|baslik|제목|τιτλος|titulek|nazev|otsikko|cimsor|titlu",
+)
+
 CRAWL = [
     _column(
         "page",
@@ -206,11 +212,7 @@ CRAWL = [
         "text",
         "index state|index status|in the index|state in the index|indexed|indexstatus|im index|etat dans l index|estado en el indice",
     ),
-    _column(
-        "title",
-        "text",
-        "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок|baslik|제목|τιτλος|titulek|nazev|otsikko|cimsor|titlu",
-    ),
+    TITLE,
     _column(
         "media",
         "text",
@@ -259,6 +261,7 @@ CRAWL = [
 EDITORIAL = [
     _column("page", "address", PAGE_WORDS, required=True),
     _column("slug", "text", SLUG_WORDS),
+    TITLE,
     _column("state", "text", STATE_WORDS),
     _column("published", "date", PUBLISHED_WORDS),
     _column(

@@ -64,6 +64,7 @@ def ledger(
     table = _with_links(table, backlinks)
     table = _with_dates(table, editorial, result["first_seen"], windows)
     table["protected"] = matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True)
+    table["title"] = table["title"].where(table["title"].notna(), _editorial_flag(editorial, "title").reindex(table.index).astype("str"))
     table["purpose"] = pd.Series(None, index=table.index, dtype="str")
     for name, patterns in (purposes or {}).items():
         table.loc[matches(table["path"], patterns), "purpose"] = name

@@ -35,6 +35,7 @@ INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
 #: precedence of sources where several spellings of a page are known
 AUTHORITY = ("crawl", "search", "sitemap", "editorial", "landings", "events", "vitals", "links", "backlinks", "hits", "misses", "robots")
+NOT_AN_ADDRESS = "not an address"
 #: sources that list pages; addresses with a parameter, and share of them listed without it, for it to distinguish no page; most such parameters
 LISTING, LEAST_WITH, LISTED_WITHOUT, MOST_NAMES = ("crawl", "search", "sitemap", "editorial"), 3, 0.9, 50
 #: spellings processed at once
@@ -117,6 +118,8 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     np.bitwise_or.at(bits, code, spellings["source"].map({name: 1 << n for n, name in enumerate(AUTHORITY)}).to_numpy(dtype=np.int64))
     table = pd.DataFrame({"spelling": pd.Series(unique, dtype="str")})
     table = pd.concat([table, parse(table["spelling"], home)], axis=1)
+    words = _words_among_addresses(table["spelling"], code, spellings["source"])
+    table.loc[words, "strict"], table.loc[words, "reason"] = None, NOT_AN_ADDRESS
     ours = table["strict"].notna().to_numpy()
     node, strict = pd.factorize(table.loc[ours, "strict"], sort=True)
     known = np.zeros(len(strict), dtype=np.int64)
@@ -143,6 +146,25 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
     names = pa.array([" ".join(name for n, name in enumerate(AUTHORITY) if one >> n & 1) for one in masks.tolist()], pa.string())
     result = {"spelling": spelling, "page": page, "reason": reason, "sources": names.take(pa.array(mask))}
     return pd.DataFrame({name: _series(column.take(pa.array(order))) for name, column in result.items()})
+
+
+def _words_among_addresses(texts: pd.Series, code: NDArray[np.int64], source: pd.Series) -> NDArray[np.bool_]:
+    """Which spellings are words, such as headings between rows: without a slash or a dot, in sources whose other rows have addresses or paths
+    that begin with a slash.
+    """
+    given: Any = pa.array(texts, pa.string())
+    word: NDArray[np.bool_] = pc.invert(pc.match_substring_regex(given, r"[/.?#:%]")).to_numpy(zero_copy_only=False).copy()
+    if not word.any():
+        return word
+    rooted = pc.match_substring_regex(given, r"^(?:(?:https?:)?/|[^/?#]+\.[^/?#]+/)").to_numpy(zero_copy_only=False)
+    loose = pc.match_substring_regex(given, r"^[^/.:?#]+/").to_numpy(zero_copy_only=False)
+    rows = pd.DataFrame({"rooted": rooted[code], "loose": loose[code], "source": source.to_numpy()})
+    of_source = rows.groupby("source").agg(rooted=("rooted", "mean"), loose=("loose", "any"))
+    strict = (of_source["rooted"] > 0.5) & ~of_source["loose"]
+    elsewhere = np.zeros(len(texts), dtype=bool)
+    elsewhere[code[~rows["source"].map(strict).to_numpy(bool)]] = True
+    word &= ~elsewhere
+    return word
 
 
 def parse(spellings: pd.Series, home: Home) -> pd.DataFrame:
@@ -198,7 +220,7 @@ def _parsed(spellings: pa.Array, home: Home) -> pd.DataFrame:
     reason = pc.if_else(pc.equal(reason, ""), "as it is", reason)
     reason = pc.if_else(
         bad,
-        "not an address",
+        NOT_AN_ADDRESS,
         pc.if_else(foreign, pc.binary_join_element_wise("other host: ", pc.coalesce(bare, pa.scalar("")), ""), reason),
     )
     return pd.DataFrame({"strict": _series(pc.if_else(pc.or_(bad, foreign), None, strict)), "reason": _series(reason)})
