@@ -300,7 +300,7 @@ def test_all_queries_of_a_page_rise_by_one_factor() -> None:
     pairs = pairs.assign(impressions=[9000, 1000, 9000, 9000, 1000], brand=False, expected_clicks=0.0)
     now, half, good = (CURVE.rate(place) for place in (pairs["position"].to_numpy(), np.array([4.0, 8.0]), np.array([4.4])))  # type: ignore[attr-defined]
     pairs = pairs.assign(clicks=np.rint(pairs["impressions"] * now).astype(int))
-    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing(place=4.4, spread=0.01))  # type: ignore[arg-type]
+    found = find_openings(pairs, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing(place=4.4, spread=0.01, spread_below=0.01))  # type: ignore[arg-type]
     gain = found[found["kind"] == "climb"].set_index("query")["gain"].reindex(list("abcde")).fillna(0) * 90 / 30.4
     seen = ASSUMPTION.share(pairs["position"].to_numpy())
     assert gain["a"] == pytest.approx(9000 * (half[0] / seen[0] - now[0]), rel=0.05), "its page comes from 8.8 to 4.4: half its position"
@@ -379,7 +379,7 @@ def test_merging_weighs_what_each_page_earns_alone() -> None:
 @settings(max_examples=40, deadline=None)
 def test_gains_are_ordered_and_never_for_a_worse_place(rows: list[tuple[float, float, float]], place: float, spread: float) -> None:
     demand, clicks, held = np.array(rows).T
-    standing = Standing(place, spread)
+    standing = Standing(place, spread, spread_below=spread)
     assert (standing.places(held, 0.9) <= held + 1e-9).all()
     assert (standing.places(held, 0.1) <= standing.places(held, 0.9) + 1e-9).all()
     found = standing.gains(demand, clicks, held, CURVE, 90)  # type: ignore[arg-type]

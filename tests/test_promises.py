@@ -72,6 +72,11 @@ def test_where_good_pages_stand_is_learnt_from_them() -> None:
     found = learn_standing(pd.concat([pages, low, fallen], ignore_index=True), below=5.5)
     assert found.place == pytest.approx(2.4, rel=0.05)
     assert found.spread == pytest.approx(0.3, abs=0.04)
+    assert found.spread_below == pytest.approx(0.3, abs=0.08), "pages that stand anywhere widen nothing"
+    even = np.exp(rng.uniform(np.log(1.6), np.log(7.5), 500))
+    level = learn_standing(pages.assign(position_answered=even), below=5.0)
+    assert level.places(np.array([50.0]), 0.9)[0] == pytest.approx(6.4, rel=0.15), "what is cut from good pages is not forgotten"
+    assert level.places(np.array([50.0]), 0.1)[0] == pytest.approx(1.87, rel=0.1)
     assert learn_standing(pages.head(5), below=5.5).place == Standing().place, "a handful of pages tells nothing"
     assert found.tilt == pytest.approx(0.0, abs=0.05)
     steep = pages.assign(clicks_answered=rng.poisson(300 * (place / 2.4) ** 0.3))

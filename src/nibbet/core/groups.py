@@ -336,7 +336,8 @@ def merge_gain(
     group = query.index.get_level_values("group")
     factor = group_pull.fillna(1.0).clip(0.5, 1.3).reindex(group).to_numpy(float) * once.reindex(group).fillna(1.0).to_numpy(float)
     best = query["best"].to_numpy(float)
-    merged = replace(standing, share_of_held=MERGED, spread=float(np.hypot(standing.spread, MERGED_SPREAD) / 2))
+    spreads = {name: float(np.hypot(getattr(standing, name), MERGED_SPREAD) / 2) for name in ("spread", "spread_below")}
+    merged = replace(standing, share_of_held=MERGED, **spreads)
     sums = merged.gains(query["demand"].to_numpy(float) * factor / standing.pull, query["clicks"].to_numpy(float), best, curve, days)
     table = pd.DataFrame(sums, index=query.index).groupby("group").sum().reindex(groups["group"].unique()).fillna(0.0)
     alone = rows[~shared & ~rows["survivor"]].groupby("group")["had"].sum().reindex(table.index).fillna(0.0) * month

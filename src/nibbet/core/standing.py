@@ -19,6 +19,8 @@ Floats = NDArray[np.float64]
 TELLING_CLICKS, TELLING_PAGES = 20, 12
 #: weight of the default positions, in pages
 ASSUMED = 2.0
+#: positions beyond which a page has no standing; the log odds that a page stands anywhere up to it, one in eight
+LAST_SEEN, STREWN = 30.0, -2.0
 #: prior standard deviation of the exponent of pull by position, and last position that contributes to it
 TILT, LAST_TILTED = 0.3, 20.0
 #: limits of the pull of good pages, wide, so that they bind only where a few odd pages decide
@@ -43,9 +45,9 @@ def with_withheld(share: pd.Series) -> pd.Series:
 
 @dataclass(frozen=True)
 class Standing:
-    """Median and spread (of the logarithm) of the positions of good pages for what they answer, the mean pull of pages there, and `tilt`, the
-    exponent with which pull grows with position: the curve includes queries that pages do not answer, and falls faster than the CTR of
-    answered ones. usual_pull is that of pages whose titles are not poor, pull_spread its spread, poor_share the share of pages with poor
+    """Median and spread (of the logarithm) of the positions of good pages for what they answer, with the spread of lower ones in spread_below;
+    the mean pull of pages there, and `tilt`, the exponent with which pull grows with position: the curve includes queries that pages do not
+    answer, and falls faster than the CTR of answered ones. usual_pull is that of pages whose titles are not poor, pull_spread its spread, poor_share the share of pages with poor
     titles.
     """
 
@@ -56,6 +58,7 @@ class Standing:
     usual_pull: float = 1.0
     tilt: float = 0.0
     poor_share: float = BAD_SHARE
+    spread_below: float = 0.4
     share_of_held: float | None = None
     "Where given, the place is halfway (in the logarithm) between that of good pages and this share of the place held."
 
@@ -68,7 +71,8 @@ class Standing:
         """
         at = np.maximum(at, 1.0)
         centre = self._centre(at)
-        placed: Floats = np.clip(centre * np.exp(self.spread * special.ndtri(worse)), 1.0, at)
+        spread = self.spread_below if worse > 0.5 else self.spread
+        placed: Floats = np.clip(centre * np.exp(spread * special.ndtri(worse)), 1.0, at)
         return placed
 
     def rate(self, places: Floats, curve: Curve) -> Floats:
@@ -125,7 +129,31 @@ def learn_standing(pages: pd.DataFrame, *, below: float) -> Standing:
     tilt = _tilt(pages, spread)
     mean = _mean_pull(pages, usual, float(np.exp(middle)), tilt)
     pull, usual = (float(np.clip(one, *PULLS)) for one in (mean, usual))
-    return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt, poor)
+    shown = pages["impressions_answered"] * rate >= TELLING_CLICKS
+    every = pages.loc[shown & pages["trend"].isna() & (pages["position_answered"] < LAST_SEEN), "position_answered"].to_numpy(float)
+    lower = max(wide, (_lower_end(np.log(every)) - middle) / Z80)
+    return Standing(float(np.exp(middle)), wide, pull, spread, usual, tilt, poor, lower)
+
+
+def _lower_end(place: Floats) -> float:
+    """The log position that nine of ten pages of a site hold, apart from those that stand anywhere.
+
+    Good pages are cut where a page still has to climb, which says little of how far below that its like may stand. By maximum likelihood
+    of a normal distribution beside a uniform one, with a weak prior worth ASSUMED pages.
+    """
+    from scipy import optimize  # slow to import, and not needed where results are kept
+
+    usual, width = np.log(Standing.place), Standing.spread
+
+    def unlikely(given: Floats) -> float:
+        mean, spread, strewn = given[0], np.exp(given[1]), special.expit(given[2])
+        normal = np.exp(-((place - mean) ** 2) / 2 / spread**2) / spread / np.sqrt(2 * np.pi)
+        fit = -np.log((1 - strewn) * normal + strewn / np.log(LAST_SEEN)).sum()
+        prior = (mean - usual) ** 2 / 2 / width**2 + (given[1] - np.log(width)) ** 2 / 2 / 0.5**2 + (given[2] - STREWN) ** 2 / 2
+        return float(fit + ASSUMED * prior)
+
+    mean, spread, _ = optimize.minimize(unlikely, [np.median(place), np.log(width), STREWN], method="Nelder-Mead").x
+    return float(mean + Z80 * np.exp(spread))
 
 
 def _mean_pull(pages: pd.DataFrame, usual: float, place: float, tilt: float) -> float:
