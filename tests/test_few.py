@@ -187,3 +187,20 @@ def test_headings_between_the_rows_of_a_list_are_no_pages_and_its_titles_serve()
     loose = pd.Series(["about", "blog/owl", "/care", "https://valves.example/x"], dtype="str")
     folded = fold(loose.to_frame("spelling").assign(source="search"), Home(address=HOME)).set_index("spelling")["page"]
     assert folded["about"] == HOME + "about", "others are written without a slash too"
+
+
+MONEY_AS = {
+    "€ 1.383,58": 1383.58, "197,52 €": 197.52, "US$1,428.90": 1428.9, "R$ 225,51": 225.51, "370,83 zł": 370.83, "CHF 12'330.60": 12330.6,
+    "1 339,78 kr.": 1339.78, "207.74 SEK": 207.74, "₹175.83": 175.83, "-$20.25": -20.25, "12 Ft": 12.0, "S/ 4.50": 4.5,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "sum_meant"), MONEY_AS.items(), ids=str)
+def test_sums_of_money_are_read_with_their_currency(text: str, sum_meant: float) -> None:
+    days = pd.date_range("2026-08-01", "2026-10-31")
+    visits = pd.DataFrame({"date": days, "page": "/a", "sessions": np.arange(len(days)) % 7 + 3, "revenue": text})
+    shown = pd.DataFrame({"date": days, "page": "/a", "clicks": 3, "impressions": 30})
+    with nibbet.Site(home=HOME, search=shown, landings=visits) as site:
+        (read,) = [one for one in site.account["sources"] if one["kind"] == "landings"]
+    assert read["rows_used"] == len(days)
+    assert read["measures"]["revenue"]["read"] == pytest.approx(sum_meant * len(days))

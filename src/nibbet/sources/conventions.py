@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.kinds import NO_VALUE
+from nibbet.sources.currencies import NAMED, SIGNED, SYMBOLS
 from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, without_weekday
 
 if TYPE_CHECKING:
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from ibis.expr.types import StringValue
 
 ISO_DAY = r"^\d{4}-\d{2}-\d{2}$"
-BLANKS = "[\\s\u00a0\u202f\u2009'’€$£¥]"
+BLANKS = f"[\\s\u00a0\u202f\u2009'’{SYMBOLS}]"
 
 
 def number_expression(text: StringValue, *, decimal: str) -> Expression:
@@ -25,7 +26,7 @@ def number_expression(text: StringValue, *, decimal: str) -> Expression:
     """
     import ibis
 
-    bare = text.lower().re_replace(BLANKS, "").re_replace("^[>~≈+]|^(eur|usd|gbp|chf)|(eur|usd|gbp|chf)$", "")
+    bare = text.lower().re_replace(rf"^\s*{SIGNED}", "").re_replace(BLANKS, "").re_replace(rf"^[>~≈+]|^{NAMED}|{NAMED}$", "")
     scale = ibis.cases(
         (bare.endswith("%"), 0.01), (bare.re_search("(k|tsd\\.?)$"), 1000.0), (bare.re_search("(m|mio\\.?)$"), 1_000_000.0), else_=1.0
     )
@@ -85,7 +86,7 @@ def sample_mark(cells: list[str]) -> str | None:
 def evidence_form(mark: str) -> str:
     """The form of numbers that are only valid with `mark` as the decimal mark."""
     other = "." if mark == "," else ","
-    return f"\\{mark}(\\d{{1,2}}|\\d{{4,}})%?$|^0\\{mark}\\d|\\{other}\\d{{3}}\\{mark}"
+    return f"\\{mark}(\\d{{1,2}}|\\d{{4,}})[^\\d,]*$|^0\\{mark}\\d|\\{other}\\d{{3}}\\{mark}"
 
 
 def misfits(text: StringValue, style: str) -> Expression:

@@ -10,12 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.kinds import NO_VALUE, NO_WORDS, YES_WORDS
+from nibbet.sources.currencies import MONEY
 from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, without_weekday
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
-NUMBER = re.compile(
-    r"^[<>~≈]?\s*[-+−]?[\d][\d\s.,'’\u00a0\u202f\u2009]*\s*(%|k|m|tsd\.?|mio\.?|[€$£¥])?$|^[€$£¥]\s*[\d.,\s]+$", re.IGNORECASE
-)
+NUMBER = re.compile(rf"^[<>~≈]?\s*(?:{MONEY}\s*)?[-+−]?\d[\d\s.,'’\u00a0\u202f\u2009]*\s*(?:%|k|m|tsd\.?|mio\.?|{MONEY})?$", re.IGNORECASE)
 DATE = re.compile(
     r"^\d{4}(?:[-/년年]|\. ?)\s?\d{1,2}(?:(?:[-/월月]|\. ?)\s?\d{1,2}[.일日]?)?([T ].*)?$|^\d{1,2}(?:[-/ ]|\. ?)\d{1,2}(?:[-/ ]|\. ?)\d{2,4}\.?([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
     r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}(?:,?\s.*\d:\d{2}.*)?$"
@@ -160,7 +159,7 @@ def _numbers(cells: list[str], mark: str) -> NDArray[np.float64]:
     for row, cell in enumerate(cells):
         if not NUMBER.match(cell):
             continue
-        digits = re.sub(r"[^\d.,+−-]", "", cell).replace("−", "-")
+        digits = re.sub(r"[^\d.,+−-]", "", re.sub(rf"{MONEY}$", "", cell, flags=re.IGNORECASE)).replace("−", "-")
         plain = digits.replace(".", "").replace(",", ".") if mark == "," else digits.replace(",", "")
         try:
             out[row] = float(plain) / (100 if cell.endswith("%") else 1)

@@ -121,7 +121,7 @@ def typed_rows(
         if not raw[name].type().is_date()
     ]
     counted = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches]
-    asides += [(table[name] < 0, f"negative {name}") for name in counted]
+    asides += [(table[name] < 0, f"negative {name}") for name in counted if name != "revenue"]  # refunds may exceed sales
     asides += [(table[name] > MOST, f"impossible {name}") for name in counted]
     if reading.kind == "crawl":
         asides += _no_pages(table)
@@ -288,7 +288,8 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
     ]
     empty = [table[name].isnull() for name in telling or reading.matches]
     counted = [name for name in MEASURES.get(reading.kind, []) if name in reading.matches]
-    odd = [(table[name] < 0) | (table[name] > MOST) for name in counted]
+    odd = [(table[name] < 0) | (table[name] > MOST) for name in counted if name != "revenue"]
+    odd += [table["revenue"] > MOST] if "revenue" in counted else []
     odd += [condition for condition, _ in _no_pages(table)] if reading.kind == "crawl" else []
     odd += [condition for condition, _ in _unpublished(table, reading)]
     short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
