@@ -30,7 +30,7 @@ def access_of(table: pd.DataFrame, windows: Windows) -> pd.DataFrame:
             index_state (null where the page is indexed or this is unknown), reference_known.
     Returns:
         One row per page. access: new, gone, moved, blocked, else ""; otherwise: the same for a page that moved if no page took the place of
-        another (`heirs_of`), redirected for an old address; lived: the share of the reference window in which a page existed that does not
+        another (`successors_of`), redirected for an old address; lived: the share of the reference window in which a page existed that does not
         count as new (1 where it existed throughout).
 
         new: it has more clicks than its days predict, and was born after the reference window began, or search first showed it then
@@ -66,7 +66,7 @@ def access_of(table: pd.DataFrame, windows: Windows) -> pd.DataFrame:
     return pd.DataFrame({"access": access, "otherwise": otherwise, "lived": lived.where(~whole, 1.0)})
 
 
-def heirs_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
+def successors_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
     """The page that took the place of each address, so that a page that moved is compared with itself.
 
     Args:
@@ -82,13 +82,15 @@ def heirs_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
     end = end.where(pages["access"].eq("moved") & end.notna())
     fit = (~pages["dead"] & pages["access"].isin(["", "moved"])).to_numpy(bool)
     end = end[end.notna() & fit[end.fillna(0).to_numpy(np.int64)]].astype(np.int64)
-    heirs = np.arange(len(pages))
+    successor = np.arange(len(pages))
     if end.empty:
-        return heirs
+        return successor
     old = pairs.loc[pairs["page"].isin(end.index), ["page", "query", "impressions", "impressions_reference"]]
-    old = old.assign(heir=end.reindex(old["page"]).to_numpy())
+    old = old.assign(successor=end.reindex(old["page"]).to_numpy())
     shown = pairs.loc[pairs["page"].isin(end.unique()) & (pairs["impressions"] > 0), ["page", "query"]].drop_duplicates()
-    named = old[old["query"] != ""].merge(shown.rename(columns={"page": "heir"}).assign(shown=True), on=["heir", "query"], how="left")
+    named = old[old["query"] != ""].merge(
+        shown.rename(columns={"page": "successor"}).assign(shown=True), on=["successor", "query"], how="left"
+    )
     weight = named[["impressions", "impressions_reference"]].sum(axis=1).astype(float)
     kept = weight.where(named["shown"].notna(), 0.0).groupby(named["page"]).sum() / weight.groupby(named["page"]).sum()
     sums = pairs.groupby("page")[["impressions", "impressions_reference"]].sum()
@@ -97,18 +99,18 @@ def heirs_of(pages: pd.DataFrame, pairs: pd.DataFrame) -> NDArray[np.int64]:
     whole = lost.groupby(end).transform("sum")
     share = pd.Series(rise.reindex(end).fillna(0.0).to_numpy(), index=end.index) / whole.where(whole > 0)
     taken = kept.reindex(end.index).fillna(share) >= STILL_SHOWN
-    heirs[end.index[taken]] = end[taken]
-    return heirs
+    successor[end.index[taken]] = end[taken]
+    return successor
 
 
-def counted_with_heirs(pairs: pd.DataFrame, heirs: NDArray[np.int64]) -> pd.DataFrame:
-    """Pairs in which the rows of an old address count to the page that took its place (`heirs_of`), query by query.
+def counted_with_successors(pairs: pd.DataFrame, successor: NDArray[np.int64]) -> pd.DataFrame:
+    """Pairs in which the rows of an old address count to the page that took its place (`successors_of`), query by query.
 
     Args:
         pairs: page, query, brand, days, and sums and positions of both windows; demand of both where known.
     """
     page = pairs["page"].to_numpy()
-    to = heirs[page]
+    to = successor[page]
     touched = np.isin(to, to[to != page])
     if not touched.any():
         return pairs

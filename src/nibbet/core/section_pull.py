@@ -29,7 +29,8 @@ def pull_of_sections(pages: pd.DataFrame) -> pd.Series:
     known = expected >= SURE
     section: pd.Series = pages["section"][known]
     ratio: pd.Series = np.log((clicks[known] + 0.5) / expected[known])  # type: ignore[assignment]
-    good = ratio.groupby(section).quantile(GOOD)[section.value_counts(sort=False) >= SHARING_PAGES]
+    of_section = ratio.groupby(section)
+    good = of_section.quantile(GOOD)[of_section.size() >= SHARING_PAGES]
     pull = {}
     for name in good.index[good < ratio.quantile(GOOD)]:
         inside = section == name

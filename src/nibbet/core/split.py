@@ -320,7 +320,7 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
         totals: `by`, clicks_recent, clicks_reference (scaled): one row per key; `came` where known: whether the whole key appeared or
             disappeared;
             its change of pull is then access too; `taken_over` where known: clicks of the reference window (scaled) that old addresses of a
-            page had and lost, whose pairs are among its own (`core.access.counted_with_heirs`): access, too.
+            page had and lost, whose pairs are among its own (`core.access.counted_with_successors`): access, too.
     Returns:
         One row per row of `totals`: `by` and PARTS. Clicks = expected clicks x pull, by the logarithmic mean Divisia index, additive
         LMDI-I. A key with clicks in one window only has no change of pull.

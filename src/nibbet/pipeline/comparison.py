@@ -84,11 +84,11 @@ class Comparison:
 
     def _moved(self) -> pd.DataFrame:
         """Level moved page: pages that took the place of others, both windows with their old addresses, keyed by number."""
-        heirs = np.flatnonzero(self.changes.successors.taken_over > 0)
+        moved = np.flatnonzero(self.changes.successors.taken_over > 0)
         names = ["recent", "reference", "impressions", "impressions_reference"]
         rows = self._pages.assign(
             **{name: self.changes.successors.with_old(self._pages[name].to_numpy(np.float64)) for name in names}
-        ).iloc[heirs]
+        ).iloc[moved]
         if rows.empty:
             return core.nothing(core.CHANGES)
         noise, season = rows["noise"].to_numpy(np.float64), rows["season"].to_numpy(np.float64)
@@ -225,7 +225,7 @@ class Comparison:
         terms, pages = self.changes.terms, self._pages
         rows = self.sums.by_dimension(name)
         rows = rows.assign(
-            key=rows["value"].where(rows["value"] != "", "unknown"), page=self.changes.successors.heirs[rows["page_id"].to_numpy()]
+            key=rows["value"].where(rows["value"] != "", "unknown"), page=self.changes.successors.of_page[rows["page_id"].to_numpy()]
         )
         rows = rows.sort_values(["key", "page"], ignore_index=True)
         of_rows = pages.iloc[rows["page"].to_numpy()]

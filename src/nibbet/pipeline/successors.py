@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from nibbet.core.access import access_of, counted_with_heirs, heirs_of
+from nibbet.core.access import access_of, counted_with_successors, successors_of
 from nibbet.once import once
 from nibbet.pipeline.expectation import Expectation
 from nibbet.pipeline.pages import Pages
@@ -41,29 +41,29 @@ class Successors:
     def access(self) -> pd.Series:
         """For each page, how it appeared or disappeared between the windows: new, gone, moved, redirected, blocked or empty."""
         access, otherwise = self.arrivals["access"], self.arrivals["otherwise"]
-        has_moved = (self.taken_over > 0).to_numpy() | (self.heirs != np.arange(len(access)))
+        has_moved = (self.taken_over > 0).to_numpy() | (self.of_page != np.arange(len(access)))
         known = access.where(access.ne("moved") | has_moved, otherwise)
         lately = np.isin(np.arange(len(known)), self.followed[self.followed != np.arange(len(known))])
         return known.mask(known.eq("new") & lately, "moved")
 
     @once
-    def heirs(self) -> np.ndarray:
-        """The number of the page that took the place of each page, its own where none did: see `core.access.heirs_of`."""
+    def of_page(self) -> np.ndarray:
+        """The number of the page that took the place of each page, its own where none did: see `core.access.successors_of`."""
         pages = self.pages.life_facts.assign(access=self.arrivals["access"], dead=self.pages.dead)
-        return heirs_of(pages, self.expectation.both_windows)
+        return successors_of(pages, self.expectation.both_windows)
 
     @once
     def pairs(self) -> pd.DataFrame:
         """The rows that cover both windows, those of an old address counted with the page that took its place."""
-        return counted_with_heirs(self.expectation.both_windows, self.heirs)
+        return counted_with_successors(self.expectation.both_windows, self.of_page)
 
     @once
     def taken_over(self) -> pd.Series:
         """Per page, the clicks of the reference window (scaled) that its old addresses had and lost."""
         counts = self.sums.page_counts
         lost = (counts["reference"] * self.sums.scale - counts["recent"]).to_numpy(np.float64)
-        moved = np.flatnonzero(self.heirs != np.arange(len(lost)))
-        return pd.Series(np.bincount(self.heirs[moved], lost[moved], len(lost)), index=counts["key"])
+        moved = np.flatnonzero(self.of_page != np.arange(len(lost)))
+        return pd.Series(np.bincount(self.of_page[moved], lost[moved], len(lost)), index=counts["key"])
 
     @property
     def came(self) -> pd.Series:
@@ -72,10 +72,12 @@ class Successors:
 
     @once
     def followed(self) -> np.ndarray:
-        """As `heirs`, for every address that redirects now, even if it had clicks until lately."""
+        """As `of_page`, for every address that redirects now, even if it had clicks until lately."""
         facts = self.pages.life_facts
         leads = facts["gone"] & facts["redirects_to"].notna()
-        return heirs_of(facts.assign(access=leads.map({True: "moved", False: ""}), dead=self.pages.dead), self.expectation.both_windows)
+        return successors_of(
+            facts.assign(access=leads.map({True: "moved", False: ""}), dead=self.pages.dead), self.expectation.both_windows
+        )
 
     @once
     def first_seen(self) -> pd.Series:
@@ -86,7 +88,7 @@ class Successors:
 
     def with_old(self, counts: np.ndarray) -> np.ndarray:
         """Counts of all pages, in which pages also have those of the addresses whose place they took."""
-        moved = np.flatnonzero(self.heirs != np.arange(len(counts)))
+        moved = np.flatnonzero(self.of_page != np.arange(len(counts)))
         together = counts.copy()
-        np.add.at(together, self.heirs[moved], counts[moved])
+        np.add.at(together, self.of_page[moved], counts[moved])
         return together
