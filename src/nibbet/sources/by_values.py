@@ -108,16 +108,12 @@ class ByValues:
     def _numbers(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
 
-    def _counts(self) -> list[int]:
+    def _wholes(self) -> list[int]:
         seen = self._seen
-        return [
-            place
-            for place in self._numbers()
-            if seen[place].whole
-            and not seen[place].yes_no
-            and not seen[place].status
-            and not is_identifier(self._header[place], seen[place])
-        ]
+        return [place for place in self._numbers() if seen[place].whole and not seen[place].yes_no and not seen[place].status]
+
+    def _counts(self) -> list[int]:
+        return [place for place in self._wholes() if not is_identifier(self._header[place], self._seen[place])]
 
     def _statuses(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].status]
@@ -270,7 +266,7 @@ class ByValues:
         self._take("url", self._only(self._addresses()))
         ranks = [
             p
-            for p in self._counts()
+            for p in self._wholes()
             if 1 <= float(np.nanmin(self._seen[p].numbers)) <= float(np.nanmax(self._seen[p].numbers)) <= MOST_RANK
         ]
         self._take("rank", self._only(ranks))
