@@ -44,17 +44,8 @@ PAGE_WORDS = (
 
 PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
 
-#: whether a page is published at all, in lists of content systems: words of the column, and words in it for pages that nobody can see
-STATE_WORDS = (
-    "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|"
-    "zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
-)
-UNPUBLISHED = frozenset(
-    "draft drafts autodraft private trash trashed deleted pending scheduled future unpublished hidden inactive disabled offline review inreview no false 0 "
-    "entwurf privat geplant papierkorb ausstehend geloscht nein brouillon prive corbeille planifie enattente non borrador privado papelera programado pendiente "
-    "rascunho lixeira agendado nao bozza privato cestino programmato concept gepland prullenbak nee utkast kladde planlagt nej nei luonnos szkic koncept "
-    "taslak черновик 下書き 非公開 草稿 초안 비공개".split()
-)
+#: whether a page is published at all, in lists of content systems
+STATE_WORDS = "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
 SLUG_WORDS = (
     "slug|slugs|post slug|page slug|url slug|slug url|post name|url key|url handle|handle|urlslug|kurzname|identifiant url|url amigable"
 )

@@ -29,13 +29,16 @@ IDENTIFIERS = frozenset(
 
 
 def is_identifier(header: str, seen: Profile) -> bool:
-    """Whether a column of whole numbers counts nothing: each row has another, and the header says so, or they run on by one."""
+    """Whether a column of whole numbers counts nothing: each row has another, and the header says so, or there is none and they run on by
+    one.
+    """
     known = seen.numbers[~np.isnan(seen.numbers)]
     if len(known) < 2 or len(np.unique(known)) < len(known):
         return False
     words = re.findall(r"[^\W_]+", header.lower())
-    named = (bool(words) and (words[-1] in IDENTIFIERS or words[0] == "id")) or header.strip() == "#"
-    return named or (len(known) >= 5 and bool(np.all(np.diff(known) == 1)))
+    if words and words[0] != "unnamed":
+        return words[-1] in IDENTIFIERS or words[0] == "id"
+    return bool(np.all(np.diff(known) == 1))
 
 
 @dataclass(frozen=True)

@@ -329,8 +329,15 @@ def guess_kind(sheet: Sheet) -> Reading | None:
     readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
     fitting = [reading for reading in readings if _is_told(sheet, reading)]
     fitting = [reading for reading in fitting if not _contradicted(reading, fitting)] or fitting
-    best = max(fitting, key=lambda reading: (reading.score - 0.25 * len(reading.unused), reading.kind), default=None)
+    best = max(fitting, key=lambda reading: (_weight(reading), reading.kind), default=None)
     return guess_kind(window) if best is None and (window := _first_window(sheet)) is not None else best
+
+
+def _weight(reading: Reading) -> float:
+    """How much speaks for a reading. A title and a state of publication say nothing for a list of editors, since inventories have them too."""
+    shared = {"title", "state"} if reading.kind == "editorial" else set()
+    told = sum(match.confidence for name, match in reading.matches.items() if name not in shared)
+    return told - 0.25 * len(reading.unused)
 
 
 def _contradicted(reading: Reading, others: Sequence[Reading]) -> bool:

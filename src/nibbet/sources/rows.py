@@ -13,7 +13,7 @@ from ibis import _
 
 from nibbet.core.reduce import is_brand
 from nibbet.errors import SourceError
-from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS, UNPUBLISHED
+from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -154,6 +154,15 @@ def _no_pages(table: ibis.Table) -> list[tuple[Any, str]]:
     if "page" in table.columns:
         result.append((table.page.re_search(ASSET), "no page, by its address"))
     return result
+
+
+#: the state of pages that nobody can see, without blanks and accents
+UNPUBLISHED = frozenset(
+    "draft drafts autodraft private trash trashed deleted pending scheduled future unpublished hidden inactive disabled offline review inreview no false 0 "
+    "entwurf privat geplant papierkorb ausstehend geloscht nein brouillon prive corbeille planifie enattente non borrador privado papelera programado pendiente "
+    "rascunho lixeira agendado nao bozza privato cestino programmato concept gepland prullenbak nee utkast kladde planlagt nej nei luonnos szkic koncept "
+    "taslak черновик 下書き 非公開 草稿 초안 비공개".split()
+)
 
 
 def _unpublished(table: ibis.Table, reading: Reading) -> list[tuple[Any, str]]:
