@@ -78,7 +78,7 @@ def test_a_table_that_lacks_one_column_says_which(tmp_path: Path, capsys: pytest
     assert "no search data is named" in capsys.readouterr().err
 
 
-@pytest.mark.parametrize("named", [{"post_name": "slug"}, {"url": "page"}, {"Handle": "slug"}], ids=str)
+@pytest.mark.parametrize("named", [{"post_name": "slug"}, {"url": "page"}], ids=str)
 def test_a_list_of_posts_gives_dates_by_address_or_slug_and_its_drafts_are_no_pages(tmp_path: Path, named: dict[str, str]) -> None:
     """What a content system lists: numbers that count nothing, slugs, states and days of publication."""
     rng = np.random.default_rng(6)
@@ -189,18 +189,19 @@ def test_headings_between_the_rows_of_a_list_are_no_pages_and_its_titles_serve()
     assert folded["about"] == HOME + "about", "others are written without a slash too"
 
 
-MONEY_AS = {
-    "€ 1.383,58": 1383.58, "197,52 €": 197.52, "US$1,428.90": 1428.9, "R$ 225,51": 225.51, "370,83 zł": 370.83, "CHF 12'330.60": 12330.6,
-    "1 339,78 kr.": 1339.78, "207.74 SEK": 207.74, "₹175.83": 175.83, "-$20.25": -20.25, "12 Ft": 12.0, "S/ 4.50": 4.5,
-}  # fmt: skip
-
-
-@pytest.mark.parametrize(("text", "sum_meant"), MONEY_AS.items(), ids=str)
-def test_sums_of_money_are_read_with_their_currency(text: str, sum_meant: float) -> None:
-    days = pd.date_range("2026-08-01", "2026-10-31")
-    visits = pd.DataFrame({"date": days, "page": "/a", "sessions": np.arange(len(days)) % 7 + 3, "revenue": text})
+@pytest.mark.parametrize(
+    "texts",
+    [
+        {"€ 1.383,58": 1383.58, "197,52 €": 197.52, "R$ 225,51": 225.51, "370,83 zł": 370.83, "1 339,78 kr.": 1339.78, "12 Ft": 12.0},
+        {"US$1,428.90": 1428.9, "CHF 12'330.60": 12330.6, "207.74 SEK": 207.74, "₹175.83": 175.83, "-$20.25": -20.25, "S/ 4.50": 4.5},
+    ],
+    ids=["comma", "point"],
+)
+def test_sums_of_money_are_read_with_their_currency(texts: dict[str, float]) -> None:
+    days = pd.date_range("2026-08-01", periods=10 * len(texts))
+    visits = pd.DataFrame({"date": days, "page": "/a", "sessions": np.arange(len(days)) % 7 + 3, "revenue": list(texts) * 10})
     shown = pd.DataFrame({"date": days, "page": "/a", "clicks": 3, "impressions": 30})
     with nibbet.Site(home=HOME, search=shown, landings=visits) as site:
         (read,) = [one for one in site.account["sources"] if one["kind"] == "landings"]
-    assert read["rows_used"] == len(days)
-    assert read["measures"]["revenue"]["read"] == pytest.approx(sum_meant * len(days))
+    assert read["rows_used"] == len(days), "refunds count too"
+    assert read["measures"]["revenue"]["read"] == pytest.approx(10 * sum(texts.values()))

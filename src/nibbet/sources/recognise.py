@@ -336,8 +336,8 @@ def guess_kind(sheet: Sheet) -> Reading | None:
 def _weight(reading: Reading) -> float:
     """How much speaks for a reading. A title and a state of publication say nothing for a list of editors, since inventories have them too."""
     shared = {"title", "state"} if reading.kind == "editorial" else set()
-    told = sum(match.confidence for name, match in reading.matches.items() if name not in shared)
-    return told - 0.25 * len(reading.unused)
+    weight = sum(match.confidence for name, match in reading.matches.items() if name not in shared)
+    return weight - 0.25 * len(reading.unused)
 
 
 def _contradicted(reading: Reading, others: Sequence[Reading]) -> bool:
