@@ -64,6 +64,9 @@ SAMPLED = {
     "test_the_newest_inventory_is_believed": 3,
     "test_queries_of_one_window_alone_tell_no_change": 2,
     "test_two_meanings_of_engagement_stay_apart": 2,
+    "test_queries_without_pages_are_compared_where_they_cover_both_windows": 3,
+    "test_other_surfaces_stand_beside_pages_and_are_not_added": 2,
+    "test_a_page_that_moved_is_compared_with_its_old_address": 2,
     "test_breadcrumbs_make_a_hub_where_addresses_are_flat": 3,
 }
 
