@@ -10,8 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import nibbet
-from nibbet.core.brand import brand_columns, names_brand, surely_in, without_brand
-from nibbet.core.reduce import is_brand
+from nibbet.core.brand import brand_columns, is_brand, names_brand, surely_in, without_brand
 from nibbet.core.topics import set_aside
 from nibbet.core.words import Lexicon
 from nibbet.engine import Engine

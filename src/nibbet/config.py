@@ -130,6 +130,8 @@ class WindowSettings(Section):
     "The same days a year earlier, or the preceding days; defaults to a year earlier where the data go back that far."
     long: int = Field(365, ge=30, le=1100)
     "Days over which a page must have earned nothing to be pruned: a whole year, so that no season is missed."
+    counted_since: date | None = None
+    "The first day since which impressions are counted as in the newest rows; found in the data. The first day of the data means always."
     settled: int = Field(180, ge=0, le=1500)
     "Days after which a page has found its position; younger ones are watched."
 

@@ -13,7 +13,7 @@ from nibbet.config import Config
 SUMS = (
     *(f"site.{name}" for name in ("home", "hosts", "more_hosts", "old_hosts", "brand", "as_of", "tracking", "surfaces")),
     "source",
-    *(f"windows.{name}" for name in ("recent", "reference", "long")),
+    *(f"windows.{name}" for name in ("recent", "reference", "long", "counted_since")),
     "value.currency",
     "value.rates",
     "engine.backend",

@@ -5,7 +5,10 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Sequence
+from functools import reduce
 from itertools import pairwise
+from operator import or_
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -144,3 +147,14 @@ def _slips(words: list[str]) -> list[str]:
         wrong += ["".join([*letters[:n], letters[n + 1], letters[n], *letters[n + 2 :]]) for n, _ in enumerate(pairwise(letters))]
         result += [f"{before}{one}{after}" for one in wrong]
     return result
+
+
+def is_brand(query: Any, brand: Sequence[str]) -> Any:
+    """Whether a query in lower case contains the brand (see `core.brand`); null where it is null."""
+    import ibis
+
+    pattern, pieces = brand_pattern(brand), surely_in(brand)
+    if pattern is None:
+        return ibis.literal(False)
+    near = reduce(or_, [query.contains(piece) for piece in pieces]) if pieces else query.notnull()
+    return ibis.cases((near, query.re_search(pattern)), (query.notnull(), ibis.literal(False)), else_=ibis.null("boolean"))

@@ -41,13 +41,14 @@ def nothing(columns: list[str]) -> pd.DataFrame:
 @dataclass(frozen=True)
 class Terms:
     """What all levels have in common: the factor of the reference (length, weekdays), the least real change, the noise shared by all pages,
-    and how far searchers look.
+    how far searchers look, and whether impressions of both windows are counted alike.
     """
 
     scale: float
     beyond: float
     noise: float
     sight: Sight
+    counted_alike: bool = True
 
 
 def shared_noise(days: pd.DataFrame, windows: Windows) -> float:

@@ -377,8 +377,9 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
         for name, measure in (("clicks", "clicks"), ("impressions", "impressions"), ("expected", "expected_clicks")):
             table[f"{name}_{kind}"] = of_pages(chosen, measure)
         table[f"position_{kind}"] = weighted_position(of_pages(chosen, "position_sum"), of_pages(chosen, "placed"))
+    known = answered & ~apart & (pairs["expected_clicks_reference"] > 0)  # without a position, nothing is expected
     for name, measure in (("clicks", "clicks_reference"), ("expected", "expected_clicks_reference")):
-        table[f"{name}_titled_reference"] = of_pages(answered & ~apart, measure)
+        table[f"{name}_titled_reference"] = of_pages(known, measure)
     table["queries_apart"] = np.bincount(page[apart], minlength=len(table))
     shown_plain = of_pages(plain, "impressions")
     table["answered_share"] = of_pages(meant, "impressions") / shown_plain.where(shown_plain > 0)

@@ -13,7 +13,6 @@ import ibis
 from ibis import _
 
 from nibbet.core.bins import BINS, BINS_PER_E
-from nibbet.core.brand import brand_pattern, surely_in
 from nibbet.core.windows import Span, Window, Windows
 
 #: expected clicks are integer multiples of 1 / FINEST, so that their sums are exact and independent of the order of rows
@@ -286,6 +285,9 @@ def curve_rows(search: ibis.Table, windows: Windows, *, of: str, every: int = 1)
     if not windows.serves(windows.long, of):  # query rows often cover a shorter period than page rows
         shown = shown | inside(rows, windows.recent, of)
     rows = rows.filter(shown, rows.placed > 0)
+    if windows.counted_since is not None:
+        first = ibis.cases((rows.undated, rows.start), else_=rows.date) if "undated" in rows.columns else rows.date
+        rows = rows.filter(first >= ibis.literal(windows.counted_since, "date"))
     rows = rows.filter(rows.page_id % every == 0) if every > 1 else rows
     rows = rows.mutate(country=rows.country.fill_null(""), page=rows.page_id)
     return _cells(rows, "country", "device", "surface", "brand", "bin", "page")
@@ -478,15 +480,6 @@ def splits(search: ibis.Table, windows: Windows, dimension: str) -> ibis.Table:
         impressions_reference="impressions_reference",
         position_reference=place["_reference"],
     )
-
-
-def is_brand(query: Any, brand: Sequence[str]) -> Any:
-    """Whether a query in lower case contains the brand (see `core.brand`); null where it is null."""
-    pattern, pieces = brand_pattern(brand), surely_in(brand)
-    if pattern is None:
-        return ibis.literal(False)
-    near = reduce(or_, [query.contains(piece) for piece in pieces]) if pieces else query.notnull()
-    return ibis.cases((near, query.re_search(pattern)), (query.notnull(), ibis.literal(False)), else_=ibis.null("boolean"))
 
 
 def daily_leaders(search: ibis.Table, windows: Windows, pages: ibis.Table) -> ibis.Table:

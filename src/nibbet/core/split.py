@@ -307,9 +307,17 @@ def _growth_around(pairs: pd.DataFrame, growth: Floats, e1: Floats, e0: Floats) 
 ROWS = ["demand", "rank", "access", "untold", "e1", "e0"]
 
 
-def row_parts(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
-    """The columns ROWS of every pair: its parts, and its expected clicks of the recent (e1) and the reference window (e0)."""
-    return split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])[ROWS]
+def row_parts(pairs: pd.DataFrame, sight: Sight, *, alike: bool = True) -> pd.DataFrame:
+    """The columns ROWS of every pair: its parts, and its expected clicks of the recent (e1) and the reference window (e0).
+
+    alike: whether impressions of both windows are counted alike (see `core.recount`). Otherwise only clicks are comparable: they take the
+    place of expected clicks, and what no source assigns to demand is untold.
+    """
+    if alike:
+        return split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])[ROWS]
+    clicks = {f"expected_clicks{suffix}": pairs[f"clicks{suffix}"].astype("float64") for suffix in ("", "_reference")}
+    result = row_parts(pairs.assign(**clicks, impressions_reference=0.0), sight)
+    return result.assign(untold=result["untold"] + result["rank"], rank=0.0)
 
 
 def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "page") -> pd.DataFrame:
@@ -340,6 +348,7 @@ def split(parts: pd.DataFrame, key: Any, totals: pd.DataFrame, *, by: str = "pag
     result = {name: sums[name].to_numpy() * rate for name in ("demand", "access", "untold")}
     result["rank"] = from_expected - result["demand"] - result["access"] - result["untold"]
     result["pull"] = (c1 - c0) - from_expected
+    result |= {name: np.where(np.abs(result[name]) < 1e-9, 0.0, result[name]) for name in ("rank", "pull")}  # what rounding leaves
     if "came" in totals:
         came = totals["came"].to_numpy(bool)
         result["access"] = np.where(came, result["access"] + result["pull"] + result["rank"] + result["untold"], result["access"])

@@ -66,6 +66,9 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     proposals = proposals[~none.loc[proposals.index].to_numpy()]
     proposals = proposals[_of_purpose(proposals, pages["purpose"])]
     over = pages["event_to"].notna()  # a page without demand any more is not refreshed
+    if not facts.windows.are_counted_alike:  # its former position, to which its climb would be limited, is unknown
+        fallen = proposals.index[proposals["cause"] == "decay"]
+        proposals = proposals[~(proposals["cause"].eq("climb") & proposals.index.isin(fallen))]
     proposals = proposals[~(proposals["verdict"].eq(Verdict.REFRESH) & over.reindex(proposals.index).to_numpy())]
     if len(facts.groups):  # the gain of a merge on shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]

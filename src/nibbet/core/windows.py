@@ -69,7 +69,8 @@ class Windows:
     last weeks are known; has_daily_pairs: the same for queries; visits: the long window of visits (null without landings), which may go
     further back than that of searches, and visit_days: days of it that they cover; visits_in: which of recent and reference visits cover;
     step: day, week or month, the length of the newest rows, which no window cuts; queries: the stretches of days on which dated rows name
-    queries of pages.
+    queries of pages; counted_since: the first day since which impressions are counted as in the newest rows (see `core.recount`), None
+    where they always were.
     """
 
     recent: Window
@@ -85,11 +86,17 @@ class Windows:
     visits_in: tuple[str, ...] = ("recent", "reference")
     step: str = "day"
     queries: tuple[Window, ...] = ()
+    counted_since: date | None = None
 
     @property
     def has_reference(self) -> bool:
         """Whether the reference window is known and the data cover its first day."""
         return self.reference_known and self.reference.start >= self.first
+
+    @property
+    def are_counted_alike(self) -> bool:
+        """Whether impressions and positions of both windows are comparable."""
+        return self.counted_since is None or not self.reference.start < self.counted_since <= self.recent.end
 
     @property
     def as_of(self) -> date:
@@ -133,6 +140,7 @@ class Windows:
         tiles = {name: [[*span[:2], str(span.start), str(span.end)] for span in w.spans] for name, w in three.items()}
         more = {name: getattr(self, name) for name in PLAIN}
         more["queries"] = [[str(one.start), str(one.end)] for one in self.queries]
+        more["counted_since"] = None if self.counted_since is None else str(self.counted_since)
         return {**spans, "spans": tiles, **more, "first": str(self.first), "visit_days": self.visit_days, "visits_in": list(self.visits_in)}
 
     @classmethod
@@ -154,6 +162,7 @@ class Windows:
             visit_days=known["visit_days"],
             visits_in=tuple(known["visits_in"]),
             queries=tuple(Window(date.fromisoformat(a), date.fromisoformat(b)) for a, b in known["queries"]),
+            counted_since=None if known["counted_since"] is None else date.fromisoformat(known["counted_since"]),
             **more,
         )
 

@@ -43,9 +43,9 @@ def decay(facts: Facts) -> Finding:
     mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
     counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
     shared = facts.shared_pull
-    lost, q = _losses(
-        pages.assign(pull_part=np.minimum(pages["pull_part"] + shared * mean, pages["pull_part"].clip(lower=0.0))), mean, counting
-    )
+    untold = _untold_beyond_usual(pages, mean) if not w.are_counted_alike else pd.Series(0.0, index=pages.index)
+    of_pull = np.minimum(pages["pull_part"] + shared * mean, pages["pull_part"].clip(lower=0.0))
+    lost, q = _losses(pages.assign(pull_part=of_pull + untold), mean, counting)
     share = (lost * mean / base.where(base >= LEAST_BASE)).astype(float)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / mean, -1.6, 0.4)
@@ -58,6 +58,7 @@ def decay(facts: Facts) -> Finding:
         Check("pull", pages["pull_part"], "", between, "search"),
         Check("pull_lost_by_section", (1 - np.exp(-shared)).where(shared > 0), "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),
+        Check("untold_beyond_usual", untold.where(untold < 0), "", between, "search"),
         Check("clicks", recent, "< reference", between, "search", recent < base),
         Check("clicks_of_old_addresses", pages["taken_over"].where(pages["taken_over"] > 0), "", str(w.reference), "search"),
         Check("q_value", q, f"< {CHANCE}", str(w.recent), "search", q < CHANCE),
@@ -74,9 +75,26 @@ def decay(facts: Facts) -> Finding:
             for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
-    because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
+    if w.are_counted_alike:
+        because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
+    else:
+        because = wording.fell(pages[chosen], base[chosen], recent[chosen], str(w.counted_since), is_daily=w.is_daily)
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
     return Finding(Verdict.REFRESH, "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
+
+
+def _untold_beyond_usual(pages: pd.DataFrame, mean: NDArray[np.float64]) -> pd.Series:
+    """The untold part of the change of each page (clicks) beyond what the pages of this site lost in common: its median, weighted by clicks.
+
+    Args:
+        pages: base, untold, reference_known; mean: the logarithmic mean of clicks before and now.
+    """
+    rows = pages[(pages["base"] >= LEAST_BASE) & pages["reference_known"]].index
+    change = pages["untold"].fillna(0.0) / mean
+    order = change[rows].sort_values()
+    weight = pages["base"][order.index].cumsum()
+    usual = float(order.iloc[int(np.searchsorted(weight, weight.iloc[-1] / 2))]) if len(order) else 0.0
+    return (change - min(usual, 0.0)) * mean
 
 
 def _losses(pages: pd.DataFrame, mean: NDArray[np.float64], counting: pd.Series) -> tuple[NDArray[np.float64], pd.Series]:

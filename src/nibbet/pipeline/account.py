@@ -64,6 +64,7 @@ class Balance:
         all_notes += (
             self._doubts_of_flags
             + self._moved_windows
+            + self._recounted
             + self._days_of_queries
             + self._patterns_without_page
             + self._closed_alone
@@ -98,10 +99,32 @@ class Balance:
             if w.recent.spans
             else "rows of queries reach no further back"
             if dated and w.first < w.recent.start and any(one.start == w.recent.start for one in w.queries)
+            else "impressions of earlier days are counted differently"
+            if w.counted_since is not None and w.counted_since <= w.recent.start
             else "the data have no days to cut it otherwise"
         )
         against = f", compared with {w.reference}" if w.reference_known else ", with no earlier window to compare"
         return [{"code": "windows_moved", "text": f"The recent window is {w.recent} ({w.recent.days} days){against}: {why}."}]
+
+    @property
+    def _recounted(self) -> list[dict[str, str]]:
+        """A note where impressions are counted differently since some day."""
+        w, change = self.sums.windows, self.inputs.recount
+        if w.counted_since is None or change is None or change.since != w.counted_since:
+            return []
+        share = change.impressions - 1
+        apart = (
+            ""
+            if w.are_counted_alike
+            else " Of changes since before it, clicks alone are comparable: rank, pull and demand cannot be told apart."
+        )
+        text = (
+            f"Since {change.since} impressions are counted differently: on most pages at once they became {abs(share):.0%} {'more' if share > 0 else 'fewer'}, "
+            f"at a mean position of {change.position_after:.1f} instead of {change.position_before:.1f}, while clicks changed by {change.clicks - 1:+.0%}. "
+            f"CTR at each position is learnt from the days since.{apart} "
+            "If nothing was counted differently, set counted_since in [windows] to the first day of the data."
+        )
+        return [{"code": "recounted", "text": text}]
 
     @property
     def _days_of_queries(self) -> list[dict[str, str]]:

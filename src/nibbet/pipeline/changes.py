@@ -59,6 +59,7 @@ class Changes:
             self.context.config.verdicts.real_change,
             shared_noise(self.inputs.days, self.sums.windows),
             self.expectation.sight,
+            self.sums.windows.are_counted_alike,
         )
 
     @property
@@ -103,7 +104,7 @@ class Changes:
         }
         number = pairs["page"].to_numpy()  # pages are numbered from 0
         pairs, placeless = with_usual_rate(pairs.assign(**{name: values[number] for name, values in pages.items()}))
-        parts = row_parts(pairs, self.expectation.sight)
+        parts = row_parts(pairs, self.expectation.sight, alike=w.are_counted_alike)
         untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # without positions, a change of impressions may be due to rank
         return parts.assign(untold=untold, demand=parts["demand"].mask(placeless, 0.0))
 

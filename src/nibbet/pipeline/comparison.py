@@ -151,7 +151,7 @@ class Comparison:
         if not self.sums.compares_totals_of_queries:
             return self._pairs[self._pairs["query"] != ""]
         rows = scaled_pairs(self.expectation.query_totals_in_both, self.sums.scale)
-        parts = row_parts(rows, self.changes.terms.sight)
+        parts = row_parts(rows, self.changes.terms.sight, alike=self.changes.terms.counted_alike)
         return rows.assign(**{f"by_{name}": parts[name] for name in ROWS})
 
     def _of_pairs(self, level: str, pairs: pd.DataFrame, by: str, *, least: float = 0.0) -> pd.DataFrame:
@@ -242,7 +242,7 @@ class Comparison:
         # the queries of each page form one row here, with their mean position
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
         came = self.changes.successors.came.to_numpy()[rows["page"].to_numpy()]
-        parts = row_parts(scaled_pairs(rows.assign(came=came), terms.scale), terms.sight)
+        parts = row_parts(scaled_pairs(rows.assign(came=came), terms.scale), terms.sight, alike=terms.counted_alike)
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:

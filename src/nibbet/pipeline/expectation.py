@@ -126,7 +126,7 @@ class Expectation:
             numbers = numbers.sort_values("query_id")
         texts = pd.Index(numbers["query"].astype("str"))
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
-        pairs = _with_places(pairs)
+        pairs = self._with_places(pairs)
         if (demand := self.inputs.demand_rows) is not None:
             known = searched(demand, self.sums.windows).set_index("query")
             number = known.index.get_indexer(texts)[pairs["query"].cat.codes]
@@ -141,7 +141,7 @@ class Expectation:
         """
         w = self.sums.windows
         if self.inputs.is_paired and self.inputs.has_grain("page") and w.has_reference and w.compares_queries:
-            return with_unnamed(self._named_in_both, self.sums.pages, self.curve)
+            return self._comparable(with_unnamed(self._named_in_both, self.sums.pages, self.curve))
         return self._named_in_both
 
     @once
@@ -153,7 +153,7 @@ class Expectation:
         rows = self.context.fetch(
             "page-pairs", lambda: reductions.pair_sums(self.inputs.joined.search, self.sums.windows, rates, of="page")
         )
-        rows = _with_places(rows.sort_values("page", ignore_index=True))
+        rows = self._with_places(rows.sort_values("page", ignore_index=True))
         return rows.assign(query=rows["query"].astype("category"))
 
     @once
@@ -181,7 +181,7 @@ class Expectation:
     def query_totals_in_both(self) -> pd.DataFrame:
         """Totals of queries in both windows as rows of `pairs`, with -1 for the unknown page."""
         rows = self._query_sums.sort_values("query", ignore_index=True)
-        return _with_places(rows).assign(page=-1, brand=rows["brand"].eq(True), query=rows["query"].astype("category"))
+        return self._with_places(rows).assign(page=-1, brand=rows["brand"].eq(True), query=rows["query"].astype("category"))
 
     def by_dimension(self, dimension: str) -> pd.DataFrame:
         """One row per page_id and value of device, country or surface, without the brand: sums and expected clicks of the recent window."""
@@ -201,12 +201,18 @@ class Expectation:
         """The curve, the levels of countries and the sight."""
         return Calibration(self.curve, self.countries, self.sight)
 
+    def _with_places(self, pairs: pd.DataFrame) -> pd.DataFrame:
+        """Sums of `core.reduce.pair_sums` with their days with impressions, and the position in both windows."""
+        seen = [name for name in map(str, pairs) if name.startswith("seen_")]
+        days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
+        pairs = pairs.drop(columns=seen).assign(days=days)
+        for suffix in ("", "_reference"):
+            pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
+        return self._comparable(pairs)
 
-def _with_places(pairs: pd.DataFrame) -> pd.DataFrame:
-    """Sums of `core.reduce.pair_sums` with their days with impressions, and the position in both windows."""
-    seen = [name for name in map(str, pairs) if name.startswith("seen_")]
-    days = sum((np.bitwise_count(pairs[name].to_numpy(np.int64)).astype(np.int64) for name in seen), np.zeros(len(pairs), np.int64))
-    pairs = pairs.drop(columns=seen).assign(days=days)
-    for suffix in ("", "_reference"):
-        pairs[f"position{suffix}"] = weighted_position(pairs[f"position_sum{suffix}"], pairs[f"placed{suffix}"])
-    return pairs
+    def _comparable(self, pairs: pd.DataFrame) -> pd.DataFrame:
+        """Pairs of both windows; where impressions of the reference are counted differently, without its positions and expected clicks."""
+        if self.sums.windows.are_counted_alike:
+            return pairs
+        unknown = {f"{name}_reference": pairs[f"{name}_reference"] * 0 for name in ("position_sum", "placed", "expected_clicks")}
+        return pairs.assign(**unknown, position_reference=np.nan)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from nibbet.core import link_rows, over_time
+from nibbet.core import reduce as reductions
 from nibbet.core.join.spans import chosen
+from nibbet.core.recount import Recount, recount, sides, sudden_change
 from nibbet.core.repairs import out_of_index
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
@@ -76,7 +79,33 @@ class Inputs:
             long=settings.long,
             reference=settings.reference,
             queries=joined.query_days,
+            counted_since=self._counted_since,
         )
+
+    @property
+    def _counted_since(self) -> date | None:
+        """The day since which impressions are counted as in the newest rows, by the settings or the data; None where they always were."""
+        given = self.context.sum_settings.windows.counted_since
+        if given is not None:
+            return given if given > self.joined.first else None
+        return None if self.recount is None else self.recount.since
+
+    @once
+    def recount(self) -> Recount | None:
+        """The day since which impressions are counted differently, and what changed; None without one."""
+        since = sudden_change(self.days)
+        if since is None:
+            return None
+        before, after = sides(since)
+        of = "pair" if self.has_grain("pair") else "page" if self.has_grain("page") else "query"
+
+        def make() -> ibis.Table:
+            rows = reductions.subject_rows(self.joined.search, of)
+            return reductions.windowed(
+                rows, {"before": (before, reductions.SUMS), "after": (after, reductions.SUMS)}, ["page_id", "query"], role=of
+            )
+
+        return recount(since, self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True))
 
     @property
     def source_kinds(self) -> list[str]:

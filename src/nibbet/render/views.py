@@ -73,6 +73,10 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     if changes.empty:
         out.print("Nothing to compare. Loosen --where, or choose another level with --by.")
         return
+    if not windows.are_counted_alike:
+        out.print(
+            f"Impressions are counted differently since {windows.counted_since}: of changes since before it, clicks alone are comparable."
+        )
     clicks = changes[changes["measure"] == "clicks"]
     if losses is None:
         for (level, counted), rows in changes.groupby(["level", changes["measure"] == "clicks"], sort=False):

@@ -11,7 +11,7 @@ import ibis
 import pandas as pd
 from ibis import _
 
-from nibbet.core.reduce import is_brand
+from nibbet.core.brand import is_brand
 from nibbet.errors import SourceError
 from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim

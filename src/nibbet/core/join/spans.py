@@ -68,12 +68,13 @@ def chosen(
     long: int,
     reference: str | None,
     queries: Sequence[tuple[date, date]] = (),
+    counted_since: date | None = None,
 ) -> Windows:
     """The windows that the rows allow: the usual ones for dated rows, else the nearest periods.
 
     Args:
         covers: of search and landings; first, as_of: first and last day of search rows; recent, long, reference: see `make_windows`;
-        queries: the stretches of days on which dated rows name queries of pages.
+        queries: the stretches of days on which dated rows name queries of pages; counted_since: see `core.windows.Windows`.
     Returns:
         Windows whose `spans` name the periods that serve them; months and weeks move their edges.
     """
@@ -85,7 +86,9 @@ def chosen(
     if recent is None and any(c.grain == "page" for c in dated) and LEAST_RECENT <= (as_of - since).days + 1 < WHOLE * usual.recent.days:
         # page rows often go back further than query rows
         usual = make_windows(first, as_of, recent=(as_of - since).days + 1, long=long, reference=reference)
-    usual = replace(usual, queries=tuple(Window(start, end) for start, end in queries))
+    if recent is None and counted_since and usual.recent.start < counted_since and (as_of - counted_since).days + 1 >= LEAST_RECENT:
+        usual = make_windows(first, as_of, recent=7 * (((as_of - counted_since).days + 1) // 7), long=long, reference=reference)
+    usual = replace(usual, queries=tuple(Window(start, end) for start, end in queries), counted_since=counted_since)
     candidates = [usual.recent] if dated and any(_days_in(c, usual.recent) >= ENOUGH_DAYS * usual.recent.days for c in dated) else []
     whole = _wholes(periods)
     newest = max((w.end for w in [*candidates, *whole]), default=as_of)
@@ -113,6 +116,7 @@ def chosen(
         is_daily=_is_daily(dated) and not any(s.role == "page" for s in spans["recent"]),
         has_daily_pairs=_is_daily([c for c in dated if c.grain == "pair"]) and not any(s.role == "pair" for s in spans["recent"]),
         queries=usual.queries,
+        counted_since=counted_since,
     )
     return _with_visits(windows, covers, long)
 

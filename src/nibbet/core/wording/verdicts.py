@@ -107,6 +107,20 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     )
 
 
+def fell(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, since: str, *, is_daily: bool) -> pd.Series:
+    """Pages: taken_over; base, recent: clicks before and now; since: the day since which impressions are counted differently."""
+    return say.joined(
+        "Clicks fell from ",
+        say.count(base),
+        _elsewhere(pages, base, end=","),
+        " to ",
+        say.count(recent),
+        ", further than on most pages",
+        ", and the last four weeks are still down. " if is_daily else ". ",
+        pd.Series(f"Impressions are counted differently since {since}, so rank and demand cannot be told apart.", index=pages.index),
+    )
+
+
 def _elsewhere(pages: pd.DataFrame, base: pd.Series, *, end: str = "") -> pd.Series:
     """What part of the earlier clicks (base) came at addresses that now redirect to the page; pages: taken_over."""
     every = say.joined(", all at its old address", pd.Series(end, index=pages.index))
