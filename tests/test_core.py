@@ -35,6 +35,7 @@ from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.topics import group_pairs, set_aside
+from nibbet.core.twins import of_two_regions, same_heading
 from nibbet.core.windows import Window, Windows
 from nibbet.core.words import LETTERS, Lexicon, among, bytes_met, plain, rarity, typos_mended, with_others
 from nibbet.render.files import as_csv
@@ -115,6 +116,9 @@ ALIKE = {
     "above": False,
     "title_likeness": 0.9,
     "own_question": 0.0,
+    "same_heading": False,
+    "of_two_regions": False,
+    "mutual": 0.8,
 }
 
 
@@ -224,6 +228,7 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
     assert lies_above(pages, ends, None).tolist() == [True, False, False, False, True], "by whole parts of the address"
     assert lies_above(pages, ends, parent).tolist() == [True, False, True, True, True], "or by breadcrumbs"
     pair = {"shared": 5, "overlap": 0.9, "turn_taking": 0.4, "contested": 0.3, "intent": 0.9, "one_search": 0.999, "own_question": 0.2}
+    pair |= {"same_heading": False, "of_two_regions": False, "mutual": 0.8}
     cases = [(False, 0.4, 0.1), (True, 0.4, 0.9), (True, 0.9, 0.1), (True, 0.9, 0.9), (True, 0.9, np.nan)]
     rows = pd.DataFrame(
         [
@@ -237,6 +242,38 @@ def test_a_page_above_is_one_with_a_page_below_only_where_both_say_the_same() ->
     because = kept_apart(rows, pd.DataFrame({"page": [], "group": []}), facts, Thresholds()).set_index("page")["because"]
     assert because[2].endswith("the other answers only 40% of what one gets clicks for, below 50%, because one is the parent of the other.")
     assert because[4].startswith("One is the parent of the other, and their titles share 10% of their distinctive words, below 50%")
+
+
+def test_one_page_at_two_addresses_need_not_take_turns_and_one_for_two_regions_is_two() -> None:
+    path = [
+        "/pots/leek",
+        "/blog/leek-2.html",
+        "/en-us/a",
+        "/en-gb/a",
+        "/de/a",
+        "/a",
+        "/it/backup",
+        "/guides/backup",
+        *(f"/p{n}/same" for n in range(6)),
+        "/owl/when",
+        "/owl/photos",
+    ]
+    titles = ["Leeks in pots", "leeks  in Pots", *["A"] * 4, "Backup", "Backup", *["Product"] * 6, "Owls", "Owls"]
+    pages = pd.DataFrame({"path": path, "title": titles, "h1": titles})
+    pages.loc[7, "h1"] = None
+    ends = pd.DataFrame({"page_a": [0, 2, 4, 6, 8, 14], "page_b": [1, 3, 5, 7, 9, 15]})
+    twins, regions = same_heading(pages, ends), of_two_regions(pages, ends)
+    assert twins.tolist() == [True, True, True, False, False, False], "neither a template nor a subject is a page"
+    assert regions.tolist() == [False, True, True, False, False, False]
+    rows = ends.assign(
+        shared=5, overlap=0.9, turn_taking=0.02, intent=np.nan, one_search=0.1, shared_impressions=9, lead_spread=0.1, **ALIKE
+    )
+    rows = rows.assign(same_heading=twins, of_two_regions=regions)
+    assert are_one(rows, Thresholds()).tolist() == [True, False, False, False, False, False]
+    facts = pd.DataFrame({"page": range(16), "stays": False})
+    because = kept_apart(rows, pd.DataFrame({"page": [0, 1], "group": 0}), facts, Thresholds())["because"]
+    assert because.tolist()[:2] == ["They are for two languages or regions, by their addresses."] * 2
+    assert because.tolist()[2].startswith("The leading page changes")
 
 
 def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
@@ -401,6 +438,9 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
         contested=0.3,
         above=False,
         own_question=0.0,
+        same_heading=False,
+        of_two_regions=False,
+        mutual=0.8,
     )
     pages = pd.DataFrame({"page": range(12), "clicks_long": 9, "conversions_long": 0, "backlinks": 0, "protected": False})
     pages = pages.assign(answer=1.0, stays=pages["page"] == 5, address=pages["page"].map("/{}/".format))

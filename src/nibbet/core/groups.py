@@ -38,7 +38,7 @@ ALONE_LOST = (0.5, 0.2)
 
 
 #: comparisons of a member of a group with its survivor
-LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers", "own_question"]
+LIKE = ["shared_impressions", "overlap", "turn_taking", "one_search", "survivor_answers", "own_question", "same_heading"]
 APART = ["page", "other", "shared", "shared_impressions", "overlap", "turn_taking", "because"]
 
 
@@ -49,18 +49,20 @@ CONVERSION_CLICKS, BACKLINK_CLICKS = 25, 10
 
 def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
     """Which candidates are similar enough to be one page: they take turns, and all evidence says that they serve one search. Without daily
-    rows, both must draw nearly all impressions of either, at similar positions.
+    rows, both must draw nearly all impressions of either, at similar positions. Pages with the same title and heading need not take turns.
     """
     turns = (candidates["turn_taking"] >= t.turn_taking) & ~(candidates["contested"] < t.turn_taking)
     undated = candidates["turn_taking"].isna()
     if undated.any():
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
-    one = ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
+    twins = candidates["same_heading"] & (candidates["mutual"] >= t.overlap)
+    turns = turns | twins
+    one = twins | ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
     answered = stands_in(candidates, "a", t) | stands_in(candidates, "b", t)
     titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
     intent = ~(candidates["intent"] < t.same_intent) & ~(candidates["own_question"] >= t.own_question)
-    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & intent
+    return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & intent & ~candidates["of_two_regions"]
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
@@ -210,7 +212,7 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     Args:
         candidates: page_a, page_b, shared, overlap, shared_impressions, turn_taking, one_search, each_answers, answers_a, answers_b,
             title_likeness, own_question (see `core.likeness`), intent (null where results are unknown), above (whether one is an ancestor
-            of the other).
+            of the other), same_heading and of_two_regions (see `core.twins`).
         pages: page, clicks_long, conversions_long, backlinks, answer (0 to 1), protected, stays (protected, new, a hub, or with another
             purpose: never merged away), address.
     Returns:
@@ -231,7 +233,11 @@ def merge_groups(candidates: pd.DataFrame, pages: pd.DataFrame, t: Thresholds) -
     ends = {"a": {"page_b": "page", "page_a": "of"}, "b": {"page_a": "page", "page_b": "of"}}
     links = pd.concat(
         [
-            alike.assign(stands_in=stands_in(alike, side, t), survivor_answers=alike[f"answers_{side}"]).rename(columns=names)
+            alike.assign(
+                stands_in=stands_in(alike, side, t),
+                survivor_answers=alike[f"answers_{side}"],
+                same_heading=alike["same_heading"].astype("float64"),
+            ).rename(columns=names)
             for side, names in ends.items()
         ]
     )
@@ -265,13 +271,15 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
     staying = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
+    twins = rows["same_heading"] & (rows["mutual"] >= t.overlap)
     together, undated = rows[["turn_taking", "contested"]].min(axis=1) < t.turn_taking, rows["turn_taking"].isna()
     because = np.select(
         [
             rows["shared"] < t.shared_queries,
-            together,
+            rows["of_two_regions"],
+            together & ~twins,
             rows["intent"] < t.same_intent,
-            rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search),
+            (rows["one_search"] < np.where(undated, t.one_search / 2, t.one_search)) & ~twins,
             ~(stands_in(rows, "a", t) | stands_in(rows, "b", t)),
             rows["above"] & (rows["title_likeness"] < t.alike_above),
             rows["own_question"] >= t.own_question,
@@ -280,6 +288,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
         ],
         [
             wording.few_shared(rows, t),
+            wording.REGIONS,
             wording.one_leads(rows, t),
             wording.of_two_intents(rows, t),
             wording.of_two_searches(rows, t),

@@ -234,6 +234,7 @@ COLUMN_MEANINGS = {
     "robots_blocked": "blocked by robots.txt",
     "role": "owner, rival, stray or passing",
     "rule": "allow, disallow, sitemap or other",
+    "same_heading": "whether it has the same title, main heading and last part of the address as the survivor of its group",
     "searches": "searches for answered non-brand queries in the recent window; impressions where searches are unknown; in hosts, searches a month",
     "season": "in changes, the part due to the season, within demand; in seasons: own, section (that of its section), evergreen, unknown",
     "second_height": "clicks at a second peak / mean of the year",

@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub, many_outlinks
+from nibbet.core.groups import LIKE
 from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
@@ -174,15 +175,16 @@ def consolidate(facts: Facts) -> Finding:
     recent, t = str(facts.windows.recent), facts.limits
     # less certain without daily rows
     sure = (0.7 + 0.5 * leaving["turn_taking"] + 0.3 * (leaving["overlap"] - 0.6)).clip(upper=0.99).fillna(0.7)
-    sure = sure.clip(upper=leaving["one_search"].fillna(1.0))
-    figures = leaving[["overlap", "turn_taking", "one_search", "survivor_answers", "own_question", "shared_impressions"]].reindex(
-        pages.index
-    )
+    twins = leaving["same_heading"] > 0
+    sure = sure.clip(upper=leaving["one_search"].fillna(1.0).where(~twins, 1.0))
+    figures = leaving[LIKE].reindex(pages.index)
     answers = f">= {t.each_answers}, {max(t.each_answers, t.alike_above)} where one lies above the other"
-    turns = figures["turn_taking"] >= t.turn_taking if facts.windows.has_daily_pairs else None
+    is_twin = figures["same_heading"] > 0
+    turns = (figures["turn_taking"] >= t.turn_taking) | is_twin if facts.windows.has_daily_pairs else None
     checks = [
         Check("overlap", figures["overlap"], f">= {t.overlap}", recent, "search", figures["overlap"] >= t.overlap),
         Check("turn_taking", figures["turn_taking"], f">= {t.turn_taking}", recent, "search", turns),
+        Check("same_heading", is_twin.astype("float64").where(is_twin), "", recent, "crawl"),
         Check("one_search", figures["one_search"], f">= {t.one_search}", recent, "search, crawl"),
         Check("survivor_answers", figures["survivor_answers"], answers, recent, "search, crawl"),
         Check("own_question", figures["own_question"], f"< {t.own_question}", recent, "search, crawl"),

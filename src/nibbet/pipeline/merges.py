@@ -23,6 +23,7 @@ from nibbet.core.likeness import (
     title_likeness,
 )
 from nibbet.core.tables import rows_at
+from nibbet.core.twins import of_two_regions, same_heading
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
@@ -79,6 +80,8 @@ class Merges:
         result = result.assign(
             one_search=one_search(result[enough]).reindex(result.index),
             above=merging.lies_above(self.pages.table, result, self._named_above),
+            same_heading=same_heading(self.pages.table, result),
+            of_two_regions=of_two_regions(self.pages.table, result),
         )
         t = self.context.config.verdicts
         near = result[result["one_search"] >= t.one_search / 2]
@@ -161,7 +164,7 @@ class Merges:
     def table(self) -> pd.DataFrame:
         """Merge groups: group, page, survivor, shared_impressions, overlap, turn_taking, and the net gain of the group."""
         rows = self.groups.merge(self.gains, on="group", how="left")
-        return rows.assign(page=rows["page"].map(self.pages.table["page"]))
+        return rows.assign(page=rows["page"].map(self.pages.table["page"]), same_heading=rows["same_heading"].eq(1))
 
     def apart_table(self) -> pd.DataFrame:
         """Pairs of pages that draw the same queries but are not merged, with the reason."""

@@ -10,6 +10,7 @@ from nibbet.core.thresholds import Thresholds
 
 STAYS = "They take turns, but one is protected, new, a hub or has another purpose, and stays."
 NO_GAIN = "They take turns, but one page would earn no more than both, or they are similar only through a third."
+REGIONS = "They are for two languages or regions, by their addresses."
 SHOWN = "They are shown for each other's queries, but "
 
 

@@ -64,11 +64,13 @@ def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Ser
 
 
 def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
-    """Leaving: overlap, turn_taking; survivor: path of the page that stays."""
+    """Leaving: overlap, turn_taking, same_heading; survivor: path of the page that stays."""
     turns = say.joined(", and the leading page changes on ", say.share(leaving["turn_taking"]), " of days")
+    twin = pd.Series(np.where(leaving["same_heading"] > 0, ", which has the same title and heading,", ""), index=leaving.index)
     return say.joined(
         "It competes with ",
         survivor,
+        twin,
         " for the same searches: ",
         say.share(leaving["overlap"]),
         " of the impressions of the smaller page are for shared queries",
