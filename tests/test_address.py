@@ -116,7 +116,8 @@ def test_pagination_and_language_are_pages_of_their_own(query: str) -> None:
 
 
 def test_print_and_mobile_versions_join_their_page() -> None:
-    found = folded([("/a/print", "landings"), ("/m/a/", "search"), (ROOT + "/a/", "crawl")])
+    forms = [("/a/print", "landings"), ("/m/a/", "search"), ("/a/?amp=1", "search"), ("/a/?print", "search")]
+    found = folded([*forms, (ROOT + "/a/", "crawl")])
     assert set(found.values()) == {ROOT + "/a/"}
 
 

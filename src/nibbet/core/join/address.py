@@ -30,6 +30,8 @@ Codes = NDArray[np.int64]
 TRACKING = ("utm_*", "*clid")
 #: parameters that always distinguish pages: pagination and language
 APART = frozenset("page p pg paged seite pagina offset start lang language locale hl sprache langue".split())
+#: parameters other than the mark of a print or mobile version alone
+OWN_PARAMETERS = r"(?i)\?(?!(?:amp|print|mobile)(?:=(?:1|true|yes)?)?$)"
 INDEX_FILE = r"(?i)/(?:index|default)\.(?:html?|php|aspx?|jsp|cgi)$"
 #: spellings that the standard leaves unchanged: no capital or unusual letter in the host, no dot segment, nothing to encode
 SIMPLE = r"^(?:https?://(?P<host>[a-z0-9]+(?:[.-][a-z0-9]+)*))?(?P<path>(?:/(?:[A-Za-z0-9_~%!$&()*+,;=:@-]+(?:\.[A-Za-z0-9_~%-]+)*)?)*)(?:\?(?P<query>[A-Za-z0-9_=&~.-]*))?(?:#.*)?$"
@@ -344,7 +346,7 @@ def _evidence(strict: pd.Series, known: Codes, links: list[tuple[str, pd.DataFra
     use = (target >= 0) & (final == np.arange(len(final)))
     final[use], why[use] = target[use], reason[use]
     open_ = np.flatnonzero(shared & (final == np.arange(len(final))))
-    _decide_by_sources(final, why, open_, weak, known, strict.str.contains("?", regex=False).to_numpy(bool))
+    _decide_by_sources(final, why, open_, weak, known, strict.str.contains(OWN_PARAMETERS, regex=True).to_numpy(bool))
     for _ in range(6):  # a merge into a merged spelling continues to the last one
         final = final[final]
     return final, why
