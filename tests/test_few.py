@@ -205,3 +205,18 @@ def test_sums_of_money_are_read_with_their_currency(texts: dict[str, float]) -> 
         (read,) = [one for one in site.account["sources"] if one["kind"] == "landings"]
     assert read["rows_used"] == len(days), "refunds count too"
     assert read["measures"]["revenue"]["read"] == pytest.approx(10 * sum(texts.values()))
+
+
+def test_conversions_without_sessions_are_left_out_with_what_they_can_be(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    rng = np.random.default_rng(6)
+    search(rng).to_csv(tmp_path / "search.csv", index=False)
+    orders = landings(rng).query("sessions > 0")[["date", "page"]].assign(Orders=1)
+    orders.to_csv(tmp_path / "orders.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME]) == 0
+    out = capsys.readouterr().out
+    assert "orders.csv: it has conversions of pages, but not the sessions of which they are a part (columns: date, page, Orders)" in out
+    source = out.partition("[[source]] ")[2].partition("\n")[0].replace('"...", ', '"orders.csv"\n').replace('"events", ', '"events"\n')
+    with (tmp_path / "nibbet.toml").open("a") as settings:
+        settings.write("\n[[source]]\n" + source.replace("}, constant", "}\nconstant"))
+    with nibbet.open_site(tmp_path) as site:
+        assert site.event_rates()["count"].sum() == len(orders[orders["date"] >= "2026-08-03"])

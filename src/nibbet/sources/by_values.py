@@ -180,6 +180,11 @@ class ByValues:
         proved = [(a, b) for a, b in pairs if any(r not in (a, b) and is_ratio(seen[r], seen[a], seen[b]) for r in rates)]
         return pairs, proved, {*ones, *others}
 
+    def _stand_in(self, other: str, name: str) -> None:
+        """Takes another column for a missing one, as doubtful."""
+        if name not in self.matches and other in self.matches and other not in self._fixed:
+            self.matches[name] = replace(self.matches.pop(other), column=name, confidence=BY_VALUES)
+
     def _landings(self) -> None:
         self._take("page", self._only(self._addresses()))
         self._take("date", self._only(self._days()))
@@ -187,7 +192,9 @@ class ByValues:
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
+        self._stand_in("users", "sessions")  # visitors of a day are nearly its sessions
         self._take("sessions", self._only(self._counts()))
+        self._stand_in("views", "sessions")
         if "sessions" in self.matches:
             sessions = self._seen[self.matches["sessions"].place]
             rare = [

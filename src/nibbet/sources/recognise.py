@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from nibbet.errors import MissingColumnError, SourceError
-from nibbet.kinds import TABLES, TIMES, Column
+from nibbet.kinds import MEASURES, TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
 from nibbet.sources.periods import period_in, without_period
 from nibbet.sources.profile import Profile, is_ratio
@@ -383,9 +383,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
             return False
         return (reading.kind == "links") == _within_one_site(sheet, reading)
     if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
-        return reading.matches["sessions"] in by_words or bool(
-            result & {"date", "channel", "source", "medium", "device", "engaged_sessions"}
-        )
+        telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
+        return reading.matches["sessions"] in by_words or bool(result & telling) or _counts_visits(reading.matches["sessions"].header)
     if reading.kind == "vitals":
         return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
     if reading.kind == "events":  # a text and a count next to an address may be anything
@@ -395,8 +394,16 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
             bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result
         )
     if reading.kind == "search":
-        return bool({"clicks", "impressions"} & {m.column for m in by_words}) or bool(result & {"page", "query", "date"})
+        named = bool({"clicks", "impressions"} & {m.column for m in by_words})
+        counts = [match for match in _required(reading) if match.column in MEASURES["search"]]
+        return named or (bool(result & {"page", "query", "date"}) and not any(_counts_visits(m.header) for m in counts))
     return True
+
+
+def _counts_visits(header: str) -> bool:
+    """Whether a header names a count of visits, such as visitors or orders."""
+    counts = [column for column in TABLES["landings"] if column.name in MEASURES["landings"]]
+    return any(header_score(header, column) >= NAMED for column in counts)
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:

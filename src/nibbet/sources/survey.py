@@ -163,6 +163,13 @@ def _why_not(sheet: Sheet) -> str:
             f'before each, as "clicks {months[0]}", with the other measures beside it, or export a row for each page and month'
         )
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
+    visits = read_as(sheet, "landings")
+    if "page" in visits.matches and "sessions" in missing(visits) and "conversions" in visits.matches:
+        header = visits.matches["conversions"].header
+        return (
+            f"it has conversions of pages, but not the sessions of which they are a part {columns}. Export both in one table, or read it as events: "
+            f'[[source]] kind = "events", files = "...", columns = {{ count = "{header}" }}, constant = {{ event = "{header}" }}'
+        )
     counts = [place for place, seen in enumerate(sheet.profiles) if seen.whole and not seen.yes_no and not seen.status]
     if len(addresses) == 1 and counts:
         most = max(counts, key=lambda place: float(np.nansum(sheet.profiles[place].numbers)))
