@@ -116,7 +116,7 @@ class Titles:
         windows = self.sums.windows
         if texts.empty:
             return texts, Estimate(np.zeros(0), np.zeros(0))
-        first, last = pd.Timestamp(windows.first), pd.Timestamp(windows.as_of)
+        first, last = pd.Timestamp(max(windows.first, windows.counted_since or windows.first)), pd.Timestamp(windows.as_of)
         known = pages.loc[texts.index]
         texts = dated(texts, known["modified"])
         texts_spans = spans(texts if windows.is_daily else texts.head(0), first, last)
