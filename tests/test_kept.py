@@ -59,7 +59,7 @@ def other_value(name: str, field: Any, now: Any) -> Any:
     special = {
         "site.home": "https://kestrelgate.example/", "site.language": "german", "site.as_of": date(2026, 10, 1), "windows.reference": "before",
         "verdicts.prune_needs": "none", "engine.backend": "pyspark", "engine.memory": "2GB", "value.conversion": 12.0, "verdicts.climb_position": (4.0, 9.0),
-        "source": [{"kind": "search", "files": ["search.csv"], "where": {"query": "canoe trip"}}], "windows.recent": 28, "engine.threads": 1,
+        "source": [{"kind": "search", "files": ["search.csv"], "where": {"query": "canoe trip"}}], "windows.recent": 28, "windows.counted_since": date(2026, 5, 12), "engine.threads": 1,
     }  # fmt: skip
     if name in special:
         return special[name]
