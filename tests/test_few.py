@@ -207,16 +207,32 @@ def test_sums_of_money_are_read_with_their_currency(texts: dict[str, float]) -> 
     assert read["measures"]["revenue"]["read"] == pytest.approx(10 * sum(texts.values()))
 
 
-def test_conversions_without_sessions_are_left_out_with_what_they_can_be(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_orders_in_a_table_of_their_own_are_added_to_the_visits_of_another(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     rng = np.random.default_rng(6)
     search(rng).to_csv(tmp_path / "search.csv", index=False)
-    orders = landings(rng).query("sessions > 0")[["date", "page"]].assign(Orders=1)
+    visits = landings(rng).query("sessions > 0")
+    orders = visits[visits["page"].isin([SEARCHED[0], IDLE[0]])][["date", "page"]].assign(Orders=1, Sales="£12.50")
     orders.to_csv(tmp_path / "orders.csv", index=False)
+    links = pd.DataFrame({"Linked page": SEARCHED[:2], "From page": ["https://fitters.example/", "https://pipes.example/"]})
+    links.to_csv(tmp_path / "backlinks.csv", index=False)
     assert main(["init", str(tmp_path), "--home", HOME]) == 0
-    out = capsys.readouterr().out
-    assert "orders.csv: it has conversions of pages, but not the sessions of which they are a part (columns: date, page, Orders)" in out
-    source = out.partition("[[source]] ")[2].partition("\n")[0].replace('"...", ', '"orders.csv"\n').replace('"events", ', '"events"\n')
-    with (tmp_path / "nibbet.toml").open("a") as settings:
-        settings.write("\n[[source]]\n" + source.replace("}, constant", "}\nconstant"))
     with nibbet.open_site(tmp_path) as site:
-        assert site.event_rates()["count"].sum() == len(orders[orders["date"] >= "2026-08-03"])
+        alone, missing = site.pages().set_index("page"), {one["what"] for one in site.account["missing"]}
+    assert alone["sessions"].isna().all(), "orders are no visits"
+    assert alone["conversions_long"].sum() == (orders["date"] >= "2025-11-01").sum()
+    assert "visits" in missing
+    assert not alone["verdict"].eq("prune").any(), "without visits nothing is removed"
+    visits.drop(columns="conversions").to_csv(tmp_path / "visits.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME, "--force"]) == 0
+    with nibbet.open_site(tmp_path) as site:
+        pages, sources = site.pages().set_index("page"), site.account["sources"]
+    assert sum(one["rows_used"] for one in sources if one["kind"] == "landings") == len(visits) + len(orders)
+    assert pages["conversions_long"].sum() == alone["conversions_long"].sum()
+    assert pages["sessions_long"].sum() == visits.loc[visits["date"] >= "2025-11-01", "sessions"].sum()
+    assert pages.loc[HOME + IDLE[0][1:], "verdict"] != "prune", "it sells"
+    assert pages.loc[[HOME + page[1:] for page in IDLE[1:]], "verdict"].eq("prune").all()
+    orders[["page", "Orders"]].to_csv(tmp_path / "totals.csv", index=False)
+    capsys.readouterr()
+    assert main(["init", str(tmp_path), "--home", HOME, "--force"]) == 0
+    out = capsys.readouterr().out
+    assert "totals.csv: it has conversions of pages, but neither days nor sessions (columns: page, Orders)" in out

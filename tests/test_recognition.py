@@ -31,6 +31,7 @@ def sheet(header: str, *rows: str) -> Sheet:
     ("Url|Written for|Updated", "/a/|canoe|2026-01-01", "editorial"),
     ("From|To|Anchor", "https://s.example/a/|https://s.example/b/|b", "links"),
     ("From|To|Anchor", "https://other.example/x|https://s.example/b/|b", "backlinks"),
+    ("From|To|Anchor", "https://s.example/a/|/b/|b", "links"),
     ("Query|Rank|Url|Title", "canoe|1|https://s.example/a/|A", "results"),
     ("Search term|Month|Searches", "canoe|2026-05|900", "demand"),
     ("timestamp|path|status|user agent", "2026-10-10T10:00:00|/a/|200|Agent", "hits"),

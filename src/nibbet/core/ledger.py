@@ -122,7 +122,7 @@ def named_above(table: pd.DataFrame, inventory: pd.DataFrame) -> pd.Series:
 
 def _with_visits(table: pd.DataFrame, visits: pd.DataFrame | None, windows: Windows) -> pd.DataFrame:
     names = ("sessions", "engaged_sessions", "engagement_seconds", "conversions", "revenue", "sessions_organic", "engaged_organic")
-    table["sessions_known"] = visits is not None
+    table["sessions_known"] = visits is not None and bool(visits["sessions_all"].notna().any())
     for name in names:
         for window, suffix in (("recent", ""), ("long", "_long")):
             unknown = visits is None or (window == "recent" and "recent" not in windows.visits_in)

@@ -55,7 +55,7 @@ def missing_evidence(
     )
     year = f"at least {needed} days"
     gap(
-        "landings" not in given,
+        "sessions" not in landings,
         "visits",
         "no page is removed or judged by the behaviour of its visitors",
         living,
@@ -63,7 +63,7 @@ def missing_evidence(
         guards=True,
     )
     gap(
-        "landings" in given and windows.visit_days < needed,
+        "sessions" in landings and windows.visit_days < needed,
         "visits over a year",
         f"visits cover only {windows.visit_days} days, so no page is removed",
         poor,
@@ -79,7 +79,7 @@ def missing_evidence(
         guards=True,
     )
     gap(
-        "landings" in given and not {"channel", "medium"} & landings,
+        "sessions" in landings and not {"channel", "medium"} & landings,
         "channels of visits",
         "visits from search are not separated from others",
         living,

@@ -281,7 +281,8 @@ def unmatched(pages: pd.DataFrame, *, most: int = 5) -> dict[str, list[dict[str,
         ("clicks_without_landings", "clicks_long", "in_search", "in_landings"),
         ("sessions_without_search", "sessions_long", "in_landings", "in_search"),
     ):
-        rows = pages[pages[known] & ~pages[other] & (pages[measure].fillna(0) > 0)] if pages[other].any() else pages.head(0)
+        both = pages[other].any() and pages["sessions_known"].any()
+        rows = pages[pages[known] & ~pages[other] & (pages[measure].fillna(0) > 0)] if both else pages.head(0)
         rows = rows.sort_values([measure, "page"], ascending=[False, True]).head(most)
         out[name] = [
             {"page": page, measure.removesuffix("_long"): int(count)} for page, count in zip(rows["page"], rows[measure], strict=True)

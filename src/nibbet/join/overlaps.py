@@ -269,6 +269,8 @@ def _without_copies(engine: AnyEngine, table: ibis.Table, days: pd.DataFrame, ki
         days_of = sorted(mine["date"].dt.date.unique())
         between = (days_of[0], days_of[-1])
         rows = table.filter(table.aside.isnull() & (table.layer == number) & table.date.between(*map(_day, between)))
+        if kind == "landings":  # tables of conversions have no sessions
+            rows = rows.mutate(sessions=rows.sessions.fill_null(rows.conversions.cast("int64")))
         result = engine.keep(repeated(_suspects(engine, rows, KEYS[kind], days_of), KEYS[kind], COMPARED[kind]))
         count = engine.fetch(result.aggregate(n=result.count(), same=result.same.cast("int64").sum().coalesce(0))).iloc[0]
         if not count["n"]:

@@ -42,7 +42,7 @@ class Balance:
         joined, account, settings = self.inputs.joined, self.inputs.joined.account, self.context.config
         sums = {"clicks": self.sums.pages["clicks_all"]}
         visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
-        if (landings := joined.landings) is not None and self.sums.visits is not None:
+        if (landings := joined.landings) is not None and self.sums.visits is not None and "sessions" in joined.given["landings"]:
             result = self.context.fetch("visit-days", lambda: over_time.visit_days(landings))
             visits = result.assign(date=pd.to_datetime(result["date"]))
             sums["sessions"] = self.sums.visits["sessions_all"]

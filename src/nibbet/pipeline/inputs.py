@@ -29,6 +29,7 @@ from nibbet.pipeline.context import Context
 
 #: a sum of visits with this in its name is known only if a table has one of these columns
 TOLD_BY = {
+    "sessions": {"sessions"},
     "engaged": {"engaged_sessions", "engaged_share"},
     "engagement_seconds": {"engagement_seconds", "seconds_each"},
     "conversions": {"conversions"},

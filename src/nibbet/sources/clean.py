@@ -62,8 +62,10 @@ class Clean:
 
     @property
     def grain(self) -> str:
-        """The subject of a row: page, query, pair of both, or site."""
+        """The subject of a row: page, query, pair of both, or site; conversions for visits without sessions, which are added to others."""
         has = self.reading.matches
+        if self.kind == "landings" and "sessions" not in has:
+            return "conversions"
         return "pair" if {"page", "query"} <= set(has) else "page" if "page" in has else "query" if "query" in has else "site"
 
 

@@ -261,6 +261,8 @@ def missing(reading: Reading) -> list[str]:
     """Required columns that the table lacks for its kind."""
     given = set(reading.matches) | ({"page"} if reading.kind == "editorial" and "slug" in reading.matches else set())
     lacking = [column.name for column in TABLES[reading.kind] if column.required and column.name not in given]
+    if reading.kind == "landings" and "conversions" in given:  # orders by page, beside sessions in another table
+        lacking = [name for name in lacking if name != "sessions"]
     if reading.kind == "search" and not SUBJECTS & set(reading.matches):
         lacking.append("page")
     if reading.kind == "vitals":
@@ -384,6 +386,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return (reading.kind == "links") == _within_one_site(sheet, reading)
     if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
         telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
+        if "sessions" not in result:  # a bare column headed "order" may be a place in a menu
+            return reading.matches["conversions"] in by_words and bool(result & {*telling, "revenue"})
         return reading.matches["sessions"] in by_words or bool(result & telling) or _counts_visits(reading.matches["sessions"].header)
     if reading.kind == "vitals":
         return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
@@ -434,5 +438,7 @@ def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
             return None
 
     hosts = [[host(row[reading.matches[name].place]) for row in sheet.sample] for name in ends]
+    if any(not any(of) for of in hosts) and any(len({one for one in of if one}) > 1 for of in hosts):
+        return False  # paths of this site beside addresses of several hosts
     same = sum(a is None or b is None or a.removeprefix("www.") == b.removeprefix("www.") for a, b in zip(*hosts, strict=True))
     return bool(same * 2 > len(sheet.sample))

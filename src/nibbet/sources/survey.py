@@ -164,10 +164,10 @@ def _why_not(sheet: Sheet) -> str:
         )
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
     visits = read_as(sheet, "landings")
-    if "page" in visits.matches and "sessions" in missing(visits) and "conversions" in visits.matches:
+    if {"page", "conversions"} <= set(visits.matches) and "sessions" not in visits.matches:
         header = visits.matches["conversions"].header
         return (
-            f"it has conversions of pages, but not the sessions of which they are a part {columns}. Export both in one table, or read it as events: "
+            f"it has conversions of pages, but neither days nor sessions {columns}. Export it by day, or read it as events: "
             f'[[source]] kind = "events", files = "...", columns = {{ count = "{header}" }}, constant = {{ event = "{header}" }}'
         )
     counts = [place for place, seen in enumerate(sheet.profiles) if seen.whole and not seen.yes_no and not seen.status]

@@ -222,7 +222,7 @@ def _step(dated: Sequence[Cover]) -> str:
 
 def _with_visits(windows: Windows, covers: Sequence[Cover], long: int) -> Windows:
     """The windows with the periods whose visits serve them, and the long window of visits, which may go further back than searches."""
-    visits = [replace(c, grain="page") for c in covers if c.kind == "landings"]
+    visits = [replace(c, grain="page") for c in covers if c.kind == "landings" and c.grain != "conversions"]
     if not visits:
         return windows
     whole = _wholes([c for c in visits if not c.is_dated])
