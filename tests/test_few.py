@@ -236,3 +236,13 @@ def test_orders_in_a_table_of_their_own_are_added_to_the_visits_of_another(tmp_p
     assert main(["init", str(tmp_path), "--home", HOME, "--force"]) == 0
     out = capsys.readouterr().out
     assert "totals.csv: it has conversions of pages, but neither days nor sessions (columns: page, Orders)" in out
+
+
+def test_clicks_of_ads_are_left_out_with_the_reason(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    given = search(np.random.default_rng(7))
+    given.to_csv(tmp_path / "search.csv", index=False)
+    given.assign(Campaign="spring", Cost=0.4).to_csv(tmp_path / "paid.csv", index=False)
+    assert main(["init", str(tmp_path), "--home", HOME]) == 0
+    assert 'paid.csv: it counts clicks of ads ("Campaign"), not of search results' in capsys.readouterr().out
+    with nibbet.open_site(tmp_path) as site:
+        assert [one["file"] for one in site.account["sources"]] == ["search.csv"]

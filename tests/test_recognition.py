@@ -84,6 +84,28 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     assert {name: found.matches[name].header for name in columns} == columns
 
 
+@pytest.mark.parametrize(("header", "row"), [  # what else lies in the folder of an analyst: it counts no clicks of search results
+    ("Day|Campaign|Landing page|Clicks|Impressions|Cost", "2026-05-01|Spring|https://s.example/{n}|{n}|9{n}|1.2{n}"),
+    ("Keyword|Match type|Clicks|Impressions|Avg. CPC", "seed {n}|exact|{n}|9{n}|0.4{n}"),
+    ("Suchbegriff|Kampagne|Klicks|Impressionen|Kosten", "Samen {n}|Frühling|{n}|9{n}|1,2{n}"),
+    ("Issue date|Link|Clicks|Opens", "2026-05-0{n}|https://s.example/{n}|{n}|50{n}"),
+    ("Post|Published|Link|Impressions|Clicks|Likes", "Our tip {n}|2026-05-0{n}|https://s.example/{n}|90{n}|{n}|3"),
+    ("Search term|Total unique searches|Results pageviews|Search exits", "seed {n}|4{n}|1{n}|12%"),
+    ("id|title|link|price|image link", "S{n}|Tomato seeds {n}|https://s.example/{n}|3.99 GBP|https://s.example/i/{n}.jpg"),
+    ("Page|Cost of writing|Words|Author", "/p/{n}|20{n}|90{n}|Ann"),
+])  # fmt: skip
+def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:
+    found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.format(n=n).split("|") for n in range(1, 9)] * 4, ""))
+    assert found is None
+
+
+def test_positions_of_queries_with_volumes_are_results() -> None:
+    rows = [f"oak {n}|https://s.example/{n}|{n}|{n + 2}|{90 * n}".split("|") for n in range(1, 9)]
+    found = guess_kind(table_of_rows("t.csv", "Keyword|URL|Position|Previous position|Volume".split("|"), rows, ""))
+    assert found is not None
+    assert (found.kind, found.matches["rank"].header) == ("results", "Position")
+
+
 TONGUES = {
     "search": ["Data|Página|Consulta|Cliques|Impressões|CTR|Posição", "Tarih|Sayfa|Sorgu|Tıklamalar|Gösterimler|TO|Konum",
                "Дата|Страница|Запрос|Клики|Показы|CTR|Позиция", "날짜|페이지|검색어|클릭수|노출수|CTR|게재순위", "Ημερομηνία|Σελίδα|Ερώτημα|Κλικ|Εμφανίσεις|CTR|Θέση"],

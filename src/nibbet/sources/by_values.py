@@ -16,6 +16,10 @@ BY_VALUES = 0.6
 SAID = 0.9
 #: share of distinct addresses from which a table has one row a page
 ONCE = 0.9
+#: share of distinct texts from which a column without header words holds titles
+TITLED = 0.5
+#: the end of an address of an image, which is no page
+IMAGE = re.compile(r"(?i)\.(?:jpe?g|png|gif|webp|svg|avif|ico)(?:[?#]|$)")
 #: share of all sessions up to which the only other count, never above the sessions, is that of conversions, whatever it is called
 MOST_CONVERTED = 0.2
 #: largest rank of results
@@ -103,7 +107,11 @@ class ByValues:
         return places[0] if len(places) == 1 else None
 
     def _addresses(self) -> list[int]:
-        return [place for place in self._spare() if self._seen[place].address > 0.8]
+        return [place for place in self._spare() if self._seen[place].address > 0.8 and not self._holds_images(place)]
+
+    def _holds_images(self, place: int) -> bool:
+        cells = [row[place] for row in self._sample if row[place]]
+        return sum(IMAGE.search(cell) is not None for cell in cells) > len(cells) / 2
 
     def _days(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].date > 0.9]
@@ -230,7 +238,8 @@ class ByValues:
         self._take("noindex", self._only([p for p in self._spare() if seen[p].index_words]))
         self._take("media", self._only([p for p in self._spare() if seen[p].media > 0.6]))
         if not {"title", "h1", "description", "text"} & set(self.matches):
-            self._take("title", self._wordiest())
+            wordiest = self._wordiest()  # a column of few values, such as authors, holds no titles
+            self._take("title", wordiest if wordiest is not None and self._seen[wordiest].distinct > TITLED else None)
 
     def _redirects(self) -> None:
         """Where all rows redirect, the other column of addresses is the target: the second of two without header words."""

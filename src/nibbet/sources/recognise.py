@@ -14,6 +14,7 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import MEASURES, TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
+from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES, counts_else
 from nibbet.sources.periods import period_in, without_period
 from nibbet.sources.profile import Profile, is_ratio
 
@@ -372,13 +373,19 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         least = 1  # status codes next to addresses occur only in a crawl or a server log
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
+    if reading.kind == "editorial" and any(map(_is_click, sheet.header)) and counted_else(sheet, OF_CLICKS) is not None:
+        return False  # a list of posts or mails
     if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
         alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1 or "page" not in result  # two columns of addresses are links
         subject = reading.matches["page" if "page" in result else "slug"]
+        if any(_is_click(header) or _counts_visits(header) for header in sheet.header):
+            return False
         return alone and sheet.profiles[subject.place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
     if reading.kind == "results" and "rank" not in {match.column for match in by_words}:
+        if "rank" in reading.matches and _is_click(reading.matches["rank"].header):
+            return False
         return sum(seen.address > 0.8 for seen in sheet.profiles) <= 1 and _ranks_once(sheet, reading)
     if reading.kind in ("links", "backlinks"):
         if _maps_redirects(sheet, reading):
@@ -393,21 +400,45 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
     if reading.kind == "events":  # a text and a count next to an address may be anything
         return "event" in {m.column for m in by_words}
+    if reading.kind == "demand" and counted_else(sheet, OF_SEARCHES) is not None:
+        return False
     if reading.kind == "demand":
         return not any(seen.address > 0.8 for seen in sheet.profiles) and (
             bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result
         )
     if reading.kind == "search":
+        if counted_else(sheet, OF_CLICKS) is not None:
+            return False
         named = bool({"clicks", "impressions"} & {m.column for m in by_words})
+        if not named and counted_else(sheet, OF_SEARCHES) is not None:
+            return False
         counts = [match for match in _required(reading) if match.column in MEASURES["search"]]
-        return named or (bool(result & {"page", "query", "date"}) and not any(_counts_visits(m.header) for m in counts))
+        return named or (bool(result & {"page", "query", "date"}) and not any(_is_no_click(m.header) for m in counts))
     return True
+
+
+def counted_else(sheet: Sheet, words: dict[str, str]) -> tuple[str, str] | None:
+    """What a table counts that is no search, and the header that shows it: see `sources.foreign`."""
+    found_at = counts_else([words_of(header) for header in sheet.header], words)
+    return None if found_at is None else (found_at[0], sheet.header[found_at[1]])
 
 
 def _counts_visits(header: str) -> bool:
     """Whether a header names a count of visits, such as visitors or orders."""
     counts = [column for column in TABLES["landings"] if column.name in MEASURES["landings"]]
     return any(header_score(header, column) >= NAMED for column in counts)
+
+
+def _is_click(header: str) -> bool:
+    """Whether a header names clicks or impressions."""
+    return any(header_score(header, column) >= NAMED for column in TABLES["search"] if column.name in MEASURES["search"])
+
+
+def _is_no_click(header: str) -> bool:
+    """Whether a header names a count of another kind of table, or a position."""
+    others = [column for kind in ("demand", "results", "search") for column in TABLES[kind] if column.type in ("count", "place", "number")]
+    others = [column for column in others if column.name not in MEASURES["search"]]
+    return _counts_visits(header) or any(header_score(header, column) >= NAMED for column in others)
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:

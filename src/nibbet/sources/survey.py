@@ -17,11 +17,12 @@ from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
+from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period, days_of_names
-from nibbet.sources.recognise import Reading, guess_kind, missing, read_as
+from nibbet.sources.recognise import Reading, counted_else, guess_kind, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.standards import is_log
@@ -162,6 +163,10 @@ def _why_not(sheet: Sheet) -> str:
             f"a column for each of {len(months)} periods ({months[0]} to {months[-1]}), and nothing names what is counted. Write it above or "
             f'before each, as "clicks {months[0]}", with the other measures beside it, or export a row for each page and month'
         )
+    searched = {"clicks", "query"} & {name for name, match in read_as(sheet, "search").matches.items() if match.confidence >= PLAIN}
+    for words in (OF_CLICKS, OF_SEARCHES) if searched else ():
+        if (other := counted_else(sheet, words)) is not None:
+            return f'it counts {"clicks of " * (words is OF_CLICKS)}{other[0]} ("{other[1]}"), not of search results {columns}'
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
     visits = read_as(sheet, "landings")
     if {"page", "conversions"} <= set(visits.matches) and "sessions" not in visits.matches:
