@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text, sample_days, sample_mark, sample_style
+from nibbet.sources.guess import guess_kind
 from nibbet.sources.headers import header_row
-from nibbet.sources.recognise import guess_kind, read_as
+from nibbet.sources.recognise import read_as
 from nibbet.sources.sheets import Sheet, table_of_rows
 
 
@@ -92,18 +93,28 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     ("Post|Published|Link|Impressions|Clicks|Likes", "Our tip {n}|2026-05-0{n}|https://s.example/{n}|90{n}|{n}|3"),
     ("Search term|Total unique searches|Results pageviews|Search exits", "seed {n}|4{n}|1{n}|12%"),
     ("id|title|link|price|image link", "S{n}|Tomato seeds {n}|https://s.example/{n}|3.99 GBP|https://s.example/i/{n}.jpg"),
+    ("Domain|Links|First seen", "site{n}.example|{n}|2026-05-0{n}"),
+    ("Missing address|Hits|Referrer|Last seen", "/old/{n}|{n}|https://s.example/{n}|2026-05-0{n}"),
+    ("Path|Hits|Bot hits|Status 404", "/p/{n}|9{n}|{n}|{n}"),
     ("Page|Cost of writing|Words|Author", "/p/{n}|20{n}|90{n}|Ann"),
 ])  # fmt: skip
 def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:
-    found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.format(n=n).split("|") for n in range(1, 9)] * 4, ""))
+    found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.format(n=n).split("|") for n in range(1, 9)], ""))
     assert found is None
 
 
-def test_positions_of_queries_with_volumes_are_results() -> None:
-    rows = [f"oak {n}|https://s.example/{n}|{n}|{n + 2}|{90 * n}".split("|") for n in range(1, 9)]
-    found = guess_kind(table_of_rows("t.csv", "Keyword|URL|Position|Previous position|Volume".split("|"), rows, ""))
+@pytest.mark.parametrize(("header", "row", "kind", "columns"), [
+    ("Keyword|URL|Position|Previous position|Volume", "oak {n}|https://s.example/{n}|{n}|1{n}|9{n}0", "results", {"rank": "Position"}),
+    ("Keyword|Volume|Difficulty|CPC|Target URL", "oak {n}|9{n}0|{n}|0.4{n}|https://s.example/{n}", "demand", {"volume": "Volume"}),
+    ("Page|Clicks|Impressions|Revenue", "/p/{n}|{n}|9{n}|1.2{n}", "search", {"position": None}),
+    ("URL|Visits|Last visit", "/p/{n}|{n}|2026-05-0{n}", "landings", {"date": None}),
+    ("URL|Title|Author|Published|Clicks|Sessions", "/p/{n}|Oak {n}|Ann|2026-05-0{n}|{n}|{n}", "editorial", {"published": "Published"}),
+])  # fmt: skip
+def test_no_column_is_what_its_header_denies(header: str, row: str, kind: str, columns: dict[str, str | None]) -> None:
+    found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.format(n=n).split("|") for n in range(1, 9)], ""))
     assert found is not None
-    assert (found.kind, found.matches["rank"].header) == ("results", "Position")
+    assert found.kind == kind
+    assert {name: found.matches[name].header if name in found.matches else None for name in columns} == columns
 
 
 TONGUES = {

@@ -24,10 +24,10 @@ from nibbet.config import make_config
 from nibbet.demo.shapes import daily_pages, daily_pairs, reshape, within
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text
+from nibbet.sources.guess import guess_kind
 from nibbet.sources.headers import blocks
 from nibbet.sources.periods import period_in, period_of_lines, period_of_name, without_period
 from nibbet.sources.profile import is_date
-from nibbet.sources.recognise import guess_kind
 from nibbet.sources.sheets import table_of_rows
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.tables import TABLES

@@ -18,6 +18,11 @@ SAID = 0.9
 ONCE = 0.9
 #: share of distinct texts from which a column without header words holds titles
 TITLED = 0.5
+#: headers of sums of money, which are no positions
+MONEY = re.compile(
+    r"(?i)revenue|sales|value|amount|price|income|profit|margin|turnover|umsatz|erl.s|preis|wert|betrag|chiffre|ventes|prix|valeur|montant|ingreso|venta|precio|valor|"
+    r"importe|fatturat|ricav|prezzo|omzet|prijs|receita|pre.o|int.kt|pris|[$€£¥]|売上|価格|收入|价格|выручка|цена"
+)
 #: the end of an address of an image, which is no page
 IMAGE = re.compile(r"(?i)\.(?:jpe?g|png|gif|webp|svg|avif|ico)(?:[?#]|$)")
 #: share of all sessions up to which the only other count, never above the sessions, is that of conversions, whatever it is called
@@ -116,6 +121,11 @@ class ByValues:
     def _days(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].date > 0.9]
 
+    def _day_of_row(self) -> int | None:
+        """The only column of days, unless each page has one row: then it says when something befell the page."""
+        page = self.matches.get("page")
+        return None if page is not None and self._seen[page.place].distinct > ONCE else self._only(self._days())
+
     def _numbers(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
 
@@ -153,11 +163,12 @@ class ByValues:
 
     def _search(self) -> None:
         self._take("page", self._only(self._addresses()))
-        self._take("date", self._only(self._days()))
+        self._take("date", self._day_of_row())
         self._clicks_and_impressions()
         places = [
             p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and not np.any(self._seen[p].numbers < 1)
         ]
+        places = [p for p in places if not MONEY.search(self._header[p])]
         self._take("position", self._only(places))
         self._take("query", self._wordiest())
 
@@ -195,7 +206,7 @@ class ByValues:
 
     def _landings(self) -> None:
         self._take("page", self._only(self._addresses()))
-        self._take("date", self._only(self._days()))
+        self._take("date", self._day_of_row())
         _, proved, _ = self._parts_and_wholes("engaged_sessions", "sessions")
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])

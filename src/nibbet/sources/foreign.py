@@ -16,7 +16,8 @@ OF_CLICKS = {
 }
 #: the same for a table of queries with a volume
 OF_SEARCHES = {
-    "searches within the site": "exits|search exits|refinements|search refinements|results pageviews|results page views|ausstiege|sorties|salidas"
+    "requests": "hits|bot hits|requests|zugriffe|requetes serveur|peticiones|richieste",
+    "searches within the site": "exits|search exits|refinements|search refinements|results pageviews|results page views|ausstiege|sorties|salidas",
 }
 
 

@@ -16,10 +16,11 @@ from nibbet.kinds import COUNTED, TABLES
 from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
+from nibbet.sources.guess import guess_kind
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import days_of_names
 from nibbet.sources.profile import is_date
-from nibbet.sources.recognise import Reading, guess_kind, header_score, missing, read_as, require_columns
+from nibbet.sources.recognise import Reading, header_score, missing, read_as, require_columns
 from nibbet.sources.sheets import DAY_OF_FILE, Sheet, bundle, frame_sheet
 from nibbet.sources.side_by_side import windows_apart
 

@@ -1,11 +1,11 @@
-"""Recognises the kind of a table and the meaning of its columns, from header words and values; never from the column list of any program."""
+"""Recognises the meaning of the columns of a table, from header words and values; never from the column list of any program."""
 
 from __future__ import annotations
 
 import re
 import unicodedata
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING
 
@@ -14,8 +14,6 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import MEASURES, TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
-from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES, counts_else
-from nibbet.sources.periods import period_in, without_period
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
@@ -116,6 +114,10 @@ def value_score(seen: Profile, column: Column) -> float:
         return 0.0
     if column.name == "host" and seen.distinct * seen.filled > MOST_OWN_HOSTS:
         return -1.0
+    if column.name == "status" and seen.number > 0.9:
+        codes = seen.numbers[seen.numbers > 0]  # 0 is what nobody requested
+        if codes.size and np.mean((codes >= 100) & (codes < 600)) < 0.6:
+            return -1.0  # how often, not what was answered
     if column.type == "address":
         return -1.0 if seen.address < 0.6 else 0.5 if column.name == "page" and seen.address > 0.9 else 0.0
     if column.type == "date":
@@ -183,6 +185,8 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         for row, col in zip(rows, cols, strict=True)
         if scores[row, col] >= DOUBTFUL
     }
+    if kind in MEASURES and _is_of_pages(matches, seen, fixed):
+        del matches["date"]
     matches, twice = _without_twins(sheet, matches, fixed)
     words = [words_of(header) for header in sheet.header]
     twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
@@ -196,6 +200,13 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
     telling = [place for place in spare if seen[place].yes_no or seen[place].address > 0.6 or seen[place].whole]
     unused = [sheet.header[place] or f"column {place + 1}" for place in (*telling, *(p for p in spare if p not in telling))]
     return Reading(kind, matches, sum(m.confidence for m in matches.values()), unused, twice)
+
+
+def _is_of_pages(matches: dict[str, Match], seen: Sequence[Profile], fixed: dict[str, int]) -> bool:
+    """Whether a column of days without header words is one of pages (when they were last seen, or published): each page has one row."""
+    day, page = matches.get("date"), matches.get("page")
+    by_values = day is not None and "date" not in fixed and day.confidence < BY_VALUES
+    return by_values and page is not None and seen[page.place].distinct > ONCE
 
 
 #: the two meanings of bounce: a column that equals 1 minus the engaged share does not count single-page sessions
@@ -310,166 +321,3 @@ def _could_be(seen: Profile, column: Column) -> bool:
     if value_score(seen, column) < 0 or not seen.filled:
         return False
     return seen.whole and seen.date < 0.9 if column.type == "count" else seen.is_text if column.type == "text" else True
-
-
-# -- kinds ---------------------------------------------------------------------------------------------------------------------------------
-
-#: score from which a header names a column, if with other words
-NAMED = 0.7
-#: how many of which columns a table must have to be of a kind, in addition to the required ones
-TELLING: dict[str, tuple[int, set[str]]] = {
-    "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks", "noindex", "media", "depth"}),
-    "editorial": (1, {"target_query", "published", "protected", "kind", "updated"}),
-    "results": (2, {"rank", "url", "title", "kind"}),
-    "hits": (1, {"status", "agent"}),
-}
-
-
-def guess_kind(sheet: Sheet) -> Reading | None:
-    """The kind of table that fits the sheet best, or the first of several windows in it; null for none."""
-    if sheet.kind is not None:
-        return read_as(sheet, sheet.kind)
-    readings = [reading for kind in TABLES if kind not in ("sitemap", "robots") if not missing(reading := read_as(sheet, kind))]
-    fitting = [reading for reading in readings if _is_told(sheet, reading)]
-    fitting = [reading for reading in fitting if not _contradicted(reading, fitting)] or fitting
-    best = max(fitting, key=lambda reading: (_weight(reading), reading.kind), default=None)
-    return guess_kind(window) if best is None and (window := _first_window(sheet)) is not None else best
-
-
-def _weight(reading: Reading) -> float:
-    """How much speaks for a reading. A title and a state of publication say nothing for a list of editors, since inventories have them too."""
-    shared = {"title", "state"} if reading.kind == "editorial" else set()
-    weight = sum(match.confidence for name, match in reading.matches.items() if name not in shared)
-    return weight - 0.25 * len(reading.unused)
-
-
-def _contradicted(reading: Reading, others: Sequence[Reading]) -> bool:
-    """Whether a required column was taken by its values alone, although its header names a required column of another kind that fits."""
-    taken = {match.place for match in _required(reading) if match.confidence == BY_VALUES}
-    named = {match.place for other in others for match in _required(other) if match.confidence >= NAMED}
-    return bool(taken & named)
-
-
-def _required(reading: Reading) -> list[Match]:
-    return [reading.matches[column.name] for column in TABLES[reading.kind] if column.required and column.name in reading.matches]
-
-
-def _first_window(sheet: Sheet) -> Sheet | None:
-    """The columns of the first of several windows side by side, with those of none; null for fewer than two in the headers."""
-    periods = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
-    if len(set(periods.values())) < 2:
-        return None
-    first = next(iter(periods.values()))
-    header = [without_period(cell) if periods.get(place) == first else cell for place, cell in enumerate(sheet.header)]
-    return replace(sheet, header=header, hidden=sheet.hidden | {place for place, period in periods.items() if period != first})
-
-
-def _is_told(sheet: Sheet, reading: Reading) -> bool:
-    """Whether there is enough evidence for the kind of a table."""
-    least, telling = TELLING.get(reading.kind, (0, set()))
-    result = set(reading.matches)
-    by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
-    if reading.kind == "crawl" and "status" in result:
-        least = 1  # status codes next to addresses occur only in a crawl or a server log
-    if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
-        least = 0  # a list of old and new addresses
-    if reading.kind == "editorial" and any(map(_is_click, sheet.header)) and counted_else(sheet, OF_CLICKS) is not None:
-        return False  # a list of posts or mails
-    if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
-        alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1 or "page" not in result  # two columns of addresses are links
-        subject = reading.matches["page" if "page" in result else "slug"]
-        if any(_is_click(header) or _counts_visits(header) for header in sheet.header):
-            return False
-        return alone and sheet.profiles[subject.place].distinct > ONCE and len(telling & result) >= least
-    if len(telling & result) < least:
-        return False
-    if reading.kind == "results" and "rank" not in {match.column for match in by_words}:
-        if "rank" in reading.matches and _is_click(reading.matches["rank"].header):
-            return False
-        return sum(seen.address > 0.8 for seen in sheet.profiles) <= 1 and _ranks_once(sheet, reading)
-    if reading.kind in ("links", "backlinks"):
-        if _maps_redirects(sheet, reading):
-            return False
-        return (reading.kind == "links") == _within_one_site(sheet, reading)
-    if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
-        telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
-        if "sessions" not in result:  # a bare column headed "order" may be a place in a menu
-            return reading.matches["conversions"] in by_words and bool(result & {*telling, "revenue"})
-        return reading.matches["sessions"] in by_words or bool(result & telling) or _counts_visits(reading.matches["sessions"].header)
-    if reading.kind == "vitals":
-        return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
-    if reading.kind == "events":  # a text and a count next to an address may be anything
-        return "event" in {m.column for m in by_words}
-    if reading.kind == "demand" and counted_else(sheet, OF_SEARCHES) is not None:
-        return False
-    if reading.kind == "demand":
-        return not any(seen.address > 0.8 for seen in sheet.profiles) and (
-            bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result
-        )
-    if reading.kind == "search":
-        if counted_else(sheet, OF_CLICKS) is not None:
-            return False
-        named = bool({"clicks", "impressions"} & {m.column for m in by_words})
-        if not named and counted_else(sheet, OF_SEARCHES) is not None:
-            return False
-        counts = [match for match in _required(reading) if match.column in MEASURES["search"]]
-        return named or (bool(result & {"page", "query", "date"}) and not any(_is_no_click(m.header) for m in counts))
-    return True
-
-
-def counted_else(sheet: Sheet, words: dict[str, str]) -> tuple[str, str] | None:
-    """What a table counts that is no search, and the header that shows it: see `sources.foreign`."""
-    found_at = counts_else([words_of(header) for header in sheet.header], words)
-    return None if found_at is None else (found_at[0], sheet.header[found_at[1]])
-
-
-def _counts_visits(header: str) -> bool:
-    """Whether a header names a count of visits, such as visitors or orders."""
-    counts = [column for column in TABLES["landings"] if column.name in MEASURES["landings"]]
-    return any(header_score(header, column) >= NAMED for column in counts)
-
-
-def _is_click(header: str) -> bool:
-    """Whether a header names clicks or impressions."""
-    return any(header_score(header, column) >= NAMED for column in TABLES["search"] if column.name in MEASURES["search"])
-
-
-def _is_no_click(header: str) -> bool:
-    """Whether a header names a count of another kind of table, or a position."""
-    others = [column for kind in ("demand", "results", "search") for column in TABLES[kind] if column.type in ("count", "place", "number")]
-    others = [column for column in others if column.name not in MEASURES["search"]]
-    return _counts_visits(header) or any(header_score(header, column) >= NAMED for column in others)
-
-
-def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
-    """Whether hardly any rank occurs twice for one query, as in results; without ranks, a header must name the query."""
-    if "rank" not in reading.matches:
-        return reading.matches["query"].confidence != BY_VALUES
-    keys = [(row[reading.matches["query"].place], row[reading.matches["rank"].place]) for row in sheet.sample]
-    return len(set(keys)) > ONCE * len(keys)
-
-
-def _maps_redirects(sheet: Sheet, reading: Reading) -> bool:
-    """Whether a table of links is a list of redirects: each address leads to one other, and all are redirects."""
-    source = reading.matches.get("source") or reading.matches.get("from_url")
-    moved = any(seen.redirects for seen in sheet.profiles)
-    return moved and source is not None and sheet.profiles[source.place].distinct > ONCE
-
-
-def _within_one_site(sheet: Sheet, reading: Reading) -> bool:
-    """Whether most links of the sheet stay on their host."""
-    from urllib.parse import urlsplit
-
-    ends = [name for name in ("source", "target", "from_url", "page") if name in reading.matches]
-
-    def host(cell: str) -> str | None:
-        try:
-            return urlsplit(cell).hostname
-        except ValueError:
-            return None
-
-    hosts = [[host(row[reading.matches[name].place]) for row in sheet.sample] for name in ends]
-    if any(not any(of) for of in hosts) and any(len({one for one in of if one}) > 1 for of in hosts):
-        return False  # paths of this site beside addresses of several hosts
-    same = sum(a is None or b is None or a.removeprefix("www.") == b.removeprefix("www.") for a, b in zip(*hosts, strict=True))
-    return bool(same * 2 > len(sheet.sample))

@@ -18,11 +18,12 @@ from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES
+from nibbet.sources.guess import counted_else, guess_kind
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period, days_of_names
-from nibbet.sources.recognise import Reading, counted_else, guess_kind, missing, read_as
+from nibbet.sources.recognise import Reading, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
 from nibbet.sources.standards import is_log
