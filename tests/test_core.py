@@ -543,7 +543,7 @@ def test_what_more_would_tell_counts_only_pages_it_bears_on() -> None:
         "gone": [False, False, True],
         "published": [pd.Timestamp("2020-01-01"), pd.NaT, pd.NaT],
     }
-    given = {"search": {"pair"}, "crawl": {"published"}, "landings": {"page"}}
+    given = {"search": {"pair"}, "crawl": {"published"}, "landings": {"page", "sessions"}}
 
     def pages(poor_clicks: int, *, is_daily: bool = True) -> dict[str, int]:
         cut = replace(windows, is_daily=is_daily)
