@@ -12,6 +12,7 @@ import pytest
 import nibbet
 from nibbet.cli.main import main
 from nibbet.core.recount import sudden_change
+from nibbet.render.glance import glance
 
 HOME, DAYS, SINCE = "https://seedhouse.example", pd.date_range("2025-07-01", "2026-10-31"), pd.Timestamp("2026-05-12")
 SUNK = [f"/soil/{n}" for n in range(4)]
@@ -88,6 +89,10 @@ def test_the_settings_may_say_otherwise(tmp_path: Path, capsys: pytest.CaptureFi
     (tmp_path / "nibbet.toml").write_text(settings)
     assert main(["compare", str(tmp_path), "-q", "--by", "site"]) == 0
     assert "Impressions are counted differently since 2026-05-12: of changes since before it" in capsys.readouterr().out
+    with nibbet.open_site(tmp_path) as site:
+        changes = {one["name"]: one["change"] for one in glance(site)["figures"]}
+    assert changes["impressions"] == changes["CTR"] == "counted differently before 2026-05-12"
+    assert "from" in changes["clicks"]
     (tmp_path / "nibbet.toml").write_text(settings + "[windows]\ncounted_since = 2025-07-01\n")
     assert main(["compare", str(tmp_path), "-q", "--by", "site"]) == 0
     out = capsys.readouterr().out

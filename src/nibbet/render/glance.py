@@ -47,10 +47,11 @@ def _figures(site: Results) -> list[dict[str, str]]:
     for names in VISITS:
         if name := next((name for name in names if name in known.index), ""):
             pairs[name] = (known.loc[name, "recent"], known.loc[name, "reference"])
-    proof = known["real"].to_dict()
-    return [
-        {"name": name, "value": _text(now, name), "change": _told(now, then, name, proof.get(name))} for name, (now, then) in pairs.items()
-    ]
+    proof, windows = known["real"].to_dict(), site.windows
+    changes_of = {name: _told(now, then, name, proof.get(name)) for name, (now, then) in pairs.items()}
+    if not windows.are_counted_alike:
+        changes_of |= {name: f"counted differently before {windows.counted_since}" for name in ("impressions", "CTR") if name in changes_of}
+    return [{"name": name, "value": _text(now, name), "change": changes_of[name]} for name, (now, _) in pairs.items()]
 
 
 def _text(value: Any, name: str) -> str:
