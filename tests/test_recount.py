@@ -76,6 +76,12 @@ def test_pages_that_fell_are_named_by_their_clicks(recounted: tuple[pd.DataFrame
     assert because.endswith("Impressions are counted differently since 2026-05-12, so rank and demand cannot be told apart.")
 
 
+def test_no_query_fades_because_it_is_counted_differently() -> None:
+    with nibbet.Site(home=HOME, search=search(pd.Timestamp("2026-09-15"), sinks=False)) as site:
+        assert set(site.rising()["by"]) <= {"clicks"}
+        assert len(site.rising()) <= 2
+
+
 def test_a_window_that_holds_the_day_begins_after_it() -> None:
     pages, _, notes = verdicts(search(pd.Timestamp("2026-09-15"), sinks=False))
     assert not pages["cause"].eq("snippet").any()

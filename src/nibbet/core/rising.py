@@ -20,7 +20,7 @@ def rising(changes: pd.DataFrame, places: pd.DataFrame, terms: Terms) -> pd.Data
         changes: rows of one level (query or topic) from `core.compare.compared`, with impressions of both windows (scaled); places:
             index key; position and page (number) of the page with most impressions.
     Returns:
-        The rows that changed beyond noise and season, in clicks or in impressions: RISING. kind: new (no impressions in the earlier
+        The rows that changed beyond noise and season, in clicks or, where both windows count them alike, in impressions: RISING. kind: new (no impressions in the earlier
             window), rising or fading; by: clicks where these show it, else impressions; shown_low and shown_high: the 95% interval of the
             change of impressions. New ones come first, then rising, then fading ones, the largest change of impressions first.
     """
@@ -29,7 +29,7 @@ def rising(changes: pd.DataFrame, places: pd.DataFrame, terms: Terms) -> pd.Data
     with np.errstate(divide="ignore", invalid="ignore"):
         season = np.where(changes["reference"] > 0, 1 + changes["season"] / changes["reference"], 1.0).astype(np.float64)
     searched = change(shown, before, scale=1.0, beyond=terms.beyond, season=np.maximum(season, 0.05))
-    by_clicks, by_shown = changes["real"].to_numpy(bool), searched["change_real"].to_numpy(bool)
+    by_clicks, by_shown = changes["real"].to_numpy(bool), searched["change_real"].to_numpy(bool) & terms.counted_alike
     up = np.where(by_clicks, clicks > 0, shown > before)
     new = by_shown & (before == 0) & (changes["reference"].to_numpy(float) == 0)
     kind = np.select([new, (by_clicks | by_shown) & up, by_clicks | by_shown], ["new", "rising", "fading"], "")
