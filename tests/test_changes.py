@@ -18,7 +18,7 @@ from nibbet.cli.main import main
 from nibbet.config import make_config
 from nibbet.core.access import access_of
 from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, noise_of_weeks
-from nibbet.core.common_falls import common_falls, sentences
+from nibbet.core.common_falls import common_falls, fell_together
 from nibbet.core.compare import mean_noise, page_noise, shared_noise
 from nibbet.core.redirects import names_its_own
 from nibbet.core.section_pull import pull_lost_by_sections
@@ -302,7 +302,7 @@ def test_what_most_pages_lost_together_is_said_once() -> None:
     pages = pd.DataFrame({"section": ["/a/"] * 10 + ["/b/"] * 30, "clicks_reference": 50.0, "verdict": "keep", "cause": ""})
     assert common_falls(pages).empty
     pages.loc[:8, ["verdict", "cause"]] = ["refresh", "decay"]
-    (text,) = sentences(common_falls(pages))
+    (text,) = fell_together(pages)
     assert text.startswith("9 of 10 pages of /a/ fell by more than demand")
     pages.loc[:35, ["verdict", "cause"]] = ["refresh", "decay"]
     assert common_falls(pages).to_numpy().tolist() == [["", 40, 36]]

@@ -133,7 +133,7 @@ def _days(entry: Entry) -> str:
 
 
 def _doubts(entry: Entry) -> list[str]:
-    doubts = [f"{match.column} is {match.header!r}, by its values alone" for match in entry.reading.doubtful]
+    doubts = [f"{match.column} is {match.header!r}, {match.why}" for match in entry.reading.doubtful]
     doubts += [f"{header!r} stands twice, not taken for {column}" for column, header in entry.reading.twice]
     doubts += [f"all rows: {name} {value}" for name, value in entry.constant.items()]
     if entry.reading.unused:
@@ -225,7 +225,7 @@ def _source(pattern: str, entries: list[Entry], answers: _Answers, last: date | 
     reading = one.reading
     lines = ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
     lines += [
-        f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else "   # by its values alone")
+        f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else f"   # {match.why}")
         for match in reading.matches.values()
     ]
     if doubtful := reading.doubtful:

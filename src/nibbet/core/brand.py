@@ -150,7 +150,7 @@ def _slips(words: list[str]) -> list[str]:
 
 
 def is_brand(query: Any, brand: Sequence[str]) -> Any:
-    """Whether a query in lower case contains the brand (see `core.brand`); null where it is null."""
+    """Whether a query in lower case contains the brand; null where it is null."""
     import ibis
 
     pattern, pieces = brand_pattern(brand), surely_in(brand)

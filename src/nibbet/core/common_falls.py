@@ -25,10 +25,11 @@ def common_falls(pages: pd.DataFrame) -> pd.DataFrame:
     return (site if len(site) else sections).sort_values(["pages", "section"], ascending=[False, True], ignore_index=True)
 
 
-def sentences(falls: pd.DataFrame) -> list[str]:
+def fell_together(pages: pd.DataFrame) -> list[str]:
     """One sentence for each row of `common_falls`."""
-    places = ("the site" if section == "" else section for section in falls["section"])
+    rows = common_falls(pages).to_dict("records")  # the site, or some sections
     return [
-        f"{fallen:,} of {count:,} pages of {place} fell by more than demand: look for what changed on all of them before you refresh each."
-        for place, count, fallen in zip(places, falls["pages"], falls["fallen"], strict=True)
+        f"{row['fallen']:,} of {row['pages']:,} pages of {row['section'] or 'the site'} fell by more than demand: look for what changed on all of them "
+        "before you refresh each."
+        for row in rows
     ]

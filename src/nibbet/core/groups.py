@@ -56,13 +56,18 @@ def are_one(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
     if undated.any():
         mutual = (candidates["mutual"] >= t.overlap_undated) & (candidates["place_gap"] <= t.place_gap)
         turns = turns | (undated & mutual)
-    twins = candidates["same_heading"] & (candidates["mutual"] >= t.overlap)
+    twins = are_twins(candidates, t)
     turns = turns | twins
     one = twins | ~(candidates["one_search"] < np.where(undated, t.one_search / 2, t.one_search))
     answered = stands_in(candidates, "a", t) | stands_in(candidates, "b", t)
     titled = ~(candidates["above"] & (candidates["title_likeness"] < t.alike_above))
     intent = ~(candidates["intent"] < t.same_intent) & ~(candidates["own_question"] >= t.own_question)
     return (candidates["shared"] >= t.shared_queries) & turns & one & answered & titled & intent & ~candidates["of_two_regions"]
+
+
+def are_twins(candidates: pd.DataFrame, t: Thresholds) -> pd.Series:
+    """Which candidates are one page at two addresses, by their headings and by the queries of both."""
+    return candidates["same_heading"] & (candidates["mutual"] >= t.overlap)
 
 
 def stands_in(candidates: pd.DataFrame, side: str, t: Thresholds) -> pd.Series:
@@ -271,7 +276,7 @@ def kept_apart(candidates: pd.DataFrame, groups: pd.DataFrame, pages: pd.DataFra
     rows = candidates[~(one.notna() & (one == other)).to_numpy()]
     stays = pages.set_index("page")["stays"]
     staying = rows["page_a"].map(stays).astype(bool) | rows["page_b"].map(stays).astype(bool)
-    twins = rows["same_heading"] & (rows["mutual"] >= t.overlap)
+    twins = are_twins(rows, t)
     together, undated = rows[["turn_taking", "contested"]].min(axis=1) < t.turn_taking, rows["turn_taking"].isna()
     because = np.select(
         [

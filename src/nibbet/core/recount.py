@@ -53,8 +53,9 @@ def sudden_change(days: pd.DataFrame) -> date | None:
     by_month, by_clicks = (_log_ratio(values, at, SIDE) for values in (shown, clicks))
     by_week = _log_ratio(shown, at, SUDDEN)
     usual = float(np.median(np.abs(by_week)))
-    enough = np.minimum(_after(there, at, SIDE), _before(there, at, SIDE)) >= LEAST_DAYS
-    chance = 2 * np.sqrt(1 / (_after(clicks, at, SIDE) + 1) + 1 / (_before(clicks, at, SIDE) + 1))
+    enough = np.minimum(*_sums(there, at, SIDE)) >= LEAST_DAYS
+    had, has = _sums(clicks, at, SIDE)
+    chance = 2 * np.sqrt(1 / (has + 1) + 1 / (had + 1))
     passed = (
         enough
         & (np.abs(by_month) >= LEAST_CHANGE)
@@ -74,7 +75,7 @@ def sides(since: date) -> tuple[Window, Window]:
     return Window(since - SIDE * day, since - day), Window(since, since + (SIDE - 1) * day)
 
 
-def recount(since: date, rows: pd.DataFrame) -> Recount | None:
+def confirmed(since: date, rows: pd.DataFrame) -> Recount | None:
     """The change of counting, where most rows show it; None where only some do, or where pages have moved.
 
     Where positions get better, a page is shown to more searchers, and where they get worse, to fewer. The opposite on most rows at
@@ -107,16 +108,13 @@ def _of_rows(after: pd.Series, before: pd.Series) -> Floats:
     return ratio
 
 
-def _after(values: Floats, at: NDArray[np.int64], days: int) -> Floats:
+def _sums(values: Floats, at: NDArray[np.int64], days: int) -> tuple[Floats, Floats]:
+    """The sums of so many days before each place, and from it on."""
     total: Floats = np.concatenate([[0.0], np.cumsum(values)])
-    return total[at + days] - total[at]
-
-
-def _before(values: Floats, at: NDArray[np.int64], days: int) -> Floats:
-    total: Floats = np.concatenate([[0.0], np.cumsum(values)])
-    return total[at] - total[at - days]
+    return total[at] - total[at - days], total[at + days] - total[at]
 
 
 def _log_ratio(values: Floats, at: NDArray[np.int64], days: int) -> Floats:
-    ratio: Floats = np.log((_after(values, at, days) + 1) / (_before(values, at, days) + 1))
+    before, after = _sums(values, at, days)
+    ratio: Floats = np.log((after + 1) / (before + 1))
     return ratio

@@ -12,7 +12,7 @@ import pandas as pd
 from nibbet.core import link_rows, over_time
 from nibbet.core import reduce as reductions
 from nibbet.core.join.spans import chosen
-from nibbet.core.recount import Recount, recount, sides, sudden_change
+from nibbet.core.recount import Recount, confirmed, sides, sudden_change
 from nibbet.core.repairs import out_of_index
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
@@ -106,7 +106,7 @@ class Inputs:
                 rows, {"before": (before, reductions.SUMS), "after": (after, reductions.SUMS)}, ["page_id", "query"], role=of
             )
 
-        return recount(since, self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True))
+        return confirmed(since, self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True))
 
     @property
     def source_kinds(self) -> list[str]:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from nibbet.core.common_falls import common_falls, sentences
+from nibbet.core.common_falls import fell_together
 from nibbet.core.tables import records, to_act_on
 from nibbet.render.terminal import cell_text
 from nibbet.tables import NEW_SINCE
@@ -67,7 +67,7 @@ def _told(now: float, then: float, name: str, real: Any) -> str:
 
 
 def _news(site: Results) -> list[str]:
-    lines, root = sentences(common_falls(site.pages()))[:MOST], site.config.site.home.rstrip("/")
+    lines, root = fell_together(site.pages())[:MOST], site.config.site.home.rstrip("/")
     fresh = site.table("new_pages")
     if len(fresh):
         best = fresh.sort_values(["start_rank", "start_clicks", "page"], ascending=[False, False, True]).head(MOST)

@@ -251,7 +251,7 @@ WORTH_A_LINE = 0.1
 
 def summary(site: Results, folder: str, seconds: float) -> None:
     """After a run, in under 30 lines: what was read, what did not match, the verdicts, the best actions, where the files are."""
-    from nibbet.core.common_falls import common_falls, sentences
+    from nibbet.core.common_falls import fell_together
 
     account, verdicts, out = site.account, site.verdicts(), console()
     w, totals = site.windows, condensed(account_rows(account))
@@ -280,7 +280,7 @@ def summary(site: Results, folder: str, seconds: float) -> None:
         f"{name} {counts[name]}" + (f" (+{gains[name]:,.0f} clicks a month)" if gains[name] >= 1 else "") for name in TINT if name in counts
     ]
     out.print(Text("Verdicts: " + (", ".join(words) or "none, because no row names a page"), style="bold"))
-    for text in sentences(common_falls(site.pages()))[:3]:
+    for text in fell_together(site.pages())[:3]:
         out.print(Text("  " + for_terminal(text)))
     faults = site.repairs()["repair"].value_counts()
     if len(faults):

@@ -52,12 +52,13 @@ def is_identifier(header: str, seen: Profile) -> bool:
 
 @dataclass(frozen=True)
 class Match:
-    """The meaning of one column of a sheet; confidence is 0 to 1, where 1 means set by the user."""
+    """The meaning of one column of a sheet; confidence is 0 to 1, where 1 means set by the user; `why` it is a guess, where it is one."""
 
     column: str
     header: str
     place: int
     confidence: float
+    why: str = "by its values alone"
 
 
 class ByValues:
@@ -121,11 +122,6 @@ class ByValues:
     def _days(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].date > 0.9]
 
-    def _day_of_row(self) -> int | None:
-        """The only column of days, unless each page has one row: then it says when something befell the page."""
-        page = self.matches.get("page")
-        return None if page is not None and self._seen[page.place].distinct > ONCE else self._only(self._days())
-
     def _numbers(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
 
@@ -163,7 +159,7 @@ class ByValues:
 
     def _search(self) -> None:
         self._take("page", self._only(self._addresses()))
-        self._take("date", self._day_of_row())
+        self._take("date", self._only(self._days()))
         self._clicks_and_impressions()
         places = [
             p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and not np.any(self._seen[p].numbers < 1)
@@ -202,17 +198,19 @@ class ByValues:
     def _stand_in(self, other: str, name: str) -> None:
         """Takes another column for a missing one, as doubtful."""
         if name not in self.matches and other in self.matches and other not in self._fixed:
-            self.matches[name] = replace(self.matches.pop(other), column=name, confidence=BY_VALUES)
+            self.matches[name] = replace(self.matches.pop(other), column=name, confidence=BY_VALUES, why=f"for want of {name}")
 
     def _landings(self) -> None:
         self._take("page", self._only(self._addresses()))
-        self._take("date", self._day_of_row())
+        self._take("date", self._only(self._days()))
         _, proved, _ = self._parts_and_wholes("engaged_sessions", "sessions")
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
-        self._stand_in("users", "sessions")  # visitors of a day are nearly its sessions
-        self._take("sessions", self._only(self._counts()))
+        lone, users = self._only(self._counts()), self.matches.get("users")
+        if lone is None or (users is not None and not never_above(self._seen[users.place], self._seen[lone])):
+            self._stand_in("users", "sessions")  # visitors of a day are nearly its sessions, and never more
+        self._take("sessions", lone)
         self._stand_in("views", "sessions")
         if "sessions" in self.matches:
             sessions = self._seen[self.matches["sessions"].place]

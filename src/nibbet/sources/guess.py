@@ -106,9 +106,9 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return len({"loading", "responding", "shifting"} & {m.column for m in by_words}) >= 2
     if reading.kind == "events":  # a text and a count next to an address may be anything
         return "event" in {m.column for m in by_words}
-    if reading.kind == "demand" and counted_else(sheet, OF_SEARCHES) is not None:
-        return False
     if reading.kind == "demand":
+        if counted_else(sheet, OF_SEARCHES) is not None:
+            return False
         named = {"query", "volume"} <= {m.column for m in by_words if m.confidence >= NAMED}
         return (named or not any(seen.address > 0.8 for seen in sheet.profiles)) and (
             bool({"query", "volume"} & {m.column for m in by_words}) or "month" in result
@@ -130,22 +130,29 @@ def counted_else(sheet: Sheet, words: dict[str, str]) -> tuple[str, str] | None:
     return None if found_at is None else (found_at[0], sheet.header[found_at[1]])
 
 
+def _names(header: str, kind: str, columns: Sequence[str]) -> bool:
+    """Whether a header names one of these columns of a kind."""
+    return any(header_score(header, column) >= NAMED for column in TABLES[kind] if column.name in columns)
+
+
 def _counts_visits(header: str) -> bool:
     """Whether a header names a count of visits, such as visitors or orders."""
-    counts = [column for column in TABLES["landings"] if column.name in MEASURES["landings"]]
-    return any(header_score(header, column) >= NAMED for column in counts)
+    return _names(header, "landings", MEASURES["landings"])
 
 
 def _is_click(header: str) -> bool:
     """Whether a header names clicks or impressions."""
-    return any(header_score(header, column) >= NAMED for column in TABLES["search"] if column.name in MEASURES["search"])
+    return _names(header, "search", MEASURES["search"])
 
 
 def _is_no_click(header: str) -> bool:
     """Whether a header names a count of another kind of table, or a position."""
-    others = [column for kind in ("demand", "results", "search") for column in TABLES[kind] if column.type in ("count", "place", "number")]
-    others = [column for column in others if column.name not in MEASURES["search"]]
-    return _counts_visits(header) or any(header_score(header, column) >= NAMED for column in others)
+    return (
+        _counts_visits(header)
+        or _names(header, "demand", ["volume"])
+        or _names(header, "results", ["rank"])
+        or _names(header, "search", ["position"])
+    )
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:

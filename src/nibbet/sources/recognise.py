@@ -185,12 +185,12 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         for row, col in zip(rows, cols, strict=True)
         if scores[row, col] >= DOUBTFUL
     }
-    if kind in MEASURES and _is_of_pages(matches, seen, fixed):
-        del matches["date"]
     matches, twice = _without_twins(sheet, matches, fixed)
     words = [words_of(header) for header in sheet.header]
     twins = {place for place in range(len(words)) if words[place] and words.count(words[place]) > 1}
     matches = ByValues(sheet.header, sheet.sample, seen, matches, twins | sheet.hidden, set(fixed)).fill(kind)
+    if kind in MEASURES and _is_of_pages(matches, seen, fixed):
+        del matches["date"]
     matches = {name: matches[name] for name in names if name in matches and name not in _mirrored(matches, seen, fixed)}
     taken = {match.place for match in matches.values()}
     spare = [place for place in range(len(sheet.header)) if place not in taken and place not in sheet.hidden]
@@ -205,7 +205,7 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
 def _is_of_pages(matches: dict[str, Match], seen: Sequence[Profile], fixed: dict[str, int]) -> bool:
     """Whether a column of days without header words is one of pages (when they were last seen, or published): each page has one row."""
     day, page = matches.get("date"), matches.get("page")
-    by_values = day is not None and "date" not in fixed and day.confidence < BY_VALUES
+    by_values = day is not None and "date" not in fixed and day.confidence <= BY_VALUES
     return by_values and page is not None and seen[page.place].distinct > ONCE
 
 
