@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import tarfile
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -106,6 +107,16 @@ def zipped(members: dict[str, str]) -> bytes:
     return out.getvalue()
 
 
+def tarred(members: dict[str, str]) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w") as archive:
+        for name, content in members.items():
+            member = tarfile.TarInfo(name)
+            member.size = len(content.encode())
+            archive.addfile(member, io.BytesIO(content.encode()))
+    return out.getvalue()
+
+
 def workbook(folder: Path, *, sheets: dict[str, pd.DataFrame], name: str = "search.xlsx") -> None:
     with pd.ExcelWriter(folder / name, engine="xlsxwriter") as book:
         for title, table in sheets.items():
@@ -159,6 +170,9 @@ WAYS: dict[str, Callable[[Path], object]] = {
     "workbook of several sheets": lambda f: workbook(
         f, sheets={"About": pd.DataFrame({"Made": ["by hand"], "On": ["a day"]}), "Data": frame()}
     ),
+    "HTML under the name of a workbook": lambda f: put(f, f"<html><body>{frame().to_html(index=False)}</body></html>", "search.xls"),
+    "text under the name of a workbook": lambda f: put(f, text(frame(), sep="\t").encode("utf-16"), "search.xls"),
+    "archive of Unix": lambda f: put(f, gzip.compress(tarred({"./export/table.csv": text(frame())})), "search.tar.gz"),
     "open document": lambda f: put(f, open_document(frame()), "search.ods"),
     "parquet": lambda f: frame(Date=TRUTH["date"]).to_parquet(f / "search.parquet"),
     "json lines": lambda f: put(f, frame().to_json(orient="records", lines=True, force_ascii=False), "search.jsonl"),
@@ -210,6 +224,10 @@ WAYS: dict[str, Callable[[Path], object]] = {
         f, text(frame(Country="xyz", Comment="ok")[["Comment", "Position", "Country", "Impressions", "Page", "Clicks", "Query", "Date"]])
     ),
     "another scheme and www": lambda f: put(f, text(frame(Page="http://www.tarnbrook.example" + TRUTH["path"]))),
+    "links as formulas": lambda f: put(
+        f, text(frame(Page='=HYPERLINK("' + HOME[:-1] + TRUTH["path"] + '";"' + TRUTH["path"].str.strip("/") + '")'))
+    ),
+    "paths without a slash": lambda f: put(f, text(frame(Page=TRUTH["path"].str.lstrip("/").replace("", "/")))),
     "paths only": lambda f: put(f, text(frame(Page=TRUTH["path"]))),
     "encoded paths, capital host": lambda f: put(
         f, text(frame(Page="HTTPS://TARNBROOK.example:443" + TRUTH["path"].str.replace("ü", "%c3%bc")))

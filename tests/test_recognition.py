@@ -97,6 +97,17 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     ("Missing address|Hits|Referrer|Last seen", "/old/{n}|{n}|https://s.example/{n}|2026-05-0{n}"),
     ("Path|Hits|Bot hits|Status 404", "/p/{n}|9{n}|{n}|{n}"),
     ("Page|Cost of writing|Words|Author", "/p/{n}|20{n}|90{n}|Ann"),
+    ("Page|Author fee|Words", "/p/{n}|20{n}|90{n}"),
+    ("Search appearance|Clicks|Impressions|Position", "Result {n}|{n}|9{n}|2.{n}"),
+    ("Aspetto nella ricerca|Clic|Impressioni|Posizione", "Video {n}|{n}|9{n}|2.{n}"),
+    ("Hakuulkoasu|Klikkaukset|Näyttökerrat|Sijainti", "Video ja kuva|{n}|9{n}|2.{n}"),
+    ("Feed item|Clicks|Impressions", "Tomato {n}|{n}|9{n}"),
+    ("Kampanja|Avainsana|Klikkaukset|Näyttökerrat|Kulut", "Kevät|siemen {n}|{n}|9{n}|1.2{n}"),
+    ("Lettre d'information|Date d'envoi|Destinataires|Ouvertures|Clics", "Lettre {n}|2026-05-0{n}|90{n}|50{n}|{n}"),
+    ("Recherche interne|Nombre de recherches|Résultats", "graine {n}|{n}|3"),
+    ("Experiment|Variant|Page|Visitors|Conversions", "Menu|B|/p/{n}|90{n}|{n}"),
+    ("Fehlende Adresse|Aufrufe|Zuletzt", "/alt/{n}|9{n}|2026-05-0{n}"),
+    ("Page|Comment|Author|Date", "/p/{n}|nice advice number {n}|Ann{n}|2026-05-0{n}"),
 ])  # fmt: skip
 def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:
     found = guess_kind(table_of_rows("t.csv", header.split("|"), [row.format(n=n).split("|") for n in range(1, 9)], ""))
@@ -108,6 +119,17 @@ def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:
     ("Keyword|Volume|Difficulty|CPC|Target URL", "oak {n}|9{n}0|{n}|0.4{n}|https://s.example/{n}", "demand", {"volume": "Volume"}),
     ("Page|Clicks|Impressions|Revenue", "/p/{n}|{n}|9{n}|1.2{n}", "search", {"position": None}),
     ("URL|Visits|Last visit", "/p/{n}|{n}|2026-05-0{n}", "landings", {"date": None}),
+    ("Page|Scroll depth 90%|Views", "/p/{n}|{n}|9{n}", "landings", {"sessions": "Views", "conversions": None}),
+    ("Page|Rage clicks|Sessions|New users", "/p/{n}|{n}|9{n}|{n}", "landings", {"sessions": "Sessions", "conversions": None}),
+    ("Topic|Keyword|Search volume|Due date", "Oak {n}|oak seed {n}|9{n}0|2026-05-0{n}", "demand", {"query": "Keyword", "month": None}),
+    ("URL|Last crawled|Coverage state", "https://s.example/{n}|2026-05-0{n}|Seen, not indexed", "crawl",
+     {"index_state": "Coverage state", "noindex": None}),
+    ("Page|Query|Clicks|Impressions|Zweck", "/p/{n}|oak {n}|{n}|9{n}|{n}.5", "search", {"position": None}),
+    ("Date|Page|Query|Clicks|Impressions", "46085|/p/{n}|oak {n}|{n}|9{n}", "search", {"date": "Date"}),
+    ("Landing page|Sessions|Conversions", "/p/{n}|9{n}|#DIV/0!", "landings", {"conversions": "Conversions"}),
+    ("Página|Páginas vistas|Visitantes", "/p/{n}|90{n}|{n}", "landings", {"sessions": "Visitantes", "views": "Páginas vistas"}),
+    ("Страница|Просмотры|Посетители", "/p/{n}|90{n}|{n}", "landings", {"sessions": "Посетители"}),
+    ("Page|Titre|Publié le|Modifié le|Requête cible", "/p/{n}|T {n}|2026-05-0{n}|2026-05-0{n}|grain {n}", "editorial", {"target_query": "Requête cible"}),
     ("URL|Title|Author|Published|Clicks|Sessions", "/p/{n}|Oak {n}|Ann|2026-05-0{n}|{n}|{n}", "editorial", {"published": "Published"}),
 ])  # fmt: skip
 def test_no_column_is_what_its_header_denies(header: str, row: str, kind: str, columns: dict[str, str | None]) -> None:

@@ -39,10 +39,10 @@ HOST = _column(
 )
 PAGE_WORDS = (
     "page|address|url|urls|web address|page address|landing page|target page|linked page|seite|zielseite|einstiegsseite|adresse|seitenadresse|page de destination|"
-    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
+    "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|bestemmingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
 )
 
-PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
+PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|data publikacji|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
 
 #: whether a page is published at all, in lists of content systems
 STATE_WORDS = "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
@@ -53,7 +53,7 @@ SLUG_WORDS = (
 
 QUERY_WORDS = (
     "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
-    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|hakulauseke|kereses|kulcsszo|interogare|cuvant cheie|ключевое слово|фраза|搜索词|关键词"
+    "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|hakulauseke|kereses|kulcsszo|interogare|cuvant cheie|slowo kluczowe|avainsana|klicove slovo|ключевое слово|фраза|搜索词|关键词"
 )
 
 SEARCH = [
@@ -134,17 +134,25 @@ LANDINGS = [
         "number",
         "engagement seconds|seconds|engagement time|time on page|total seconds|verweildauer|verweildauer gesamt|sekunden|dauer|duree|duration|tiempo|durata|tijd",
     ),
-    _column("users", "count", "users|visitors|nutzer|besucher|utilisateurs|visiteurs|usuarios|utenti|gebruikers|anvandare"),
-    _column("views", "count", "views|page views|seitenaufrufe|aufrufe|pages vues|vues|vistas|visualizaciones|visualizzazioni|weergaven"),
+    _column(
+        "users",
+        "count",
+        "users|visitors|nutzer|besucher|utilisateurs|visiteurs|usuarios|utenti|gebruikers|anvandare|visitatori|visitantes|bezoekers|besokare|besogende|brugere|besokende|brukere|utilizadores|uzytkownicy|odwiedzajacy|uzivatele|navstevnici|kayttajat|kavijat|felhasznalok|latogatok|utilizatori|vizitatori|kullanicilar|ziyaretciler|пользователи|посетители|ユーザー|ユーザー数|訪問者|訪問者数|用户|用户数|访客|访客数|사용자|사용자수|방문자|방문자수|χρηστες|επισκεπτες|потребители|посетител",
+    ),
+    _column(
+        "views",
+        "count",
+        "views|page views|seitenaufrufe|aufrufe|pages vues|vues|vistas|visualizaciones|visualizzazioni|weergaven|seitenansichten|seitenabrufe|paginas vistas|vistas de pagina|pagine viste|visualizzazioni di pagina|paginaweergaven|visualizacoes|visualizacoes de pagina|sidvisningar|sidevisninger|odslony|wyswietlenia strony|wyswietlenia stron|zobrazeni stranek|zobrazeni stranky|sivun katselut|sivulataukset|sivunaytot|oldalmegtekintesek|oldalletoltesek|afisari de pagina|vizualizari|vizualizari de pagina|sayfa goruntuleme|sayfa goruntulemeleri|просмотры|просмотры страниц|просмотры страницы|ページビュー|ページビュー数|閲覧数|pv|pvs|浏览量|页面浏览量|浏览次数|页面浏览次数|페이지뷰|페이지뷰수|조회수|προβολες σελιδας|προβολες σελιδων|преглеждания",
+    ),
     _column(
         "conversions",
         "number",
-        "conversions|conversion|goals|goal|orders|applications|trials|trials started|subscriptions|donations|demo requests|form submissions|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
+        "conversions|conversion|goals|goal|orders|applications|trials|trials started|subscriptions|donations|demo requests|form submissions|submissions|order|leads|purchases|transactions|enquiries|inquiries|bookings|sign ups|signups|registrations|contacts|completions|abschlusse|konversionen|bestellungen|anfragen|buchungen|anmeldungen|conversions total|conversiones|pedidos|compras|reservas|conversoes|conversioni|ordini|acquisti|prenotazioni|conversies|bestelling|bestellingen|aankopen|commandes|achats|reservations|inscriptions|objectifs|konverteringar|konverteringer|konwersje|zamowienia|bestallningar|kop|donusumler|siparisler|전환|전환수|μετατροπες|παραγγελιες|konverze|objednavky|konversiot|konverziok|conversii|コンバージョン|成約|转化|конверсии|заказы",
     ),
     _column(
         "revenue",
         "number",
-        "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|収益|收入|доход|receita|faturamento|gelir|ciro|수익|매출|εσοδα|trzby|prijmy|liikevaihto|bevetel|venituri|выручка",
+        "revenue|sales|turnover|value|umsatz|erlos|chiffre affaires|revenu|ingresos|ventas|ricavi|fatturato|omzet|intakter|przychod|entrate|chiffre d affaires|ventes|recettes|verkaufe|erlose|einnahmen|vendite|verkopen|inkomsten|przychody|indtaegter|inntekter|omsattning|omsaetning|omsetning|forsaljning|vendas|売上|売上高|销售额|매출액|продажи|приходи|収益|收入|доход|receita|faturamento|gelir|ciro|수익|매출|εσοδα|trzby|prijmy|liikevaihto|tulot|myynti|bevetel|venituri|выручка",
     ),
 ]
 
@@ -165,7 +173,7 @@ CRAWL = [
     _column(
         "status",
         "count",
-        "status|http status|http code|status code|http|ステータス|ステータスコード|response|code|antwort|statuscode|statut|estado|codigo|codigo de status|codigo de estado|stato|durum kodu|durum|상태 코드|κωδικος καταστασης|stavovy kod|tilakoodi|tila|allapotkod|cod de stare|код ответа|код состояния|状态码",
+        "status|http status|http code|status code|http|ステータス|ステータスコード|response|code|antwort|statuscode|statut|estado|codigo|codigo de status|codigo de estado|stato|kod statusu|statuskod|durum kodu|durum|상태 코드|κωδικος καταστασης|stavovy kod|tilakoodi|tila|allapotkod|cod de stare|код ответа|код состояния|状态码",
     ),
     _column(
         "redirect_to",
@@ -219,7 +227,7 @@ CRAWL = [
     _column(
         "words",
         "count",
-        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数|文字数|単語数|wortanzahl|anzahl worter|anzahl der worter|numero di parole|numero de palavras|aantal woorden|antal ord|liczba slow",
+        "words|word count|worter|wortzahl|mots|nombre de mots|palabras|numero de palabras|palavras|parole|woorden|ord|kelime sayisi|단어 수|λεξεις|pocet slov|sanat|szavak|cuvinte|слов|количество слов|字数|文字数|単語数|wortanzahl|anzahl worter|anzahl der worter|numero di parole|numero de palavras|aantal woorden|antal ord|liczba slow|sanoja|sanamaara",
     ),
     _column("text", "text", "text|body|content|inhalt|contenu|texto|testo"),
     _column(
@@ -258,12 +266,12 @@ EDITORIAL = [
     _column(
         "updated",
         "date",
-        "updated|last updated|last update|reviewed|aktualisiert|mis a jour|actualizado|actualizada|actualizado el|atualizado em|atualizada em|ultima atualizacao|aggiornato|aggiornato il|bijgewerkt|uppdaterad|opdateret|zaktualizowano|guncelleme|guncellendi|업데이트|수정일|ενημερωση|ενημερωθηκε|aktualizovano|paivitetty|frissitve|actualizat|обновлено|обновлена|更新日|更新时间",
+        "updated|last updated|last update|reviewed|aktualisiert|mis a jour|actualizado|actualizada|actualizado el|atualizado em|atualizada em|ultima atualizacao|aggiornato|aggiornato il|bijgewerkt|uppdaterad|opdateret|zaktualizowano|guncelleme|guncellendi|업데이트|수정일|ενημερωση|ενημερωθηκε|aktualizovano|paivitetty|frissitve|actualizat|обновлено|обновлена|更新日|更新时间|modified|last modified|last changed|zuletzt geandert|geandert am|letzte anderung|modifie le|modifiee le|date de modification|derniere modification|modificado|modificado el|fecha de modificacion|ultima modificacion|modificato il|ultima modifica|data di modifica|gewijzigd|gewijzigd op|laatst gewijzigd|senast andrad|andret|zmodyfikowano|最終更新日|изменено",
     ),
     _column(
         "target_query",
         "text",
-        "target query|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
+        "target query|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|zielsuchbegriff|zielsuchanfrage|hauptsuchbegriff|mot cle cible|mot cle principal|requete principale|palabra clave objetivo|palabra clave principal|palavra chave principal|parola chiave principale|parola chiave obiettivo|doelzoekwoord|malsokord|glowne slowo kluczowe|対策キーワード|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column(
@@ -354,7 +362,7 @@ DEMAND = [
     _column(
         "volume",
         "count",
-        "volume|searches|demand|search volume|monthly searches|suchvolumen|suchanfragen|recherches|busquedas",
+        "volume|searches|demand|search volume|monthly searches|suchvolumen|suchanfragen|recherches|busquedas|monatliche suchanfragen|volume de recherche|recherches mensuelles|busquedas mensuales|volumen de busquedas|volumen de busqueda|volume di ricerca|ricerche mensili|zoekvolume|maandelijkse zoekopdrachten|sokvolym|sogevolumen|sokevolum|volume de busca|volume de pesquisa|buscas mensais|pesquisas mensais|liczba wyszukiwan|miesieczna liczba wyszukiwan|objem vyhledavani|hledanost|hakumaara|hakuvolyymi|keresesi volumen|volum de cautare|arama hacmi|частотность|частота|検索ボリューム|検索数|月間検索数|搜索量|月搜索量|검색량|월간 검색량|ογκος αναζητησεων",
         required=True,
     ),
 ]
@@ -461,39 +469,3 @@ SPLIT_BY = ("device", "country", "surface")
 
 #: kinds whose rows count events of certain days, which must be known
 COUNTED = (*MEASURES, "events")
-
-TOTAL_WORDS = set(
-    "total|totals|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split("|")
-)
-NO_VALUE = set("|-|--|—|–|n/a|na|null|none|nan|undefined".split("|"))
-
-YES_WORDS = set(
-    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 可 有 ○ 〇 是 да 예 ναι on".split()
-)
-NO_WORDS = set(
-    "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 不可 無 × 否 нет 아니요 아니오 όχι nem nu off".split()
-)
-#: header words with which a yes means that a page may be indexed; with others a yes blocks it
-INDEXABLE_WORDS = (
-    "indexable",
-    "indexabil",
-    "indexier",
-    "indicizz",
-    "indexeer",
-    "indexer",
-    "indeks",
-    "indexov",
-    "indexel",
-    "dizine",
-    "색인",
-    "ευρετηρι",
-    "indexavel",
-    "indexado",
-    "indexacion",
-    "indexation",
-    "indexabilite",
-    "インデックス",
-    "索引",
-    "индекс",
-)
-KEPT_OUT_WORDS = ("noindex", "no index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")

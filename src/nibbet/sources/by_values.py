@@ -7,7 +7,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pandas as pd
 
+from nibbet.sources.header_words import MONEY, NOT_ASKED, NOT_CONVERTED, OTHER_DAYS, REMARKS, named_columns, words_of
 from nibbet.sources.profile import Profile, is_ratio, never_above
 
 #: confidence of a column recognised by values alone: it is used, and marked
@@ -18,15 +20,18 @@ SAID = 0.9
 ONCE = 0.9
 #: share of distinct texts from which a column without header words holds titles
 TITLED = 0.5
-#: headers of sums of money, which are no positions
-MONEY = re.compile(
-    r"(?i)revenue|sales|value|amount|price|income|profit|margin|turnover|umsatz|erl.s|preis|wert|betrag|chiffre|ventes|prix|valeur|montant|ingreso|venta|precio|valor|"
-    r"importe|fatturat|ricav|prezzo|omzet|prijs|receita|pre.o|int.kt|pris|[$€£¥]|売上|価格|收入|价格|выручка|цена"
-)
 #: the end of an address of an image, which is no page
 IMAGE = re.compile(r"(?i)\.(?:jpe?g|png|gif|webp|svg|avif|ico)(?:[?#]|$)")
+#: a state of the index ("not indexed"), which is no directive to it
+INDEXED = re.compile(
+    r"(?i)\bindexed\b|\bindexiert|\bindexée?\b|\bindexad[ao]\b|\bindicizzat|\bgeïndexeerd|\bindexerad|\bindekseret|\bzaindeksowan"
+)
 #: share of all sessions up to which the only other count, never above the sessions, is that of conversions, whatever it is called
 MOST_CONVERTED = 0.2
+#: values of a dimension, such as the kinds of results; more are queries
+MOST_OF_DIMENSION = 8
+#: rank correlation with clicks from which a number is a sum over clicks
+SUM_OF_CLICKS = 0.5
 #: largest rank of results
 MOST_RANK = 200
 
@@ -113,14 +118,19 @@ class ByValues:
         return places[0] if len(places) == 1 else None
 
     def _addresses(self) -> list[int]:
-        return [place for place in self._spare() if self._seen[place].address > 0.8 and not self._holds_images(place)]
+        return [place for place in self._spare() if self._seen[place].address > 0.8 and not self._tells(place, IMAGE)]
 
-    def _holds_images(self, place: int) -> bool:
+    def _tells(self, place: int, pattern: re.Pattern[str]) -> bool:
+        """Whether most cells at a place match a pattern."""
         cells = [row[place] for row in self._sample if row[place]]
-        return sum(IMAGE.search(cell) is not None for cell in cells) > len(cells) / 2
+        return sum(pattern.search(cell) is not None for cell in cells) > len(cells) / 2
 
     def _days(self) -> list[int]:
-        return [place for place in self._spare() if self._seen[place].date > 0.9]
+        return [place for place in self._spare() if self._seen[place].date > 0.9 and not self._says(place, OTHER_DAYS)]
+
+    def _says(self, place: int, words: frozenset[str]) -> bool:
+        """Whether the header at a place has one of these words."""
+        return not words.isdisjoint(words_of(self._header[place]))
 
     def _numbers(self) -> list[int]:
         return [place for place in self._spare() if self._seen[place].number > 0.9 and self._seen[place].date <= 0.9]
@@ -165,8 +175,25 @@ class ByValues:
             p for p in self._numbers() if not self._seen[p].percent and not self._seen[p].whole and not np.any(self._seen[p].numbers < 1)
         ]
         places = [p for p in places if not MONEY.search(self._header[p])]
-        self._take("position", self._only(places))
-        self._take("query", self._wordiest())
+        place = self._only(places)
+        if place is not None and not self._grows_with_clicks(place):
+            self._take("position", place)
+        query = self._wordiest()
+        if query is not None and self._can_be_queries(query):
+            self._take("query", query)
+
+    def _can_be_queries(self, place: int) -> bool:
+        """Whether a text column may hold queries: its header denies it not, and where no page is given, it has more values than a dimension."""
+        values = {row[place] for row in self._sample}
+        denied = self._says(place, NOT_ASKED) or bool(named_columns(self._header[place]) - {"query"})
+        return not denied and ("page" in self.matches or len(values) > MOST_OF_DIMENSION)
+
+    def _grows_with_clicks(self, place: int) -> bool:
+        """Whether a number is the larger the more clicks a row has, as costs are and positions are not."""
+        if "clicks" not in self.matches:
+            return False
+        both = pd.DataFrame({"it": self._seen[place].numbers, "clicks": self._seen[self.matches["clicks"].place].numbers})
+        return float(both.corr("spearman").to_numpy()[0, 1]) > SUM_OF_CLICKS
 
     def _clicks_and_impressions(self) -> None:
         seen, rates = self._seen, self._numbers()
@@ -207,7 +234,7 @@ class ByValues:
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
-        lone, users = self._only(self._counts()), self.matches.get("users")
+        lone, users = self._only([place for place in self._counts() if not self._says(place, NOT_CONVERTED)]), self.matches.get("users")
         if lone is None or (users is not None and not never_above(self._seen[users.place], self._seen[lone])):
             self._stand_in("users", "sessions")  # visitors of a day are nearly its sessions, and never more
         self._take("sessions", lone)
@@ -221,6 +248,8 @@ class ByValues:
                 and not self._seen[place].status
                 and never_above(self._seen[place], sessions)
                 and np.nansum(self._seen[place].numbers) <= MOST_CONVERTED * np.nansum(sessions.numbers)
+                and not self._says(place, NOT_CONVERTED)
+                and named_columns(self._header[place]) <= {"event", "count"}
             ]
             self._take("conversions", self._only(rare))
 
@@ -244,7 +273,8 @@ class ByValues:
             alike = {p: sum(row[p].rstrip("/") == row[page].rstrip("/") for row in self._sample) for p in self._addresses()}
             self._take("canonical", self._only([p for p, same in alike.items() if seen[p].filled and same > 0.6 * seen[p].filled]))
         self._take("status", self._only(self._statuses()))
-        self._take("noindex", self._only([p for p in self._spare() if seen[p].index_words]))
+        directives = self._only([p for p in self._spare() if seen[p].index_words])
+        self._take("noindex" if directives is None or not self._tells(directives, INDEXED) else "index_state", directives)
         self._take("media", self._only([p for p in self._spare() if seen[p].media > 0.6]))
         if not {"title", "h1", "description", "text"} & set(self.matches):
             wordiest = self._wordiest()  # a column of few values, such as authors, holds no titles
@@ -265,7 +295,8 @@ class ByValues:
     def _editorial(self) -> None:
         self._take("page", self._only(self._addresses()))
         subject = self.matches.get("page", self.matches.get("slug"))
-        if subject is not None and self._seen[subject.place].distinct > ONCE:  # otherwise these are days of rows
+        remarks = any(self._says(place, REMARKS) for place in self._spare())
+        if subject is not None and self._seen[subject.place].distinct > ONCE and not remarks:  # otherwise these are days of rows
             self._take("published", self._only(self._days()))
         self._take("protected", self._only([p for p in self._spare() if self._seen[p].yes_no]))  # protecting too much does no harm
 

@@ -9,9 +9,10 @@ from typing import Any
 
 import ibis
 
-from nibbet.kinds import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, TIMES, YES_WORDS, Column
+from nibbet.kinds import TIMES, Column
 from nibbet.sources.conventions import number_expression, plain_expression
 from nibbet.sources.profile import BAND, DURATION, STATUS_LINE
+from nibbet.sources.value_words import INDEXABLE_WORDS, KEPT_OUT_WORDS, NO_VALUE, NO_WORDS, YES_WORDS
 
 ENGINE_TYPE = {
     "date": "date",
@@ -147,7 +148,7 @@ def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> An
 
 def keeps_out(header: str) -> bool | None:
     """Whether a yes under a header blocks a page from the index; None where the header does not say."""
-    from nibbet.sources.recognise import words_of
+    from nibbet.sources.header_words import words_of
 
     words = " ".join(words_of(header))
     out, in_ = ([" ".join(words_of(word)) for word in known] for known in (KEPT_OUT_WORDS, INDEXABLE_WORDS))

@@ -7,9 +7,9 @@ from datetime import date, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
-from nibbet.kinds import NO_VALUE
 from nibbet.sources.currencies import NAMED, SIGNED, SYMBOLS
 from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, without_weekday
+from nibbet.sources.value_words import NO_VALUE
 
 if TYPE_CHECKING:
     from ibis.expr.types import Column as Expression
@@ -201,7 +201,7 @@ def _numbers(text: str) -> tuple[int, int, int, str] | None:
 
 
 def _with_month_name(text: str) -> tuple[int, int, int, str] | None:
-    from nibbet.sources.recognise import words_of
+    from nibbet.sources.header_words import words_of
 
     words = [word for word in words_of(text) if word not in ("de", "of", "th", "st", "nd", "rd")]
     month = next((MONTHS[word] for word in words if word in MONTHS), None)

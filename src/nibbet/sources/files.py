@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import gzip
 import re
+import tarfile
 import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
-from typing import IO
+from typing import IO, cast
 
 import xxhash
 
@@ -21,8 +22,12 @@ HEAD_CHARACTERS = 200_000
 TAIL_BYTES = 20_000
 #: files of a folder that may hold settings, and their largest size
 MOST_BESIDE, SMALL_BYTES = 60, 20_000
-PACKED = {".gz", ".zip", ".zst"}
+PACKED = {".gz", ".tgz", ".zip", ".zst", ".tar"}
 WORKBOOKS = {".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"}
+#: how a workbook begins: as an archive, or as an older compound file; some programs give the name of one to text or HTML
+WORKBOOK_MARKS = (b"PK\x03\x04", b"\xd0\xcf\x11\xe0")
+#: a link as a formula, whose first argument is the address
+LINK_FORMULA = re.compile(r'=HYPERLINK\(\s*"{1,2}([^"]*)"{1,2}\s*(?:[,;]\s*"{1,2}[^"]*"{1,2}\s*)?\)', re.IGNORECASE)
 READABLE = {".warc", ".csv", ".tsv", ".txt", ".tab", ".log", ".xml", ".parquet", ".json", ".jsonl", ".ndjson", *WORKBOOKS}
 
 
@@ -104,20 +109,25 @@ def unpack(path: Path, name: str, spill: Path, limits: Limits, digest_of: Callab
     try:
         if suffix == ".zip":
             yield from _members(path, name, spill, limits)
-        elif suffix in (".gz", ".zst"):
-            inner = Path(path.stem)
-            target = _target(spill, name, inner.suffix)
+        elif suffix == ".tar":
+            yield from _tar_members(path, name, spill, limits)
+        elif suffix in (".gz", ".zst", ".tgz"):
+            inner = ".tar" if suffix == ".tgz" else Path(path.stem).suffix.lower()
+            target = _target(spill, name, inner)
             with _opened(path) as stream:
                 digest = _copy(stream, target, name, path.stat().st_size, limits)
-            yield from _plain(target, name, digest, inner.suffix.lower() or ".csv", spill)
+            if inner == ".tar":
+                yield from _tar_members(target, name, spill, limits)
+            else:
+                yield from _plain(target, name, digest, inner or ".csv", spill)
         else:
             yield from _plain(path, name, digest_of(path), suffix, spill)
-    except (zipfile.BadZipFile, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
+    except (zipfile.BadZipFile, tarfile.TarError, gzip.BadGzipFile, EOFError, OSError, RuntimeError) as fault:
         raise SourceError(f"{name}: cannot be unpacked ({fault}). Export or copy it again.") from None
 
 
 def _opened(path: Path) -> IO[bytes]:
-    if path.suffix.lower() == ".gz":
+    if path.suffix.lower() in (".gz", ".tgz"):
         return gzip.open(path, "rb")  # type: ignore[return-value]
     return _Zstd(path)  # type: ignore[return-value]
 
@@ -162,19 +172,30 @@ class _Zstd:
 
 def _members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
     with zipfile.ZipFile(path) as archive:
-        members = [m for m in archive.infolist() if not m.is_dir()]
-        members = [m for m in members if not re.search(r"(^|/)(__MACOSX/|\.(?!\.))", m.filename)]
-        readable = [m for m in members if PurePosixPath(m.filename).suffix.lower() in READABLE]
-        if not readable:
-            raise SourceError(f"{name}: the archive holds no table ({', '.join(m.filename for m in members[:3]) or 'it is empty'}).")
-        for member in sorted(readable, key=lambda m: m.filename):
-            inner = PurePosixPath(member.filename.replace("\\", "/"))
-            if inner.is_absolute() or ".." in inner.parts:
-                raise SourceError(f"{name}: the member {member.filename!r} points outside the archive. Pack it again without that path.")
-            target = _target(spill, f"{name}/{inner}", inner.suffix)
-            with archive.open(member) as stream:
-                digest = _copy(stream, target, f"{name}/{inner}", max(1, member.compress_size), limits)
-            yield from _plain(target, f"{name}/{inner}", digest, inner.suffix.lower(), spill)
+        sizes = {m.filename: max(1, m.compress_size) for m in archive.infolist() if not m.is_dir()}
+        yield from _tables_in(sizes, archive.open, name, spill, limits)
+
+
+def _tar_members(path: Path, name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
+    with tarfile.open(path, "r:") as archive:
+        sizes = {m.name: max(1, m.size) for m in archive if m.isfile()}
+        yield from _tables_in(sizes, lambda member: cast("IO[bytes]", archive.extractfile(member)), name, spill, limits)
+
+
+def _tables_in(sizes: dict[str, int], open: Callable[[str], IO[bytes]], name: str, spill: Path, limits: Limits) -> Iterator[Plain]:
+    """The plain files of an archive; sizes: packed bytes by member; open: a member as a stream."""
+    members = [member for member in sizes if not re.search(r"(^|/)(__MACOSX/|\.(?!\.))", member.removeprefix("./"))]
+    readable = [member for member in members if PurePosixPath(member).suffix.lower() in READABLE]
+    if not readable:
+        raise SourceError(f"{name}: the archive holds no table ({', '.join(members[:3]) or 'it is empty'}).")
+    for member in sorted(readable):
+        inner = PurePosixPath(member.replace("\\", "/"))
+        if inner.is_absolute() or ".." in inner.parts:
+            raise SourceError(f"{name}: the member {member!r} points outside the archive. Pack it again without that path.")
+        target = _target(spill, f"{name}/{inner}", inner.suffix)
+        with open(member) as stream:
+            digest = _copy(stream, target, f"{name}/{inner}", sizes[member], limits)
+        yield from _plain(target, f"{name}/{inner}", digest, inner.suffix.lower(), spill)
 
 
 def _target(spill: Path, name: str, suffix: str) -> Path:
@@ -215,15 +236,20 @@ def _plain(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Iter
 
 def _decoded(path: Path, name: str, digest: str, suffix: str, spill: Path) -> Plain:
     """The file as UTF-8 without a byte order mark, for kinds that are text; others as they are."""
-    if suffix in WORKBOOKS or suffix == ".parquet":
-        return Plain(name, digest, suffix, path.stat().st_size, "", "", lambda: path)
     with path.open("rb") as file:
         head = file.read(4 * CHUNK)
+    if suffix == ".parquet" or (suffix in WORKBOOKS and head.startswith(WORKBOOK_MARKS)):
+        return Plain(name, digest, suffix, path.stat().st_size, "", "", lambda: path)
     encoding, valid = encoding_of(path, head, name)
-    if valid and _ends_alike(head):
+    links = b"=HYPERLINK(" in head or "=HYPERLINK(".encode("utf-16-le") in head
+    if valid and _ends_alike(head) and not links:
         return _text(path, name, digest, suffix)
     target = _target(spill, str(path) + ".utf8", suffix or ".csv")
     unreadable = as_utf8(path, encoding, target, name)
+    if links:
+        source, target = target, _target(spill, str(path) + ".links", suffix or ".csv")
+        with source.open(encoding="utf-8", newline="") as lines, target.open("w", encoding="utf-8", newline="") as out:
+            out.writelines(LINK_FORMULA.sub(r"\1", line) for line in lines)
     return _text(target, name, digest, suffix, unreadable)
 
 

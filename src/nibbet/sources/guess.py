@@ -8,15 +8,13 @@ from typing import TYPE_CHECKING
 
 from nibbet.kinds import MEASURES, TABLES
 from nibbet.sources.by_values import BY_VALUES, ONCE, Match
-from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES, counts_else
+from nibbet.sources.header_words import MONEY, NAMED, OF_CLICKS, OF_SEARCHES, OF_VISITS, counts_else, header_score, named_columns, words_of
 from nibbet.sources.periods import period_in, without_period
-from nibbet.sources.recognise import Reading, header_score, missing, read_as, words_of
+from nibbet.sources.recognise import Reading, missing, read_as
 
 if TYPE_CHECKING:
     from nibbet.sources.sheets import Sheet
 
-#: score from which a header names a column, if with other words
-NAMED = 0.7
 #: how many of which columns a table must have to be of a kind, in addition to the required ones
 TELLING: dict[str, tuple[int, set[str]]] = {
     "crawl": (2, {"status", "title", "h1", "canonical", "words", "inlinks", "noindex", "media", "depth"}),
@@ -72,11 +70,13 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     by_words = [match for match in reading.matches.values() if match.confidence != BY_VALUES]
     if reading.kind == "crawl" and "status" in result:
         least = 1  # status codes next to addresses occur only in a crawl or a server log
+    if reading.kind == "crawl" and "index_state" in result and sheet.profiles[reading.matches["index_state"].place].index_words:
+        least = 0
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
     if reading.kind == "editorial" and any(map(_is_click, sheet.header)) and counted_else(sheet, OF_CLICKS) is not None:
         return False  # a list of posts or mails
-    if reading.kind == "editorial" and not telling & {match.column for match in by_words}:
+    if reading.kind == "editorial" and not telling & {match.column for match in by_words if match.confidence >= NAMED}:
         alone = sum(seen.address > 0.8 for seen in sheet.profiles) == 1 or "page" not in result  # two columns of addresses are links
         subject = reading.matches["page" if "page" in result else "slug"]
         if any(_is_click(header) or _counts_visits(header) for header in sheet.header):
@@ -98,6 +98,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
             return False
         return (reading.kind == "links") == _within_one_site(sheet, reading)
     if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
+        if counted_else(sheet, OF_VISITS) is not None:
+            return False
         telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         if "sessions" not in result:  # a bare column headed "order" may be a place in a menu
             return reading.matches["conversions"] in by_words and bool(result & {*telling, "revenue"})
@@ -125,7 +127,7 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
 
 
 def counted_else(sheet: Sheet, words: dict[str, str]) -> tuple[str, str] | None:
-    """What a table counts that is no search, and the header that shows it: see `sources.foreign`."""
+    """What a table counts that is no search, and the header that shows it: see `sources.header_words`."""
     found_at = counts_else([words_of(header) for header in sheet.header], words)
     return None if found_at is None else (found_at[0], sheet.header[found_at[1]])
 
@@ -146,13 +148,8 @@ def _is_click(header: str) -> bool:
 
 
 def _is_no_click(header: str) -> bool:
-    """Whether a header names a count of another kind of table, or a position."""
-    return (
-        _counts_visits(header)
-        or _names(header, "demand", ["volume"])
-        or _names(header, "results", ["rank"])
-        or _names(header, "search", ["position"])
-    )
+    """Whether a header names a sum of money, or a column of another kind of table."""
+    return MONEY.search(header) is not None or bool(named_columns(header) - set(MEASURES["search"]))
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:

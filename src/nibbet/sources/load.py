@@ -17,10 +17,11 @@ from nibbet.once import workers
 from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.guess import guess_kind
+from nibbet.sources.header_words import header_score
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import days_of_names
 from nibbet.sources.profile import is_date
-from nibbet.sources.recognise import Reading, header_score, missing, read_as, require_columns
+from nibbet.sources.recognise import Reading, missing, read_as, require_columns
 from nibbet.sources.sheets import DAY_OF_FILE, Sheet, bundle, frame_sheet
 from nibbet.sources.side_by_side import windows_apart
 
@@ -242,11 +243,24 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
         sheet = sheet.with_days(days)
         reading = read_as(sheet, settings.kind, {**settings.columns, **constant, "date": DAY_OF_FILE})
     elif undated:
+        if (odd := _no_days(sheet)) is not None:
+            raise SourceError(
+                f'{sheet.name}: its column "{odd[0]}" holds "{odd[1]}", which is no day, week or month. Export it by one of these; or, if its '
+                "rows may be added up, say which days they cover, in its [[source]] of nibbet.toml: period = [2026-08-03, 2026-10-31]"
+            )
         raise SourceError(
             f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
             "nibbet.toml: period = [2026-08-03, 2026-10-31]"
         )
     return Understood(sheet, settings, reading, rate)
+
+
+def _no_days(sheet: Sheet) -> tuple[str, str] | None:
+    """The header that names days above cells that are none, and the first of these cells; None without one."""
+    day = next(column for column in TABLES["search"] if column.name == "date")
+    named = [place for place, header in enumerate(sheet.header) if header_score(header, day) > 0.9]
+    cells = [(sheet.header[place], row[place]) for place in named for row in sheet.sample if row[place].strip()]
+    return next(((header, cell[:40]) for header, cell in cells if not is_date(cell)), None)
 
 
 def _cleaned(place: Place, one: Understood) -> Clean:

@@ -10,8 +10,8 @@ from pathlib import Path
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import Plain, small_neighbours
+from nibbet.sources.header_words import words_of
 from nibbet.sources.read import read_sheets
-from nibbet.sources.recognise import words_of
 from nibbet.sources.sheets import Sheet, delimited
 from nibbet.sources.surroundings import is_settings, settings_lines, with_periods
 

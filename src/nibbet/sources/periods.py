@@ -161,7 +161,7 @@ def _year_before(day: date) -> date:
 
 def _days(text: str) -> list[date] | None:
     """The days in a text in their order; None where day and month cannot be distinguished."""
-    from nibbet.sources.recognise import words_of
+    from nibbet.sources.header_words import words_of
 
     result: list[tuple[int, int, int] | tuple[int, int, int, str]] = []
     for m in _DAY.finditer(text):
@@ -199,7 +199,7 @@ def _as_day(one: tuple[int, int, int] | tuple[int, int, int, str], order: str) -
 
 
 def _month(m: re.Match[str]) -> Period:
-    from nibbet.sources.recognise import words_of
+    from nibbet.sources.header_words import words_of
 
     if m["n3"]:
         year, month = int(m["y3"]), MONTHS[words_of(m["n3"])[0]]

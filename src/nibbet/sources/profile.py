@@ -9,9 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from nibbet.kinds import NO_VALUE, NO_WORDS, YES_WORDS
 from nibbet.sources.currencies import MONEY
 from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, without_weekday
+from nibbet.sources.value_words import NO_VALUE, NO_WORDS, YES_WORDS
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
 NUMBER = re.compile(rf"^[<>~≈]?\s*(?:{MONEY}\s*)?[-+−]?\d[\d\s.,'’\u00a0\u202f\u2009]*\s*(?:%|k|m|tsd\.?|mio\.?|{MONEY})?$", re.IGNORECASE)
@@ -33,6 +33,8 @@ def is_date(cell: str) -> bool:
 DURATION = r"^(?:\d+:)?\d{1,3}:\d{2}(?:\.\d+)?$|^(?:\d+ ?h)? ?(?:\d+ ?m(?:in)?)? ?\d+(?:\.\d+)? ?s(?:ec)?$"
 #: a number given by its bounds, such as 100 - 1K
 BAND = r"(?i)^(\d[\d.,]*) ?([km]?)\s*(?:\s-\s|[–—])\s*(\d[\d.,]*) ?([km]?)$"
+#: a path without its first slash
+BARE_PATH = re.compile(r"^/$|^[\w%.~-]+(?:/[\w%.~-]*)*$")
 SERIAL = re.compile(r"^[2-6]\d{4}(\.0)?$")
 MEDIA_TYPE = re.compile(r"^(text|image|application|font|video|audio|model|multipart|message)/[\w.+-]+", re.IGNORECASE)
 #: addresses of files that are no pages
@@ -59,7 +61,9 @@ RATIO_SLACK = 0.0051
 
 @dataclass(frozen=True)
 class Profile:
-    """One column of a sample. Shares are of its filled cells; numbers are by row, NaN for other cells."""
+    """One column of a sample. Shares are of its filled cells; numbers are by row, NaN for other cells; serial: days counted as spreadsheets do;
+    bare_path: paths without their first slash.
+    """
 
     rows: int
     filled: int
@@ -80,6 +84,8 @@ class Profile:
     combined: float
     duration: float
     band: float
+    serial: bool = False
+    bare_path: bool = False
 
     @property
     def whole(self) -> bool:
@@ -125,7 +131,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
     known = numbers[~np.isnan(numbers)]
     days = sum(is_date(cell) for cell in filled) / count
     several = bool(filled) and len(lower) > 3
-    serial = several and all(SERIAL.match(cell) for cell in filled) and np.ptp(known) < 4000
+    serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and bool(np.ptp(known) < 4000)
     epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)
     flags = bool(filled) and len(lower) <= 3 and lower <= (YES_WORDS | NO_WORDS)
     index = bool(filled) and len(lower) <= 40 and sum("index" in cell or "follow" in cell for cell in lower) > 0.6 * len(lower)
@@ -134,7 +140,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         rows=len(cells),
         filled=len(filled),
         address=addresses,
-        date=max(days, float(serial or epoch) * 0.99),
+        date=max(days, float((serial and several) or epoch) * 0.99),
         number=share(NUMBER),
         numbers=numbers,
         percent=any(cell.endswith("%") for cell in filled),
@@ -150,6 +156,8 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         combined=sum(" / " in cell for cell in filled) / count,
         duration=share(re.compile(DURATION)),
         band=share(re.compile(BAND)),
+        serial=serial,
+        bare_path=share(BARE_PATH) > 0.95 and sum("/" in cell for cell in filled) > 0.3 * len(filled),
     )
 
 

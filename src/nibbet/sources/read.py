@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from nibbet.sources.documents import document, is_document
 from nibbet.sources.files import WORKBOOKS, Plain
+from nibbet.sources.html_tables import html_tables, is_html
 from nibbet.sources.sheets import Sheet, columnar, delimited, workbook
 from nibbet.sources.standards import is_log, is_robots, log_sheet, robots_sheet, sitemap_sheet
 
@@ -13,8 +14,10 @@ def read_sheets(plain: Plain) -> list[Sheet]:
 
     Raises SourceError when there is no header row with rows below it, or the file is not what it claims to be.
     """
-    if plain.suffix in WORKBOOKS:
+    if plain.suffix in WORKBOOKS and not plain.head:
         return workbook(plain)
+    if plain.suffix in WORKBOOKS and is_html(plain.head):
+        return html_tables(plain)
     if plain.suffix in (".json", ".jsonl", ".ndjson") and is_document(plain):
         return [document(plain)]
     if plain.suffix in (".parquet", ".jsonl", ".ndjson"):

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache, lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,6 +12,7 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import MEASURES, TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
+from nibbet.sources.header_words import header_score, is_denied, words_of
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
@@ -42,60 +41,6 @@ class Reading:
         return [match for match in self.matches.values() if match.confidence < SURE]
 
 
-#: letters with a bar or without their dot, which Unicode does not decompose
-BARRED = str.maketrans("ıłøđ", "ilod")
-
-
-def words_of(header: str) -> list[str]:
-    """The words of a header without case, accents or punctuation."""
-    split = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", header)
-    plain = "".join(c for c in unicodedata.normalize("NFKD", split.casefold().translate(BARRED)) if not unicodedata.combining(c))
-    return re.findall(r"[^\W_]+", unicodedata.normalize("NFC", plain))
-
-
-#: header words that restrict a count to a part
-PART_ONLY = {"new", "returning", "neue", "wiederkehrende", "nouveaux", "nuevos", "recurrentes", "nuovi", "nieuwe", "first", "unique"}
-
-
-@dataclass(frozen=True)
-class _Phrase:
-    """Header words of a column: the words, their stems, their weight, and whether their script has no blanks."""
-
-    words: list[str]
-    stems: frozenset[str]
-    weight: float
-    is_joined: bool
-
-
-@cache
-def _phrases(column: Column) -> list[_Phrase]:
-    names = [words_of(words) for words in (column.name.replace("_", " "), *column.words)]
-    return [
-        _Phrase(words, frozenset(word.rstrip("s") for word in words), 1.0 - 0.004 * order, any(ord(c) > 0x2E80 for c in words[0]))
-        for order, words in enumerate(names)
-        if words
-    ]
-
-
-@lru_cache(maxsize=20_000)
-def header_score(header: str, column: Column) -> float:
-    """0 to 1: how well the header words name the column."""
-    have = words_of(header)
-    stems, joined = {word.rstrip("s") for word in have}, "".join(have)
-    part_words = PART_ONLY & set(have) if column.type == "count" else set()
-    best = 0.0
-    for phrase in _phrases(column):
-        if joined == "".join(phrase.words):  # also where words are written as one, or apart
-            return phrase.weight
-        if part_words.difference(phrase.words):
-            continue
-        if phrase.stems <= stems:
-            best = max(best, phrase.weight * (0.55 + 0.35 * len(phrase.words) / len(have)))
-        elif phrase.is_joined and phrase.words[0] in joined:
-            best = max(best, phrase.weight * 0.7)
-    return best
-
-
 #: hosts of a site in a sample; more are those of visitors
 MOST_OWN_HOSTS = 20
 #: states of publication that one content system knows
@@ -108,8 +53,8 @@ BY_NAME_ALONE = ("host", "state", "slug")
 TEXT_LENGTH = 40
 
 
-def value_score(seen: Profile, column: Column) -> float:
-    """-1 where the values exclude this column, else 0 to 1: how strongly they suggest it by themselves."""
+def value_score(seen: Profile, column: Column, by_header: float = 0.0) -> float:
+    """-1 where the values exclude this column, else 0 to 1: how strongly they suggest it by themselves; by_header: how well its header names it."""
     if not seen.filled:
         return 0.0
     if column.name == "host" and seen.distinct * seen.filled > MOST_OWN_HOSTS:
@@ -119,8 +64,12 @@ def value_score(seen: Profile, column: Column) -> float:
         if codes.size and np.mean((codes >= 100) & (codes < 600)) < 0.6:
             return -1.0  # how often, not what was answered
     if column.type == "address":
+        if by_header >= SAID and seen.bare_path:
+            return 0.0
         return -1.0 if seen.address < 0.6 else 0.5 if column.name == "page" and seen.address > 0.9 else 0.0
     if column.type == "date":
+        if by_header >= SAID and seen.serial:
+            return 0.0
         return -1.0 if seen.date < 0.6 else 0.5 if column.name == "date" and seen.date > 0.95 else 0.0
     if column.type in ("count", "number", "place"):
         known = seen.numbers[~np.isnan(seen.numbers)]
@@ -168,8 +117,9 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
         if place in sheet.hidden:
             continue
         for number, column in enumerate(columns):
-            by_header, by_value = header_score(header, column), value_score(seen[place], column)
-            if column.name in BY_NAME_ALONE and by_header < SAID:
+            by_header = header_score(header, column)
+            by_value = value_score(seen[place], column, by_header)
+            if by_header < SAID and (column.name in BY_NAME_ALONE or is_denied(header, column)):
                 continue
             scores[place, number] = (
                 0.0

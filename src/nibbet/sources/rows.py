@@ -13,7 +13,7 @@ from ibis import _
 
 from nibbet.core.brand import is_brand
 from nibbet.errors import SourceError
-from nibbet.kinds import COUNTED, MEASURES, TABLES, TOTAL_WORDS
+from nibbet.kinds import COUNTED, MEASURES, TABLES
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
@@ -28,6 +28,7 @@ from nibbet.sources.conventions import (
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import MORE, TEXTS, Cells, Sheet
+from nibbet.sources.value_words import TOTAL_WORDS
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from nibbet.kinds import MEASURES, TABLES, Column
+from nibbet.sources.header_words import header_score, words_of
 from nibbet.sources.periods import Period, period_beside, period_in, without_period
-from nibbet.sources.recognise import header_score, words_of
 from nibbet.sources.sheets import Sheet
 
 #: words of columns with a change between windows, which is redundant

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from nibbet.kinds import TABLES
+from nibbet.sources.header_words import header_score
 from nibbet.sources.periods import Period, period_of_lines, period_of_name
 from nibbet.sources.profile import ADDRESS, DEVICES, SURFACES
-from nibbet.sources.recognise import header_score
 from nibbet.sources.sheets import Sheet
 
 #: most rows of a two-column table of settings

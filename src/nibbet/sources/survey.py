@@ -17,8 +17,8 @@ from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
-from nibbet.sources.foreign import OF_CLICKS, OF_SEARCHES
 from nibbet.sources.guess import counted_else, guess_kind
+from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings

@@ -1,0 +1,43 @@
+"""Words that stand in cells: for totals, for missing values, for yes and no."""
+
+from __future__ import annotations
+
+TOTAL_WORDS = set(
+    "total|totals|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split("|")
+)
+NO_VALUE = set("|-|--|—|–|n/a|na|null|none|nan|undefined".split("|"))
+#: and the errors of spreadsheets in several languages
+NO_VALUE |= set(
+    "#n/a #na #nv #n/d #div/0! #ref! #value! #name? #num! #null! #wert! #bezug! #valeur! #valor! #¡div/0! #¡valor! #¡ref! #valore! #rif!".split()
+)
+
+YES_WORDS = set(
+    "yes y true t 1 ja j oui o si sí sì sim s x ✓ ✔ wahr vrai vero verdadero verdade tak da ano igen evet kyllä はい 可 有 ○ 〇 是 да 예 ναι on".split()
+)
+NO_WORDS = set(
+    "no n false f 0 nein non não nao nie nee nej nei ei ne falsch faux falso net hayır いいえ 不可 無 × 否 нет 아니요 아니오 όχι nem nu off".split()
+)
+#: header words with which a yes means that a page may be indexed; with others a yes blocks it
+INDEXABLE_WORDS = (
+    "indexable",
+    "indexabil",
+    "indexier",
+    "indicizz",
+    "indexeer",
+    "indexer",
+    "indeks",
+    "indexov",
+    "indexel",
+    "dizine",
+    "색인",
+    "ευρετηρι",
+    "indexavel",
+    "indexado",
+    "indexacion",
+    "indexation",
+    "indexabilite",
+    "インデックス",
+    "索引",
+    "индекс",
+)
+KEPT_OUT_WORDS = ("noindex", "no index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")
