@@ -77,7 +77,7 @@ def test_the_large_site_runs() -> None:
 def test_frames_of_any_library_give_the_same_ledger(into: object) -> None:
     frame = days(["/a/", "/b/"])
     site = nibbet.Site(home=HOME, search=into(frame))  # type: ignore[operator]
-    assert site.pages()["clicks_long"].sum() == frame[frame["date"] > "2025-10-31"]["clicks"].sum()
+    assert site.ledger()["clicks_long"].sum() == frame[frame["date"] > "2025-10-31"]["clicks"].sum()
     site.close()
 
 
@@ -147,37 +147,23 @@ def test_pages_with_another_purpose_are_judged_by_their_visits() -> None:
     }
 
 
-@pytest.mark.parametrize(
-    ("given", "safe"),
-    [
-        ({"landings": ("/quiet/", 12, 0)}, "sessions"),
-        ({"landings": ("/quiet/", 1, 1)}, "converts"),
-        ({"backlinks": "/quiet/"}, "linked"),
-        ({"protect": "/quiet/*"}, "protected"),
-        ({"published": "2026-09-01"}, "new"),
-    ],
-)
-def test_safeguards_hold(given: dict[str, object], safe: str) -> None:
+def test_safeguards_hold() -> None:
     frame = days(["/a/", "/b/"])
-    crawl = pd.DataFrame(
-        {"page": ["/a/", "/b/", "/quiet/"], "status": 200, "title": ["A", "B", "Quiet"], "published": [None, None, given.get("published")]}
-    )
+    quiet = ["/visited/", "/selling/", "/linked/", "/kept/", "/new/", "/dead/"]
+    pages = ["/a/", "/b/", *quiet]
+    dates = [None] * len(pages)
+    dates[-2] = "2026-09-01"  # type: ignore[call-overload]
+    crawl = pd.DataFrame({"page": pages, "status": 200, "title": pages, "published": dates})
     visits = frame[["date", "page"]].assign(channel="organic", sessions=frame["clicks"], conversions=0)
-    if "landings" in given:
-        path, sessions, conversions = given["landings"]  # type: ignore[misc]
+    for path, sessions, conversions in (("/visited/", 12, 0), ("/selling/", 1, 1)):
         visits.loc[len(visits)] = [pd.Timestamp("2026-05-01"), path, "newsletter", sessions, conversions]
-    links = pd.DataFrame({"from_url": ["https://other.example/"], "page": [given.get("backlinks", "/a/")], "anchor": ["x"]})
-    site = nibbet.Site(
-        home=HOME,
-        search=frame,
-        crawl=crawl,
-        landings=visits,
-        backlinks=links,
-        settings={"protect": {"pages": [given.get("protect", "/x")]}},
-    )
-    verdict = site.verdicts().set_index("page")["verdict"][HOME + "quiet/"]
-    assert verdict == ("watch" if safe == "new" else "keep")
-    site.close()
+    links = pd.DataFrame({"from_url": ["https://other.example/"], "page": ["/linked/"], "anchor": ["x"]})
+    settings = {"protect": {"pages": ["/kept/*"]}}
+    with nibbet.Site(home=HOME, search=frame, crawl=crawl, landings=visits, backlinks=links, settings=settings) as site:
+        verdicts = site.verdicts().set_index("page")
+    found = {page: verdicts.loc[HOME[:-1] + page, "verdict"] for page in quiet}
+    assert found == dict.fromkeys(quiet[:4], "keep") | {"/new/": "watch", "/dead/": "watch"}
+    assert verdicts.loc[HOME + "dead/", "cause"] == "age unknown"
 
 
 def test_a_short_history_is_never_called_dead() -> None:
@@ -189,7 +175,7 @@ def test_a_short_history_is_never_called_dead() -> None:
     quiet = site.verdicts().set_index("page").loc[HOME + "quiet/"]
     assert quiet["verdict"] == "watch"
     assert "cover only 153 days" in quiet["because"]
-    told = site.pages()[["sessions_organic", "engaged_sessions", "engagement_rate", "revenue", "sessions", "conversions"]].notna().any()
+    told = site.ledger()[["sessions_organic", "engaged_sessions", "engagement_rate", "revenue", "sessions", "conversions"]].notna().any()
     assert told.tolist() == [False] * 4 + [True] * 2, "what no column tells is unknown, not 0"
     assert site.compare(by="site")["measure"].isin(["clicks", "conversions"]).all()
     site.close()
@@ -282,8 +268,10 @@ def test_results_keep_apart_what_takes_turns_for_another_intent() -> None:
     assert "consolidate" not in kept.tolist()
 
 
-def test_the_last_day_may_be_a_text(workspace: Path) -> None:
-    with nibbet.open_site(workspace, as_of="2026-10-20") as site:
+def test_the_last_day_may_be_a_text(tmp_path: Path) -> None:
+    days(["/a/"]).to_csv(tmp_path / "search.csv", index=False)
+    (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{HOME}"\n[[source]]\nkind = "search"\nfiles = "search.csv"\n')
+    with nibbet.open_site(tmp_path, as_of="2026-10-20") as site:
         assert str(site.windows.recent).endswith("2026-10-20")
     with pytest.raises(nibbet.errors.ConfigError, match="is no day"):
-        nibbet.open_site(workspace, as_of="yesterday")
+        nibbet.open_site(tmp_path, as_of="yesterday")

@@ -87,7 +87,7 @@ kinds = st.tuples(st.integers(0, 3), st.integers(0, 2000), st.integers(0, 2000),
 page_facts = st.tuples(st.booleans(), st.floats(0.05, 1.0), st.booleans(), st.integers(0, 900), st.integers(0, 900))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(st.lists(kinds, min_size=1, max_size=15), st.lists(page_facts, min_size=4, max_size=4))
 def test_parts_add_up_whatever_befell_the_pages(rows: list[tuple[float, ...]], facts: list[tuple[float, ...]]) -> None:
     names = ["page", "impressions", "impressions_reference", "position", "position_reference", "rate"]

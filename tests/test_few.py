@@ -97,7 +97,7 @@ def test_a_list_of_posts_gives_dates_by_address_or_slug_and_its_drafts_are_no_pa
     posts.to_csv(tmp_path / "posts.csv", index=False)
     assert main(["init", str(tmp_path), "--home", HOME]) == 0
     with nibbet.open_site(tmp_path) as site:
-        pages = site.pages().set_index("page")
+        pages = site.ledger().set_index("page")
         (posts_read,) = [one for one in site.account["sources"] if one["kind"] == "editorial"]
     assert posts_read["rows_used"] == 25 - sluggish
     fates = {gone["reason"]: gone["rows"] for gone in posts_read["set_aside"]}
@@ -180,7 +180,7 @@ def test_headings_between_the_rows_of_a_list_are_no_pages_and_its_titles_serve()
         }
     )
     with nibbet.Site(home=HOME, search=search(np.random.default_rng(9)), editorial=sheet) as site:
-        pages, addresses = site.pages().set_index("page"), site.addresses.set_index("spelling")
+        pages, addresses = site.ledger().set_index("page"), site.addresses.set_index("spelling")
     assert addresses.loc[["OLD VALVES", "New valves"], "reason"].eq("not an address").all()
     assert set(pages.index) == {HOME[:-1] + page for page in (*SEARCHED, *IDLE)}
     assert pages.loc[HOME[:-1] + SEARCHED[3], "title"] == f"About {SEARCHED[3][-5:]}"

@@ -44,7 +44,7 @@ def codes(site: nibbet.Site) -> set[str]:
 @pytest.mark.parametrize("names", [("2026-06-01", "2026-10-30"), ("z 12.04.2026", "a 30.10.2026"), ("april-2026", "oktober-2026")])
 def test_the_newest_inventory_is_believed(tmp_path: Path, names: tuple[str, str]) -> None:
     with workspace(tmp_path, *names) as site:
-        pages, links, sources = site.pages().set_index("page"), site.broken_links(), site.account["sources"]
+        pages, links, sources = site.ledger().set_index("page"), site.broken_links(), site.account["sources"]
         assert "older_inventory" in codes(site)
     assert pages.loc[HOME + "/heron", "status"] == 404, "it lived when the older one was taken"
     assert pages.loc[HOME + "/owl", ["title", "words"]].tolist() == ["Owl: when and where", 300], "words stand only in the older one"
@@ -57,13 +57,13 @@ def test_the_newest_inventory_is_believed(tmp_path: Path, names: tuple[str, str]
 
 def test_what_no_name_dates_is_doubted_and_can_be_dated(tmp_path: Path) -> None:
     with workspace(tmp_path, "a", "b") as site:
-        assert site.pages().set_index("page").loc[HOME + "/heron", "status"] == 200
+        assert site.ledger().set_index("page").loc[HOME + "/heron", "status"] == 200
         assert "undated_inventories" in codes(site)
         assert site.title_changes().empty
     dated = '[[source]]\nkind = "crawl"\nfiles = "crawl-{}.csv"\nconstant = {{ crawled = "{}" }}\n'
     settings = dated.format("a", "2026-06-01") + dated.format("b", "2026-10-30")
     with workspace(tmp_path, "a", "b", settings=settings) as site:
-        assert site.pages().set_index("page").loc[HOME + "/heron", "status"] == 404
+        assert site.ledger().set_index("page").loc[HOME + "/heron", "status"] == 404
         assert "undated_inventories" not in codes(site)
 
 
@@ -76,7 +76,7 @@ def test_what_is_said_to_one_robot_counts_where_it_is_a_search_engines(agents: l
     crawl = pd.DataFrame({"page": paths, "status": 200, "noindex": "index", "noindex_for": ["slowbot, OtherBot", None]})
     settings = make_config({"site": {"home": HOME + "/", "search_agents": agents}})
     with nibbet.Site(config=settings, search=search, crawl=crawl) as site:
-        assert site.pages()["indexable"].tolist() == [True, not agents]
+        assert site.ledger()["indexable"].tolist() == [True, not agents]
         assert ("noindex_alone" in codes(site)) is not bool(agents)
         assert site.repairs()["repair"].eq("noindex").any() == bool(agents)
 

@@ -97,42 +97,41 @@ def test_what_is_closed_to_one_agent_alone_is_told() -> None:
     assert told.pages()["robots_blocked"].all()
 
 
-@pytest.mark.parametrize(
-    ("sign", "verdict", "says"),
-    [
-        ({}, "watch", "no source shows how old it is"),
-        ({"published": "2019-01-01"}, "prune", "no page covers its subject"),
-        ({"seen": "2026-10-01"}, "watch", "it was first seen 30 days ago"),
-        ({"seen": "2025-08-05"}, "prune", "no page covers its subject"),
-        ({"lastmod": "2025-02-01"}, "prune", "no page covers its subject"),
-        ({"lastmod": "2026-10-20"}, "watch", "it was first seen 11 days ago"),
-        ({"hit": "2026-01-10"}, "prune", "no page covers its subject"),
-    ],
-)
-def test_a_page_of_unknown_age_is_never_removed(sign: dict[str, str], verdict: str, says: str) -> None:
+SIGNS: dict[str, tuple[dict[str, str], str, str]] = {
+    "/none/": ({}, "watch", "no source shows how old it is"),
+    "/dated/": ({"published": "2019-01-01"}, "prune", "no page covers its subject"),
+    "/fresh/": ({"seen": "2026-10-01"}, "watch", "it was first seen 30 days ago"),
+    "/seen/": ({"seen": "2025-08-05"}, "prune", "no page covers its subject"),
+    "/listed/": ({"lastmod": "2025-02-01"}, "prune", "no page covers its subject"),
+    "/changed/": ({"lastmod": "2026-10-20"}, "watch", "it was first seen 11 days ago"),
+    "/hit/": ({"hit": "2026-01-10"}, "prune", "no page covers its subject"),
+}
+
+
+def test_a_page_of_unknown_age_is_never_removed() -> None:
     days = pd.date_range("2025-08-01", "2026-10-31")
     rows = [{"date": day, "page": "/canoe/", "query": "canoe trip", "clicks": 9, "impressions": 90, "position": 2.0} for day in days]
-    if "seen" in sign:
-        rows.append(
-            {"date": pd.Timestamp(sign["seen"]), "page": "/quiet/", "query": "calm", "clicks": 0, "impressions": 2, "position": 70.0}
-        )
+
+    def having(sign: str) -> dict[str, pd.Timestamp]:
+        return {page: pd.Timestamp(signs[sign]) for page, (signs, _, _) in SIGNS.items() if sign in signs}
+
+    for page, day in having("seen").items():
+        rows.append({"date": day, "page": page, "query": f"calm {page[1:-1]}", "clicks": 0, "impressions": 2, "position": 70.0})
+    published = {page: pd.NaT for page in SIGNS} | {"/canoe/": pd.Timestamp("2019-01-01")} | having("published")
+    agent = "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
     sources: dict[str, pd.DataFrame] = {
         "search": pd.DataFrame(rows),
         "landings": pd.DataFrame({"date": days, "page": "/canoe/", "channel": "organic", "sessions": 9, "conversions": 0}),
-        "crawl": pd.DataFrame(
-            {"page": ["/canoe/", "/quiet/"], "status": 200, "published": pd.to_datetime(["2019-01-01", sign.get("published")])}
-        ),
+        "crawl": pd.DataFrame({"page": list(published), "status": 200, "published": list(published.values())}),
         "backlinks": pd.DataFrame({"source": ["https://fernhollow.example/"], "target": ["/canoe/"]}),
+        "sitemap": pd.DataFrame(having("lastmod").items(), columns=["page", "modified"]),
+        "hits": pd.DataFrame(having("hit").items(), columns=["path", "time"]).assign(status=200, agent=agent),
     }
-    if "lastmod" in sign:
-        sources["sitemap"] = pd.DataFrame({"page": ["/quiet/"], "modified": [pd.Timestamp(sign["lastmod"])]})
-    if "hit" in sign:
-        agent = "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
-        sources["hits"] = pd.DataFrame({"time": [pd.Timestamp(sign["hit"])], "path": ["/quiet/"], "status": [200], "agent": [agent]})
     with nibbet.Site(HOME, **sources) as site:
-        found = site.verdicts().set_index("page").loc[HOME + "quiet/"]
-        assert (found["verdict"], says in found["because"]) == (verdict, True), found["because"]
-        assert found["cause"] == ("dead" if verdict == "prune" else "age unknown")
-        if verdict == "watch":
-            why = site.why(HOME + "quiet/")
-            assert "known_days" in set(why["measure"])
+        found = site.verdicts().set_index("page")
+        why = site.why(HOME + "none/")
+    for page, (_, verdict, says) in SIGNS.items():
+        one = found.loc[HOME[:-1] + page]
+        assert (one["verdict"], says in one["because"]) == (verdict, True), one["because"]
+        assert one["cause"] == ("dead" if verdict == "prune" else "age unknown")
+    assert "known_days" in set(why["measure"])

@@ -593,27 +593,24 @@ def test_the_account_names_each_planted_mess(world: Callable[..., Path]) -> None
     site.close()
 
 
-@pytest.mark.parametrize(("channel", "medium", "organic"), [
+CHANNELS = [
     ("Organic Search", None, True), ("Organic Social", None, False), ("organic video", None, False), ("Paid Search", None, False), ("Bezahlte Suche", None, False),
     ("Unbezahlte Suche", None, True), ("Recherche naturelle", None, True), ("Recherche payante", None, False), ("Ricerca a pagamento", None, False), ("Pesquisa orgânica", None, True),
     ("Suchmaschinen", None, True), ("Interne Suche", None, False), ("自然検索", None, True), ("有料検索", None, False), ("Direct", None, False), ("Internet", None, False),
     ("Search", "cpc", False), ("Search", "organic", True), (None, "organic", True), ("Letter", "e-mail", False), ("Kanal 7", None, False),
-])  # fmt: skip
-def test_visits_from_unpaid_search_are_told_by_channel_and_medium(channel: str | None, medium: str | None, organic: bool) -> None:
-    rows = {
-        "date": pd.date_range("2026-08-01", "2026-10-31").astype(str),
-        "page": HOME + "a/",
-        "clicks": 1,
-        "impressions": 9,
-        "position": 3.0,
-        "sessions": 2,
-    }
-    search, visits = (
-        pd.DataFrame(rows)[names] for names in (["date", "page", "clicks", "impressions", "position"], ["date", "page", "sessions"])
-    )
-    visits = visits.assign(**{name: value for name, value in (("channel", channel), ("medium", medium)) if value})
-    with nibbet.Site(home=HOME, search=search, landings=visits) as site:
-        assert bool(site.ledger()["sessions_organic"].sum()) is organic
+]  # fmt: skip
+
+
+def test_visits_from_unpaid_search_are_told_by_channel_and_medium() -> None:
+    days = pd.date_range("2026-08-01", "2026-10-31").astype(str)
+    search = pd.DataFrame({"date": days, "page": HOME + "a/", "clicks": 1, "impressions": 9, "position": 3.0})
+    for beside in (False, True):  # a table with channels alone, and one with mediums beside them
+        named = {f"/{n}/": one for n, one in enumerate(CHANNELS) if (one[1] is not None) == beside}
+        visits = pd.DataFrame([(day, page, one[0], one[1], 2) for page, one in named.items() for day in days])
+        visits = visits.set_axis(["date", "page", "channel", "medium", "sessions"], axis=1)
+        with nibbet.Site(home=HOME, search=search, landings=visits if beside else visits.drop(columns="medium")) as site:
+            organic = site.ledger().set_index("page")["sessions_organic"]
+        assert {one: organic[HOME[:-1] + page] > 0 for page, one in named.items()} == {one: one[2] for one in named.values()}
 
 
 @pytest.mark.parametrize(("place", "line", "reason"), [(15_000, "2026-10-0", "not a data row"), (15_000, f"2026-10-01,{HOME}a/,a, b,1,5,2.0", "more cells than headers"), (29_999, "Made by hand", "not a data row")])  # fmt: skip

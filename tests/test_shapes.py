@@ -153,7 +153,7 @@ def test_any_split_into_periods_orders_and_copies_gives_equal_totals(tmp_path_fa
         for path in list(folder.glob("*.csv")):
             (folder / f"copy of {path.name}").write_bytes(path.read_bytes())
     site = opened(folder)
-    assert int(site.pages()["clicks"].sum()) == clicks((months[0][0], months[-1][1]))
+    assert int(site.ledger()["clicks"].sum()) == clicks((months[0][0], months[-1][1]))
     assert str(site.windows.recent) == "2026-08-01..2026-10-31"
     site.close()
 
@@ -168,7 +168,7 @@ def test_windows_side_by_side_are_two(tmp_path: Path, heads: tuple[str, str]) ->
     ]
     table = both[0].merge(both[1], on="Page").assign(**{"Clicks difference": 0})
     site = opened(laid(tmp_path, **{f"pages {RECENT[0]} {RECENT[1]}": table}))
-    pages = site.pages()
+    pages = site.ledger()
     assert (int(pages["clicks"].sum()), int(pages["clicks_reference"].sum())) == (clicks(RECENT), clicks(BEFORE))
     site.close()
 
@@ -182,7 +182,7 @@ def test_two_rows_of_headers_and_columns_that_are_no_windows(tmp_path: Path) -> 
     )
     (tmp_path / "both.csv").write_text(head + rows)
     site = opened(tmp_path)
-    assert int(site.pages()["clicks_reference"].sum()) == clicks(BEFORE)
+    assert int(site.ledger()["clicks_reference"].sum()) == clicks(BEFORE)
     site.close()
     ads = table_of_rows("t", ["Page", "Clicks", "Clicks from ads", "Impressions"], [["/a/", "1", "2", "9"]] * 4, "")
     assert windows_apart(ads, "search") == [ads], "another measure is no window"
@@ -231,7 +231,7 @@ def test_months_make_windows_of_months_and_one_that_has_begun_is_left_out(tmp_pa
     begun = months[months["Period"] == "10/2026"].assign(Period="11/2026", clicks=1, impressions=2)
     site = opened(laid(tmp_path, months=pd.concat([months, begun])))
     assert str(site.windows.recent) == "2026-08-01..2026-10-31"
-    assert int(site.pages()["clicks"].sum()) == clicks((date(2026, 8, 1), date(2026, 10, 31)))
+    assert int(site.ledger()["clicks"].sum()) == clicks((date(2026, 8, 1), date(2026, 10, 31)))
     assert fates(site)["incomplete month"] == begun["clicks"].sum()
     site.close()
 
@@ -296,7 +296,7 @@ def test_members_sheets_and_blocks_are_tables_of_their_own(tmp_path: Path) -> No
         archive.writestr("Days.csv", of(RECENT, "date").to_csv(index=False))
         archive.writestr("Filters.csv", "Filter,Value\nDate,2026-08-03 - 2026-10-31\nSearch type,web\n")
     site = opened(tmp_path, "all.zip")
-    assert int(site.pages()["clicks"].sum()) == clicks(RECENT)
+    assert int(site.ledger()["clicks"].sum()) == clicks(RECENT)
     assert fates(site)["totals that name no page"] == clicks(RECENT)
     assert len(site.days) == 90, "days of the site stand in where pages have none"
     assert "Filters.csv" in notes(site)["left_out"]
@@ -310,7 +310,7 @@ def test_members_sheets_and_blocks_are_tables_of_their_own(tmp_path: Path) -> No
         for number, row in enumerate([["Page", "Clicks", "Impressions"], ["/old/", 900, 9000], ["/older/", 90, 900]]):
             old.write_row(number, 0, row)
     site = opened(tmp_path, "book.xlsx", period=[str(day) for day in RECENT])
-    assert int(site.pages()["clicks"].sum()) == clicks(RECENT)
+    assert int(site.ledger()["clicks"].sum()) == clicks(RECENT)
     assert "Old (hidden)" in notes(site)["sheet_left_out"]
     site.close()
 
@@ -357,7 +357,7 @@ def test_answers_of_services_are_read(tmp_path: Path, form: str) -> None:
         for copy in range(1 + (number == 0)):  # the first page was fetched twice
             (tmp_path / f"answer {number}{copy} 2026-08-03 2026-10-31.json").write_text(text)
     site = opened(tmp_path, "*.json")
-    assert int(site.pages()["clicks"].sum()) == clicks(RECENT)
+    assert int(site.ledger()["clicks"].sum()) == clicks(RECENT)
     assert site.queries()["query"].nunique() == of(RECENT, "query")["Query"].nunique()
     site.close()
 
@@ -373,7 +373,7 @@ def test_a_flag_has_the_direction_of_its_header(tmp_path: Path, header: str, ope
     crawl = pd.DataFrame({"Address": PAGES, "Status": 200, header: [shut if page == "/kit/paddle" else open_ for page in PAGES]})
     folder = laid(tmp_path, **{f"pairs {RECENT[0]} {RECENT[1]}": of(RECENT, "page", "query"), "crawl": crawl})
     site = opened(folder, "pairs*", {"kind": "crawl", "files": "crawl.csv"})
-    assert site.pages().set_index("page")["indexable"].astype(str).to_dict() == {HOME[:-1] + p: str(p != "/kit/paddle") for p in PAGES}
+    assert site.ledger().set_index("page")["indexable"].astype(str).to_dict() == {HOME[:-1] + p: str(p != "/kit/paddle") for p in PAGES}
     site.close()
 
 
@@ -383,7 +383,7 @@ def test_a_flag_against_all_evidence_is_doubted_and_can_be_turned(tmp_path: Path
     folder = laid(tmp_path, **{f"pairs {RECENT[0]} {RECENT[1]}": many, "crawl": crawl})
     for more, doubted in (({}, True), ({"reverse": ["noindex"]}, False)):
         site = opened(folder, "pairs*", {"kind": "crawl", "files": "crawl.csv", **more})
-        assert site.pages()["indexable"].eq(True).all()
+        assert site.ledger()["indexable"].eq(True).all()
         assert ("flag_contradicts" in notes(site)) == doubted
         site.close()
 
@@ -399,7 +399,7 @@ def test_what_is_no_page_is_named_and_columns_of_other_values_are_not_taken(tmp_
     )
     folder = laid(tmp_path, **{f"pairs {RECENT[0]} {RECENT[1]}": of(RECENT, "page", "query"), "crawl": crawl})
     site = opened(folder, "pairs*", {"kind": "crawl", "files": "crawl.csv"})
-    assert sorted(site.pages()["page"].str.removeprefix(HOME[:-1])) == sorted(PAGES)
+    assert sorted(site.ledger()["page"].str.removeprefix(HOME[:-1])) == sorted(PAGES)
     assert fates(site) == {"no page, by its media type": 2}
     assert "Handler" in notes(site)["unused"]
     absent = {one["what"]: one for one in site.account["missing"]}
@@ -421,7 +421,7 @@ def test_source_and_medium_in_one_column_and_what_all_rows_share(tmp_path: Path)
     span = f"{RECENT[0]} {RECENT[1]}"
     folder = laid(tmp_path, **{f"pairs {span}": of(RECENT, "page", "query"), f"visits {span}": visits})
     site = opened(folder, "pairs*", {"kind": "landings", "files": "visits*"})
-    pages = site.pages()
+    pages = site.ledger()
     assert (pages["sessions_organic"].sum(), pages["sessions"].sum(), pages["conversions"].sum()) == (35, 45, 10)
     site.close()
     folder = laid(tmp_path / "one", **{f"queries {span}": lone})
@@ -437,7 +437,7 @@ def test_odd_figures_are_set_aside_or_named(tmp_path: Path) -> None:
     odd = good.head(4).assign(Clicks=[-3, "inf", "nan", 10**15], Query=["n1", "n2", "n3", "n4"])
     table = pd.concat([good, odd, good.head(2), good.head(1).assign(Position="inf", Query="p")])
     site = opened(laid(tmp_path, **{f"t {RECENT[0]} {RECENT[1]}": table}))
-    pages, gone, said = site.pages(), fates(site), notes(site)
+    pages, gone, said = site.ledger(), fates(site), notes(site)
     assert pages["position"].between(1, 10).all()
     assert {"negative clicks", "unreadable clicks", "impossible clicks"} <= set(gone)
     assert said["repeated"].startswith(f"t {RECENT[0]} {RECENT[1]}.csv: 2 rows repeat")
@@ -500,6 +500,7 @@ def test_queries_alone_give_topics_openings_and_the_map(tmp_path: Path, capsys: 
 
 
 @pytest.mark.parametrize("shape", ["monthly", "sidebyside"])
+@pytest.mark.slow
 def test_other_shapes_of_the_demo_hold_its_clicks(world: Callable[..., Path], tmp_path: Path, shape: str) -> None:
     folder = tmp_path / "site"
     shutil.copytree(world(5, 60), folder, ignore=shutil.ignore_patterns("out", ".nibbet"))
@@ -612,7 +613,7 @@ def test_searches_with_a_column_for_each_month_are_read_by_month(tmp_path: Path)
         rows = site.sql("select month, volume from demand order by month")
         assert rows["volume"].tolist() == [10 * month.month for month in months]
         assert pd.to_datetime(rows["month"]).dt.to_period("M").tolist() == list(months)
-        assert site.pages()["clicks"].sum() > 0
+        assert site.ledger()["clicks"].sum() > 0
 
 
 def test_an_inventory_with_what_editors_keep_serves_as_both(tmp_path: Path) -> None:
@@ -630,7 +631,7 @@ def test_an_inventory_with_what_editors_keep_serves_as_both(tmp_path: Path) -> N
         assert (
             verdicts.loc["https://oak.example/shown", "because"] == "0 clicks; it is visited: 730 sessions from all channels in 365 days."
         )
-        assert site.pages().set_index("page").loc["https://oak.example/a", "title"] == "Oak bench"
+        assert site.ledger().set_index("page").loc["https://oak.example/a", "title"] == "Oak bench"
 
 
 def test_hosts_of_a_site_are_told_apart_by_what_they_serve(tmp_path: Path) -> None:
@@ -712,7 +713,7 @@ def test_the_same_path_on_two_hosts_is_two_pages(header: str, tmp_path: Path) ->
     toml = (tmp_path / "nibbet.toml").read_text("utf-8")
     (tmp_path / "nibbet.toml").write_text(toml.replace("[site]", '[site]\nmore_hosts = ["blog.tarnbrook.example"]'), "utf-8")
     with nibbet.open_site(tmp_path) as site:
-        sessions, account = site.pages().set_index("page")["sessions_long"], site.account
+        sessions, account = site.ledger().set_index("page")["sessions_long"], site.account
     assert sessions.to_dict() == {pages[0].replace("www.", ""): 4 * len(days), pages[1]: 7 * len(days)}
     visits = next(source for source in account["sources"] if source["kind"] == "landings")
     assert visits["measures"]["sessions"] == {"read": 13 * len(days), "ledger": 11 * len(days), "set_aside": 2 * len(days)}
