@@ -325,6 +325,17 @@ def test_a_query_goes_where_its_question_is_asked() -> None:
     assert only.tolist() == owner.tolist(), "what its page says too stays with it"
 
 
+def test_a_word_of_most_topics_moves_no_query() -> None:
+    units = [("cm", "inch"), ("inch", "cm"), ("cm", "feet"), ("feet", "cm"), ("inch", "feet"), ("feet", "inch")]
+    asked = [form.format(a, b).split() for a, b in units for form in ("{} to {}", "{} in {}", "convert {} to {}", "10 {} to {}")]
+    names = sorted({word for query in asked for word in query})
+    words = sparse.csr_matrix([[float(word in query) for word in names] for query in asked])
+    on_page = sparse.csr_matrix([[float(word in (*pair, "convert", "to")) for word in names] for pair in units])
+    owner = np.repeat(np.arange(6), 4)
+    chosen = sparse.csr_matrix((np.ones(24), (np.arange(24), owner)), shape=(24, 6))
+    assert by_owner(owner, owner, chosen, words, on_page, None, None).tolist() == owner.tolist(), '"in" is asked both ways'
+
+
 def test_a_topic_that_results_divide_goes_with_the_pages_of_its_queries() -> None:
     owner = np.array([0, 0, 0, 1, 1, 1])
     chosen = sparse.csr_matrix(np.ones((6, 2)))  # both pages are chosen for all: one topic until results say otherwise

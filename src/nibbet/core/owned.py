@@ -21,6 +21,8 @@ ONE_RESULT = 0.5
 #: share of the distinctive words of a query that the page and queries of a topic must contain for it to belong there without further
 #: evidence
 ANSWERED = 0.95
+#: share of the topics, and their number, above which a word in so many of them moves no query to another topic
+EVERYWHERE, LEAST_TOPICS = 0.5, 3
 #: most pages with clicks for a query that is used to compare them
 MOST_PAGES = 50
 
@@ -86,7 +88,8 @@ def _to_their_words(topic: Ints, query_words: Ints, words: sparse.csr_matrix, on
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
     holds = _held_words(count, size, on_pages)
-    weight, mine, home = _telling(holds), sparse.csr_matrix(words[query_words]), topic[query_words]
+    common = np.bincount(holds.indices, minlength=holds.shape[1]) > max(EVERYWHERE * holds.shape[0], LEAST_TOPICS)
+    weight, mine, home = np.where(common, 0.0, _telling(holds)), sparse.csr_matrix(words[query_words]), topic[query_words]
     rest = _held_words(sparse.csr_matrix(count[home] - mine), size[home] - 1, on_pages[home])
     telling = sparse.csr_matrix(mine.multiply(weight[None, :]))
     whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
