@@ -54,6 +54,13 @@ def test_sessions_near_clicks_are_no_news(ratio: float, usual: bool) -> None:
     ) == usual
 
 
+def test_sessions_of_weeks_are_compared_with_clicks_of_weeks() -> None:
+    table = search()
+    weeks = table.assign(date=table["date"].dt.to_period("W-SUN").dt.start_time).groupby(["date", "page"], as_index=False)["clicks"].sum()
+    assert "sessions_per_click" not in notes(search=table, landings=landings(weeks))
+    assert notes(search=table, landings=landings(weeks, sessions=weeks["clicks"] * 3))["sessions_per_click"].startswith("3.0")
+
+
 def test_a_page_without_its_tag() -> None:
     table = search()
     visits = landings(table)

@@ -107,6 +107,7 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     ("Recherche interne|Nombre de recherches|Résultats", "graine {n}|{n}|3"),
     ("Experiment|Variant|Page|Visitors|Conversions", "Menu|B|/p/{n}|90{n}|{n}"),
     ("Fehlende Adresse|Aufrufe|Zuletzt", "/alt/{n}|9{n}|2026-05-0{n}"),
+    ("Date|Page|Query|Impressions|CTR|Position", "2026-05-0{n}|/p/{n}|oak {n}|9{n}|2.{n}%|{n}.5"),
     ("Page|Comment|Author|Date", "/p/{n}|nice advice number {n}|Ann{n}|2026-05-0{n}"),
 ])  # fmt: skip
 def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:

@@ -11,6 +11,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from random import Random
 
+import ibis
 import pandas as pd
 import pytest
 import xlsxwriter
@@ -21,6 +22,7 @@ import nibbet
 from nibbet.cli.init import write_settings
 from nibbet.cli.main import main
 from nibbet.config import make_config
+from nibbet.core.balanced import any_of, stacked
 from nibbet.demo.shapes import daily_pages, daily_pairs, reshape, within
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text
@@ -755,6 +757,28 @@ def test_a_site_without_anything_to_measure_has_every_table(tmp_path: Path) -> N
         }
 
 
+def test_many_tables_are_stacked_and_many_conditions_joined() -> None:
+    table = ibis.memtable(pd.DataFrame({"n": [1, 2, 3]}))
+    engine = ibis.duckdb.connect()
+    whole = engine.to_pandas(stacked([table] * 300))["n"]
+    assert whole.tolist() == [1, 2, 3] * 300, "in their order, and not nested too deep for the compiler"
+    assert engine.to_pandas(table.filter(any_of([table.n == place for place in range(3, 900)])))["n"].tolist() == [3]
+
+
+@pytest.mark.slow
+def test_tables_of_many_weeks_are_read(tmp_path: Path) -> None:
+    """Each a window of its own: so many unions in a chain are nested too deep for the compiler."""
+    weeks = [date(2026, 11, 1) - timedelta(7 * back) for back in range(66)]
+    with pd.ExcelWriter(tmp_path / "weeks.xlsx", engine="xlsxwriter") as book:
+        for end in weeks:
+            rows = pd.DataFrame({"Page": [HOME, HOME + "a"], "Clicks": [3, 2], "Impressions": 40, "Position": 2.5})
+            rows.to_excel(book, sheet_name=f"{end - timedelta(6)} {end}", index=False)
+    write_settings(tmp_path, HOME, force=False)
+    with nibbet.open_site(tmp_path) as site:
+        assert site.windows.recent.days == 91
+        assert site.ledger().set_index("page")["clicks_long"].to_dict() == {HOME: 3 * 52, HOME + "a": 2 * 52}
+
+
 WAYS_OF_DAYS: dict[str, Callable[[date], object]] = {
     "weekday": lambda d: f"{d:%a} {d:%d/%m/%Y}", "long": lambda d: f"{d:%A}, {d:%B} {d.day}, {d.year}", "spaced": lambda d: f"{d.day}. {d.month}. {d.year}",
     "short": lambda d: f"{d:%d-%b-%y}", "korean": lambda d: f"{d.year}. {d.month}. {d.day}.", "words": lambda d: f"{d.year}년 {d.month}월 {d.day}일",
@@ -778,10 +802,15 @@ def test_files_of_one_day_each_are_a_table_with_days(tmp_path: Path) -> None:
         rows.drop(columns="Date").assign(Page=rows["Page"].map("tarnbrook.example{}".format)).to_csv(
             tmp_path / "many" / f"search_{day}.csv", index=False
         )
-    write_settings(tmp_path / "many", None, force=False)
-    with opened(tmp_path / "one", "search.csv") as one, nibbet.open_site(tmp_path / "many") as many:
-        assert one.windows == many.windows
-        pd.testing.assert_frame_equal(one.ledger(), many.ledger())
+    (tmp_path / "book").mkdir()
+    with pd.ExcelWriter(tmp_path / "book" / "search.xlsx", engine="xlsxwriter") as book:
+        for day, rows in by_day.items():
+            rows.drop(columns="Date").to_excel(book, sheet_name=str(day), index=False)
+    for folder, home in (("many", None), ("book", HOME)):
+        write_settings(tmp_path / folder, home, force=False)
+        with opened(tmp_path / "one", "search.csv") as one, nibbet.open_site(tmp_path / folder) as many:
+            assert one.windows == many.windows
+            pd.testing.assert_frame_equal(one.ledger(), many.ledger())
     for path in sorted((tmp_path / "many").glob("*.csv"))[2:]:
         path.unlink()
     with pytest.raises(SourceError, match="carry no date"):  # two days may be those of the exports

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from nibbet.core.join.grain import step_of
 from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, OTHER_SURFACE
 from nibbet.core.windows import Window
 
@@ -116,9 +117,22 @@ def _both(days: pd.DataFrame, visits: pd.DataFrame) -> pd.DataFrame:
     return days.merge(visits.dropna(subset=["organic"]), on="date") if not visits.empty else days.head(0).assign(organic=0.0)
 
 
+def _in_whole_periods(days: pd.DataFrame, visits: pd.DataFrame, recent: Window) -> pd.DataFrame:
+    """Clicks and sessions in the days, or in the whole weeks or months of the visits, inside the recent window."""
+    days = days[recent.holds(days["date"])]
+    length = {"day": 1, "week": 7, "month": 31}[step_of(visits["date"])]
+    if length == 1 or days.empty:
+        return _both(days, visits)
+    starts = pd.DatetimeIndex(np.sort(visits["date"].unique()))
+    start = starts.take(np.maximum(starts.searchsorted(days["date"], side="right") - 1, 0))
+    inside = pd.DatetimeIndex(days["date"]) - start
+    held = days.assign(date=start)[(inside >= pd.Timedelta(0)) & (inside < pd.Timedelta(length, "D"))]
+    sums = held.groupby("date", as_index=False).agg(clicks=("clicks", "sum"), days=("clicks", "size"))
+    return _both(sums[sums["days"] >= min(length, 28)], visits)
+
+
 def _sessions_per_click(days: pd.DataFrame, visits: pd.DataFrame, recent: Window) -> Note | None:
-    both = _both(days, visits)
-    both = both[recent.holds(both["date"])]
+    both = _in_whole_periods(days, visits, recent)
     if both["clicks"].sum() < BUSY_CLICKS:
         return None
     ratio = both["organic"].sum() / both["clicks"].sum()

@@ -5,13 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from datetime import date, timedelta
-from functools import reduce
-from operator import or_
 from typing import Any, NamedTuple
 
 import ibis
 from ibis import _
 
+from nibbet.core.balanced import any_of, stacked
 from nibbet.core.bins import BINS, BINS_PER_E
 from nibbet.core.windows import Span, Window, Windows
 
@@ -41,7 +40,7 @@ def inside(table: ibis.Table, window: Window, role: str = "page") -> Any:
     if "undated" not in table.columns:
         return days
     spans = [span for span in window.spans if span.role == role]
-    return reduce(or_, [_is_of(table, span) for span in spans]) if spans else days & ~table.undated
+    return any_of([_is_of(table, span) for span in spans]) if spans else days & ~table.undated
 
 
 def _is_of(table: ibis.Table, span: Span) -> Any:
@@ -159,7 +158,7 @@ def last_days(search: ibis.Table, landings: ibis.Table | None, hits: ibis.Table 
         requested = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
         parts.append(requested.select("page_id", day=requested.time.cast("date")))
     days = [part.semi_join(wanted, "page_id").group_by("page_id").aggregate(last=_.day.max()) for part in parts]
-    return reduce(lambda one, other: one.union(other), days).group_by("page_id").aggregate(last=_.last.max())
+    return stacked(days).group_by("page_id").aggregate(last=_.last.max())
 
 
 def visit_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
@@ -351,7 +350,7 @@ def coded(pairs: ibis.Table, numbers: ibis.Table) -> ibis.Table:
 def _rated(search: ibis.Table, rates: Rates, windows: Sequence[Window], *, of: str) -> ibis.Table:
     """Rows of these windows with expected_clicks, by the CTR curve."""
     rows = _with_bins(subject_rows(search, of))
-    rows = rows.filter(reduce(or_, [inside(rows, window, of) for window in windows]))
+    rows = rows.filter(any_of([inside(rows, window, of) for window in windows]))
     known = rates.curve.rename({f"{name}_of_rate": name for name in ("device", "surface", "brand", "bin")})
     rows = rows.left_join(
         known,

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
-from functools import reduce
 from typing import TYPE_CHECKING, Any
 
 import ibis
 import pandas as pd
 
+from nibbet.core.balanced import stacked
 from nibbet.core.join.address import Home
 from nibbet.core.join.rows import account_of_file, balance, served_days, settle_landings, settle_search
 from nibbet.core.join.spans import Cover
@@ -288,7 +288,7 @@ def _union(engine: AnyEngine, cleans: list[Clean]) -> ibis.Table | None:
                 )
             )
         parts.append(table)
-    return reduce(lambda a, b: a.union(b), parts)
+    return stacked(parts)
 
 
 def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, Clean]]) -> SourceError:

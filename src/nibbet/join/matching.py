@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import reduce
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from nibbet.core.balanced import stacked
 from nibbet.core.crawls import CHANGED, Taken, ages, changed_texts, newest_facts, only_in_older, undated_twins, with_days
 from nibbet.core.join.address import Home, fold
 from nibbet.core.join.rows import with_pages
@@ -132,9 +132,7 @@ class Matching:
             if one.spellings is not None:
                 result.setdefault(one.kind, []).append(one.spellings)
         return {
-            kind: self._engine.fetch(tables[0] if len(tables) == 1 else reduce(lambda a, b: a.union(b), tables).distinct()).astype(
-                {"spelling": "str"}
-            )
+            kind: self._engine.fetch(tables[0] if len(tables) == 1 else stacked(tables).distinct()).astype({"spelling": "str"})
             for kind, tables in result.items()
         }
 

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
-from functools import reduce
-from operator import or_
 from typing import TYPE_CHECKING, Any
 
 import ibis
 import numpy as np
 import pandas as pd
 
+from nibbet.core.balanced import any_of, stacked
 from nibbet.core.join.grain import SAME_SHARE, Layer, choose_days, copies_aside, covered_days, reached_days, repeated, step_of, stretches
 from nibbet.core.join.spans import Cover, disjoint
 from nibbet.kinds import DIMENSIONS
@@ -105,7 +104,7 @@ def settle_overlaps(engine: AnyEngine, table: ibis.Table, cleans: list[Clean], k
     coarse = [layer.number for layer in layers.values() if layer.step in ("month", "undated")]
     table = table.mutate(
         coarse=table.layer.isin(coarse) if coarse else ibis.literal(False),
-        nested=reduce(or_, [one(table) for one in nested], ibis.literal(False)),
+        nested=any_of([ibis.literal(False), *(one(table) for one in nested)]),
     )
     return Settled(
         table.drop("layer"),
@@ -303,7 +302,7 @@ def _suspects(engine: AnyEngine, rows: ibis.Table, keys: list[str], days: list[d
         some = marked.filter(marked.date.between(_day(part[0]), _day(part[-1])))
         files = some.group_by("place", "date", "mark").aggregate(least=some.file.min(), most=some.file.max())
         result.append(engine.keep(files.filter(files.least != files.most).select("place", "date", "mark")))
-    several = ibis.union(*result) if len(result) > 1 else result[0]
+    several = stacked(result)
     return marked.semi_join(several, ["place", "date", "mark"]).drop("place", "mark")
 
 

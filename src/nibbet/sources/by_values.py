@@ -234,7 +234,8 @@ class ByValues:
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
             self._take("sessions", proved[0][1])
-        lone, users = self._only([place for place in self._counts() if not self._says(place, NOT_CONVERTED)]), self.matches.get("users")
+        lone, users = self._only(self._counts()), self.matches.get("users")
+        lone = lone if lone is not None and self._may_be_visits(lone) else None
         if lone is None or (users is not None and not never_above(self._seen[users.place], self._seen[lone])):
             self._stand_in("users", "sessions")  # visitors of a day are nearly its sessions, and never more
         self._take("sessions", lone)
@@ -248,10 +249,13 @@ class ByValues:
                 and not self._seen[place].status
                 and never_above(self._seen[place], sessions)
                 and np.nansum(self._seen[place].numbers) <= MOST_CONVERTED * np.nansum(sessions.numbers)
-                and not self._says(place, NOT_CONVERTED)
-                and named_columns(self._header[place]) <= {"event", "count"}
+                and self._may_be_visits(place)
             ]
             self._take("conversions", self._only(rare))
+
+    def _may_be_visits(self, place: int) -> bool:
+        """Whether the header of a count names nothing else than visits or what comes of them."""
+        return not self._says(place, NOT_CONVERTED) and named_columns(self._header[place]) <= {"event", "count"}
 
     def _crawl(self) -> None:
         """page: the address column that is always filled with distinct values; canonical: the one that mostly repeats it."""

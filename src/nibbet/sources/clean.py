@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import date
-from functools import partial, reduce
+from functools import partial
 from typing import TYPE_CHECKING
 
 import ibis
 
+from nibbet.core.balanced import stacked
 from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
 from nibbet.kinds import COUNTED, MEASURES, TABLES
@@ -131,7 +132,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
             raise
         table = place.store.table(place.engine, "text", whole, lambda: make(LENIENT))  # a row further down has more or fewer cells
     _whole(place, sheet, table, "text", whole, slice(None))
-    odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, reading))
+    odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, sheet, reading))
     table = completed(table, reading, sheet.period, settings.organic)
     return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
@@ -153,7 +154,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
         table = place.store.table(place.engine, name, key(at), make)
         mends = place.store.value(f"mends-{name}", key(at), lambda: _mends(place.engine, table, low))
         _whole(place, sheet, table, name, key(at), at)
-        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, reading)))
+        odd.extend(place.store.value(f"odd-{name}", key(at), lambda: repeats(place.engine, table, sheet, reading)))
         return completed(_mended(table, mends), reading, sheet.period, settings.organic)
 
     parts, spellings = [], []
@@ -171,7 +172,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
             spellings.append(place.store.table(place.engine, "spellings-met", key(at), partial(_same, result)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
-    return _below(parts), _below(spellings).distinct() if len(spellings) > 1 else spellings[0] if spellings else None, notes
+    return stacked(parts), stacked(spellings).distinct() if len(spellings) > 1 else spellings[0] if spellings else None, notes
 
 
 class LostRecordsError(SourceError):
@@ -273,10 +274,6 @@ def _met(table: ibis.Table) -> ibis.Table | None:
 
 def _same(table: ibis.Table) -> ibis.Table:
     return table
-
-
-def _below(tables: list[ibis.Table]) -> ibis.Table:
-    return reduce(lambda one, other: one.union(other), tables)
 
 
 def _as_text(

@@ -83,7 +83,7 @@ def read_sources(
     if len(faults) == 1:
         raise faults[0]
     if faults:
-        raise SourceError("\n".join(dict.fromkeys(map(str, faults))))
+        raise SourceError("\n".join(_once_each(faults)))
     if not any(one.kind == "search" for one in result):
         raise SourceError(
             f"{root}: no search data is named. Put a search export there, and name it in a [[source]] of nibbet.toml or run: nibbet init {root} --force"
@@ -227,6 +227,18 @@ def _exchange(settings: SourceSettings, config: Config) -> float | None:
     return config.value.rates[settings.currency]
 
 
+def _once_each(faults: list[NibbetError]) -> list[str]:
+    """The messages, where one that many tables share stands once, with their number."""
+    tables: dict[str, list[str]] = {}
+    for text in dict.fromkeys(map(str, faults)):
+        name, _, rest = text.partition(": ")
+        tables.setdefault(rest or text, []).append(name)
+    return [
+        f"{names[0]}{f' and {len(names) - 1} more tables, to {names[-1]}' * (len(names) > 1)}: {rest}" if rest != names[0] else rest
+        for rest, names in tables.items()
+    ]
+
+
 def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Understood:
     """A sheet with the meaning of its columns, combined ones split, constants added, and the days it covers.
 
@@ -239,7 +251,7 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
     if settings.period and "date" not in reading.matches and sheet.period is None:
         sheet = replace(sheet, period=settings.period[0])
     undated = reading.kind in COUNTED and "date" not in reading.matches and sheet.period is None
-    if undated and sheet.shape and (days := days_of_names(name for name, _ in sheet.files)):
+    if undated and (sheet.shape or len(sheet.files) > 1) and (days := days_of_names(name for name, _ in sheet.files)):
         sheet = sheet.with_days(days)
         reading = read_as(sheet, settings.kind, {**settings.columns, **constant, "date": DAY_OF_FILE})
     elif undated:

@@ -179,10 +179,12 @@ def _unpublished(table: ibis.Table, reading: Reading) -> list[tuple[Any, str]]:
 MOST_COMPARED = 300_000
 
 
-def repeats(engine: AnyEngine, table: ibis.Table, reading: Reading) -> list[tuple[str, str]]:
-    """A note where rows of a small table repeat others in every column; it does not name the table, because tables of equal content share
-    it.
+def repeats(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
+    """A note where rows of a small table repeat others in every column, the hour of the day among them; it does not name the table, because
+    tables of equal content share it.
     """
+    if (day := reading.matches.get("date")) is not None and len({row[day.place].strip()[10:] for row in (*sheet.sample, *sheet.last)}) > 1:
+        return []
     used = table.filter(table.aside.isnull())
     if reading.kind not in MEASURES or int(engine.fetch(table.aggregate(n=table.count()))["n"].iloc[0]) > MOST_COMPARED:
         return []

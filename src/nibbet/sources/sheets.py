@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
 from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row, with_row_names
-from nibbet.sources.periods import Period
+from nibbet.sources.periods import Period, days_of_names
 from nibbet.sources.profile import Profile, profiles_of
 
 if TYPE_CHECKING:
@@ -203,27 +203,52 @@ def _of_blocks(name: str, parts: list[tuple[list[str], list[list[str]], list[str
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
-    """The sheets, with text files of equal header and shape combined, in the order of the first of them."""
+    """The sheets, with text files of equal header and shape combined, in the order of the first of them, and the sheets of workbooks that are a
+    series of one a day.
+    """
     alike: dict[object, list[Sheet]] = {}
+    series: dict[tuple[object, ...], list[Sheet]] = {}
+    for sheet in sheets:
+        if not sheet.shape and sheet.column is not None and sheet.period is None:
+            series.setdefault((*sheet.header, sheet.hidden), []).append(sheet)
+    daily = {id(one): key for key, group in series.items() if days_of_names(one.name for one in group) for one in group}
     for number, sheet in enumerate(sheets):
-        alike.setdefault((sheet.shape, sheet.period, sheet.hidden) if sheet.shape else number, []).append(sheet)
-    return [
-        replace(
-            _of_shape(
-                [file for s in group for file in s.files],
-                [s.shape for s in group if s.shape],
-                [row for s in group for row in s.sample[: max(20, SAMPLE_ROWS // len(group))]],
-                tuple(row for s in group for row in s.last[-20:]),
-                tuple(note for s in group for note in s.notes),
-            ),
-            period=group[0].period,
-            hidden=group[0].hidden,
-            header=group[0].header,
-        )
-        if len(group) > 1
-        else group[0]
-        for group in alike.values()
-    ]
+        alike.setdefault((sheet.shape, sheet.period, sheet.hidden) if sheet.shape else daily.get(id(sheet), number), []).append(sheet)
+    return [_combined(group) for group in alike.values()]
+
+
+def _combined(sheets: list[Sheet]) -> Sheet:
+    one = sheets[0]
+    if len(sheets) == 1:
+        return one
+    if not one.shape:
+        return _of_rows(sheets)
+    sheet = _of_shape(
+        [file for s in sheets for file in s.files],
+        [s.shape for s in sheets if s.shape],
+        [row for s in sheets for row in s.sample[: max(20, SAMPLE_ROWS // len(sheets))]],
+        tuple(row for s in sheets for row in s.last[-20:]),
+        tuple(note for s in sheets for note in s.notes),
+    )
+    return replace(sheet, period=one.period, hidden=one.hidden, header=one.header)
+
+
+def _of_rows(sheets: list[Sheet]) -> Sheet:
+    """Small tables of equal header as one, whose parts they are."""
+    places = range(len(sheets[0].header))
+
+    def open_in(engine: Engine, _cells: Cells, at: slice) -> ibis.Table:
+        import pandas as pd
+
+        tables = [pd.DataFrame({f"c{n}": sheet.column(n) if sheet.column else [] for n in places}, dtype="str") for sheet in sheets[at]]
+        rows = pd.concat([table.assign(part=part) for part, table in enumerate(tables)], ignore_index=True)
+        return engine.frame(rows.replace("", None).astype({f"c{n}": "str" for n in places}))
+
+    files = [file for sheet in sheets for file in sheet.files]
+    sample = [row for sheet in sheets for row in sheet.sample[: max(20, SAMPLE_ROWS // len(sheets))]]
+    notes = tuple(note for sheet in sheets for note in sheet.notes)
+    name = f"{files[0][0]} and {len(files) - 1} more"
+    return replace(sheets[0], name=name, sample=sample, open=open_in, files=files, notes=notes, column=None)
 
 
 def _of_shape(

@@ -131,14 +131,16 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
 
 
 def _with_days(entries: list[Entry]) -> list[Entry]:
-    """The entries, with the days of those that are a series of one file a day."""
+    """The entries, with the days of those that are a series of one file, member of an archive or sheet a day."""
     series: defaultdict[tuple[str, str], list[int]] = defaultdict(list)
     for number, entry in enumerate(entries):
         if entry.is_undated and not any(entry.periods):
             series[(_digits_out(entry.file), entry.reading.kind)].append(number)
     result = list(entries)
     for numbers in series.values():
-        for number, day in zip(numbers, days_of_names(entries[number].file for number in numbers) or (), strict=False):
+        alone = len({entries[number].file for number in numbers}) == len(numbers)
+        names = [entries[number].file if alone else entries[number].table for number in numbers]
+        for number, day in zip(numbers, days_of_names(names) or (), strict=False):
             result[number] = replace(entries[number], day=day, last=day)
     return result
 
