@@ -208,10 +208,12 @@ def test_hostile_text_does_no_harm(tmp_path: Path) -> None:
 
 def test_named_owner_stands_even_without_an_impression() -> None:
     frame = days(["/a/", "/b/"]).assign(query="wild water")
-    editorial = pd.DataFrame({"page": ["/c/"], "target_query": ["Wild  Water"]})
+    editorial = pd.DataFrame({"page": ["/c/"], "target_query": ["Wild  Water; rapids,\nwhite water"]})
     site = nibbet.Site(home=HOME, search=frame, editorial=editorial)
     roles = site.query("wild water").set_index("page")["role"]
     assert roles[HOME + "c/"] == "owner"
+    assert site.query("white water")["page"].tolist() == site.query("rapids")["page"].tolist() == [HOME + "c/"]
+    assert site.pages().set_index("page").loc[HOME + "c/", "intended"] == "wild water", "the first of several"
     assert site.query("wild water").set_index("page").loc[HOME + "c/", "impressions"] == 0
     assert set(roles[[HOME + "a/", HOME + "b/"]]) == {"rival"}
     site.close()

@@ -271,7 +271,7 @@ EDITORIAL = [
     _column(
         "target_query",
         "text",
-        "target query|main keyword|primary keyword|target keyword|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|zielsuchbegriff|zielsuchanfrage|hauptsuchbegriff|mot cle cible|mot cle principal|requete principale|palabra clave objetivo|palabra clave principal|palavra chave principal|parola chiave principale|parola chiave obiettivo|doelzoekwoord|malsokord|glowne slowo kluczowe|対策キーワード|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
+        "target query|target queries|main keyword|main keywords|primary keyword|target keyword|target keywords|meant for|intended query|focus|focus term|target term|zielbegriff|hauptthema|written for|requete cible|consulta objetivo|consulta alvo|zielsuchbegriff|zielsuchanfrage|hauptsuchbegriff|mot cle cible|mot cle principal|requete principale|palabra clave objetivo|palabra clave principal|palavra chave principal|parola chiave principale|parola chiave obiettivo|doelzoekwoord|malsokord|glowne slowo kluczowe|対策キーワード|query obiettivo|doelzoekterm|hedef sorgu|목표 검색어|cilovy dotaz|целевой запрос|目標クエリ|目标关键词",
     ),
     _column("kind", "text", "kind|content type|type|page type|art|seitentyp|format"),
     _column(

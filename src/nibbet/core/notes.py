@@ -126,8 +126,8 @@ def _in_whole_periods(days: pd.DataFrame, visits: pd.DataFrame, recent: Window) 
     starts = pd.DatetimeIndex(np.sort(visits["date"].unique()))
     start = starts.take(np.maximum(starts.searchsorted(days["date"], side="right") - 1, 0))
     inside = pd.DatetimeIndex(days["date"]) - start
-    held = days.assign(date=start)[(inside >= pd.Timedelta(0)) & (inside < pd.Timedelta(length, "D"))]
-    sums = held.groupby("date", as_index=False).agg(clicks=("clicks", "sum"), days=("clicks", "size"))
+    within = days.assign(date=start)[(inside >= pd.Timedelta(0)) & (inside < pd.Timedelta(length, "D"))]
+    sums = within.groupby("date", as_index=False).agg(clicks=("clicks", "sum"), days=("clicks", "size"))
     return _both(sums[sums["days"] >= min(length, 28)], visits)
 
 

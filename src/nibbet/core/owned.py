@@ -21,8 +21,8 @@ ONE_RESULT = 0.5
 #: share of the distinctive words of a query that the page and queries of a topic must contain for it to belong there without further
 #: evidence
 ANSWERED = 0.95
-#: share of the topics, and their number, above which a word in so many of them moves no query to another topic
-EVERYWHERE, LEAST_TOPICS = 0.5, 3
+#: share of the topics, and their number, above which a word in so many of them is no reason to move a query
+EVERYWHERE, LEAST_TOPICS = 0.8, 3
 #: most pages with clicks for a query that is used to compare them
 MOST_PAGES = 50
 
@@ -88,18 +88,28 @@ def _to_their_words(topic: Ints, query_words: Ints, words: sparse.csr_matrix, on
     member = _members(topic, np.ones(len(topic), dtype=bool))
     count, size = sparse.csr_matrix(member.T @ words), np.asarray(member.sum(axis=0)).ravel()
     holds = _held_words(count, size, on_pages)
-    common = np.bincount(holds.indices, minlength=holds.shape[1]) > max(EVERYWHERE * holds.shape[0], LEAST_TOPICS)
-    weight, mine, home = np.where(common, 0.0, _telling(holds)), sparse.csr_matrix(words[query_words]), topic[query_words]
+    weight, mine, home = _telling(holds), sparse.csr_matrix(words[query_words]), topic[query_words]
     rest = _held_words(sparse.csr_matrix(count[home] - mine), size[home] - 1, on_pages[home])
     telling = sparse.csr_matrix(mine.multiply(weight[None, :]))
-    whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
-    there, strength = (np.asarray(telling.multiply(table).sum(axis=1)).ravel() / whole for table in (rest > 0, rest))
+    there, strength = _shares(telling, rest > 0), _shares(telling, rest)
     query, other, _, strongly = carried_by(mine, holds, weight, ANSWERED)
     better = (there[query] < ANSWERED) & (other != home[query]) & (strongly > strength[query])
+    # a word of nearly all topics moves no query whose other words its own page says
+    common = np.bincount(holds.indices, minlength=holds.shape[1]) > max(EVERYWHERE * holds.shape[0], LEAST_TOPICS)
+    rare = sparse.csr_matrix(telling.multiply(~common[None, :]))
+    stays = (_shares(rare, on_pages[home]) >= ANSWERED)[query] & (_shares(rare[query], holds[other]) <= _shares(rare, rest)[query])
+    better &= ~stays
     best = strongest(sparse.csr_matrix((strongly[better], (query[better], other[better])), shape=(len(query_words), holds.shape[0])))
     topic = topic.copy()
     topic[query_words] = np.where(best >= 0, best, home)
     return np.unique(topic, return_inverse=True)[1].astype(np.int64)
+
+
+def _shares(telling: sparse.csr_matrix, holds: sparse.csr_matrix) -> Floats:
+    """The share of the weight in each row of `telling` that the same row of `holds` contains; 0 without weight."""
+    whole = np.maximum(np.asarray(telling.sum(axis=1)).ravel(), 1e-9)
+    share: Floats = np.asarray(telling.multiply(holds).sum(axis=1)).ravel() / whole
+    return share
 
 
 def _members(topic: Ints, chosen: NDArray[np.bool_]) -> sparse.csr_matrix:

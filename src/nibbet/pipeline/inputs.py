@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 from nibbet.pipeline.context import Context
 
+#: what stands between the target queries of one page
+SEVERAL = r"\s*[;,|\n\r]\s*"
 #: a sum of visits with this in its name is known only if a table has one of these columns
 TOLD_BY = {
     "sessions": {"sessions"},
@@ -214,14 +216,25 @@ class Inputs:
         return older[older["date"] == older.groupby("query")["date"].transform("max")].reset_index(drop=True)
 
     @once
-    def target_queries(self) -> pd.DataFrame | None:
-        """page (number), query: the target query of each page; None without an editorial list."""
+    def _targets(self) -> pd.DataFrame | None:
+        """page (number), query: the target queries of each page in the order of the editorial list; None without one."""
         rows = self.joined.small_source("editorial")
         if rows is None:
             return None
         named = rows.dropna(subset=["page_id", "target_query"])
-        query = as_typed(named["target_query"])
-        return pd.DataFrame({"page": named["page_id"].astype("int64"), "query": query}).sort_values(["query", "page"])
+        each = named["target_query"].str.split(SEVERAL, regex=True).explode()
+        table = pd.DataFrame({"page": named["page_id"].astype("int64").reindex(each.index), "query": as_typed(each)})
+        return table[table["query"] != ""].drop_duplicates()
+
+    @property
+    def target_queries(self) -> pd.DataFrame | None:
+        """The target queries of each page, by query; None without an editorial list."""
+        return None if self._targets is None else self._targets.sort_values(["query", "page"])
+
+    @property
+    def main_targets(self) -> pd.Series | None:
+        """By page number, the first of its target queries; None without an editorial list."""
+        return None if self._targets is None else self._targets.drop_duplicates("page").set_index("page")["query"]
 
     @once
     def robots(self) -> pd.DataFrame | None:

@@ -59,11 +59,10 @@ class Measures:
         table["trend"] = result["kind"].reindex(table.index)
         table["since"] = pd.to_datetime(result["since"].reindex(table.index))
         table = table.join(self.history.events)
-        targets = self.inputs.target_queries
-        named = targets.drop_duplicates("page").set_index("page")["query"].reindex(table.index) if targets is not None else None
+        named = self.inputs.main_targets
         monthly = asked_in(self.query_map.pairs, self.query_map.grouping.queries).reindex(table.index)
         table["asked_in"] = monthly.where(monthly != self.pages.languages)
-        table["intended"] = subject_of(table) if named is None else named.where(named.notna(), subject_of(table))
+        table["intended"] = subject_of(table) if named is None else named.reindex(table.index).fillna(subject_of(table))
         return table
 
     @property

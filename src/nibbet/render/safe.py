@@ -12,8 +12,8 @@ from nibbet.core.sentences import readable
 #: options of a workbook in which texts stay texts and equal tables give equal files
 NOTHING_RUNS = {"strings_to_formulas": False, "strings_to_urls": False, "strings_to_numbers": False}
 UNDATED = {"created": datetime(2000, 1, 1)}
-#: beginnings of cells that a spreadsheet takes for a formula or a command
-RISKY = r"^[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
+#: beginnings of cells that a spreadsheet takes for a formula or a command, some after leaving out blanks
+RISKY = r"^[\pZ]*[=+\-@\x00-\x1f\x7f\x{80}-\x{9f}]"
 
 
 def for_cells(frame: pd.DataFrame) -> pd.DataFrame:
