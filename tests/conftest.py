@@ -35,7 +35,7 @@ FIRST = "test_about.py"
 
 #: tests with many cases of one kind: the quick run takes every so many, `make test-all` each
 SAMPLED = {
-    "test_every_habit_gives_the_same_ledger": 4,
+    "test_every_habit_gives_the_same_ledger": 6,
     "test_what_only_later_rows_show_is_read_as_they_say": 3,
     "test_a_flag_has_the_direction_of_its_header": 7,
     "test_answers_of_services_are_read": 6,

@@ -123,7 +123,7 @@ def test_categories_and_chosen_rows_read_as_the_texts_they_are(words: list[str],
     assert len(set(PARTS)) == len(PARTS)
 
 
-@settings(max_examples=30)
+@settings(max_examples=15)
 @given(st.integers(0, 2**32 - 1), st.floats(0.4, 2.0), st.floats(0.5, 2.0), st.floats(0.8, 1.2))
 def test_a_season_of_its_own_is_what_one_page_did_beside_all(seed: int, moved: float, season: float, scale: float) -> None:
     then = np.random.default_rng(seed).integers(2_000, 4_000, 40).astype(float)

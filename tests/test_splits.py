@@ -56,6 +56,7 @@ def test_intervals_hold_the_truth_and_nothing_planted_is_seldom_flagged() -> Non
     assert found / tries > 0.9
 
 
+@pytest.mark.slow
 def test_the_error_is_what_leaving_out_each_page_shows() -> None:
     rng = np.random.default_rng(8)
     rows = cells_of(rng, 60, 1.0)
