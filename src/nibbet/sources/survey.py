@@ -18,7 +18,7 @@ from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import day_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.guess import counted_else, guess_kind
-from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES
+from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES, OF_VISITS
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
@@ -170,6 +170,8 @@ def _why_not(sheet: Sheet) -> str:
     for words in (OF_CLICKS, OF_SEARCHES) if searched else ():
         if (other := counted_else(sheet, words)) is not None:
             return f'it counts {"clicks of " * (words is OF_CLICKS)}{other[0]} ("{other[1]}"), not of search results {columns}'
+    if (other := counted_else(sheet, OF_VISITS)) is not None:
+        return f'it counts {other[0]} ("{other[1]}"), not visits {columns}'
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
     visits = read_as(sheet, "landings")
     if {"page", "conversions"} <= set(visits.matches) and "sessions" not in visits.matches:
