@@ -242,7 +242,11 @@ def test_clicks_of_ads_are_left_out_with_the_reason(tmp_path: Path, capsys: pyte
     given = search(np.random.default_rng(7))
     given.to_csv(tmp_path / "search.csv", index=False)
     given.assign(Campaign="spring", Cost=0.4).to_csv(tmp_path / "paid.csv", index=False)
+    tests = pd.DataFrame({"Variant": ["A", "B"] * 5, "Page": [HOME + f"p{n}" for n in range(10)], "Visitors": range(90, 100)})
+    tests.to_csv(tmp_path / "tests.csv", index=False)
     assert main(["init", str(tmp_path), "--home", HOME]) == 0
-    assert 'paid.csv: it counts clicks of ads ("Campaign"), not of search results' in capsys.readouterr().out
+    out = capsys.readouterr().out
+    assert 'paid.csv: it counts clicks of ads ("Campaign"), not of search results' in out
+    assert 'tests.csv: it counts visitors of tests ("Variant"), not visits' in out
     with nibbet.open_site(tmp_path) as site:
         assert [one["file"] for one in site.account["sources"]] == ["search.csv"]
