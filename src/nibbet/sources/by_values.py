@@ -331,6 +331,7 @@ class ByValues:
             p
             for p in self._wholes()
             if 1 <= float(np.nanmin(self._seen[p].numbers)) <= float(np.nanmax(self._seen[p].numbers)) <= MOST_RANK
+            and named_columns(self._header[p]) <= {"rank", "position"}
         ]
         self._take("rank", self._only(ranks))
         self._take("query", self._most_repeated())
