@@ -122,6 +122,7 @@ REFUSED: dict[str, tuple[dict[str, str | bytes | None], list[str]]] = {
     "gzip bomb": ({"search.csv": None, "search.csv.gz": bomb()}, ["grows beyond", "[limits]"]),
     "zip bomb": ({"search.csv": None, "search.zip": zipped({"a.csv": b"0" * (200 << 20)})}, ["grows beyond", "[limits]"]),
     "no workbook": ({"search.csv": None, "search.xlsx": "PK\x03\x04" + GOOD}, ["search.xlsx", "workbook"]),
+    "workbook in XML": ({"search.csv": None, "search.xls": '<?xml version="1.0"?><Workbook/>'}, ["search.xls", "as XLSX"]),
     "empty workbook": ({"search.csv": None, "search.xlsx": zipped({"[Content_Types].xml": "<x/>"})}, ["search.xlsx", "workbook"]),
     "sheet that is not there": ({"nibbet.toml": SITE + SEARCH + 'sheet = "Data"\n'}, ["no filled sheet or table", "Data"]),
     "no Parquet": ({"search.csv": None, "search.parquet": GOOD}, ["search.parquet", "again"]),

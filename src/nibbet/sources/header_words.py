@@ -71,9 +71,10 @@ MONEY = re.compile(
     r"(?i)revenue|sales|value|amount|price|income|profit|margin|turnover|\bfees?\b|budget|umsatz|erl.s|preis|wert|betrag|honorar|chiffre|ventes|prix|valeur|montant|"
     r"ingreso|venta|precio|valor|importe|fatturat|ricav|prezzo|omzet|prijs|receita|pre.o|int.kt|pris|[$€£¥]|売上|価格|收入|价格|выручка|цена"
 )
-#: words of days that are not those of the rows, nor of publication
+#: columns for the day or month of a row, or of publication, and words of other days
+DAYS_OF_ROWS = ("date", "month", "published")
 OTHER_DAYS = frozenset(
-    "due deadline last latest next end ended expires expiry expiration crawled checked seen visited opened closed sent reminder fallig zuletzt letzte letzter letztes nachste "
+    "due deadline last latest next expires expiry expiration crawled seen visited opened closed sent reminder fallig zuletzt letzte letzter letztes nachste "
     "gesehen besucht gepruft derniere dernier prochaine echeance vu ultima ultimo proxima proximo vencimiento visto scadenza laatst laatste volgende senast seneste ostatnio "
     "ostatnia последний 最終 最后".split()
 )
@@ -103,7 +104,7 @@ def named_columns(header: str) -> frozenset[str]:
 
 def is_denied(header: str, column: Column) -> bool:
     """Whether the words of a header say that it is no such column, though its values may be of the type."""
-    words = OTHER_DAYS if column.type == "date" else NOT_ASKED if column.name == "query" else frozenset[str]()
+    words = OTHER_DAYS if column.name in DAYS_OF_ROWS else NOT_ASKED if column.name == "query" else frozenset[str]()
     return not words.isdisjoint(words_of(header))
 
 

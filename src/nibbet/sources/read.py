@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nibbet.errors import SourceError
 from nibbet.sources.documents import document, is_document
 from nibbet.sources.files import WORKBOOKS, Plain
 from nibbet.sources.html_tables import html_tables, is_html
@@ -18,6 +19,8 @@ def read_sheets(plain: Plain) -> list[Sheet]:
         return workbook(plain)
     if plain.suffix in WORKBOOKS and is_html(plain.head):
         return html_tables(plain)
+    if plain.suffix in WORKBOOKS and plain.head.lstrip().startswith("<?xml"):
+        raise SourceError(f"{plain.name}: this is a workbook in an XML form that is not read. Save it again as XLSX.")
     if plain.suffix in (".json", ".jsonl", ".ndjson") and is_document(plain):
         return [document(plain)]
     if plain.suffix in (".parquet", ".jsonl", ".ndjson"):

@@ -349,9 +349,8 @@ def workbook(plain: Plain) -> list[Sheet]:
         shown = {meta.name: meta.visible == python_calamine.SheetVisibleEnum.Visible for meta in book.sheets_metadata}
         named = [(name, book.get_sheet_by_name(name).to_python(skip_empty_area=True)) for name in book.sheet_names]
     except (python_calamine.CalamineError, OSError, ValueError) as fault:
-        raise SourceError(
-            f"{plain.name}: the workbook cannot be read ({str(fault).splitlines()[0][:100]}). Save it again as XLSX."
-        ) from None
+        why = str(fault).splitlines()[0].partition(" (")[0]
+        raise SourceError(f"{plain.name}: the workbook cannot be read ({why}). Save it again as XLSX.") from None
     sheets: list[Sheet] = []
     dropped = []
     for name, cells in named:
