@@ -125,6 +125,8 @@ def test_what_counts_something_else_is_no_search(header: str, row: str) -> None:
     ("Topic|Keyword|Search volume|Due date", "Oak {n}|oak seed {n}|9{n}0|2026-05-0{n}", "demand", {"query": "Keyword", "month": None}),
     ("URL|Last looked at|Answer of the engine", "https://s.example/{n}|2026-05-0{n}|Seen, not indexed", "crawl",
      {"index_state": "Answer of the engine", "noindex": None}),
+    ("Keyword|Position|URL|Clicks", "oak {n}|{n}|https://s.example/{n}|9{n}", "results", {"rank": "Position"}),
+    ("Page|Product keyword|Clicks|Impressions", "/p/{n}|oak {n}|{n}|9{n}", "search", {"query": "Product keyword"}),
     ("Period end|Page|Query|Clicks|Impressions", "2026-05-0{n}|/p/{n}|oak {n}|{n}|9{n}", "search", {"date": "Period end"}),
     ("Keyword|Date checked|Rank|URL", "oak|2026-05-01|{n}|https://s.example/{n}", "results", {"date": "Date checked"}),
     ("URL|Status code|Title|Last crawled on", "https://s.example/{n}|200|Oak {n}|2026-05-01", "crawl", {"crawled": "Last crawled on"}),

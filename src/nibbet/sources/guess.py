@@ -87,8 +87,8 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         return alone and worded and sheet.profiles[subject.place].distinct > ONCE and len(telling & result) >= least
     if len(telling & result) < least:
         return False
-    if reading.kind == "results" and any(map(_is_click, sheet.header)):
-        return False  # searches that lack a column
+    if reading.kind == "results" and any(_names(header, "search", ["impressions"]) for header in sheet.header):
+        return False  # searches without clicks
     if reading.kind == "results" and "rank" not in {match.column for match in by_words}:
         if "rank" in reading.matches and _is_click(reading.matches["rank"].header):
             return False

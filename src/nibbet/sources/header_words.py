@@ -88,10 +88,13 @@ REMARKS = frozenset(
     "comment comments review reviews ticket tickets task tasks kommentar kommentare bewertung aufgabe commentaire commentaires avis comentario comentarios commento commenti reactie "
     "reacties kommentarer komentarz komentar komentare kommentti yorum コメント 댓글 评论 комментарий".split()
 )
-#: words of texts beside clicks that are no queries
-NOT_ASKED = frozenset(
-    "appearance feature item product offer segment category group type partner author darstellung produkt artikel kategorie gruppe apparence produit categorie groupe article "
-    "apariencia producto categoria grupo articulo aparencia aspecto produto aspetto prodotto gruppo weergave groep utseende kategori grupp kategoria grupa внешний 見え方 外观".split()
+#: words of kinds of results or of queries, and all words of texts beside clicks that are no queries
+KINDS = frozenset(
+    "appearance feature segment category group type darstellung kategorie gruppe apparence categorie groupe apariencia categoria grupo aparencia aspecto aspetto gruppo weergave "
+    "groep utseende kategori grupp kategoria grupa 見え方 外观".split()
+)
+NOT_ASKED = KINDS | set(
+    "item product offer partner author artikel article produkt produit producto articulo produto prodotto autor auteur autore forfattare".split()
 )
 
 
@@ -104,7 +107,7 @@ def named_columns(header: str) -> frozenset[str]:
 
 def is_denied(header: str, column: Column) -> bool:
     """Whether the words of a header say that it is no such column, though its values may be of the type."""
-    words = OTHER_DAYS if column.name in DAYS_OF_ROWS else NOT_ASKED if column.name == "query" else frozenset[str]()
+    words = OTHER_DAYS if column.name in DAYS_OF_ROWS else KINDS if column.name == "query" else frozenset[str]()
     return not words.isdisjoint(words_of(header))
 
 
