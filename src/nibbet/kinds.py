@@ -25,7 +25,7 @@ def _column(name: str, type: Type, words: str, *, required: bool = False) -> Col
 DATE = _column(
     "date",
     "date",
-    "date|day|timestamp|time stamp|ts|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|period|periode|zeitraum|periodo|日付|日期|дата|день|tarih|gun|hafta|ay|날짜|일자|ημερομηνια|ημερα|den|tyden|mesic|mesicne|paiva|datum dne|nap|ziua|zi|semana|trimestre|неделя|месяц|週|周|月|月份|年月",
+    "date|day|timestamp|time stamp|ts|datum|tag|fecha|dia|jour|giorno|data|dag|dato|dzien|week|woche|semaine|semana|month|monat|mois|mes|mese|maand|quarter|quartal|trimestre|kwartaal|kvartal|period|periode|zeitraum|periodo|日付|日期|дата|день|tarih|gun|hafta|ay|날짜|일자|ημερομηνια|ημερα|den|tyden|mesic|mesicne|paiva|datum dne|nap|ziua|zi|semana|trimestre|неделя|месяц|週|周|月|月份|年月",
 )
 DEVICE = _column(
     "device", "text", "device|device type|gerat|geratetyp|gerateart|appareil|dispositivo|apparaat|enhet|urzadzenie|デバイス|设备|устройство"

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.join.grain import step_of
-from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, OTHER_SURFACE
+from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, INCOMPLETE_PERIOD, OTHER_SURFACE
 from nibbet.core.windows import Window
 
 Note = dict[str, str]
@@ -79,9 +79,11 @@ def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str],
         return max(of_grain.values(), default=0)
 
     why = "are left out, as asked" if is_set else "are not complete yet and left out"
-    days, months = clicks(INCOMPLETE), clicks(INCOMPLETE_MONTH)
+    days = clicks(INCOMPLETE)
     texts = [f"Days after {as_of} {why}: {days:,} clicks."] if days else []
-    texts += [f"The month that ends after {as_of} is not complete yet; its rows are left out: {months:,} clicks."] if months else []
+    for unit, count in (("month", clicks(INCOMPLETE_MONTH)), ("period", clicks(INCOMPLETE_PERIOD))):
+        how = "is left out, as asked" if is_set else "is not complete yet; its rows are left out"
+        texts += [f"The {unit} that ends after {as_of} {how}: {count:,} clicks."] if count else []
     return _note("partial_days", " ".join([*texts, f"Every window ends with {as_of}."])) if texts else None
 
 

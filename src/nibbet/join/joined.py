@@ -202,7 +202,7 @@ class Joined:
             settled = {kind: self._overlaps(kind) for kind in ("search", "landings") if kind in self.kinds}
             steps = result["file"].map(settled["search"].step_of_file)
             served = result["aside"].isna()
-            covers = [cover for one in settled.values() for cover in one.covers]
+            covers = [c for one in settled.values() for c in one.covers if c.step != "undated" or c.end <= self.as_of]
             starts = [c.start for c in covers if c.kind == "search" and c.step != "day" and c.start <= self.as_of]
             if not served.any():
                 raise _nothing_left(self._engine, self.search, self.files)
@@ -303,8 +303,12 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
     return SourceError(f"No search row is left to use ({reasons}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
 
 
+#: periods of about one length, such as quarters, above which the newest may have only begun
+ONE_AFTER_ANOTHER = 3
+
+
 def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) -> date:
-    """The last complete day: of daily rows where there are any, else of months, else the newest end of a period."""
+    """The last complete day: of daily rows where there are any, else of months, else of periods of one length, else the newest end of one."""
     used = settled.table.filter(settled.table.aside.isnull())
     result = engine.fetch(used.group_by("grain", "date", "file").aggregate(impressions=used.impressions.sum().cast("int64")))
     if result.empty:
@@ -317,7 +321,10 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
         if len(days):
             sums: pd.DataFrame = days.groupby("date", as_index=False)[["impressions"]].sum()
             return last_complete_month(sums) if step == "month" else last_complete_day(sums)
-    return pd.Timestamp(result["date"].max()).date()
+    sums = result.groupby("date", as_index=False)[["impressions"]].sum()
+    lengths = [(one.period[1] - one.period[0]).days for _, one in names if one.kind == "search" and one.period is not None]
+    alike = len(sums) == len(lengths) > ONE_AFTER_ANOTHER and min(lengths) > 0.9 * max(lengths)
+    return last_complete_month(sums) if alike else pd.Timestamp(result["date"].max()).date()
 
 
 def _fates(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import partial
 from typing import TYPE_CHECKING
@@ -14,6 +14,7 @@ from nibbet.engine import key_of, program
 from nibbet.errors import SourceError
 from nibbet.kinds import COUNTED, MEASURES, TABLES
 from nibbet.sources.cells import bare_cell
+from nibbet.sources.periods import TO, span_of
 from nibbet.sources.recognise import Reading
 from nibbet.sources.records import exact_record_count, line_count, record_count
 from nibbet.sources.rows import completed, hidden_values, opened, plain_cells, repeats, typed_rows
@@ -79,8 +80,9 @@ class Place:
     brand: tuple[str, ...] = ()
 
 
-def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Clean:
-    """The sheet as a typed table with all columns of its kind (null where the sheet lacks one), `undated` and `aside`.
+def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings) -> list[Clean]:
+    """The sheet as a typed table with all columns of its kind (null where the sheet lacks one), `undated` and `aside`; where its rows tell
+    periods, as one for each of them.
 
     Stored rows are not read again; the number of records of its files is checked. Raises SourceError for ambiguous dates,
     for an unclosed quote, and where records were lost.
@@ -92,7 +94,35 @@ def clean(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     except SourceError as fault:
         raise _of_file(sheet, fault) from None
     named = [(code, f"{sheet.name}: {text}") for code, text in hidden]
-    return Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *named), spellings=spellings)
+    result = Clean(reading.kind, sheet.files, table, reading, period, notes=(*notes, *named), spellings=spellings)
+    return _periods_apart(place.engine, sheet, result)
+
+
+#: periods in the rows of one table above which they are no windows
+MOST_PERIODS = 60
+
+
+def _periods_apart(engine: AnyEngine, sheet: Sheet, whole: Clean) -> list[Clean]:
+    """The rows of each period, if the days of a row are a period; those that are set aside are with the first."""
+    day = whole.reading.matches.get("date")
+    if day is None or not any(TO in row[day.place] or span_of(row[day.place]) for row in (*sheet.sample, *sheet.last)):
+        return [whole]
+    rows = whole.table
+    known = engine.fetch(rows.filter(rows.aside.isnull(), rows.undated).select("start", "date").distinct()).sort_values(["date", "start"])
+    if len(known) > MOST_PERIODS:
+        raise SourceError(
+            f'{sheet.name}: its column "{day.header}" holds {len(known)} periods, which are no windows. Export it by day, week or month.'
+        )
+    reading = replace(whole.reading, matches={name: match for name, match in whole.reading.matches.items() if name != "date"})
+    parts: list[Clean] = []
+    for first, last in zip(known["start"].dt.date, known["date"].dt.date, strict=True):
+        chosen = (rows.start == first) & (rows.date == last)
+        table = rows.filter(rows.aside.notnull() | chosen.fill_null(False) if not parts else rows.aside.isnull() & chosen)
+        suffix = f" [{first}..{last}]"
+        files = [(name + suffix, digest + suffix if digest else "") for name, digest in whole.files]
+        notes = whole.notes if not parts else ()
+        parts.append(replace(whole, files=files, table=table, reading=reading, period=(first, last), notes=notes, spellings=_met(table)))
+    return parts or [whole]
 
 
 Read = tuple[ibis.Table, ibis.Table | None, list[tuple[str, str]]]

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.sources.currencies import NAMED, SIGNED, SYMBOLS
-from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, without_weekday
+from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, month_of_year, without_weekday
+from nibbet.sources.periods import TO, Period, span_of
 from nibbet.sources.value_words import NO_VALUE
 
 if TYPE_CHECKING:
@@ -121,7 +122,7 @@ def _count(condition: Expression) -> Expression:
 
 
 def day_of_text(values: list[str], *, where: str, header: str, order: str | None = None) -> dict[str, date]:
-    """Each text -> its day, with one convention for the whole column; texts that are no date are left out.
+    """Each text -> its day, or the first of its days, with one convention for the whole column; texts that are no date are left out.
 
     Args:
         values: the distinct texts of the column.
@@ -129,8 +130,31 @@ def day_of_text(values: list[str], *, where: str, header: str, order: str | None
     Raises:
         SourceError: day and month cannot be distinguished in any value.
     """
+    return {text: first for text, (first, _) in days_of_text(values, where=where, header=header, order=order).items()}
+
+
+def days_of_text(values: list[str], *, where: str, header: str, order: str | None = None) -> dict[str, Period]:
+    """As `day_of_text`, with the first and the last day of each text; weeks and months that one word or number tells have their first day
+    as both.
+    """
     texts = [value for value in sorted(values) if value.strip().casefold() not in NO_VALUE]
+    ends = {text: two for text in texts if len(two := [part.strip() for part in text.split(TO)]) == 2 and all(two)}
+    spans = {text: span for text in texts if text not in ends and (span := span_of(text)) is not None}
+    single = {text for text in texts if text not in ends and text not in spans}
+    days = _single_days(sorted(single.union(*ends.values())), where, header, order)
+    between = {text: (days[first], days[last]) for text, (first, last) in ends.items() if first in days and last in days}
+    return {
+        **{text: (days[text], days[text]) for text in single if text in days},
+        **spans,
+        **{text: span for text, span in between.items() if span[0] <= span[1]},
+    }
+
+
+def _single_days(texts: list[str], where: str, header: str, order: str | None) -> dict[str, date]:
     parts = {text: _numbers(text) for text in texts}
+    months = {text: one for text in texts if (one := month_of_year(text)) is not None}
+    if len({month for _, month in months.values()}) >= len({year for year, _ in months.values()}):
+        parts |= {text: (*one, 1, "ymd") for text, one in months.items()}  # fewer numbers than months are years, not days
     loose = {text: p for text, p in parts.items() if p and p[3] == "?"}
     if loose and order is None:
         order = _order(list(loose.values()), where, header)

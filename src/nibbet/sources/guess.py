@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from nibbet.kinds import MEASURES, TABLES
 from nibbet.sources.by_values import BY_VALUES, ONCE, Match
 from nibbet.sources.header_words import MONEY, NAMED, OF_CLICKS, OF_SEARCHES, OF_VISITS, counts_else, header_score, named_columns, words_of
-from nibbet.sources.periods import period_in, without_period
+from nibbet.sources.periods import full_years, period_in, without_period
 from nibbet.sources.recognise import Reading, missing, read_as
 
 if TYPE_CHECKING:
@@ -55,11 +55,12 @@ def _required(reading: Reading) -> list[Match]:
 
 def _first_window(sheet: Sheet) -> Sheet | None:
     """The columns of the first of several windows side by side, with those of none; null for fewer than two in the headers."""
-    periods = {place: period for place, cell in enumerate(sheet.header) if (period := period_in(cell)) is not None}
+    cells = full_years(sheet.header)
+    periods = {place: period for place, cell in enumerate(cells) if (period := period_in(cell)) is not None}
     if len(set(periods.values())) < 2:
         return None
     first = next(iter(periods.values()))
-    header = [without_period(cell) if periods.get(place) == first else cell for place, cell in enumerate(sheet.header)]
+    header = [without_period(cell) if periods.get(place) == first else cell for place, cell in enumerate(cells)]
     return replace(sheet, header=header, hidden=sheet.hidden | {place for place, period in periods.items() if period != first})
 
 

@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from typing import Any
 
-from nibbet.sources.periods import Period, period_in, without_period
+from nibbet.sources.periods import Period, full_years, period_in, without_period
 from nibbet.sources.profile import NUMBER, is_date
 
 #: rows in which tables below each other are searched
@@ -39,16 +39,17 @@ def header_row(rows: list[list[Any]]) -> int | None:
 
 def _periods(row: list[str]) -> list[Period]:
     """The distinct days, months or quarters in the cells of a row."""
-    return list(dict.fromkeys(period for cell in row if (period := period_in(str(cell))) is not None))
+    return list(dict.fromkeys(period for cell in full_years(row) if (period := period_in(cell)) is not None))
 
 
 def bare_periods(cells: list[str]) -> list[str]:
     """The cells that contain a period and nothing else."""
-    return [cell for cell in cells if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
+    return [cell for cell in full_years(cells) if period_in(cell) is not None and not re.search(r"[^\W\d_]{3,}", without_period(cell))]
 
 
 def _is_header_of_periods(cells: list[str]) -> bool:
     """Whether a row heads a table with a column for each of several months: a word, then months and little else."""
+    cells = full_years(cells)
     months = bare_periods(cells)
     others = [cell for cell in cells if cell not in months]
     return len(months) >= 2 and 0 < len(others) <= 3 and cells[0] in others and not any(map(_is_value, others))

@@ -24,6 +24,7 @@ from nibbet.sources.profile import is_date
 from nibbet.sources.recognise import Reading, missing, read_as, require_columns
 from nibbet.sources.sheets import DAY_OF_FILE, Sheet, bundle, frame_sheet
 from nibbet.sources.side_by_side import windows_apart
+from nibbet.sources.spans import DAY_OF_ROW, with_day_of_row
 
 if TYPE_CHECKING:
     from nibbet.config import Config, SourceSettings
@@ -76,8 +77,8 @@ def read_sources(
     for at, one in [] if faults else todo:
         try:
             unused = [header for header in one.reading.unused if header in idle[one.sheet.name]]
-            cleaned = _cleaned(at, replace(one, reading=replace(one.reading, unused=unused)))
-            result.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
+            for cleaned in _cleaned(at, replace(one, reading=replace(one.reading, unused=unused))):
+                result.append(cleaned if at.engine is main else _moved(cleaned, engine, main))
         except NibbetError as fault:
             faults.append(fault)
     if len(faults) == 1:
@@ -173,7 +174,8 @@ def _has_days(sheet: Sheet, settings: SourceSettings) -> bool:
     for place, header in enumerate(sheet.header):
         if sheet.sample and header_score(header, day) > 0.9 and is_date(sheet.sample[0][place]):
             return True
-    return "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
+    wider = with_day_of_row(sheet, settings.kind)
+    return wider is not sheet or "date" in read_as(sheet, settings.kind, _present(settings.columns, sheet)).matches
 
 
 def _moved(clean: Clean, engine: Engine, main: AnyEngine) -> Clean:
@@ -245,20 +247,24 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
     Raises MissingColumnError and SourceError with the line that settles the fault.
     """
     sheet = with_constants(combined_apart(sheet, settings.kind), settings.constant)
-    constant = {name: f"constant {name}" for name in settings.constant}
-    reading = read_as(sheet, settings.kind, {**settings.columns, **constant})
+    given = settings.columns | {name: f"constant {name}" for name in settings.constant}
+    if "date" not in given and not settings.period and sheet.period is None:
+        sheet = with_day_of_row(sheet, settings.kind)
+        given |= {"date": DAY_OF_ROW} if DAY_OF_ROW in sheet.header else {}
+    reading = read_as(sheet, settings.kind, given)
     require_columns(sheet, reading)
     if settings.period and "date" not in reading.matches and sheet.period is None:
         sheet = replace(sheet, period=settings.period[0])
     undated = reading.kind in COUNTED and "date" not in reading.matches and sheet.period is None
     if undated and (sheet.shape or len(sheet.files) > 1) and (days := days_of_names(name for name, _ in sheet.files)):
         sheet = sheet.with_days(days)
-        reading = read_as(sheet, settings.kind, {**settings.columns, **constant, "date": DAY_OF_FILE})
+        reading = read_as(sheet, settings.kind, given | {"date": DAY_OF_FILE})
     elif undated:
         if (odd := _no_days(sheet)) is not None:
             raise SourceError(
-                f'{sheet.name}: its column "{odd[0]}" holds "{odd[1]}", which is no day, week or month. Export it by one of these; or, if its '
-                "rows may be added up, say which days they cover, in its [[source]] of nibbet.toml: period = [2026-08-03, 2026-10-31]"
+                f'{sheet.name}: its column "{odd[0]}" holds "{odd[1]}", which tells no days. Export it by day, week or month, or write the '
+                "first and last day there (2026-08-03..2026-10-31). If all its rows may be added up, say which days they cover, in its [[source]] of "
+                "nibbet.toml: period = [2026-08-03, 2026-10-31]"
             )
         raise SourceError(
             f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
@@ -275,10 +281,11 @@ def _no_days(sheet: Sheet) -> tuple[str, str] | None:
     return next(((header, cell[:40]) for header, cell in cells if not is_date(cell)), None)
 
 
-def _cleaned(place: Place, one: Understood) -> Clean:
+def _cleaned(place: Place, one: Understood) -> list[Clean]:
     result = clean(place, one.sheet, one.reading, one.settings)
-    if one.rate is not None and "revenue" in result.table.columns:
-        result.table = result.table.mutate(revenue=(result.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
+    for part in result:
+        if one.rate is not None and "revenue" in part.table.columns:
+            part.table = part.table.mutate(revenue=(part.table.revenue.cast("float64") * one.rate).round(6).cast("decimal(24,6)"))
     return result
 
 

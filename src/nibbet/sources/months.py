@@ -51,6 +51,13 @@ QUARTER_HOUR = 900
 EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"
 
 
+def month_of_year(text: str) -> tuple[int, int] | None:
+    """Year and month of a text such as Jul-25 or Juli '25, which a spreadsheet shows for months; it may mean a day of July elsewhere."""
+    match = re.fullmatch(r"([^\W\d_]{3,})\.?(?: |-|/| ?['’])([1-4]\d)", text.strip())
+    month = match and MONTHS.get(_bare(match[1]))
+    return (2000 + int(match[2]), month) if match and month else None
+
+
 def without_weekday(text: str) -> str:
     """The text of a date without the name of the day of the week before it, in any language: a word that names no month."""
     word = re.match(r"([^\W\d_]{2,})(?:\.?,\s*|\.?\s+(?=\d))(?=\S)", text)

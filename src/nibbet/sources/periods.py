@@ -5,13 +5,15 @@ from __future__ import annotations
 import calendar
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import date, timedelta
 from itertools import pairwise
 
 from nibbet.sources.months import CLEAR_MONTHS as MONTHS
 
 Period = tuple[date, date]
+#: the mark between first and last day in a cell
+TO = ".."
 
 _NAMES = "|".join(sorted((re.escape(name) for name in MONTHS), key=len, reverse=True))
 _WORD = rf"(?P<name>{_NAMES})"
@@ -29,8 +31,9 @@ _MONTH = re.compile(
     re.IGNORECASE,
 )
 _QUARTER = re.compile(
-    r"(?<!\d)(?P<y1>20\d{2})[-_ ]?Q(?P<q1>[1-4])(?!\d)|(?<![^\W\d_])Q(?P<q2>[1-4])[-_ /]?(?P<y2>20\d{2})(?!\d)", re.IGNORECASE
+    r"(?<!\d)(?P<y1>20\d{2})[-_ ]?(?P<q1>Q[1-4]|H[12])(?!\d)|(?<![^\W\d_])(?P<q2>Q[1-4]|H[12])[-_ /]?(?P<y2>20\d{2})(?!\d)", re.IGNORECASE
 )
+_SHORT_YEAR = re.compile(rf"(?<![^\W\d_]){_WORD}\.?(?:[-/ ]| ?['’])(?P<year>[1-4]\d)(?!\d)", re.IGNORECASE)
 _START = r"\b(start|from|begin|von|beginn|ab|debut|début|depuis|du|desde|inicio|da|dal|inizio|van|begin|fran|från|fra|od)\b"
 _END = r"\b(end|to|until|till|bis|ende|fin|au|jusqu|hasta|a|al|fine|tot|eind|til|slut|do|koniec)\b"
 #: files whose names follow each other day by day from which each holds the day of its name
@@ -47,7 +50,7 @@ _YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy"}
 
 
 def period_in(text: str) -> Period | None:
-    """The only period in a text: two days, one month or quarter, or from one month to another; None for none or several."""
+    """The only period in a text: two days, one month, quarter or half year, or from one month to another; None for none or several."""
     text = _plain(text)
     days = _days(text)
     if days is None:
@@ -61,6 +64,33 @@ def period_in(text: str) -> Period | None:
         return None
     first, last = min(spans), max(spans)
     return first[0], last[1]
+
+
+def span_of(cell: str) -> Period | None:
+    """The first and last day of a cell that tells several: a quarter, half a year, or two days or months with no more than a word between them."""
+    if not re.search(r"\d{4}.*\D.*\d{4}|[qh] ?[1-4]", cell, re.IGNORECASE):
+        return None
+    rest = re.sub(r"[^\w]|\b(?:to|until|till|through|bis|au|a|al|hasta|tot|til|do)\b", "", without_period(cell), flags=re.IGNORECASE)
+    return None if rest else period_in(cell)
+
+
+def are_periods(spans: Iterable[Period]) -> bool:
+    """Whether cells tell periods: several days that are neither all weeks nor all months."""
+    long = {(first, last) for first, last in spans if first != last}
+    weeks = all((last - first).days == 6 for first, last in long)
+    months = all(
+        first.day == 1 and (first.year, first.month) == (last.year, last.month) and (last + timedelta(1)).day == 1 for first, last in long
+    )
+    return bool(long) and not weeks and not months
+
+
+def full_years(cells: Sequence[str]) -> list[str]:
+    """The cells of a header with the years of months such as Jul-25 in four digits, where several have one: a lone one may be a day."""
+    known = {place: found for place, cell in enumerate(cells) if (found := _SHORT_YEAR.search(_plain(cell)))}
+    months, years = ({found[name].casefold() for found in known.values()} for name in ("name", "year"))
+    if len(known) < 2 or len(months) < len(years):
+        return list(cells)
+    return [_SHORT_YEAR.sub(r"\g<name> 20\g<year>", _plain(cell)) if place in known else cell for place, cell in enumerate(cells)]
 
 
 def without_period(text: str) -> str:
@@ -209,6 +239,7 @@ def _month(m: re.Match[str]) -> Period:
 
 
 def _quarter(m: re.Match[str]) -> Period:
-    year, quarter = (int(m["y1"]), int(m["q1"])) if m["y1"] else (int(m["y2"]), int(m["q2"]))
-    last = quarter * 3
-    return date(year, last - 2, 1), date(year, last, calendar.monthrange(year, last)[1])
+    year, part = int(m["y1"] or m["y2"]), (m["q1"] or m["q2"]).lower()
+    length = 3 if part[0] == "q" else 6
+    last = int(part[1]) * length
+    return date(year, last - length + 1, 1), date(year, last, calendar.monthrange(year, last)[1])

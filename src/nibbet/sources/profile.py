@@ -10,7 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.sources.currencies import MONEY
-from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, without_weekday
+from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, month_of_year, without_weekday
+from nibbet.sources.periods import span_of
 from nibbet.sources.value_words import NO_VALUE, NO_WORDS, YES_WORDS
 
 ADDRESS = re.compile(r"^(https?://\S|/|//)|^[\w-]+(\.[\w-]+)*\.[a-z]{2,}(/|$|\?)", re.IGNORECASE)
@@ -19,14 +20,15 @@ DATE = re.compile(
     r"^\d{4}(?:[-/년年]|\. ?)\s?\d{1,2}(?:(?:[-/월月]|\. ?)\s?\d{1,2}[.일日]?)?([T ].*)?$|^\d{1,2}(?:[-/ ]|\. ?)\d{1,2}(?:[-/ ]|\. ?)\d{2,4}\.?([T ,].*)?$|^\d{8}$|^(0?[1-9]|1[0-2])[-/.](19|20)\d{2}$"
     r"|^\d{1,2}\.?[-/ ]\s*[^\W\d]{3,}\.?,?[-/ ]\s*\d{2,4}([ :].*)?$|^[^\W\d]{3,}\.?\s+\d{1,2},?\s+\d{4}(?:,?\s.*\d:\d{2}.*)?$"
     r"|^[a-z]{3}, \d{1,2} [a-z]{3} \d{4}( .*)?$"
-    rf"|^[^\W\d]{{3,}}\.?[- ]\d{{4}}$|^\d{{4}}-\d{{2}}-\d{{2}}\s*(-|–|\.\.|/)\s*\d{{4}}-\d{{2}}-\d{{2}}$|{WEEK}",
+    rf"|^[^\W\d]{{3,}}\.?[- ]\d{{4}}$|^(?:19|20)\d{{2}}[- ][^\W\d]{{3,}}\.?$|^\d{{4}}-\d{{2}}-\d{{2}}\s*(-|–|\.\.|/)\s*\d{{4}}-\d{{2}}-\d{{2}}$|{WEEK}",
     re.IGNORECASE,
 )
 
 
 def is_date(cell: str) -> bool:
     """Whether a cell reads as a day, week or month."""
-    return bool(DATE.match(without_weekday(cell.strip())))
+    bare = cell.strip()
+    return bool(DATE.match(without_weekday(bare))) or month_of_year(bare) is not None
 
 
 #: durations such as 1:05, 00:01:05 or 1m 05s
@@ -129,7 +131,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
 
     numbers = _numbers(bare, mark)
     known = numbers[~np.isnan(numbers)]
-    days = sum(is_date(cell) for cell in filled) / count
+    days = sum(is_date(cell) or span_of(cell) is not None for cell in filled) / count
     several = bool(filled) and len(lower) > 3
     serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and bool(np.ptp(known) < 4000)
     epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)

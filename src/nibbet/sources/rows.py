@@ -17,7 +17,7 @@ from nibbet.kinds import COUNTED, MEASURES, TABLES
 from nibbet.sources.cells import ENGINE_TYPE, flag_cell, no_value, number_cell, one_of, query_cell, text_cell, trim
 from nibbet.sources.conventions import (
     ISO_DAY,
-    day_of_text,
+    days_of_text,
     decimal_evidence,
     decimal_mark,
     misfits,
@@ -25,6 +25,7 @@ from nibbet.sources.conventions import (
     sample_mark,
     sample_style,
 )
+from nibbet.sources.periods import are_periods
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import MORE, TEXTS, Cells, Sheet
@@ -136,6 +137,8 @@ def typed_rows(
     if reading.kind == "search" and "query" in reading.matches and brand:
         more["brand"] = is_brand(table["query"], brand)
     part = {"part": table.part} if len(sheet.files) > 1 else {}
+    if "until" in table.columns:
+        more["until"] = table.until
     return table.select(*reading.matches, "aside", **part, **more)
 
 
@@ -286,9 +289,12 @@ def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Read
             table = table.mutate(**{name: cell.try_cast("date")})
             continue
         texts = engine.fetch(table.select(text=cell).distinct())["text"].dropna().tolist()
-        days = day_of_text(texts, where=sheet.name, header=match.header, order=settings.dates)
-        read = pd.DataFrame({"text": list(days), "day_read": pd.to_datetime(list(days.values()))}).astype({"text": "str"})
-        known = engine.frame(read).mutate(day_read=_.day_read.cast("date"))
+        days = days_of_text(texts, where=sheet.name, header=match.header, order=settings.dates)
+        read = pd.DataFrame({"text": list(days), "day_read": [a for a, _ in days.values()], "until": [b for _, b in days.values()]})
+        known = engine.frame(read.astype({"text": "str", "day_read": "datetime64[us]", "until": "datetime64[us]"}))
+        known = known.mutate(day_read=_.day_read.cast("date"), until=_.until.cast("date"))
+        if not are_periods(days.values()) or reading.kind not in COUNTED:
+            known = known.drop("until")
         table = table.left_join(known, cell == known.text).drop("text", name).rename({name: "day_read"})
     return table
 
@@ -381,7 +387,7 @@ def _left_out(table: ibis.Table, name: str, wanted: str | list[str]) -> Any:
 
 def completed(table: ibis.Table, reading: Reading, period: Period | None, organic: Sequence[str] = ()) -> ibis.Table:
     """All columns of the kind in order, absent ones null; measures of used rows without a value count 0; undated rows get the last day of
-    their period.
+    their period, of the table or in `until`.
 
     organic: the channels and media of unpaid search; told by their words where none are named.
     """
@@ -389,11 +395,13 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None, organi
     for column in TABLES[reading.kind]:
         kind = ENGINE_TYPE[column.type]
         columns[column.name] = table[column.name].cast(kind) if column.name in table.columns else ibis.null(kind)
-    undated = period is not None and "date" not in reading.matches and reading.kind in COUNTED
+    given = "until" in table.columns
+    undated = given or (period is not None and "date" not in reading.matches and reading.kind in COUNTED)
+    start = columns["date"] if given else ibis.literal(period[0], "date") if undated and period else ibis.null("date")
     if reading.kind == "demand" and period and "month" not in reading.matches:
         columns["month"] = ibis.literal(period[0], "date")
-    if undated and period:
-        columns["date"] = ibis.literal(period[1], "date")
+    if undated:
+        columns["date"] = table.until if given else ibis.literal(period[1], "date")  # type: ignore[index]
     for name in MEASURES.get(reading.kind, []):
         if name in reading.matches:
             columns[name] = columns[name].fill_null(0)
@@ -411,5 +419,4 @@ def completed(table: ibis.Table, reading: Reading, period: Period | None, organi
             columns["channel"] = columns["medium"]
         columns["source"] = columns["source"].strip().lower().re_replace(r"^www\.", "")  # one sender, however it is written
     part = table.part if "part" in table.columns else ibis.literal(0, "int32")
-    start = ibis.literal(period[0], "date") if undated and period else ibis.null("date")
     return table.select(**columns, part=part, aside=table.aside, undated=ibis.literal(undated), start=start)

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from nibbet.kinds import MEASURES, TABLES, Column
 from nibbet.sources.header_words import header_score, words_of
-from nibbet.sources.periods import Period, period_beside, period_in, without_period
+from nibbet.sources.periods import Period, full_years, period_beside, period_in, without_period
 from nibbet.sources.sheets import Sheet
 
 #: words of columns with a change between windows, which is redundant
@@ -24,11 +24,13 @@ NAMED = 0.55
 
 
 def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> list[Sheet]:
-    """The sheet for each window in its headers, with its period where known; the sheet itself if there is only one.
+    """The sheet for each window in its headers, with its period where known; the sheet as it is if there is only one.
 
     Args:
         periods: the periods of the windows from left to right, from the settings.
     """
+    if (header := full_years(sheet.header)) != sheet.header:
+        sheet = replace(sheet, header=header)
     if kind == "demand":
         return _months_apart(sheet)
     if kind not in MEASURES:

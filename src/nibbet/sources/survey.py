@@ -15,17 +15,18 @@ import pandas as pd
 from nibbet.core.join.grain import step_of
 from nibbet.errors import SourceError
 from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
-from nibbet.sources.conventions import day_of_text
+from nibbet.sources.conventions import days_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.guess import counted_else, guess_kind
 from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES, OF_VISITS
 from nibbet.sources.headers import bare_periods
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
-from nibbet.sources.periods import Period, days_of_names
+from nibbet.sources.periods import Period, are_periods, days_of_names
 from nibbet.sources.recognise import Reading, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
+from nibbet.sources.spans import DAY_OF_ROW, with_day_of_row
 from nibbet.sources.standards import is_log
 from nibbet.sources.surroundings import is_settings, page_of_name, settings_lines, shared_values
 
@@ -117,7 +118,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             if reading is None:
                 result.left_out.append((sheet.name, _why_not(sheet)))
                 continue
-            if reading.kind in COUNTED and "date" not in reading.matches:
+            if reading.kind in COUNTED and "date" not in reading.matches and with_day_of_row(sheet, reading.kind) is sheet:
                 sheet = with_surroundings([sheet], sheets, settings_beside(path, folder_settings))[0]
             entries.append(_entry(name, sheet, sheets, reading))
             if (kept := _kept_by_editors(sheet, reading)) is not None:
@@ -211,6 +212,8 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
         reading = guess_kind(parts[0]) or reading
     elif (wider := combined_apart(sheet, reading.kind)) is not sheet:
         reading = guess_kind(wider) or reading
+    if (wider := with_day_of_row(sheet, reading.kind)) is not sheet and len(parts) == 1:
+        sheet, reading = wider, read_as(wider, reading.kind, {"date": DAY_OF_ROW})
     lines = [*sheet.lines, *(line for other in package if is_settings(other) for line in settings_lines(other))]
     shared = shared_values(lines) if reading.kind in MEASURES else {}
     if reading.kind == "search" and "query" in reading.matches and "page" not in reading.matches and (page := page_of_name(name)):
@@ -220,7 +223,7 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
 
 
 def _dates(sheet: Sheet, reading: Reading) -> tuple[str, date | None]:
-    """day, week or month: the interval between the dates of the first and last rows; day where they cannot be read yet. And the
+    """day, week, month or period: the interval between the dates of the first and last rows; day where they cannot be read yet. And the
     last day that they cover.
     """
     if "date" not in reading.matches:
@@ -229,9 +232,12 @@ def _dates(sheet: Sheet, reading: Reading) -> tuple[str, date | None]:
     texts = set(sheet.column(place)) if sheet.column else {row[place] for row in (*sheet.sample, *sheet.last) if place < len(row)}
     weeks = all(re.match(WEEK, text, re.IGNORECASE) for text in texts if text)
     try:
-        days = pd.Series(list(day_of_text(sorted(texts), where=sheet.name, header=sheet.header[place]).values()), dtype="object")
+        spans = days_of_text(sorted(texts), where=sheet.name, header=sheet.header[place]).values()
     except SourceError:
         return "week" if weeks else "day", None
+    days = pd.Series([first for first, _ in spans], dtype="object")
+    if are_periods(spans):
+        return "period", max(last for _, last in spans)
     step = "week" if weeks else step_of(days)
     last = pd.Timestamp(days.max()) if days.notna().any() else None
     return step, last and (last + pd.Timedelta(days=6 * (step == "week")) if step != "month" else last.to_period("M").end_time).date()

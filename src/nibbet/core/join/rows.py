@@ -9,7 +9,7 @@ from typing import Any
 import ibis
 import pandas as pd
 
-from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, NESTED, OTHER_SURFACE, PAGELESS
+from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, INCOMPLETE_PERIOD, NESTED, OTHER_SURFACE, PAGELESS
 
 #: positions times impressions are rounded to multiples of 1 / FINEST, so that their sums are exact and independent of the order of rows
 FINEST = 2.0**16
@@ -55,7 +55,8 @@ def settle_search(search: ibis.Table, as_of: date, page_days: ibis.Table | None,
         position_sum=ibis.cases((placed, exact), else_=0.0).cast("float64"),
         used=_used(search, as_of),
     )
-    table = search.mutate(aside=ibis.cases((late & search.coarse, INCOMPLETE_MONTH), (late, INCOMPLETE), else_=search.aside))
+    reasons = [(late & search.undated, INCOMPLETE_PERIOD), (late & search.coarse, INCOMPLETE_MONTH), (late, INCOMPLETE)]
+    table = search.mutate(aside=ibis.cases(*reasons, else_=search.aside))
     table = table.mutate(
         aside=ibis.cases(
             (table.aside.isnull() & (table.grain == "page") & table.page_id.isnull(), "no address"),
