@@ -14,8 +14,8 @@ from hypothesis import settings
 from nibbet.cli.main import SELDOM, main
 from nibbet.demo.exports import write
 
-settings.register_profile("untimed", deadline=None)  # how busy a machine is says nothing of the program
-settings.load_profile("untimed")
+settings.register_profile("quick", deadline=None, max_examples=40)  # how busy a machine is says nothing of the program
+settings.register_profile("thorough", deadline=None, max_examples=200)
 gc.set_threshold(*SELDOM)  # as the program does
 
 
@@ -52,7 +52,6 @@ SAMPLED = {
     "test_links_to_faults_and_missing_links_are_told": 2,
     "test_changes_are_real_and_their_intervals_hold_the_truth": 3,
     "test_a_folder_is_read_whole_from_inside_and_outside": 2,
-    "test_of_what_only_wavers_hardly_any_is_named": 3,
     "test_rows_without_days_do_not_tell_what_rises_or_began": 2,
     "test_planted_lives_are_told_of_pages_and_topics": 2,
     "test_they_are_read_told_and_repaired": 2,
@@ -71,7 +70,20 @@ SAMPLED = {
     "test_other_surfaces_stand_beside_pages_and_are_not_added": 2,
     "test_a_page_that_moved_is_compared_with_its_old_address": 2,
     "test_breadcrumbs_make_a_hub_where_addresses_are_flat": 3,
+    "test_a_table_of_one_surface_never_takes_the_place_of_web_search": 2,
+    "test_sessions_near_clicks_are_no_news": 2,
+    "test_what_is_said_to_one_robot_counts_where_it_is_a_search_engines": 2,
+    "test_changes_without_days_on_both_sides_are_told_as_such": 2,
+    "test_no_window_cuts_a_month_or_a_week": 2,
+    "test_the_curve_is_near_and_titles_are_flagged_with_few_false_alarms": 2,
+    "test_more_pages_make_surer": 2,
+    "test_days_told_in_other_columns_give_the_same_clicks_and_whole_windows": 3,
 }
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Laws are tried with fewer examples where tests marked slow are left out."""
+    settings.load_profile("quick" if "not slow" in config.option.markexpr else "thorough")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -114,10 +126,10 @@ def world(tmp_path_factory: pytest.TempPathFactory) -> Callable[..., Path]:
 @pytest.fixture(scope="session")
 def ran(world: Callable[..., Path], tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A small demo workspace on which `nibbet run` has been run: once, and each worker has a copy."""
-    first = world(5, 120).parent / "ran"
+    first = world(5, 60).parent / "ran"
     with FileLock(f"{first}.lock"):
         if not (first / "out" / "report.html").exists():
-            shutil.copytree(world(5, 120), first, ignore=shutil.ignore_patterns("out", ".nibbet"))
+            shutil.copytree(world(5, 60), first, ignore=shutil.ignore_patterns("out", ".nibbet"))
             assert main(["run", str(first), "-q"]) == 0
     folder = tmp_path_factory.mktemp("ran") / "site"
     shutil.copytree(first, folder)

@@ -124,7 +124,6 @@ def test_no_spelling_loses_a_click(rows: list[tuple[str, int, int]]) -> None:
     site.close()
 
 
-@settings(max_examples=150, deadline=None)
 @given(st.lists(st.tuples(spelt, st.sampled_from(["search", "landings", "crawl"])), min_size=1, max_size=20))
 @pytest.mark.slow
 def test_folding_is_stable(rows: list[tuple[str, str]]) -> None:

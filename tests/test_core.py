@@ -509,7 +509,6 @@ def test_a_long_name_does_not_outweigh_the_question_about_it() -> None:
     assert titles[int(found.iloc[2])].startswith(names[0])
 
 
-@settings(max_examples=200, deadline=None)
 @given(st.dictionaries(st.integers(0, 14), st.one_of(st.none(), st.integers(0, 19)), min_size=1))
 def test_no_redirect_map_keeps_a_chain_or_a_loop(steps: dict[int, int | None]) -> None:
     table = straighten(
@@ -616,7 +615,6 @@ def test_spellings_parsed_in_portions_are_those_parsed_at_once(monkeypatch: pyte
     assert whole["strict"].tolist() == [f"/a{n}/" for n in range(40)]
 
 
-@settings(max_examples=60, deadline=None)
 @given(
     st.lists(
         st.lists(st.sampled_from("kayak canoe river lake tent hire guide map".split()), min_size=1, max_size=5), min_size=2, max_size=25
@@ -669,7 +667,6 @@ def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
 cells = st.one_of(st.none(), st.text(max_size=12).filter(lambda text: "\x00" not in text and "\r" not in text))
 
 
-@settings(max_examples=150, deadline=None)
 @given(
     st.lists(
         st.tuples(cells, st.one_of(st.none(), st.integers(-(10**9), 10**9)), st.one_of(st.none(), st.floats(-1e9, 1e9))),

@@ -20,7 +20,7 @@ import nibbet
 from hostile import OK, PAGE, WAYS, moved, plain, serving
 from nibbet.cli.main import main
 from nibbet.core.markup import decoded, read_markup
-from nibbet.crawl import reading
+from nibbet.crawl import crawler, fetch, manners, reading
 from nibbet.crawl.crawler import sitemap_entries, unpacked
 from nibbet.crawl.fetch import Answer, Fetcher, is_public
 from nibbet.crawl.frontier import Frontier
@@ -29,6 +29,14 @@ from nibbet.demo import serve
 from nibbet.demo.scenario import build
 
 LIVE = "https://tarnbrook.example/"
+
+
+@pytest.fixture(autouse=True)
+def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Servers of this machine that say nothing are waited for as long as tests can afford."""
+    monkeypatch.setattr(fetch, "PIECE", 5.0)
+    monkeypatch.setattr(manners, "USUAL_PAUSE", 0.5)
+    monkeypatch.setattr(crawler, "FIRST_WAIT", 0.1)
 
 
 def crawled(folder: Path, url: str, *more: str) -> pd.DataFrame:
@@ -309,7 +317,7 @@ def test_archives_are_read_as_inventories(tmp_path: Path, by: str) -> None:
     rows = (source.format(*one) for one in (("search", "search.csv"), ("crawl", "pages.warc.gz"), ("links", "pages.warc.gz")))
     (tmp_path / "nibbet.toml").write_text(f'[site]\nhome = "{url}"\n' + "".join(rows))
     with nibbet.open_site(tmp_path) as site:
-        pages = site.pages().set_index("page")
+        pages = site.ledger().set_index("page")
     alive = true[(true["status"] == 200) & (true["depth"].notna())]
     found = pages.reindex(alive.index)
     for name in ("status", "title", "words", "inlinks"):
@@ -548,7 +556,7 @@ def test_a_site_that_lost_its_links_to_other_sites_is_written_all_the_same(tmp_p
 #: the reading process, in which one page ends it
 DEADLY = """
 import os
-from nibbet.crawl import reading
+from nibbet.crawl import crawler, fetch, manners, reading
 def deadly(address, status, headers, body):
     if body == b"deadly":
         os._exit(9)

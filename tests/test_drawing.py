@@ -55,6 +55,7 @@ def test_a_killed_painter_is_replaced_by_drawing_here(site: nibbet.Site) -> None
         assert other.pictures == pictures
 
 
+@pytest.mark.slow
 def test_where_no_process_can_be_started_it_is_drawn_here(site: nibbet.Site, monkeypatch: pytest.MonkeyPatch) -> None:
     def refused(*_: object, **__: object) -> None:
         raise OSError("no process")

@@ -100,6 +100,7 @@ def changed(seed: int, effects: np.ndarray, crawls: tuple[str, str], *, pages: i
     return nibbet.Site(config=make_config({"site": {"home": HOME + "/"}}), search=search, crawl=crawl)
 
 
+@pytest.mark.slow
 def test_what_changed_titles_did_is_told_with_its_interval() -> None:
     truth = np.array([1.0] * 12 + [1.5] * 8)
     inside, named, wrongly, together = [], [], [], []

@@ -217,6 +217,7 @@ def test_a_damaged_kept_file_is_made_anew(damage: Callable[[Path], None], tmp_pa
     again.close()
 
 
+@pytest.mark.slow
 def test_what_a_site_uses_is_not_taken_away(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     hand_made(tmp_path)
     store = tmp_path / ".nibbet"
@@ -292,6 +293,7 @@ def test_a_fault_inside_is_not_taken_for_an_unknown_query(tmp_path: Path, monkey
     site.close()
 
 
+@pytest.mark.slow
 def test_settings_of_the_users_own_session_stay(tmp_path: Path) -> None:
     import matplotlib as mpl
 

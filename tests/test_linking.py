@@ -187,6 +187,7 @@ def test_planted_faults_of_links_and_speed_are_found_on_a_world_never_seen(world
     assert set(worded.loc[worded["because"].str.contains("cheap offers"), "page"]) == set(live + stuffed_of(demo))
 
 
+@pytest.mark.slow
 def test_others_links_with_a_status_are_believed_without_a_crawl(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     home, away = "https://moulin.example", "https://autre.example"
     pages = [f"{home}/guide/{word}" for word in ("ecluse", "gue", "refuge", "cairn")]

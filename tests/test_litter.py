@@ -85,6 +85,7 @@ def test_old_briefs_go_and_what_people_wrote_stays(tmp_path: Path) -> None:
     assert sorted(path.name for path in briefs.glob("*.md")) == ["edited-000000.md", "mine.md"]
 
 
+@pytest.mark.slow
 def test_dossiers_of_old_hosts_are_their_own(tmp_path: Path) -> None:
     days = pd.date_range("2026-08-01", "2026-10-31")
     new = pd.DataFrame(

@@ -8,7 +8,7 @@ import ibis
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import nibbet
@@ -89,7 +89,6 @@ def test_change_is_real_only_beyond_noise_and_its_interval_holds_it() -> None:
 counts = st.integers(0, 5000)
 
 
-@settings(max_examples=200, deadline=None)
 @given(
     st.lists(
         st.tuples(st.integers(0, 3), counts, counts, st.floats(1, 60), st.floats(1, 60), st.floats(0, 0.5), st.floats(0, 0.5)),

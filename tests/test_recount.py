@@ -106,6 +106,7 @@ def test_the_settings_may_say_otherwise(tmp_path: Path, capsys: pytest.CaptureFi
     assert "by rank" in out
 
 
+@pytest.mark.slow
 def test_neither_growth_nor_a_fall_nor_a_burst_is_another_count() -> None:
     rng, number = np.random.default_rng(4), np.arange(len(DAYS))
     for level in (np.ones(len(DAYS)), np.where(DAYS >= SINCE, 0.5, 1.0), 1 + number / 200, np.where(abs(number - 300) < 5, 6.0, 1.0)):

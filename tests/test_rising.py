@@ -58,6 +58,7 @@ def test_planted_queries_are_named_by_what_befell_them() -> None:
 
 
 @pytest.mark.parametrize("seed", [2, 3, 4])
+@pytest.mark.slow
 def test_of_what_only_wavers_hardly_any_is_named(seed: int) -> None:
     assert len(rising_of(wavering(seed, False))) <= 3
 

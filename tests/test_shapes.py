@@ -794,7 +794,7 @@ def test_days_are_read_however_they_are_written(way: str) -> None:
 
 
 def test_files_of_one_day_each_are_a_table_with_days(tmp_path: Path) -> None:
-    whole = of((date(2026, 7, 1), date(2026, 10, 31)), "date", "page", "query")
+    whole = of((date(2026, 9, 1), date(2026, 10, 31)), "date", "page", "query")
     by_day = dict(list(whole.groupby("Date")))
     laid(tmp_path / "one", search=whole.assign(Date=[int(f"{day:%Y%m%d}") for day in whole["Date"]]))
     (tmp_path / "many").mkdir()

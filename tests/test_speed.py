@@ -91,6 +91,7 @@ def test_pages_are_rated_and_repaired(
     assert repairs.loc[repairs["repair"] == "insecure", "page"].tolist() == [pages[7]]
 
 
+@pytest.mark.slow
 def test_the_cost_is_found_where_there_is_one_and_seldom_else() -> None:
     rng, proven, held = np.random.default_rng(8), {0.8: 0, 1.0: 0}, 0
     for turn in range(120):

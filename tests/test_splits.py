@@ -162,6 +162,7 @@ def test_a_sender_is_one_however_it_is_written(tmp_path: Path) -> None:
     assert rows.to_dict() == {"paddlers.example": 6 * len(days), "": 3 * len(days), "anyfinder": 3 * len(days)}
 
 
+@pytest.mark.slow
 def test_sources_that_nothing_befell_are_seldom_called_real(tmp_path: Path) -> None:
     rng = np.random.default_rng(8)
     days = pd.date_range("2025-08-01", "2026-10-31", freq="7D")
@@ -211,6 +212,7 @@ def test_other_surfaces_stand_beside_pages_and_are_not_added(words: tuple[str, s
         assert one["rows_read"] == one["rows_used"] + sum(part["rows"] for part in one["set_aside"])
 
 
+@pytest.mark.slow
 def test_where_no_row_is_of_web_search_all_count(tmp_path: Path) -> None:
     whole = (
         of_surfaces(web={}, image={})["image"]

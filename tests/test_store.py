@@ -82,6 +82,7 @@ def test_what_the_join_found_is_not_found_again(
     assert bytes_of(workspace / "out") == whole
 
 
+@pytest.mark.slow
 def test_a_packed_file_is_unpacked_again_only_for_its_rows(tmp_path: Path) -> None:
     rows = [f"2026-08-{day:02},/rivers/p{n}/,canoe {n},{n % 4},{20 + n},4.5\r\n" for day in range(1, 29) for n in range(30)]
     with zipfile.ZipFile(tmp_path / "search.zip", "w") as archive:

@@ -33,6 +33,8 @@ MOST_IN_A_ROW = 200
 MOST_SILENT = 25
 #: attempts at an address when a server is busy or disconnects
 MOST_TRIES = 3
+#: seconds until it is asked again for the first time, doubled each time
+FIRST_WAIT = 1.0
 #: days for which an answer from another host is reused
 ASKED_AGAIN = 7
 #: largest number of sitemaps, and depth of their indexes
@@ -249,7 +251,7 @@ class Crawler:
         answer = await fetcher.ask(address, etag=target.etag if old else None, changed=target.changed if old else None)
         pause = pace.answered(answer)
         if (pause is not None or answer.reason in (TOO_SLOW, NO_CONNECTION, BROKEN)) and tries < MOST_TRIES:
-            self._again.append((asyncio.get_running_loop().time() + (2.0**tries if pause is None else pause), target, tries + 1))
+            self._again.append((asyncio.get_running_loop().time() + (FIRST_WAIT * 2**tries if pause is None else pause), target, tries + 1))
             return
         self._watch_silence(target, answer)
         self.tally.requests += 1

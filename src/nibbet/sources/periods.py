@@ -14,6 +14,11 @@ from nibbet.sources.months import CLEAR_MONTHS as MONTHS
 Period = tuple[date, date]
 #: the mark between first and last day in a cell
 TO = ".."
+#: longest cell that tells a period and nothing else
+LONGEST_SPAN = 60
+_SEVERAL = re.compile(r"\d{4}.*\D.*\d{4}|(?<![^\W\d_])[qh] ?[1-4](?!\d)", re.IGNORECASE)
+#: words that may stand between or before its days
+_BETWEEN = set("q h to until till through from bis von au du a al de hasta tot van til do od".split())
 
 _NAMES = "|".join(sorted((re.escape(name) for name in MONTHS), key=len, reverse=True))
 _WORD = rf"(?P<name>{_NAMES})"
@@ -68,10 +73,10 @@ def period_in(text: str) -> Period | None:
 
 def span_of(cell: str) -> Period | None:
     """The first and last day of a cell that tells several: a quarter, half a year, or two days or months with no more than a word between them."""
-    if not re.search(r"\d{4}.*\D.*\d{4}|[qh] ?[1-4]", cell, re.IGNORECASE):
+    if len(cell) > LONGEST_SPAN or not _SEVERAL.search(cell):
         return None
-    rest = re.sub(r"[^\w]|\b(?:to|until|till|through|bis|au|a|al|hasta|tot|til|do)\b", "", without_period(cell), flags=re.IGNORECASE)
-    return None if rest else period_in(cell)
+    words = re.findall(r"[^\W\d_]+", _plain(cell).casefold())
+    return period_in(cell) if all(word in MONTHS or word in _BETWEEN for word in words) else None
 
 
 def are_periods(spans: Iterable[Period]) -> bool:
