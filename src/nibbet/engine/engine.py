@@ -74,7 +74,7 @@ class Engine:
         days: str = "",
         mark: str = ".",
     ) -> ibis.Table:
-        """Delimited UTF-8 files of one shape as a table: columns (name -> engine type), one row per record after the first `skip` lines, and
+        """Delimited UTF-8 files of one shape as a table: columns (name -> engine type), one row per record after the first `skip`, and
         part: the number of the file. A cell that does not fit its type is an error when the table is computed.
 
         Args:

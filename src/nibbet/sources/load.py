@@ -18,6 +18,7 @@ from nibbet.sources.clean import Clean, Place, clean
 from nibbet.sources.files import Limits, Plain, find_files, name_in, unpack
 from nibbet.sources.guess import guess_kind
 from nibbet.sources.header_words import header_score
+from nibbet.sources.layouts import in_plain_rows
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import days_of_names
 from nibbet.sources.profile import is_date
@@ -246,7 +247,7 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
 
     Raises MissingColumnError and SourceError with the line that settles the fault.
     """
-    sheet = with_constants(combined_apart(sheet, settings.kind), settings.constant)
+    sheet = with_constants(combined_apart(in_plain_rows(sheet), settings.kind), settings.constant)
     given = settings.columns | {name: f"constant {name}" for name in settings.constant}
     if "date" not in given and not settings.period and sheet.period is None:
         sheet = with_day_of_row(sheet, settings.kind)

@@ -91,8 +91,8 @@ def are_periods(spans: Iterable[Period]) -> bool:
 
 def full_years(cells: Sequence[str]) -> list[str]:
     """The cells of a header with the years of months such as Jul-25 in four digits, where several have one: a lone one may be a day."""
-    known = {place: found for place, cell in enumerate(cells) if (found := _SHORT_YEAR.search(_plain(cell)))}
-    months, years = ({found[name].casefold() for found in known.values()} for name in ("name", "year"))
+    known = {place: match for place, cell in enumerate(cells) if (match := _SHORT_YEAR.search(_plain(cell)))}
+    months, years = ({match[name].casefold() for match in known.values()} for name in ("name", "year"))
     if len(known) < 2 or len(months) < len(years):
         return list(cells)
     return [_SHORT_YEAR.sub(r"\g<name> 20\g<year>", _plain(cell)) if place in known else cell for place, cell in enumerate(cells)]

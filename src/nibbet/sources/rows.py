@@ -49,6 +49,7 @@ OTHER_CHANNEL = (
 )
 #: a larger count is an error in the file: all sums stay exact below it
 MOST = 10**13
+SUBTOTAL = rf"(?i)\S\s+(?:{'|'.join(map(re.escape, sorted(TOTAL_WORDS)))})\s*$"
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 
@@ -115,7 +116,7 @@ def typed_rows(
     table = raw.mutate(**{f"raw_{name}": raw[name] for name in reading.matches})
     table = _with_days(engine, table, sheet, reading, settings)
     table = table.mutate(**typed)
-    asides: list[tuple[Any, str]] = [(_total_row(table, reading), "total row"), (_blank_row(table, reading), "not a data row")]
+    asides: list[tuple[Any, str]] = [(_total_row(table, sheet, reading), "total row"), (_blank_row(table, reading), "not a data row")]
     asides += [(longer, "more cells than headers") for longer in _longer(table)]
     asides += [
         (table[name].isnull() & table[f"raw_{name}"].notnull() & ~no_value(table[f"raw_{name}"]), f"unreadable {name}")
@@ -130,7 +131,7 @@ def typed_rows(
     asides += _unpublished(table, reading)
     asides += [(_left_out(table, name, wanted), f"left out by where: {name}") for name, wanted in settings.where.items()]
     reason = ibis.cases(*asides, else_=ibis.null("string"))
-    table = table.mutate(aside=ibis.cases((_is_suspect(table, reading, settings), reason), else_=ibis.null("string")))
+    table = table.mutate(aside=ibis.cases((_is_suspect(table, sheet, reading, settings), reason), else_=ibis.null("string")))
     more: dict[str, Any] = {}
     if reading.kind in MEASURES and "page" in reading.matches:
         more["page_key"] = engine.key(table.page)
@@ -299,7 +300,7 @@ def _with_days(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Read
     return table
 
 
-def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -> Any:
+def _is_suspect(table: ibis.Table, sheet: Sheet, reading: Reading, settings: SourceSettings) -> Any:
     """Whether a row may have to be set aside, by fast tests: a missing value, or a key as short as a word for a total."""
     telling = [
         column.name for column in TABLES[reading.kind] if column.name in reading.matches and column.type in ("count", "number", "date")
@@ -312,7 +313,15 @@ def _is_suspect(table: ibis.Table, reading: Reading, settings: SourceSettings) -
     odd += [condition for condition, _ in _unpublished(table, reading)]
     short = [table[f"raw_{name}"].length() <= LONGEST_TOTAL for name in _total_keys(reading) if table[f"raw_{name}"].type().is_string()]
     return reduce(
-        or_, [*empty, *short, *odd, *_longer(table), *(_left_out(table, name, wanted) for name, wanted in settings.where.items())]
+        or_,
+        [
+            *empty,
+            *short,
+            *odd,
+            *_longer(table),
+            *_subtotals(table, sheet, reading),
+            *(_left_out(table, name, wanted) for name, wanted in settings.where.items()),
+        ],
     )
 
 
@@ -333,11 +342,20 @@ def _total_keys(reading: Reading) -> list[str]:
     return [name for name in ("page", "date") if name in reading.matches] or [name for name in ("query",) if name in reading.matches]
 
 
-def _total_row(table: ibis.Table, reading: Reading) -> Any:
-    """Rows that repeat the sum of the others: a total word where an address or a day should stand."""
+def _total_row(table: ibis.Table, sheet: Sheet, reading: Reading) -> Any:
+    """Rows that repeat the sum of the others: a total word where an address or a day should stand, alone or behind one."""
     cells = [table[f"raw_{name}"] for name in _total_keys(reading)]
     says = [~cell.startswith("/") & one_of(cell, sorted(TOTAL_WORDS)) for cell in cells if cell.type().is_string()]
-    return reduce(or_, says) if says else ibis.literal(False)
+    return reduce(or_, [*says, *_subtotals(table, sheet, reading)], ibis.literal(False))
+
+
+def _subtotals(table: ibis.Table, sheet: Sheet, reading: Reading) -> list[Any]:
+    """Whether a row is the total of one page or day ("/a/ total"), in a sheet whose first or last rows have one."""
+    keys = [reading.matches[name] for name in _total_keys(reading) if name != "query"]
+    shown = [key for key in keys if any(re.search(SUBTOTAL, row[key.place]) for row in (*sheet.sample, *sheet.last))]
+    return [
+        table[f"raw_{key.column}"].re_search(SUBTOTAL).fill_null(False) for key in shown if table[f"raw_{key.column}"].type().is_string()
+    ]
 
 
 def _blank_row(table: ibis.Table, reading: Reading) -> Any:

@@ -131,13 +131,16 @@ class Sheet:
 
 @dataclass(frozen=True)
 class Delimited:
-    """How a text file is divided into cells; files of equal header and shape are read as one."""
+    """How a text file is divided into cells; files of equal header and shape are read as one. Above its rows are `skip` lines, in `above`
+    records: a header may have line ends in its cells.
+    """
 
     size: int = field(compare=False, repr=False)
     lay: Callable[[], Path] = field(compare=False, repr=False)
     header: tuple[str, ...]
     delimiter: str
     skip: int
+    above: int
     lenient: bool
     empty: bool = False
 
@@ -157,27 +160,27 @@ def delimited(plain: Plain) -> list[Sheet]:
     rows, starts = _split(text, delimiter, MOST_ROWS_OF_BLOCKS if whole else SAMPLE_ROWS + 60)
     if whole and len(parts := blocks(rows)) > 1:
         return _of_blocks(plain.name, parts, plain.digest)
-    filled = [(row, start) for row, start in zip(rows, starts, strict=True) if row]
-    rows, starts = [row for row, _ in filled], [start for _, start in filled]
+    filled = [number for number, row in enumerate(rows) if row]
+    rows, starts = [rows[number] for number in filled], [starts[number] for number in filled]
     head = header_row(rows)
     notes: list[tuple[str, str]] = []
     if plain.unreadable:
         letters = f"{plain.unreadable:,} letters are" if plain.unreadable > 1 else "1 letter is"
         notes.append(("damaged_letters", f"{plain.name}: {letters} damaged and read as U+FFFD. Export it again as UTF-8."))
     if head is None and (first := first_row_of_values(rows)) is not None:
-        header, body, skip, above = [""] * len(rows[first]), rows[first:], starts[first], starts[first]
+        header, body, skip, above, records = [""] * len(rows[first]), rows[first:], starts[first], starts[first], filled[first]
         notes.append(("headless", f"{plain.name}: there is no header row; columns are recognised by their values alone."))
     elif head is None:
         raise SourceError(f"{plain.name}: no header row followed by rows was found. The first line reads {text.splitlines()[0][:80]!r}.")
     else:
         body = rows[head + 1 :]
         header = with_row_names(header_cells(rows, head), body if whole else body[:-1])
-        skip = starts[head + 1] if head + 1 < len(starts) else starts[head] + 1
+        skip, records = (starts[head + 1], filled[head + 1]) if head + 1 < len(starts) else (starts[head] + 1, filled[head] + 1)
         above = starts[head]
     sample = [row for row in body if any(cell.strip() for cell in row)]
     ends = _rows(plain.tail, delimiter)
     lenient = any(len(row) != len(header) for row in [*body, *ends] if row)
-    shape = Delimited(plain.size, plain.lay, tuple(header), delimiter, skip, lenient, not sample and whole)
+    shape = Delimited(plain.size, plain.lay, tuple(header), delimiter, skip, records, lenient, not sample and whole)
     lines = tuple(text.splitlines()[:above])
     if above:
         notes.append(("preamble", f"{plain.name}: {above} lines before the header are skipped."))
@@ -270,7 +273,7 @@ def _of_shape(
             {f"c{n}": cells.types.get(n, "VARCHAR") for n in range(len(one.header))} | ({MORE: "VARCHAR"} if lenient else {}),
             delimiter=one.delimiter,
             quote='"',
-            skip=one.skip,
+            skip=one.above,
             lenient=lenient,
             days=cells.days,
             mark=cells.mark,

@@ -18,8 +18,9 @@ from nibbet.kinds import ADDRESSES, COUNTED, MEASURES, TABLES
 from nibbet.sources.conventions import days_of_text
 from nibbet.sources.files import PACKED, READABLE, Limits, unpack
 from nibbet.sources.guess import counted_else, guess_kind
-from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES, OF_VISITS
+from nibbet.sources.header_words import OF_CLICKS, OF_SEARCHES, OF_VISITS, header_score
 from nibbet.sources.headers import bare_periods
+from nibbet.sources.layouts import in_plain_rows
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.periods import Period, are_periods, days_of_names
@@ -110,7 +111,7 @@ def survey(root: Path, spill: Path, limits: Limits) -> Survey:
             continue
         result.left_out += [(name, text.removeprefix("left out: ")) for _, text in notes]
         entries = []
-        for sheet in sheets:
+        for sheet in map(in_plain_rows, sheets):
             shape = (_digits_out(name), tuple(sheet.header))
             if shape not in known:
                 known[shape] = guess_kind(sheet)
@@ -173,6 +174,14 @@ def _why_not(sheet: Sheet) -> str:
             return f'it counts {"clicks of " * (words is OF_CLICKS)}{other[0]} ("{other[1]}"), not of search results {columns}'
     if (other := counted_else(sheet, OF_VISITS)) is not None:
         return f'it counts {other[0]} ("{other[1]}"), not visits {columns}'
+    if near := _nearest(sheet):
+        kind, lacking = near
+        column = next(column for column in TABLES[kind] if column.name == lacking)
+        cells = [
+            cell for place, header in enumerate(sheet.header) if header_score(header, column) > PLAIN for cell in (sheet.sample[0][place],)
+        ]
+        fault = f'its {lacking} read "{cells[0][:40]}"' if cells else f"no column has its {lacking}"
+        return f"it would be {kind}, but {fault} {columns}. Export it with {'plain ' if cells else ''}{lacking}"
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]
     visits = read_as(sheet, "landings")
     if {"page", "conversions"} <= set(visits.matches) and "sessions" not in visits.matches:
@@ -186,9 +195,6 @@ def _why_not(sheet: Sheet) -> str:
         most = max(counts, key=lambda place: float(np.nansum(sheet.profiles[place].numbers)))
         example = f'columns = {{ page = "{sheet.header[addresses[0]]}", sessions = "{sheet.header[most]}" }}'
         return f'no kind of table was recognised {columns}. If it holds visits, add: [[source]] kind = "landings", files = "...", {example}'
-    if near := _nearest(sheet):
-        kind, lacking = near
-        return f"it would be {kind}, but no column has its {lacking} {columns}. Export it with {lacking}"
     return f"no kind of table was recognised {columns}"
 
 

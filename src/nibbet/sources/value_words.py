@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 TOTAL_WORDS = set(
-    "total|totals|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split("|")
+    "total|totals|subtotal|sub total|zwischensumme|sous-total|subtotale|subtotaal|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split(
+        "|"
+    )
 )
 NO_VALUE = set("|-|--|—|–|n/a|na|null|none|nan|undefined".split("|"))
 #: and the errors of spreadsheets in several languages

@@ -1,0 +1,103 @@
+"""Tables laid out for people: outlines with subtotals, a row for each measure, headers of several lines."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import nibbet
+from nibbet.cli.init import write_settings
+
+HOME = "https://tarnbrook.example"
+PAGES = [f"{HOME}/{name}/" for name in ("canoe", "kayak", "raft", "paddle", "bag", "trailer", "dinghy", "punt")]
+ROWS = pd.DataFrame(
+    [(page, f"2026-{month:02d}", query) for page in PAGES for month in range(1, 11) for query in (page[len(HOME) + 1 : -1], page[len(HOME) + 1 : -1] + " hire", "to hire")],
+    columns=["Page", "Month", "Query"],
+).assign(
+    Clicks=lambda t: np.arange(len(t)) % 7, Impressions=lambda t: 40 + np.arange(len(t)) % 11, Position=lambda t: 1.5 + np.arange(len(t)) % 5
+)  # fmt: skip
+
+
+def read(folder: Path) -> tuple[pd.DataFrame, dict[str, int], set[str]]:
+    """The ledger, the rows set aside by reason, and the notes."""
+    (folder / "nibbet.toml").unlink(missing_ok=True)
+    write_settings(folder, HOME + "/", force=False)
+    with nibbet.open_site(folder) as site:
+        gone = [one for source in site.account["sources"] for one in source["set_aside"]]
+        return site.ledger(), {one["reason"]: one["rows"] for one in gone}, {note["code"] for note in site.account["notes"]}
+
+
+@pytest.fixture(scope="module")
+def plain(tmp_path_factory: pytest.TempPathFactory) -> pd.DataFrame:
+    folder = tmp_path_factory.mktemp("plain")
+    ROWS.to_csv(folder / "search.csv", index=False)
+    ledger, aside, notes = read(folder)
+    assert not aside
+    assert not notes & {"outline", "measures_below"}
+    return ledger
+
+
+def outline(rows: pd.DataFrame, within: str) -> pd.DataFrame:
+    """Each name above its rows alone, with a total below each page (behind its name, or in the innermost column) and one of all."""
+    parts = []
+    for page, group in rows.groupby("Page", sort=False):
+        shown = group.assign(Page=[page, *[""] * (len(group) - 1)], Month=group["Month"].where(~group["Month"].duplicated(), ""))
+        name = {"Page": f"{page} Total"} if within == "Page" else {"Page": "", "Query": "Subtotal"}
+        parts += [
+            shown,
+            pd.DataFrame([{"Month": "", "Query": "", **name, "Clicks": group["Clicks"].sum(), "Impressions": group["Impressions"].sum()}]),
+        ]
+    return pd.concat(
+        [*parts, pd.DataFrame([{"Page": "Grand Total", "Clicks": rows["Clicks"].sum(), "Impressions": rows["Impressions"].sum()}])]
+    )
+
+
+@pytest.mark.parametrize(("within", "suffix"), [("Page", "csv"), ("Query", "csv"), ("Page", "xlsx")])
+def test_a_name_above_its_rows_counts_for_each_of_them_and_totals_for_none(
+    within: str, suffix: str, plain: pd.DataFrame, tmp_path: Path
+) -> None:
+    table = outline(ROWS, within)
+    if suffix == "csv":
+        table.to_csv(tmp_path / "search.csv", index=False)
+    else:
+        table.replace("", None).to_excel(tmp_path / "search.xlsx", index=False)
+    ledger, aside, notes = read(tmp_path)
+    pd.testing.assert_frame_equal(ledger, plain)
+    assert sum(aside.values()) == len(PAGES) + 1
+    assert aside["total row"] >= 1
+    assert "outline" in notes
+
+
+def test_rows_that_lack_a_name_by_chance_are_given_none(tmp_path: Path) -> None:
+    lost = np.random.default_rng(2).random(len(ROWS)) < 0.3
+    ROWS.assign(Page=ROWS["Page"].where(~lost)).to_csv(tmp_path / "search.csv", index=False)
+    _, aside, notes = read(tmp_path)
+    assert "outline" not in notes
+    assert aside == {"no address": lost.sum()}
+    withheld = ROWS.assign(Query=ROWS["Query"].where(ROWS["Query"].str.contains("hire"), ""))
+    withheld.to_csv(tmp_path / "search.csv", index=False)
+    assert "outline" not in read(tmp_path)[2], "a blank query is one that the source withholds"
+
+
+@pytest.mark.parametrize("within", ["Query", "Metric"])
+def test_a_row_for_each_measure_is_read_as_columns(within: str, plain: pd.DataFrame, tmp_path: Path) -> None:
+    long = ROWS.melt(["Page", "Month", "Query"], var_name="Metric", value_name="Value").sort_values(within, kind="stable")
+    many = pd.concat([long.assign(Query=long["Query"] + f" {n}") for n in range(60)]) if within == "Metric" else long
+    many.to_csv(tmp_path / "search.csv", index=False)
+    ledger, aside, notes = read(tmp_path)
+    assert not aside
+    assert "measures_below" in notes
+    times = 60 if within == "Metric" else 1
+    assert (ledger["clicks"] == plain["clicks"] * times).all()
+    np.testing.assert_allclose(ledger["position"], plain["position"])
+
+
+def test_line_ends_in_headers_lose_no_row(plain: pd.DataFrame, tmp_path: Path) -> None:
+    for end in ("\n", "\r\n"):
+        headed = ROWS.rename(columns={"Clicks": "Clicks\n(sum)", "Impressions": "Impressions\nper month\n[#]"})
+        text = "Made by hand\n\n" + headed.to_csv(index=False)
+        (tmp_path / "search.csv").write_text(text, "utf-8", newline=end)
+        pd.testing.assert_frame_equal(read(tmp_path)[0], plain)
