@@ -20,6 +20,7 @@ from nibbet.sources.guess import guess_kind
 from nibbet.sources.header_words import header_score
 from nibbet.sources.layouts import in_plain_rows
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
+from nibbet.sources.parts import parts_apart
 from nibbet.sources.periods import days_of_names
 from nibbet.sources.profile import is_date
 from nibbet.sources.recognise import Reading, missing, read_as, require_columns
@@ -163,7 +164,8 @@ def _sheets(
         chosen = with_surroundings(chosen, sheets, settings_beside(path, folder_settings))
     if settings.period:
         chosen = [replace(sheet, period=None) for sheet in chosen]
-    parts = [part for sheet in chosen for part in windows_apart(sheet, settings.kind, settings.period)]
+    windows = [window for sheet in chosen for window in windows_apart(sheet, settings.kind, settings.period)]
+    parts = [part for window in windows for part in parts_apart(window, settings.kind, settings.columns)]
     if notes and parts:
         parts[0] = replace(parts[0], notes=(*parts[0].notes, *notes))
     return parts
@@ -247,8 +249,9 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
 
     Raises MissingColumnError and SourceError with the line that settles the fault.
     """
-    sheet = with_constants(combined_apart(in_plain_rows(sheet), settings.kind), settings.constant)
-    given = settings.columns | {name: f"constant {name}" for name in settings.constant}
+    constant = dict(sheet.shared) | settings.constant
+    sheet = with_constants(combined_apart(in_plain_rows(sheet), settings.kind), constant)
+    given = settings.columns | {name: f"constant {name}" for name in constant}
     if "date" not in given and not settings.period and sheet.period is None:
         sheet = with_day_of_row(sheet, settings.kind)
         given |= {"date": DAY_OF_ROW} if DAY_OF_ROW in sheet.header else {}
@@ -313,7 +316,7 @@ def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Under
     # Nibbet's own column names are taken literally
     columns = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}
     settings = SourceSettings(kind=kind, table=kind, columns=columns)  # type: ignore[arg-type]
-    return [_understood(part, settings) for part in windows_apart(sheet, kind)]
+    return [_understood(part, settings) for window in windows_apart(sheet, kind) for part in parts_apart(window, kind, columns)]
 
 
 def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:

@@ -72,7 +72,7 @@ class Sheet:
     their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long files; `kind` is set if
     the format defines it. `period` is the period of undated rows, from the table itself, its package or its name;
     `hidden` are the columns of another window of the same table; `lines` the lines above the header; `shapes` the shape of each
-    text file; `column` returns all cells of a column of a small table.
+    text file; `column` returns all cells of a column of a small table; `shared` are columns with one value for all rows.
     """
 
     name: str
@@ -91,6 +91,7 @@ class Sheet:
     shapes: tuple[Delimited, ...] = ()
     column: Callable[[int], list[str]] | None = None
     days: tuple[date, ...] = ()
+    shared: tuple[tuple[str, str], ...] = ()
 
     @cached_property
     def profiles(self) -> list[Profile]:
@@ -233,7 +234,7 @@ def _combined(sheets: list[Sheet]) -> Sheet:
         tuple(row for s in sheets for row in s.last[-20:]),
         tuple(note for s in sheets for note in s.notes),
     )
-    return replace(sheet, period=one.period, hidden=one.hidden, header=one.header)
+    return replace(sheet, period=one.period, hidden=one.hidden, header=one.header, shared=one.shared)
 
 
 def _of_rows(sheets: list[Sheet]) -> Sheet:

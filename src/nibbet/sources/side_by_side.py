@@ -35,7 +35,7 @@ def windows_apart(sheet: Sheet, kind: str, periods: Sequence[Period] = ()) -> li
         return _months_apart(sheet)
     if kind not in MEASURES:
         return [sheet]
-    windows, changes = _windows(sheet, kind)
+    windows, changes = _windows(sheet, kind, len(periods))
     if len(windows) < 2 and not any(isinstance(window, tuple) for window in windows):
         return [sheet]
     everywhere = {place for places in windows.values() for place in places}
@@ -86,8 +86,12 @@ def _months_apart(sheet: Sheet) -> list[Sheet]:
     ]
 
 
-def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set[int]]:
-    """The places of each window, by its period or its words, and the places of changes between them."""
+def _windows(sheet: Sheet, kind: str, count: int) -> tuple[dict[Period | str, set[int]], set[int]]:
+    """The places of each window, by its period or its words, and the places of changes between them.
+
+    Args:
+        count: how many windows the settings name; so many columns of a measure are windows, whatever their words.
+    """
     measures = [column for column in TABLES[kind] if column.name in (*MEASURES[kind], *BESIDE[kind])]
     changes = {
         place
@@ -110,14 +114,14 @@ def _windows(sheet: Sheet, kind: str) -> tuple[dict[Period | str, set[int]], set
             continue
         for column in measures:
             if header_score(cell, column) >= NAMED:
-                tag = " ".join(_words_beside(cell, column))
+                tag = " ".join(words_beside(cell, column))
                 tagged.setdefault(column.name, {}).setdefault(tag, place)
                 break
     several = {name: tags for name, tags in tagged.items() if len(tags) > 1}
     tags = list(dict.fromkeys(tag for of_measure in several.values() for tag in of_measure))
     counts = [name for name in several if name in MEASURES[kind]]
     known = [tag for tag in tags if not tag or _tells_window(tag)]
-    if not counts or len(known) != len(tags) or len(tags) < 2:
+    if not counts or (len(known) != len(tags) and len(tags) != count) or len(tags) < 2:
         return {}, set()
     places: dict[Period | str, set[int]] = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
     for place, cell in enumerate(sheet.header):  # rates of a window without a column of their own
@@ -135,7 +139,7 @@ def _tells_window(tag: str) -> bool:
     return bool(set(words) & CURRENT_WORDS) or period_beside(words, (date(2026, 1, 1), date(2026, 1, 31))) is not None
 
 
-def _words_beside(cell: str, column: Column) -> list[str]:
+def words_beside(cell: str, column: Column) -> list[str]:
     """The words of a header that do not name the column."""
     have = words_of(cell)
     phrases = sorted((words_of(words) for words in (column.name.replace("_", " "), *column.words)), key=len, reverse=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
@@ -23,6 +24,7 @@ from nibbet.sources.headers import bare_periods
 from nibbet.sources.layouts import in_plain_rows
 from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
+from nibbet.sources.parts import parts_apart
 from nibbet.sources.periods import Period, are_periods, days_of_names
 from nibbet.sources.recognise import Reading, missing, read_as
 from nibbet.sources.sheets import Sheet
@@ -212,6 +214,8 @@ def _nearest(sheet: Sheet) -> tuple[str, str] | None:
 
 def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> Entry:
     parts = windows_apart(sheet, reading.kind)
+    with contextlib.suppress(SourceError):  # loading tells it
+        parts = [part for window in parts for part in parts_apart(window, reading.kind)]
     if reading.kind == "demand":
         reading = read_as(parts[0], reading.kind)
     elif len(parts) > 1 or parts[0] is not sheet:

@@ -1,0 +1,113 @@
+"""A measure in several columns of one table: one for each device, channel or part, or a total beside its parts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection
+from dataclasses import replace
+
+import numpy as np
+
+from nibbet.errors import SourceError
+from nibbet.kinds import MEASURES, TABLES, Column
+from nibbet.sources.header_words import header_score
+from nibbet.sources.profile import DEVICES
+from nibbet.sources.rows import ORGANIC, OTHER_CHANNEL
+from nibbet.sources.sheets import Sheet
+from nibbet.sources.side_by_side import NAMED, words_beside
+
+#: measures of which a table must not be read in part
+_MAIN = {"search": ("clicks", "impressions"), "landings": ("sessions",)}
+#: words of the column for all parts, and of a part that is all but another
+_ALL = set(
+    "total totals all overall sum sums grand combined gesamt alle insgesamt summe tous toutes totale tutti todos todas suma totaal alla samtliga".split()
+)
+_NOT = set("non not without no ohne nicht sans hors sin senza zonder utan nonbrand nonbranded".split())
+_DIRECT = r"direct|direkt|referr|verweis|other|sonstig|mail"
+
+
+def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sheet]:
+    """The sheet for each part in its headers (`Clicks (mobile)`, `Paid sessions`), with the device or channel in `shared`; the sheet without its
+    parts where a column has a total that is not theirs; the sheet as it is if there is one column for each measure.
+
+    Args:
+        given: the columns that the settings name.
+    Raises:
+        SourceError: several columns may be clicks, impressions or sessions, and neither adding them up nor one of them is surely right.
+    """
+    if kind not in _MAIN:
+        return [sheet]
+    places = _places(sheet, kind)
+    several = {name: places[name] for name in _MAIN[kind] if len(places.get(name, ())) > 1 and name not in given}
+    if not several:
+        return [sheet]
+    totals = {name: next((tag for tag in tags if set(tag.split()) <= _ALL), None) for name, tags in several.items()}
+    if all(tag is not None for tag in totals.values()) and not _add_up(sheet, kind, several, totals):
+        parts = {place for name, tags in several.items() if totals[name] for tag, place in tags.items() if tag != totals[name]}
+        return [replace(sheet, hidden=sheet.hidden | parts)] if parts else [sheet]
+    beside = {place for name, tags in several.items() for tag, place in tags.items() if tag == totals[name]}
+    for name in several:
+        places[name] = {tag: place for tag, place in places[name].items() if place not in beside}
+    name, tags = next((name, places[name]) for name in several if len(places[name]) > 1)
+    if (shared := _dimension(kind, list(tags))) is None:
+        heads = [sheet.header[place] for place in tags.values()]
+        raise SourceError(
+            f"{sheet.name}: {', '.join(repr(head) for head in heads[:4])} may each be its {name}. Say which in its [[source]]: "
+            f'columns = {{ {name} = "{heads[0]}" }}; or, if they are windows, their days from left to right: '
+            "period = [[2026-08-03, 2026-10-31], [2025-08-03, 2025-10-31]]"
+        )
+    split = {place for of_tags in places.values() if len(of_tags) > 1 for place in of_tags.values()}
+    lone = {place for name, of_tags in places.items() if len(of_tags) == 1 and name in MEASURES[kind] for place in of_tags.values()}
+    whole = [name for name in _MAIN[kind] if len(places.get(name, ())) == 1]  # counts once, so that no part has it to itself
+    result = []
+    for number, (tag, column) in enumerate(zip(tags, shared, strict=True)):
+        own = {of_tags[tag]: name for name, of_tags in places.items() if tag in of_tags}
+        suffix = f" [{tag}]"
+        result.append(
+            replace(
+                sheet,
+                name=sheet.name + suffix,
+                header=[own.get(place, cell) for place, cell in enumerate(sheet.header)],
+                hidden=sheet.hidden | beside | (split - set(own)) | (lone if number else set()),
+                shared=(*sheet.shared, *(() if whole else column), *((name, "0") for name in whole if number)),
+                notes=sheet.notes if not number else (),
+                files=[(file + suffix, digest + suffix if digest else "") for file, digest in sheet.files],
+            )
+        )
+    return result
+
+
+def _add_up(sheet: Sheet, kind: str, several: dict[str, dict[str, int]], totals: dict[str, str | None]) -> bool:
+    """Whether the columns beside a total are its devices or channels, and add up to it in the rows of the sample."""
+    for name, tags in several.items():
+        parts = [tag for tag in tags if tag != totals[name]]
+        if len(parts) < 2 or all(not shared for shared in _dimension(kind, parts) or [()]):
+            return False
+        sums = sum(np.nan_to_num(sheet.profiles[tags[tag]].numbers) for tag in parts)
+        if (np.abs(sums - sheet.profiles[tags[totals[name] or ""]].numbers) > 0.5).mean() > 0.02:
+            return False
+    return True
+
+
+def _places(sheet: Sheet, kind: str) -> dict[str, dict[str, int]]:
+    """By measure, the places of its columns by the other words of their headers."""
+    columns = TABLES[kind]
+    result: dict[str, dict[str, int]] = {}
+    for place, cell in enumerate(sheet.header):
+        best: Column = max(columns, key=lambda column, cell=cell: header_score(cell, column))  # type: ignore[misc]
+        is_count = sheet.profiles[place].number > 0.9 and not sheet.profiles[place].percent and place not in sheet.hidden
+        if is_count and best.name in (*MEASURES[kind], "position") and header_score(cell, best) >= NAMED:
+            result.setdefault(best.name, {}).setdefault(" ".join(words_beside(cell, best)), place)
+    return result
+
+
+def _dimension(kind: str, tags: list[str]) -> list[tuple[tuple[str, str], ...]] | None:
+    """What all rows of each part share: its device or channel, or nothing where one part is all but the other; None where that is unknown."""
+    devices = [next((word for word in tag.split() if word in DEVICES), "") for tag in tags]
+    if all(devices):
+        return [(("device", device),) for device in devices]
+    if kind == "landings" and all(re.search(f"{ORGANIC}|{OTHER_CHANNEL}|{_DIRECT}", tag) for tag in tags):
+        return [(("channel", tag),) for tag in tags]
+    first, *others = sorted((set(tag.split()) for tag in tags), key=len)
+    stem = next(iter(first), "")
+    return [(), ()] if len(others) == 1 and others[0] & _NOT and any(stem in word for word in others[0]) else None
