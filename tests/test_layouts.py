@@ -10,6 +10,8 @@ import pytest
 
 import nibbet
 from nibbet.cli.init import write_settings
+from nibbet.sources.layouts import in_plain_rows
+from nibbet.sources.sheets import table_of_rows
 
 HOME = "https://tarnbrook.example"
 PAGES = [f"{HOME}/{name}/" for name in ("canoe", "kayak", "raft", "paddle", "bag", "trailer", "dinghy", "punt")]
@@ -80,6 +82,11 @@ def test_rows_that_lack_a_name_by_chance_are_given_none(tmp_path: Path) -> None:
     withheld = ROWS.assign(Query=ROWS["Query"].where(ROWS["Query"].str.contains("hire"), ""))
     withheld.to_csv(tmp_path / "search.csv", index=False)
     assert "outline" not in read(tmp_path)[2], "a blank query is one that the source withholds"
+    pages = [f"{HOME}/guide-{n}/" for n in range(20)]
+    for names in (["published", "page"], ["page", "published"]):
+        listed = pd.DataFrame({"page": pages, "published": [f"2024-03-{n + 1:02d}" if n % 3 else "" for n in range(20, 0, -1)]})[names]
+        sheet = table_of_rows("list", names, listed.to_numpy().tolist(), "")
+        assert in_plain_rows(sheet) is sheet, "a blank day of publication is unknown"
 
 
 @pytest.mark.parametrize("within", ["Query", "Metric"])

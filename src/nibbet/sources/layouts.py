@@ -45,7 +45,14 @@ def _names_repeated(sheet: Sheet) -> Sheet:
         if is_outline and max(sheet.profiles[place].address, sheet.profiles[place].date) > 0.6:
             above.append(place)
     inner = [place for place in keys if place not in above and rows[place].notna().mean() > 0.5]
-    if not above or not inner or pd.concat([rows[above].ffill(), rows[inner]], axis=1).duplicated().any():
+    counts = any(_is_measure(header) for header in sheet.header)  # in a list of pages a blank day is unknown
+    if (
+        not above
+        or not inner
+        or max(above) > min(inner)
+        or not counts
+        or pd.concat([rows[above].ffill(), rows[inner]], axis=1).duplicated().any()
+    ):
         return sheet
     names = [f"c{place}" for place in above]
 
