@@ -77,6 +77,8 @@ SAMPLED = {
     "test_no_window_cuts_a_month_or_a_week": 2,
     "test_the_curve_is_near_and_titles_are_flagged_with_few_false_alarms": 2,
     "test_more_pages_make_surer": 2,
+    "test_a_name_above_its_rows_counts_for_each_of_them_and_totals_for_none": 2,
+    "test_a_row_for_each_measure_is_read_as_columns": 2,
     "test_days_told_in_other_columns_give_the_same_clicks_and_whole_windows": 3,
 }
 

@@ -83,3 +83,10 @@ def test_columns_that_may_each_be_the_clicks_are_asked_about(tmp_path: Path) -> 
 def test_one_column_of_clicks_is_enough(header: list[str]) -> None:
     sheet = table_of_rows("t", header, [["/a/", "1", "2", "9"]] * 4, "")
     assert parts_apart(sheet, "search") == [sheet]
+
+
+def test_the_clicks_of_search_are_not_those_of_a_device_or_of_another_time() -> None:
+    header = ["Page", "Mobile clicks", "Organic clicks", "Clicks prev", "Clicks change", "Impressions"]
+    sheet = table_of_rows("t", header, [["/a/", "1", "2", "3", "-1", "9"]] * 4, "")
+    (whole,) = parts_apart(sheet, "search")
+    assert whole.hidden == {1, 3, 4}

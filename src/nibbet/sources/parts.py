@@ -10,11 +10,11 @@ import numpy as np
 
 from nibbet.errors import SourceError
 from nibbet.kinds import MEASURES, TABLES, Column
-from nibbet.sources.header_words import header_score
+from nibbet.sources.header_words import header_score, words_of
 from nibbet.sources.profile import DEVICES
 from nibbet.sources.rows import ORGANIC, OTHER_CHANNEL
 from nibbet.sources.sheets import Sheet
-from nibbet.sources.side_by_side import NAMED, words_beside
+from nibbet.sources.side_by_side import CHANGE_WORDS, NAMED, words_beside
 
 #: measures of which a table must not be read in part
 _MAIN = {"search": ("clicks", "impressions"), "landings": ("sessions",)}
@@ -22,6 +22,8 @@ _MAIN = {"search": ("clicks", "impressions"), "landings": ("sessions",)}
 _ALL = set(
     "total totals all overall sum sums grand combined gesamt alle insgesamt summe tous toutes totale tutti todos todas suma totaal alla samtliga".split()
 )
+#: words that do not restrict clicks and impressions of search results
+_OF_SEARCH = set("web organic search seo unpaid results organisch organique organico suche recherche".split())
 _NOT = set("non not without no ohne nicht sans hors sin senza zonder utan nonbrand nonbranded".split())
 _DIRECT = r"direct|direkt|referr|verweis|other|sonstig|mail"
 
@@ -37,11 +39,14 @@ def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sh
     """
     if kind not in _MAIN:
         return [sheet]
-    places = _places(sheet, kind)
+    places, changes = _places(sheet, kind)
+    if changes:
+        sheet = replace(sheet, hidden=sheet.hidden | changes)
     several = {name: places[name] for name in _MAIN[kind] if len(places.get(name, ())) > 1 and name not in given}
     if not several:
         return [sheet]
-    totals = {name: next((tag for tag in tags if set(tag.split()) <= _ALL), None) for name, tags in several.items()}
+    whole_words = _ALL | _OF_SEARCH if kind == "search" else _ALL
+    totals = {name: next((tag for tag in tags if set(tag.split()) <= whole_words), None) for name, tags in several.items()}
     if all(tag is not None for tag in totals.values()) and not _add_up(sheet, kind, several, totals):
         parts = {place for name, tags in several.items() if totals[name] for tag, place in tags.items() if tag != totals[name]}
         return [replace(sheet, hidden=sheet.hidden | parts)] if parts else [sheet]
@@ -89,16 +94,20 @@ def _add_up(sheet: Sheet, kind: str, several: dict[str, dict[str, int]], totals:
     return True
 
 
-def _places(sheet: Sheet, kind: str) -> dict[str, dict[str, int]]:
-    """By measure, the places of its columns by the other words of their headers."""
+def _places(sheet: Sheet, kind: str) -> tuple[dict[str, dict[str, int]], set[int]]:
+    """By measure, the places of its columns by the other words of their headers; and the places of changes of one that has a column."""
     columns = TABLES[kind]
     result: dict[str, dict[str, int]] = {}
+    changes: dict[int, str] = {}
     for place, cell in enumerate(sheet.header):
         best: Column = max(columns, key=lambda column, cell=cell: header_score(cell, column))  # type: ignore[misc]
+        if CHANGE_WORDS & set(words_of(cell)):
+            changes[place] = best.name
+            continue
         is_count = sheet.profiles[place].number > 0.9 and not sheet.profiles[place].percent and place not in sheet.hidden
         if is_count and best.name in (*MEASURES[kind], "position") and header_score(cell, best) >= NAMED:
             result.setdefault(best.name, {}).setdefault(" ".join(words_beside(cell, best)), place)
-    return result
+    return result, {place for place, name in changes.items() if name in result}
 
 
 def _dimension(kind: str, tags: list[str]) -> list[tuple[tuple[str, str], ...]] | None:

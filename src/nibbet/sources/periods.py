@@ -50,7 +50,7 @@ _LENGTHS = {
     r"m|mo|months?|monaten?|mois|mes|meses|mesi|maanden|manader|maneder|miesiecy|か月|ヶ月|个月|месяц(?:ев|а)?": 30,
 }
 #: words of a column set for the period of comparison
-_BEFORE = {"previous", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior", "pp"}  # fmt: skip
+_BEFORE = {"previous", "prev", "prior", "before", "earlier", "last", "vorher", "vorige", "voriger", "vorperiode", "precedente", "precedent", "anterior", "pp"}  # fmt: skip
 _YEAR = {"year", "vorjahr", "jahr", "annee", "ano", "anno", "jaar", "ar", "yoy", "ly", "py"}
 
 

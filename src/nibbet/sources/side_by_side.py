@@ -121,7 +121,8 @@ def _windows(sheet: Sheet, kind: str, count: int) -> tuple[dict[Period | str, se
     tags = list(dict.fromkeys(tag for of_measure in several.values() for tag in of_measure))
     counts = [name for name in several if name in MEASURES[kind]]
     known = [tag for tag in tags if not tag or _tells_window(tag)]
-    if not counts or (len(known) != len(tags) and len(tags) != count) or len(tags) < 2:
+    lone = [column.name for column in measures if column.required and len(tagged.get(column.name, ())) == 1]
+    if lone or not counts or (len(known) != len(tags) and len(tags) != count) or len(tags) < 2:
         return {}, set()
     places: dict[Period | str, set[int]] = {tag: {of_measure[tag] for of_measure in tagged.values() if tag in of_measure} for tag in tags}
     for place, cell in enumerate(sheet.header):  # rates of a window without a column of their own
