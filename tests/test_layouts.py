@@ -73,6 +73,25 @@ def test_a_name_above_its_rows_counts_for_each_of_them_and_totals_for_none(
     assert "outline" in notes
 
 
+def test_texts_are_names_too_below_an_outermost_address() -> None:
+    rows = [
+        [page if not n else "", "Direct" if n == 0 else "Mail" if n == 3 else "", f"2026-0{n % 3 + 1}", str(n)]
+        for page in PAGES
+        for n in range(6)
+    ]
+    sheet = in_plain_rows(table_of_rows("visits", ["Page", "Channel", "Month", "Sessions"], rows, ""))
+    assert [row[:2] for row in sheet.sample[:6]] == [[PAGES[0], "Direct"]] * 3 + [[PAGES[0], "Mail"]] * 3
+    withheld = [
+        [page if not n else "", f"2026-0{n // 3 + 1}" if n % 3 == 0 else "", "" if n % 3 else "hire", str(n)]
+        for page in PAGES
+        for n in range(6)
+    ]
+    sheet = in_plain_rows(
+        table_of_rows("search", ["Page", "Month", "Query", "Clicks"], [row for row in withheld if row[2] or row[3] in "14"], "")
+    )
+    assert [row[2] for row in sheet.sample[:4]] == ["hire", "", "hire", ""], "a query that the source withholds stays blank"
+
+
 def test_rows_that_lack_a_name_by_chance_are_given_none(tmp_path: Path) -> None:
     lost = np.random.default_rng(2).random(len(ROWS)) < 0.3
     ROWS.assign(Page=ROWS["Page"].where(~lost)).to_csv(tmp_path / "search.csv", index=False)

@@ -247,3 +247,11 @@ def test_number_styles(cells: list[str], style: str, mark: str | None) -> None:
 ])  # fmt: skip
 def test_header_is_found_below_a_preamble(rows: list[list[str]], place: int | None) -> None:
     assert header_row(rows) == place
+
+
+def test_a_ratio_is_no_count_though_its_header_names_one() -> None:
+    rows = [[f"/guides/{n}/", str(n + 3), f"{1 + n / 10:.1f}", f"{n % 9 + 1}.{n % 7 + 1}K"] for n in range(30)]
+    sheet = table_of_rows("visits", ["Page", "Sessions", "Sessions per user", "Views"], rows, "")
+    read = read_as(sheet, "landings").matches
+    assert set(read) >= {"page", "sessions", "views"}
+    assert "users" not in read

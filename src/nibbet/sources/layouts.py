@@ -41,8 +41,10 @@ def _names_repeated(sheet: Sheet) -> Sheet:
     above: list[int] = []  # from the outermost name to the innermost
     for place in keys:
         named = rows[above].ffill().assign(name=rows[place])[rows[place].notna()]
-        is_outline = rows[place].notna().iloc[0] and rows[place].isna().mean() >= LEAST_BLANK and not named.duplicated().any()
-        if is_outline and max(sheet.profiles[place].address, sheet.profiles[place].date) > 0.6:
+        blank = float(rows[place].isna().mean())
+        holds = any(rows[other].isna().mean() < blank for other in keys if other > place)  # what stands below a name is filled more often
+        outermost = max(sheet.profiles[place].address, sheet.profiles[place].date) > 0.6
+        if holds and blank >= LEAST_BLANK and (above or outermost) and rows[place].notna().iloc[0] and not named.duplicated().any():
             above.append(place)
     inner = [place for place in keys if place not in above and rows[place].notna().mean() > 0.5]
     counts = any(_is_measure(header) for header in sheet.header)  # in a list of pages a blank day is unknown

@@ -63,7 +63,7 @@ RATIO_SLACK = 0.0051
 
 @dataclass(frozen=True)
 class Profile:
-    """One column of a sample. Shares are of its filled cells; numbers are by row, NaN for other cells; serial: days counted as spreadsheets do;
+    """One column of a sample. Shares are of its filled cells; numbers are by row, NaN for other cells; scaled: some in thousands, as 1.2k; serial: days counted as spreadsheets do;
     bare_path: paths without their first slash.
     """
 
@@ -86,6 +86,7 @@ class Profile:
     combined: float
     duration: float
     band: float
+    scaled: bool = False
     serial: bool = False
     bare_path: bool = False
 
@@ -146,6 +147,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         number=share(NUMBER),
         numbers=numbers,
         percent=any(cell.endswith("%") for cell in filled),
+        scaled=any(re.search(r"(?i)\d\s*(?:k|m|tsd\.?|mio\.?)$", cell) for cell in filled),
         distinct=len(lower) / count,
         words=sum(len(cell.split()) for cell in filled) / count,
         length=sum(map(len, filled)) / count,

@@ -77,7 +77,10 @@ def value_score(seen: Profile, column: Column, by_header: float = 0.0) -> float:
             return 0.0
         if seen.number < 0.6 or (column.type == "place" and len(known) and (seen.percent or float(known.max()) < 1)):
             return -1.0
-        return 0.0
+        fractions = float(np.mean(known != np.floor(known))) if len(known) else 0.0
+        return (
+            -1.0 if column.type == "count" and not column.required and fractions > 0.5 and not seen.scaled else 0.0
+        )  # sessions per user are no users
     if column.type == "flag":
         return 0.0 if seen.yes_no or seen.index_words or (column.name == "protected" and seen.distinct * seen.filled <= 2) else -1.0
     if column.name == "state":
