@@ -24,7 +24,7 @@ _ALL = set(
 )
 #: words that do not restrict clicks and impressions of search results
 _OF_SEARCH = set("web organic search seo unpaid results organisch organique organico suche recherche".split())
-_NOT = set("non not without no ohne nicht sans hors sin senza zonder utan nonbrand nonbranded".split())
+_WITHOUT = set("non not without no ohne nicht sans hors sin senza zonder utan nonbrand nonbranded".split())
 _DIRECT = r"direct|direkt|referr|verweis|other|sonstig|mail"
 
 
@@ -119,4 +119,4 @@ def _dimension(kind: str, tags: list[str]) -> list[tuple[tuple[str, str], ...]] 
         return [(("channel", tag),) for tag in tags]
     first, *others = sorted((set(tag.split()) for tag in tags), key=len)
     stem = next(iter(first), "")
-    return [(), ()] if len(others) == 1 and others[0] & _NOT and any(stem in word for word in others[0]) else None
+    return [(), ()] if len(others) == 1 and others[0] & _WITHOUT and any(stem in word for word in others[0]) else None
