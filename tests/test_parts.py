@@ -90,3 +90,4 @@ def test_the_clicks_of_search_are_not_those_of_a_device_or_of_another_time() -> 
     sheet = table_of_rows("t", header, [["/a/", "1", "2", "3", "-1", "9"]] * 4, "")
     (whole,) = parts_apart(sheet, "search")
     assert whole.hidden == {1, 3, 4}
+    assert parts_apart(sheet, "search", {"clicks": "Mobile clicks"}) == [sheet], "who names one has chosen"

@@ -33,16 +33,16 @@ def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sh
     parts where a column has a total that is not theirs; the sheet as it is if there is one column for each measure.
 
     Args:
-        given: the columns that the settings name.
+        given: the columns that the settings name; who names one of these measures has chosen.
     Raises:
         SourceError: several columns may be clicks, impressions or sessions, and neither adding them up nor one of them is surely right.
     """
-    if kind not in _MAIN:
+    if kind not in _MAIN or set(_MAIN[kind]) & set(given):
         return [sheet]
     places, changes = _places(sheet, kind)
     if changes:
         sheet = replace(sheet, hidden=sheet.hidden | changes)
-    several = {name: places[name] for name in _MAIN[kind] if len(places.get(name, ())) > 1 and name not in given}
+    several = {name: places[name] for name in _MAIN[kind] if len(places.get(name, ())) > 1}
     if not several:
         return [sheet]
     whole_words = _ALL | _OF_SEARCH if kind == "search" else _ALL
