@@ -47,7 +47,7 @@ def outline(rows: pd.DataFrame, within: str) -> pd.DataFrame:
     parts = []
     for page, group in rows.groupby("Page", sort=False):
         shown = group.assign(Page=[page, *[""] * (len(group) - 1)], Month=group["Month"].where(~group["Month"].duplicated(), ""))
-        name = {"Page": f"{page} Total"} if within == "Page" else {"Page": "", "Query": "Subtotal"}
+        name = {"Page": (f"{page} Total", f"Total {page}")[len(parts) % 4 // 2]} if within == "Page" else {"Page": "", "Query": "Subtotal"}
         parts += [
             shown,
             pd.DataFrame([{"Month": "", "Query": "", **name, "Clicks": group["Clicks"].sum(), "Impressions": group["Impressions"].sum()}]),

@@ -91,3 +91,13 @@ def test_the_clicks_of_search_are_not_those_of_a_device_or_of_another_time() -> 
     (whole,) = parts_apart(sheet, "search")
     assert whole.hidden == {1, 3, 4}
     assert parts_apart(sheet, "search", {"clicks": "Mobile clicks"}) == [sheet], "who names one has chosen"
+
+
+def test_a_total_of_other_parts_counts_once_and_measures_with_parts_of_their_own_stay() -> None:
+    header = ["Page", "Clicks", "Mobile clicks", "Impressions (mobile)", "Impressions (desktop)"]
+    one, two = parts_apart(table_of_rows("t", header, [["/a/", "9", "2", "30", "60"]] * 4, ""), "search")
+    assert (one.hidden, two.hidden) == ({2, 4}, {1, 2, 3})
+    assert dict(two.shared)["clicks"] == "0", "the clicks of both devices are known together alone"
+    header = ["Page", "Direct sessions", "Organic sessions", "Purchase conversions", "Other conversions"]
+    one, two = parts_apart(table_of_rows("t", header, [["/a/", "9", "2", "1", "3"]] * 4, ""), "landings")
+    assert (one.hidden, two.hidden) == ({2}, {1, 3, 4})

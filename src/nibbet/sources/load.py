@@ -205,7 +205,7 @@ def _wanted(sheets: list[Sheet], settings: SourceSettings, name: str) -> list[Sh
     others: list[Sheet] = []
     for sheet in sheets:
         given = _present(settings.columns, sheet)
-        best = None if given else guess_kind(sheet)
+        best = None if given else guess_kind(in_plain_rows(sheet))
         fits = not missing(read_as(sheet, settings.kind, given)) if best is None else best.kind == settings.kind
         (fitting if fits else others).append(sheet)
     if not fitting:

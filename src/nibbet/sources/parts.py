@@ -50,10 +50,14 @@ def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sh
     if all(tag is not None for tag in totals.values()) and not _add_up(sheet, kind, several, totals):
         parts = {place for name, tags in several.items() if totals[name] for tag, place in tags.items() if tag != totals[name]}
         return [replace(sheet, hidden=sheet.hidden | parts)] if parts else [sheet]
-    beside = {place for name, tags in several.items() for tag, place in tags.items() if tag == totals[name]}
-    for name in several:
-        places[name] = {tag: place for tag, place in places[name].items() if place not in beside}
-    name, tags = next((name, places[name]) for name in several if len(places[name]) > 1)
+    parted = {name: {tag: place for tag, place in tags.items() if tag != totals[name]} for name, tags in several.items()}
+    name, tags = max(parted.items(), key=lambda item: len(item[1]))
+    beside: set[int] = set()  # totals of these parts, and parts of another total
+    for other, of_tags in several.items():
+        total = totals[other]
+        kept = parted[other] if total is None or set(parted[other]) == set(tags) else {total: of_tags[total]}
+        beside |= set(of_tags.values()) - set(kept.values())
+        places[other] = kept
     if (shared := _dimension(kind, list(tags))) is None:
         heads = [sheet.header[place] for place in tags.values()]
         raise SourceError(
@@ -61,8 +65,8 @@ def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sh
             f'columns = {{ {name} = "{heads[0]}" }}; or, if they are windows, their days from left to right: '
             "period = [[2026-08-03, 2026-10-31], [2025-08-03, 2025-10-31]]"
         )
-    split = {place for of_tags in places.values() if len(of_tags) > 1 for place in of_tags.values()}
-    lone = {place for name, of_tags in places.items() if len(of_tags) == 1 and name in MEASURES[kind] for place in of_tags.values()}
+    split = {place for of_tags in places.values() if len(of_tags) > 1 and set(of_tags) & set(tags) for place in of_tags.values()}
+    lone = {place for name, of_tags in places.items() if name in MEASURES[kind] for place in of_tags.values()} - split
     whole = [name for name in _MAIN[kind] if len(places.get(name, ())) == 1]  # counts once, so that no part has it to itself
     result = []
     for number, (tag, column) in enumerate(zip(tags, shared, strict=True)):
@@ -86,7 +90,7 @@ def _add_up(sheet: Sheet, kind: str, several: dict[str, dict[str, int]], totals:
     """Whether the columns beside a total are its devices or channels, and add up to it in the rows of the sample."""
     for name, tags in several.items():
         parts = [tag for tag in tags if tag != totals[name]]
-        if len(parts) < 2 or all(not shared for shared in _dimension(kind, parts) or [()]):
+        if len(parts) < 2 or not all(_dimension(kind, parts) or [()]):
             return False
         sums = sum(np.nan_to_num(sheet.profiles[tags[tag]].numbers) for tag in parts)
         if (np.abs(sums - sheet.profiles[tags[totals[name] or ""]].numbers) > 0.5).mean() > 0.02:

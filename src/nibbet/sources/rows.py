@@ -49,7 +49,9 @@ OTHER_CHANNEL = (
 )
 #: a larger count is an error in the file: all sums stay exact below it
 MOST = 10**13
-SUBTOTAL = rf"(?i)\S\s+(?:{'|'.join(map(re.escape, sorted(TOTAL_WORDS)))})\s*$"
+_TOTALS = "|".join(map(re.escape, sorted({*TOTAL_WORDS, "ergebnis"}, key=len, reverse=True)))
+#: the total of one name: "/a/ Total" or, in other languages, "Total /a/"
+SUBTOTAL = rf"(?i)\S\s+(?:{_TOTALS})\s*$|^\s*(?:{_TOTALS})\s+\S"
 LONGEST_TOTAL = max(map(len, TOTAL_WORDS)) + 2
 
 

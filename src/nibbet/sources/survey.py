@@ -179,9 +179,7 @@ def _why_not(sheet: Sheet) -> str:
     if near := _nearest(sheet):
         kind, lacking = near
         column = next(column for column in TABLES[kind] if column.name == lacking)
-        cells = [
-            cell for place, header in enumerate(sheet.header) if header_score(header, column) > PLAIN for cell in (sheet.sample[0][place],)
-        ]
+        cells = [sheet.sample[0][place] for place, header in enumerate(sheet.header) if header_score(header, column) > PLAIN]
         fault = f'its {lacking} read "{cells[0][:40]}"' if cells else f"no column has its {lacking}"
         return f"it would be {kind}, but {fault} {columns}. Export it with {'plain ' if cells else ''}{lacking}"
     addresses = [place for place, seen in enumerate(sheet.profiles) if seen.address > 0.8]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 TOTAL_WORDS = set(
-    "total|totals|subtotal|sub total|zwischensumme|sous-total|subtotale|subtotaal|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split(
+    "total|totals|gesamtergebnis|total general|total général|totale complessivo|eindtotaal|totalsumma|subtotal|sub total|zwischensumme|sous-total|subtotale|subtotaal|sum|summe|gesamt|grand total|insgesamt|totale|somme|suma|totaal|summa|i alt|razem|合計|总计|итого".split(
         "|"
     )
 )
