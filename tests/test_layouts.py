@@ -10,6 +10,7 @@ import pytest
 
 import nibbet
 from nibbet.cli.init import write_settings
+from nibbet.cli.main import main
 from nibbet.sources.layouts import in_plain_rows
 from nibbet.sources.sheets import table_of_rows
 
@@ -127,3 +128,21 @@ def test_line_ends_in_headers_lose_no_row(plain: pd.DataFrame, tmp_path: Path) -
         text = "Made by hand\n\n" + headed.to_csv(index=False)
         (tmp_path / "search.csv").write_text(text, "utf-8", newline=end)
         pd.testing.assert_frame_equal(read(tmp_path)[0], plain)
+
+
+def test_pages_and_queries_below_each_other_in_one_column_are_named(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    lines = [(page, 6, 90) for page in PAGES for page in (page, page[len(HOME) + 1 : -1], "to hire in " + page[len(HOME) + 1 : -1])]
+    pd.DataFrame(lines, columns=["Row Labels", "Sum of Clicks", "Sum of Impressions"]).to_csv(tmp_path / "search.csv", index=False)
+    assert main(["init", str(tmp_path)]) == 2
+    assert '"Row Labels" holds addresses and other texts below each other' in capsys.readouterr().err
+
+
+def test_days_in_two_columns_are_known_beside_parts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    table = ROWS.assign(
+        Jahr=2026, Monat=ROWS["Month"].str[5:].astype(int), **{"Klicks (Handy)": 1, "Klicks (Desktop)": 2, "Impressionen": 9}
+    )
+    table[["Jahr", "Monat", "Page", "Query", "Klicks (Handy)", "Klicks (Desktop)", "Impressionen"]].to_csv(
+        tmp_path / "suche.csv", index=False
+    )
+    write_settings(tmp_path, HOME + "/", force=False)
+    assert "NOT KNOWN" not in capsys.readouterr().out

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.sources.header_words import MONEY, NOT_ASKED, NOT_CONVERTED, OTHER_DAYS, REMARKS, named_columns, words_of
-from nibbet.sources.profile import Profile, is_ratio, never_above
+from nibbet.sources.profile import Profile, holds_addresses_and_texts, is_ratio, never_above
 
 #: confidence of a column recognised by values alone: it is used, and marked
 BY_VALUES = 0.6
@@ -186,7 +186,9 @@ class ByValues:
         """Whether a text column may hold queries: its header denies it not, and where no page is given, it has more values than a dimension."""
         values = {row[place] for row in self._sample}
         denied = self._says(place, NOT_ASKED) or bool(named_columns(self._header[place]) - {"query"})
-        return not denied and ("page" in self.matches or len(values) > MOST_OF_DIMENSION)
+        return (
+            not denied and not holds_addresses_and_texts(self._seen[place]) and ("page" in self.matches or len(values) > MOST_OF_DIMENSION)
+        )
 
     def _grows_with_clicks(self, place: int) -> bool:
         """Whether a number is the larger the more clicks a row has, as costs are and positions are not."""

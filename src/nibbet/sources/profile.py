@@ -107,6 +107,11 @@ class Profile:
         return self.filled > 0 and max(self.address, self.date, self.number, self.media) < 0.6 and not (self.yes_no or self.index_words)
 
 
+def holds_addresses_and_texts(seen: Profile) -> bool:
+    """Whether a column holds addresses among words, as a pivot table does with pages and their queries below each other."""
+    return 0.05 < seen.address < 0.6 and seen.is_text
+
+
 def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
     """The profile of each column of a sample; a column that proves no decimal mark uses that of the others."""
     from nibbet.sources.conventions import sample_mark

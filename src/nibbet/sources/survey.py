@@ -26,6 +26,7 @@ from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.parts import parts_apart
 from nibbet.sources.periods import Period, are_periods, days_of_names
+from nibbet.sources.profile import holds_addresses_and_texts
 from nibbet.sources.recognise import Reading, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -164,6 +165,9 @@ def _why_not(sheet: Sheet) -> str:
     columns = f"(columns: {', '.join(sheet.header[:8])})"
     if is_settings(sheet):
         return f"a table of settings {columns}"
+    mixed = next((header for header, seen in zip(sheet.header, sheet.profiles, strict=True) if holds_addresses_and_texts(seen)), None)
+    if mixed is not None:
+        return f'"{mixed}" holds addresses and other texts below each other {columns}. Give each a column of its own (in a pivot table: the tabular form)'
     months = bare_periods(sheet.header)
     if len(months) >= 2:
         return (
@@ -220,7 +224,7 @@ def _entry(name: str, sheet: Sheet, package: list[Sheet], reading: Reading) -> E
         reading = guess_kind(parts[0]) or reading
     elif (wider := combined_apart(sheet, reading.kind)) is not sheet:
         reading = guess_kind(wider) or reading
-    if (wider := with_day_of_row(sheet, reading.kind)) is not sheet and len(parts) == 1:
+    if not any(part.period for part in parts) and (wider := with_day_of_row(parts[0], reading.kind)) is not parts[0]:
         sheet, reading = wider, read_as(wider, reading.kind, {"date": DAY_OF_ROW})
     lines = [*sheet.lines, *(line for other in package if is_settings(other) for line in settings_lines(other))]
     shared = shared_values(lines) if reading.kind in MEASURES else {}
