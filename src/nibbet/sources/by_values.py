@@ -187,7 +187,9 @@ class ByValues:
         values = {row[place] for row in self._sample}
         denied = self._says(place, NOT_ASKED) or bool(named_columns(self._header[place]) - {"query"})
         return (
-            not denied and ("page" in self.matches or not holds_addresses_and_texts(self._seen[place])) and ("page" in self.matches or len(values) > MOST_OF_DIMENSION)
+            not denied
+            and ("page" in self.matches or not holds_addresses_and_texts(self._seen[place]))
+            and ("page" in self.matches or len(values) > MOST_OF_DIMENSION)
         )
 
     def _grows_with_clicks(self, place: int) -> bool:
