@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -116,7 +117,8 @@ def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
     """The profile of each column of a sample; a column that proves no decimal mark uses that of the others."""
     from nibbet.sources.conventions import sample_mark
 
-    figures = [[cell.strip() for cell in cells if NUMBER.match(cell.strip()) and not is_date(cell)] for cells in columns]
+    distinct = [dict.fromkeys(map(str.strip, cells)) for cells in columns]
+    figures = [[cell for cell in cells if NUMBER.match(cell) and not is_date(cell)] for cells in distinct]
     marks = [sample_mark(cells) for cells in figures]
     usual = "," if marks.count(",") > marks.count(".") else "."
     return [profile(cells, mark or usual) for cells, mark in zip(columns, marks, strict=True)]
@@ -125,19 +127,22 @@ def profiles_of(columns: Sequence[Sequence[str]]) -> list[Profile]:
 def profile(cells: Sequence[str], mark: str) -> Profile:
     """The profile of a column of sampled cells, its numbers read with a decimal mark."""
     bare = [cell.strip() for cell in cells]
-    codes = [re.match(STATUS_LINE, cell) for cell in bare]
-    if all(code and int(code[1]) in STATUSES for code, cell in zip(codes, bare, strict=True) if cell):
-        bare = [code[1] if code else "" for code in codes]
-    filled = [cell for cell in bare if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)]
-    count = max(len(filled), 1)
+    codes = {cell: re.match(STATUS_LINE, cell) for cell in set(bare)}
+    if all(code and int(code[1]) in STATUSES for cell, code in codes.items() if cell):
+        bare = [code[1] if (code := codes[cell]) else "" for cell in bare]
+    times = Counter(bare)  # most columns repeat their cells, so that each is examined once
+    filled = {cell: n for cell, n in times.items() if cell.casefold() not in NO_VALUE and not re.fullmatch(r"\([^()]{1,30}\)", cell)}
+    rows = sum(filled.values())
+    count = max(rows, 1)
     lower = {cell.casefold() for cell in filled}
 
     def share(form: re.Pattern[str]) -> float:
-        return sum(bool(form.search(cell)) for cell in filled) / count
+        return sum(n for cell, n in filled.items() if form.search(cell)) / count
 
-    numbers = _numbers(bare, mark)
+    of_cell = dict(zip(times, _numbers(times, mark).tolist(), strict=True))
+    numbers = np.array([of_cell[cell] for cell in bare], dtype=np.float64)
     known = numbers[~np.isnan(numbers)]
-    days = sum(is_date(cell) or span_of(cell) is not None for cell in filled) / count
+    days = sum(n for cell, n in filled.items() if is_date(cell) or span_of(cell) is not None) / count
     several = bool(filled) and len(lower) > 3
     serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and bool(np.ptp(known) < 4000)
     epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)
@@ -146,7 +151,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
     addresses = share(ADDRESS)
     return Profile(
         rows=len(cells),
-        filled=len(filled),
+        filled=rows,
         address=addresses,
         date=max(days, float((serial and several) or epoch) * 0.99),
         number=share(NUMBER),
@@ -154,23 +159,23 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         percent=any(cell.endswith("%") for cell in filled),
         scaled=any(re.search(r"(?i)\d\s*(?:k|m|tsd\.?|mio\.?)$", cell) for cell in filled),
         distinct=len(lower) / count,
-        words=sum(len(cell.split()) for cell in filled) / count,
-        length=sum(map(len, filled)) / count,
+        words=sum(n * len(cell.split()) for cell, n in filled.items()) / count,
+        length=sum(n * len(cell) for cell, n in filled.items()) / count,
         yes_no=flags,
         index_words=index,
         media=share(MEDIA_TYPE),
         device=bool(filled) and lower <= DEVICES,
         surface=bool(filled) and lower <= SURFACES,
-        status=len(known) > 0 and len(known) == len(filled) and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
-        combined=sum(" / " in cell for cell in filled) / count,
+        status=len(known) > 0 and len(known) == rows and set(np.unique(known).tolist()) <= STATUSES and bool(filled),
+        combined=sum(n for cell, n in filled.items() if " / " in cell) / count,
         duration=share(re.compile(DURATION)),
         band=share(re.compile(BAND)),
         serial=serial,
-        bare_path=share(BARE_PATH) > 0.95 and sum("/" in cell for cell in filled) > 0.3 * len(filled),
+        bare_path=share(BARE_PATH) > 0.95 and sum(n for cell, n in filled.items() if "/" in cell) > 0.3 * rows,
     )
 
 
-def _numbers(cells: list[str], mark: str) -> NDArray[np.float64]:
+def _numbers(cells: Collection[str], mark: str) -> NDArray[np.float64]:
     """The numbers in the cells, percents as shares."""
     out = np.full(len(cells), np.nan)
     for row, cell in enumerate(cells):
