@@ -111,7 +111,9 @@ def tagged(files: Files) -> Files:
     """Parameters of campaigns behind a third of the visited addresses."""
     chosen = np.random.default_rng(3).random(len(files[VISITS])) < 0.3
     address = files[VISITS]["Landing page"]
-    return files | {VISITS: files[VISITS].assign(**{"Landing page": address.where(~chosen, address + "?utm_source=mail&utm_medium=letter")})}
+    return files | {
+        VISITS: files[VISITS].assign(**{"Landing page": address.where(~chosen, address + "?utm_source=mail&utm_medium=letter")})
+    }
 
 
 def devices(files: Files) -> Files:

@@ -74,7 +74,7 @@ def score(folder: Path) -> tuple[dict[str, float], dict[str, pd.DataFrame]]:
         with nibbet.open_site(folder) as site:
             pages, queries, topics = site.pages(), site.queries(), site.topics()
             redirects, repairs, groups = site.redirects(), site.repairs(), site.groups()
-            grouped = site._pipeline.query_map.grouping.grouped  # of queries that demand alone knows no table tells the topic
+            grouped = site._pipeline.query_map.grouped  # of queries that demand alone knows no table tells the topic
     both = judged(folder, pages[["page", "verdict", "cause", "target", "because"]])
     asked, pairs = told(folder, "queries"), told(folder, "pairs")
     known = both[both["verdict_true"] != ""]

@@ -34,7 +34,7 @@ from nibbet.core.split import ASSUMPTION
 from nibbet.core.standing import Standing
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.thresholds import Thresholds
-from nibbet.core.topics import group_pairs, set_aside
+from nibbet.core.topics import group_pairs, set_aside, topics_of
 from nibbet.core.twins import of_two_regions, same_heading
 from nibbet.core.windows import Window, Windows
 from nibbet.core.words import LETTERS, Lexicon, among, bytes_met, plain, rarity, typos_mended, with_others
@@ -781,7 +781,7 @@ def test_categories_and_texts_of_queries_mean_the_same() -> None:
         mapped = add_roles(mapped, pages["page"], Thresholds())
         topics = group_pairs(mapped, 12, None, None, brand=[], aside=[], most=99, language="english", lexicon=lexicon)
         opened = by_gain(find_openings(mapped, CURVE, ASSUMPTION, 90, Thresholds(), standing=Standing()))
-        found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics.topic)), opened))
+        found.append((mapped.assign(query=spelt(mapped["query"]), topic=spelt(topics_of(mapped, topics.queries))), opened))
     for one, other in zip(*found, strict=True):
         pd.testing.assert_frame_equal(one, other, check_dtype=False, rtol=1e-9)
     assert found[0][0]["answer"].nunique() > 3

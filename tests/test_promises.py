@@ -19,7 +19,7 @@ from nibbet.core.pull import chance_poor, quantile_of_chance, usual_pull
 from nibbet.core.querymap import page_words
 from nibbet.core.standing import Standing, learn_standing, with_withheld
 from nibbet.core.thresholds import Thresholds
-from nibbet.core.topics import Grouping, group_pairs, labels_of
+from nibbet.core.topics import Grouping, group_pairs, labels_of, topics_of
 from nibbet.core.words import Lexicon
 from nibbet.errors import NotFoundError, SourceError
 from nibbet.sources.ideas import read_ideas
@@ -140,9 +140,10 @@ def grouping(results: pd.DataFrame | None = None, most: int = 100) -> Grouping:
 
 def test_queries_of_demand_alone_are_grouped_and_the_rest_is_counted() -> None:
     found = grouping()
-    assert set(found.topic[:3]) == {"dry bag"}, "the most wanted names it"
-    assert found.topic[0] != found.topic[3]
-    assert found.topic[6:].isna().all()
+    topic = topics_of(pd.DataFrame({"query": QUERIES}), found.queries)
+    assert set(topic[:3]) == {"dry bag"}, "the most wanted names it"
+    assert topic[0] != topic[3]
+    assert topic[6:].isna().all()
     asked = found.queries.set_index("query")
     assert asked.loc["rope knots", "topic"] == "rope knots"
     assert asked["aside"].dropna().to_dict() == {"tarn brook shop": "brand", "77": "no words"}
@@ -248,5 +249,5 @@ def test_an_empty_map_has_no_topics() -> None:
     )
     found = group_pairs(pairs, 3, None, None, brand=[], aside=[], most=100, language="english")
     assert found.grouped.empty
-    assert found.topic.empty
+    assert topics_of(pairs, found.queries).empty
     assert isinstance(found.pages, sparse.csr_matrix)

@@ -23,7 +23,7 @@ from nibbet.core.owned import by_owner
 from nibbet.core.querymap import add_roles, roles_in_topics
 from nibbet.core.strength import shrunk_ratio
 from nibbet.core.thresholds import Thresholds
-from nibbet.core.topics import group_pairs, set_aside, topic_peaks
+from nibbet.core.topics import group_pairs, set_aside, topic_peaks, topics_of
 from nibbet.demo.vocabulary import ABROAD, ASK, OFF_TOPIC, waters
 from nibbet.render.briefs import brief_text, file_name
 from nibbet.render.packs import topic_pack
@@ -136,7 +136,7 @@ def test_foreign_queries_are_set_aside_where_no_translation_is_wanted() -> None:
     set_apart = left.queries.set_index("query")["aside"].dropna()
     assert set_apart.to_dict() == {query: f"in another language: {code}" for query, code in told.items()}
     assert len(left.grouped) == left.pages.shape[0] == len(given) - len(told)
-    assert left.topic.isna().sum() == len(told)
+    assert topics_of(pairs, left.queries).isna().sum() == len(told)
 
 
 def test_a_page_is_not_translated_into_its_own_language() -> None:

@@ -25,7 +25,7 @@ from nibbet.core.pull import weighted_position
 from nibbet.core.tables import rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
 from nibbet.core.wording import topics as wording
-from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, plain_array
+from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, numbered, plain_array
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -83,20 +83,52 @@ class Grouping:
 
     queries: query, impressions, demand (searches a month; null where unknown), and as categories aside (why it belongs to no topic,
     else null), language (ISO code where it is asked in another than the site's, else null), topic; one row per query.
-    pages, results: grouped queries x pages (impressions; unanswered queries in separate columns) and x addresses of their results (None
-    without snapshots). topic: of each pair, null where its query is set aside.
+    The queries of pairs come first, in their order (see `numbered`). pages, results: grouped queries x pages (impressions; unanswered queries in
+    separate columns) and x addresses of their results (None without snapshots).
     """
 
     queries: pd.DataFrame
     pages: sparse.csr_matrix
     results: sparse.csr_matrix | None
-    topic: pd.Series
 
     @cached_property
     def grouped(self) -> pd.DataFrame:
-        """The queries that have a topic, in the order of the matrices: query, impressions, demand, language, topic."""
-        rows = rows_at(self.queries, self.queries["topic"].notna(), ["query", "impressions", "demand", "language", "topic"])
-        return rows.assign(language=spelt(rows["language"]), topic=spelt(rows["topic"])).reset_index(drop=True)
+        """See `grouped_queries`."""
+        return grouped_queries(self.queries)
+
+
+def grouped_queries(queries: pd.DataFrame) -> pd.DataFrame:
+    """The queries that have a topic, in the order of the matrices: query, impressions, demand, language, topic.
+
+    Args:
+        queries: as in `Grouping`.
+    """
+    rows = rows_at(queries, queries["topic"].notna(), ["query", "impressions", "demand", "language", "topic"])
+    return rows.assign(language=spelt(rows["language"]), topic=spelt(rows["topic"])).reset_index(drop=True)
+
+
+def topics_of(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
+    """The topic of each pair, as categories; null where its query is set aside.
+
+    Args:
+        pairs: query, as they were grouped; queries: as in `Grouping`.
+    """
+    number, _ = numbered(pairs)
+    topic = queries["topic"].cat
+    return pd.Series(pd.Categorical.from_codes(topic.codes.to_numpy()[number], topic.categories), index=pairs.index)
+
+
+def listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
+    """Queries x addresses of their results, 0 or 1.
+
+    Args:
+        results: query, url.
+    """
+    place, url = pd.Index(queries).get_indexer(results["query"]), pd.factorize(results["url"])[0]
+    known = place >= 0
+    table = sparse.csr_matrix((np.ones(int(known.sum())), (place[known], url[known])), shape=(len(queries), int(url.max(initial=0)) + 1))
+    table.data[:] = 1.0
+    return table
 
 
 def group_pairs(
@@ -166,7 +198,7 @@ def group_pairs(
         kept, drawn, answered, known = kept[~left], drawn[~left], answered[~left], known[~left]
         queries = queries[~left].reset_index(drop=True)
         row = np.append(np.where(left, -1, np.cumsum(~left) - 1), -1)[row]
-    listed = None if results is None else _listed(queries, results)
+    found = None if results is None else listed(queries, results)
     tongue = np.where(answered, 0, pd.factorize(known, sort=True)[0] + 1)
     tongue = np.where(answered | known.notna().to_numpy(), tongue, -1)
     owned = None if on_page is None else _owned(pairs, row, (len(kept), pages), on_page)
@@ -174,7 +206,7 @@ def group_pairs(
         queries,
         language=language,
         pages=drawn,
-        results=listed,
+        results=found,
         answered=answered,
         tongue=tongue,
         cut=(lexicon, words[kept]),
@@ -185,9 +217,7 @@ def group_pairs(
         pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),
         _among_all(label, kept, len(grouped)),
     )
-    code, labels = pd.factorize(label, sort=True)
-    topic = pd.Series(pd.Categorical.from_codes(np.append(code, -1)[row], labels), index=pairs.index)
-    return Grouping(grouped.drop(columns="number"), drawn, listed, topic)
+    return Grouping(grouped.drop(columns="number"), drawn, found)
 
 
 def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:
@@ -218,15 +248,6 @@ def _among_all(texts: pd.Series, at: Ints, count: int) -> pd.Categorical:
     codes = np.full(count, -1)
     codes[at] = code
     return pd.Categorical.from_codes(codes, known)
-
-
-def _listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
-    """Queries x addresses of their results, 0 or 1."""
-    place, url = pd.Index(queries).get_indexer(results["query"]), pd.factorize(results["url"])[0]
-    known = place >= 0
-    table = sparse.csr_matrix((np.ones(int(known.sum())), (place[known], url[known])), shape=(len(queries), int(url.max(initial=0)) + 1))
-    table.data[:] = 1.0
-    return table
 
 
 def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:

@@ -13,7 +13,7 @@ from nibbet.core.windows import Windows
 from nibbet.engine import AnyEngine, Engine, Store, open_engines
 from nibbet.engine.store import key_of
 from nibbet.once import limit_threads, once
-from nibbet.scopes import RESULTS, SUMS, scope
+from nibbet.scopes import RESULTS, SUMS, scope, values_of
 
 if TYPE_CHECKING:
     import ibis
@@ -91,6 +91,10 @@ class Context:
     def at(self, windows: Windows) -> Context:
         """The same environment, with keys for sums in other windows."""
         return replace(self, key=key_of(self.key, windows.as_dict()))
+
+    def kept(self, name: str, make: Callable[[], pd.DataFrame]) -> pd.DataFrame:
+        """A frame that depends on all settings of results, from the store if it is there."""
+        return self.store.frame(name, key_of(self.key, values_of(self.settings, RESULTS)), make)
 
     def table(self, name: str, make: Callable[[], ibis.Table]) -> ibis.Table:
         """A table of the engine, from the store if it is there."""

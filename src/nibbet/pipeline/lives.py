@@ -46,7 +46,7 @@ class Lives:
         return lives("page", trends, calendar, _kinds(trends, calendar, has_season, sections.known), weeks)
 
     def _topics(self) -> pd.DataFrame:
-        grouped, pairs = self.query_map.grouping.grouped, self.query_map.pairs
+        grouped, pairs = self.query_map.grouped, self.query_map.pairs
         names = pd.Index(sorted(grouped["topic"].unique()))
         known = grouped[["query", "topic"]].assign(topic=names.get_indexer(pd.Index(grouped["topic"])))
         frame = self.context.engine.frame(known.astype({"query": "str", "topic": "int64"}).rename(columns={"query": "wanted"}))

@@ -44,7 +44,7 @@ class Markets:
 
     def _asked(self) -> pd.DataFrame:
         """The unanswered queries in another language than that of the site, by country, with the gain of pages in it."""
-        known = self.query_map.grouping.queries.dropna(subset=["language"])
+        known = self.query_map.queries.dropna(subset=["language"])
         names = ["country", "query", "language", *SUMMED, "gain", "gain_low", "gain_high"]
         if known.empty or not self.inputs.is_paired:
             return pd.DataFrame(columns=names)

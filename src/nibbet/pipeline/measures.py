@@ -60,7 +60,7 @@ class Measures:
         table["since"] = pd.to_datetime(result["since"].reindex(table.index))
         table = table.join(self.history.events)
         named = self.inputs.main_targets
-        monthly = asked_in(self.query_map.pairs, self.query_map.grouping.queries).reindex(table.index)
+        monthly = asked_in(self.query_map.pairs, self.query_map.queries).reindex(table.index)
         table["asked_in"] = monthly.where(monthly != self.pages.languages)
         table["intended"] = subject_of(table) if named is None else named.reindex(table.index).fillna(subject_of(table))
         return table

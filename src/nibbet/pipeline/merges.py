@@ -23,6 +23,7 @@ from nibbet.core.likeness import (
     title_likeness,
 )
 from nibbet.core.tables import rows_at
+from nibbet.core.topics import listed
 from nibbet.core.twins import of_two_regions, same_heading
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -106,10 +107,11 @@ class Merges:
         """How far the pages of each pair get clicks for the same intents, as far as they answer, by the results of their queries; null where
         no results are known.
         """
-        grouping = self.query_map.grouping
-        if grouping.results is None or candidates.empty:
+        results = self.query_map.first_results
+        if results is None or candidates.empty:
             return pd.Series(np.nan, index=candidates.index)
-        intent = pd.Series(intents_of(grouping.results), index=grouping.grouped["query"])
+        queries = self.query_map.grouped["query"]
+        intent = pd.Series(intents_of(listed(queries, results)), index=queries)
         pairs = self._chosen
         rows = pd.DataFrame({"page": pairs["page"], "topic": pairs["query"].map(intent), "chosen": pairs["chosen"] * pairs["answer"] ** 2})
         return merging.shared_intent(rows[rows["topic"].notna() & (rows["topic"] >= 0) & (rows["chosen"] > 0)], candidates)

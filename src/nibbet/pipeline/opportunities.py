@@ -100,7 +100,7 @@ class Opportunities:
         """One row per page and topic of its strays: queries, sums, gains, position, language."""
         sums = {name: (name, "sum") for name in ("impressions", "clicks", "position_sum", "placed", *GAINS)}
         table = self.strays.groupby(["page", "topic"], as_index=False).agg(queries=("query", "size"), **sums)
-        table["language"] = table["topic"].map(topic_languages(self.query_map.grouping.grouped))
+        table["language"] = table["topic"].map(topic_languages(self.query_map.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 
     def within_reach(self, place: float) -> pd.DataFrame:

@@ -79,7 +79,7 @@ class Popular:
         if wanted.empty or not self.inputs.is_paired:
             return pd.DataFrame(columns=LEANING)
         about, lexicon = self.linking.subjects, self.query_map.page_words[0]
-        queries = self.query_map.grouping.grouped[["query", "topic", "impressions", "demand"]]
+        queries = self.query_map.grouped[["query", "topic", "impressions", "demand"]]
         row = pd.Index(wanted["topic"]).get_indexer(pd.Index(queries["topic"]))
         queries, row = queries[row >= 0].reset_index(drop=True), row[row >= 0]
         volume = np.log1p(np.fmax(queries["impressions"].to_numpy(float), queries["demand"].to_numpy(float)))

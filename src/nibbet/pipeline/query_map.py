@@ -12,7 +12,7 @@ from nibbet.core.join.address import hosts_of
 from nibbet.core.junk import junk_of, suspects
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.querymap import add_answer, add_roles, page_words, query_totals, roles_in_topics
-from nibbet.core.topics import Grouping, group_pairs
+from nibbet.core.topics import Grouping, group_pairs, grouped_queries, topics_of
 from nibbet.core.words import Lexicon, numbered
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -59,19 +59,24 @@ class QueryMap:
         return pairs
 
     @once
+    def first_results(self) -> pd.DataFrame | None:
+        """The first ten results of each query on other sites: query, url; None without result snapshots."""
+        if (rows := self.inputs.snapshots) is None:
+            return None
+        rows = rows[(rows["kind"] == "result") & rows["url"].notna() & (rows["rank"].fillna(1) <= 10)]
+        # results of its own pages are covered better by search rows
+        return rows[~hosts_of(rows["url"]).isin(self.inputs.joined.home.every)]
+
+    @once
     def grouping(self) -> Grouping:
         """The queries in topics."""
-        pairs, settings, first = self.mapped, self.context.config, self.inputs.snapshots
+        pairs, settings = self.mapped, self.context.config
         self.context.say("grouping queries into topics")
-        if first is not None:
-            first = first[(first["kind"] == "result") & first["url"].notna() & (first["rank"].fillna(1) <= 10)]
-            home = self.inputs.joined.home  # results of its own pages are covered better by search rows
-            first = first[~hosts_of(first["url"]).isin(home.every)]
         return group_pairs(
             pairs,
             len(self.pages.table),
             self.inputs.monthly_searches,
-            first,
+            self.first_results,
             brand=settings.site.brand,
             aside=settings.topics.aside,
             junk=(settings.queries.junk, settings.queries.kept),
@@ -84,15 +89,25 @@ class QueryMap:
         )
 
     @once
+    def queries(self) -> pd.DataFrame:
+        """One row per query with its topic, or why it has none: `Grouping.queries`."""
+        return self.context.kept("queries-in-topics", lambda: self.grouping.queries)
+
+    @once
+    def grouped(self) -> pd.DataFrame:
+        """The queries that have a topic: see `core.topics.grouped_queries`."""
+        return grouped_queries(self.queries)
+
+    @once
     def pairs(self) -> pd.DataFrame:
         """The query map: one row per (page, query) of the recent or reference window, with topics, by page and impressions."""
-        pairs = self.mapped.assign(topic=self.grouping.topic)
+        pairs = self.mapped.assign(topic=topics_of(self.mapped, self.queries))
         return pairs.assign(role=roles_in_topics(pairs, self.context.config.verdicts, self.inputs.target_queries, self.pages.dead))
 
     @once
     def query_topics(self) -> pd.Series:
         """The topic of every query that has one, by its text."""
-        return self.grouping.grouped.set_index("query")["topic"]
+        return self.grouped.set_index("query")["topic"]
 
     @property
     def junk_queries(self) -> pd.Series:
@@ -103,7 +118,7 @@ class QueryMap:
     def pageless_in_topics(self) -> pd.DataFrame:
         """Totals of queries as rows of the query map without a page, a role or an answer."""
         rows = self.expectation.pageless_queries
-        topic = self.grouping.grouped.set_index("query")["topic"]
+        topic = self.query_topics
         unknown = {"page": np.nan, "role": None, "answer": np.nan, "days": np.nan}
         pull = shrunk_pull(rows["clicks"].to_numpy(float), rows["expected_clicks"].to_numpy(float))
         return rows.assign(topic=rows["query"].map(topic), pull=pull, share_clicks=np.nan, share_impressions=np.nan, **unknown)
@@ -120,12 +135,12 @@ class QueryMap:
         number, texts = numbered(self.mapped)
         sums, placed = (np.bincount(number, self.mapped[name].to_numpy(float), len(texts)) for name in ("position_sum", "placed"))
         place = np.append(np.divide(sums, placed, out=np.full(len(texts), np.nan), where=placed > 0), np.nan)
-        grouped = self.grouping.grouped
+        grouped = self.grouped
         lone = grouped["query"].map(self.expectation.pageless_queries.set_index("query")["position"])
         return grouped.assign(position=pd.Series(place[pd.Index(texts).get_indexer(grouped["query"])], index=grouped.index).fillna(lone))
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""
-        rows = self.grouping.queries.dropna(subset=["aside"])
+        rows = self.queries.dropna(subset=["aside"])
         table = rows.groupby("aside", observed=True).agg(queries=("query", "size"), impressions=("impressions", "sum"))
         return table.rename_axis("reason").reset_index().astype({"reason": "str"}).sort_values("reason", ignore_index=True)

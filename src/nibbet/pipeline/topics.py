@@ -52,13 +52,13 @@ class Topics:
         """By topic, the next peak of its season, where the data have a year of searches."""
         if (rows := self.inputs.demand_rows) is None:
             return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
-        return topic_peaks(rows, self.query_map.grouping.grouped, self.sums.windows.as_of)
+        return topic_peaks(rows, self.query_map.grouped, self.sums.windows.as_of)
 
     @once
     def _numbered(self) -> pd.DataFrame:
         """The topics with pages by number."""
         pairs, strays, lone = self.query_map.pairs, self.opportunities.strays, self.expectation.pageless_queries
-        grouped = self.query_map.grouping.grouped
+        grouped = self.query_map.grouped
         if len(lone):
             pairs = pd.concat(
                 [pairs.assign(query=spelt(pairs["query"]), topic=spelt(pairs["topic"])), self.query_map.pageless_in_topics],
@@ -113,7 +113,7 @@ class Topics:
         if now is None or then is None:
             return pd.DataFrame(columns=HOSTS)
         searches = self.inputs.monthly_searches
-        grouped = self.query_map.grouping.grouped
+        grouped = self.query_map.grouped
         demand = grouped.set_index("query")["impressions"].astype(float) if searches is None else searches.set_index("query")["demand"]
         rate = self.expectation.curve.rate(np.arange(1, FIRST + 1, dtype=np.float64))
         results, before = (rows[rows["kind"] == "result"] for rows in (now, then))
