@@ -289,10 +289,11 @@ def make_config(given: dict[str, Any], *, name: str = "settings", text: str = ""
     try:
         return Config.model_validate(given)
     except ValidationError as faults:
-        raise ConfigError("\n".join(_said(fault, name, text) for fault in faults.errors())) from None
+        raise ConfigError("\n".join(_message(fault, name, text) for fault in faults.errors())) from None
 
 
-def _said(fault: Any, name: str, text: str) -> str:
+def _message(fault: Any, name: str, text: str) -> str:
+    """The message of a fault of validation: where, what, and the mend."""
     place = [part for part in fault["loc"] if part != "function-after[_something(), SourceSettings]"]
     line = _line_of(place, text)
     where = f"{name}, line {line}" if line else name

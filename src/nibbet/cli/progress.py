@@ -46,12 +46,12 @@ class Progress:
         self._hide()
         return time.monotonic() - self._begun
 
-    def _asked(self) -> float | None:
+    def _share(self) -> float | None:
         return self.share()
 
     def _show(self, step: str) -> None:
         if self._bar is None:
-            self._bar = _bar(self._asked)
+            self._bar = _bar(self._share)
             self._bar.add_task(step)
             self._bar.start()
         else:

@@ -189,7 +189,7 @@ def group_queries(
     shared = alike(unit_rows(results), how.results_from, how.neighbours) if results is not None and results.nnz else None
     graph = kinship(words, pages, results, how, answered, shared, tongue)
     if not graph.nnz:
-        return _held(np.arange(len(texts)), owned, words, results, shared)
+        return _by_owners(np.arange(len(texts)), owned, words, results, shared)
     least = how.density[0]
     least += how.density[1] if pages is not None and pages.nnz else 0.0
     least += how.density[2] if shared is not None else 0.0
@@ -207,10 +207,10 @@ def group_queries(
         labels = divided(labels, bodies_of_pages(labels, pages, shared), words)
     if shared is not None:
         labels = divided(labels, bodies_of_results(labels, shared), words)
-    return _held(labels, owned, words, results, shared)
+    return _by_owners(labels, owned, words, results, shared)
 
 
-def _held(
+def _by_owners(
     labels: Ints, owned: Owned | None, words: sparse.csr_matrix, results: sparse.csr_matrix | None, near: sparse.csr_matrix | None
 ) -> Ints:
     """The groups, with queries that pages own grouped by their owners."""

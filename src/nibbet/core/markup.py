@@ -116,7 +116,7 @@ def read_markup(body: bytes, address: str, media: str = "") -> Markup:
     base = _base(tree, address)
     metas = _metas(tree)
     links = _links(tree, base)
-    facts = {name: _said(tree, name) for name in ("title", "h1")}
+    facts = {name: _text_of(tree, name) for name in ("title", "h1")}
     headings = [text for node in tree.css("h2, h3") if (text := _text(node))]
     head = tree.css_first("html")
     language = (head.attributes.get("lang") or "") if head is not None else ""
@@ -192,7 +192,7 @@ def _metas(tree: LexborHTMLParser) -> dict[str, str]:
     return result
 
 
-def _said(tree: LexborHTMLParser, name: str) -> str:
+def _text_of(tree: LexborHTMLParser, name: str) -> str:
     node = tree.css_first(f"head > {name}" if name == "title" else name) or tree.css_first(name)
     return _text(node) if node is not None else ""
 

@@ -94,7 +94,7 @@ def undated(facts: Facts) -> Finding:
     """watch: it earned nothing, or search hardly shows it, and no source dates it before its late first appearance, so it may be new."""
     pages, old, t = facts.pages, _old_enough(facts), facts.limits
     new = Check(old.measure, old.values, old.threshold.replace(">=", "<"), old.window, old.source, ~old.passed)  # type: ignore[attr-defined, operator]
-    nothing = all_passed([*_needed_by_none(facts), _told(facts)])
+    nothing = all_passed([*_needed_by_none(facts), _sources_suffice(facts)])
     reach = (facts.windows.as_of - facts.windows.first).days - NEW_DAYS  # pages present from the beginning of the data may be older
     late = (pages["known_days"] < reach).fillna(False).astype(bool)
     limit = facts.poor_below("clicks")
@@ -113,7 +113,7 @@ def undated(facts: Facts) -> Finding:
     return Finding(Verdict.WATCH, "age unknown", finding_rows(pages, chosen, "age unknown", because, TOLD_LITTLE), checks)
 
 
-def _told(facts: Facts) -> Check:
+def _sources_suffice(facts: Facts) -> Check:
     """How many of the sources that show whether a page is needed were given: landings and backlinks."""
     pages, least = facts.pages, {"both": 2, "one": 1, "none": 0}[facts.limits.prune_needs]
     visits = _visits_known(facts)
@@ -129,7 +129,7 @@ def _visits_known(facts: Facts) -> pd.Series:
 
 def untold(facts: Facts) -> Finding:
     """watch: it earned nothing as far as is known, but a source that would show whether it is needed is missing."""
-    pages, enough = facts.pages, _told(facts)
+    pages, enough = facts.pages, _sources_suffice(facts)
     lacks = Check(enough.measure, enough.values, enough.threshold.replace(">=", "<"), enough.window, enough.source, ~enough.passed)  # type: ignore[attr-defined, operator]
     checks = [*_needed_by_none(facts), lacks]
     chosen = all_passed(checks)
@@ -142,7 +142,7 @@ def untold(facts: Facts) -> Finding:
 
 def prune(facts: Facts) -> Finding:
     """prune: settled, without any earnings in the long window, and not needed by others."""
-    pages, known = facts.pages, _told(facts)
+    pages, known = facts.pages, _sources_suffice(facts)
     checks = [*_needed_by_none(facts), known, _old_enough(facts)]
     chosen = all_passed(checks)
     here = pages[chosen]

@@ -198,7 +198,7 @@ def group_pairs(
         kept, drawn, answered, known = kept[~left], drawn[~left], answered[~left], known[~left]
         queries = queries[~left].reset_index(drop=True)
         row = np.append(np.where(left, -1, np.cumsum(~left) - 1), -1)[row]
-    found = None if results is None else listed(queries, results)
+    in_results = None if results is None else listed(queries, results)
     tongue = np.where(answered, 0, pd.factorize(known, sort=True)[0] + 1)
     tongue = np.where(answered | known.notna().to_numpy(), tongue, -1)
     owned = None if on_page is None else _owned(pairs, row, (len(kept), pages), on_page)
@@ -206,7 +206,7 @@ def group_pairs(
         queries,
         language=language,
         pages=drawn,
-        results=found,
+        results=in_results,
         answered=answered,
         tongue=tongue,
         cut=(lexicon, words[kept]),
@@ -217,7 +217,7 @@ def group_pairs(
         pd.Categorical.from_codes(reason, dtype=pd.CategoricalDtype(reasons)),
         _among_all(label, kept, len(grouped)),
     )
-    return Grouping(grouped.drop(columns="number"), drawn, found)
+    return Grouping(grouped.drop(columns="number"), drawn, in_results)
 
 
 def _owned(pairs: pd.DataFrame, row: Ints, shape: tuple[int, int], on_page: sparse.csr_matrix) -> Owned:

@@ -97,12 +97,12 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     table["confidence"] = np.select([table["sure"] >= HIGH, table["sure"] >= MEDIUM], ["high", "medium"], "low")
     table.loc[table["verdict"] == Verdict.WATCH, GAINS] = np.nan
     table.loc[pages.index[none], ["verdict", "cause", "because", "confidence", "also"]] = None
-    won = [f.evidence(f.rows.index[_said(table, f)]) for f in findings]
+    won = [f.evidence(f.rows.index[_settled_by(table, f)]) for f in findings]
     evidence = pd.concat([part for part in won if len(part)] or [pd.DataFrame(columns=EVIDENCE)], ignore_index=True)
     return table.drop(columns="sure"), evidence
 
 
-def _said(table: pd.DataFrame, finding: Finding) -> np.ndarray:
+def _settled_by(table: pd.DataFrame, finding: Finding) -> np.ndarray:
     """Which pages of a rule have its verdict and cause."""
     of_pages = table.loc[finding.rows.index, ["verdict", "cause"]]
     mine: np.ndarray = (of_pages["verdict"].eq(finding.verdict) & of_pages["cause"].eq(finding.rows["cause"])).to_numpy(dtype=bool)

@@ -107,7 +107,7 @@ class Outside:
             robots, pace = await self._manners(root_of(at))
             if not robots.allows(at):
                 return Checked(address, None, reason=robots.fault if robots.fault in SILENT_FOR else robots.why)
-            answer = await self._asked(at, pace)
+            answer = await self._answer(at, pace)
             target = joined(at, answer.headers.get("location", "")) if 300 <= (answer.status or 0) < 400 else ""
             if not target:
                 break
@@ -119,7 +119,7 @@ class Outside:
             return Checked(address, 301, at)
         return Checked(address, answer.status, reason=answer.reason)
 
-    async def _asked(self, address: str, pace: Pace) -> Answer:
+    async def _answer(self, address: str, pace: Pace) -> Answer:
         answer = Answer(None, {})
         for _ in range(TRIES):
             await pace.turn()

@@ -32,7 +32,7 @@ def names_in(statement: str) -> set[str]:
                 raise NotFoundError(f"Only SELECT is answered, not {result[0].type.name}: the data stay as they are.")
             row = connection.execute("SELECT json_serialize_sql(?)", [statement]).fetchone()
         except duckdb.Error as fault:
-            raise NotFoundError(_said(fault, statement)) from None
+            raise NotFoundError(_message(fault, statement)) from None
     tree = json.loads(row[0]) if row else {}
     nodes = list(_nodes(tree))
     read = {node["table_name"] for node in nodes if node.get("type") == "BASE_TABLE" and not node.get("schema_name")}
@@ -81,7 +81,7 @@ def answer(statement: str, tables: Mapping[str, Path], values: Mapping[str, Any]
         result: pd.DataFrame = rows.to_arrow_table().to_pandas(date_as_object=False)
         return result
     except duckdb.Error as fault:
-        raise NotFoundError(_said(fault, statement)) from None
+        raise NotFoundError(_message(fault, statement)) from None
     finally:
         connection.close()
 
@@ -144,7 +144,7 @@ def _listed(names: Any) -> str:
     return ", ".join(f"${name}" for name in sorted(names)) or "none"
 
 
-def _said(fault: Exception, statement: str) -> str:
+def _message(fault: Exception, statement: str) -> str:
     lines = [line for line in str(fault).strip().splitlines() if line.strip()]
     kind, _, message = lines[0].partition(": ")
     mend = "; ".join(line.strip() for line in lines[1:] if line.startswith(("Did you mean", "Candidate")))

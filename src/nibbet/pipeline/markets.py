@@ -34,7 +34,7 @@ class Markets:
 
     def table(self) -> pd.DataFrame:
         """`core.markets.MARKETS`; no rows where neither a country nor another language is known."""
-        demand, cells = self._asked(), self.splits.cells
+        demand, cells = self._foreign_queries(), self.splits.cells
         cells = cells[cells["dimension"] == "country"]
         if demand.empty and cells.empty:
             return pd.DataFrame(columns=MARKETS)
@@ -42,7 +42,7 @@ class Markets:
         per_visit = float(self.measures.visit_value.loc[-1])
         return market_table(demand, countries, self.context.config.value.conversion, per_visit)
 
-    def _asked(self) -> pd.DataFrame:
+    def _foreign_queries(self) -> pd.DataFrame:
         """The unanswered queries in another language than that of the site, by country, with the gain of pages in it."""
         known = self.query_map.queries.dropna(subset=["language"])
         names = ["country", "query", "language", *SUMMED, "gain", "gain_low", "gain_high"]

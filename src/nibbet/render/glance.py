@@ -48,7 +48,7 @@ def _figures(site: Results) -> list[dict[str, str]]:
         if name := next((name for name in names if name in known.index), ""):
             pairs[name] = (known.loc[name, "recent"], known.loc[name, "reference"])
     proof, windows = known["real"].to_dict(), site.windows
-    changes_of = {name: _told(now, then, name, proof.get(name)) for name, (now, then) in pairs.items()}
+    changes_of = {name: _change(now, then, name, proof.get(name)) for name, (now, then) in pairs.items()}
     if not windows.are_counted_alike:
         changes_of |= {name: f"counted differently before {windows.counted_since}" for name in ("impressions", "CTR") if name in changes_of}
     return [{"name": name, "value": _text(now, name), "change": changes_of[name]} for name, (now, _) in pairs.items()]
@@ -58,7 +58,7 @@ def _text(value: Any, name: str) -> str:
     return f"{value:.2%}" if name == "CTR" else cell_text(round(float(value)), "clicks")
 
 
-def _told(now: float, then: float, name: str, real: Any) -> str:
+def _change(now: float, then: float, name: str, real: Any) -> str:
     """The change of a figure, and whether it is more than noise if that was judged."""
     if not then > 0:
         return ""

@@ -47,7 +47,7 @@ def topic_pack(brief: Brief, window: str, size: int) -> str:
         (f"questions: text, shown in, {shown}", [_line(q.question, q.shown) for q in rows_of(brief.questions)]),
         (f"titles that rank: text, share {shown}", [_line(t.title, f"{t.share:.0%}") for t in rows_of(brief.titles)]),
         ("words of those titles beyond the queries: word, share", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.covered)]),
-        ("what that page already says", _said(brief)),
+        ("what that page already says", _texts_of_page(brief)),
         ("words asked that it lacks: word, share of volume", [_line(w.word, f"{w.share:.0%}") for w in rows_of(brief.missing)]),
         (
             "pages of the site to link from: page, clicks",
@@ -117,7 +117,7 @@ def site_pack(site: Results, size: int) -> str:
     return _packed(head, parts, OF_SITE, size)
 
 
-def _said(brief: Brief) -> list[str]:
+def _texts_of_page(brief: Brief) -> list[str]:
     if brief.existing is None:
         return []
     return [f"{name}: {_quoted(text)}" for name, text in brief.existing.items() if isinstance(text, str) and text]

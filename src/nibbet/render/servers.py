@@ -15,7 +15,7 @@ SAFE = re.compile(r"[\w!$&()*+,\-./:;=?@%~\[\]|#' ]*")
 
 def nginx(redirects: pd.DataFrame, home: str) -> str:
     """Two maps for nginx for each host, from the requested address to its target; an address that is gone answers 410."""
-    result, left = _told(redirects, home, nginx=True)
+    result, left = _safe_rules(redirects, home, nginx=True)
     lines = []
     for number, (host, rows) in enumerate(result.items(), 1):
         name = f"_{number}" if number > 1 else ""
@@ -38,7 +38,7 @@ def nginx(redirects: pd.DataFrame, home: str) -> str:
 
 def apache(redirects: pd.DataFrame, home: str) -> str:
     """Rules of Apache httpd (mod_rewrite), for the server or a folder; an address that is gone answers 410."""
-    result, left = _told(redirects, home, nginx=False)
+    result, left = _safe_rules(redirects, home, nginx=False)
     lines, first = ["RewriteEngine On"], next(iter(result))
     for host, path, target in ((host, *row) for host, rows in result.items() for row in rows):
         where, _, query = path.partition("?")
@@ -54,7 +54,7 @@ def apache(redirects: pd.DataFrame, home: str) -> str:
     return "\n".join([*lines, *left]) + "\n"
 
 
-def _told(redirects: pd.DataFrame, home: str, *, nginx: bool) -> tuple[dict[str, list[tuple[str, str]]], list[str]]:
+def _safe_rules(redirects: pd.DataFrame, home: str, *, nginx: bool) -> tuple[dict[str, list[tuple[str, str]]], list[str]]:
     """By host, the home host first: (path with query, target or "") of every address that can be written safely; and a remark on those left
     out.
     """

@@ -121,7 +121,9 @@ def _periods_apart(engine: AnyEngine, sheet: Sheet, whole: Clean) -> list[Clean]
         suffix = f" [{first}..{last}]"
         files = [(name + suffix, digest + suffix if digest else "") for name, digest in whole.files]
         notes = whole.notes if not parts else ()
-        parts.append(replace(whole, files=files, table=table, reading=reading, period=(first, last), notes=notes, spellings=_met(table)))
+        parts.append(
+            replace(whole, files=files, table=table, reading=reading, period=(first, last), notes=notes, spellings=_spellings(table))
+        )
     return parts or [whole]
 
 
@@ -141,7 +143,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     if not all(digest for _, digest in sheet.files):
         rows, hidden = _as_text(place, sheet, reading, settings)
         table = completed(place.engine.keep(rows), reading, sheet.period, settings.organic)
-        return table, _met(table), hidden
+        return table, _spellings(table), hidden
     if (cells := plain_cells(sheet, reading, settings)) and not place.store.has("text", whole):
         try:
             return _in_portions(place, sheet, reading, settings, cells, lambda at: key_of(cells, key(at)))
@@ -164,7 +166,7 @@ def _kept(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings
     _whole(place, sheet, table, "text", whole, slice(None))
     odd = place.store.value("odd", whole, lambda: repeats(place.engine, table, sheet, reading))
     table = completed(table, reading, sheet.period, settings.organic)
-    return table, _met(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
+    return table, _spellings(table), [(code, text) for code, text in [*place.store.value("hidden", whole, list), *odd]]
 
 
 def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceSettings, cells: Cells, key: Callable[[slice], str]) -> Read:
@@ -198,7 +200,7 @@ def _in_portions(place: Place, sheet: Sheet, reading: Reading, settings: SourceS
             if as_text or texts.types == cells.types:
                 raise
             loose, table = True, read(at, "dated", texts, habits)
-        if (result := _met(table)) is not None:
+        if (result := _spellings(table)) is not None:
             spellings.append(place.store.table(place.engine, "spellings-met", key(at), partial(_same, result)))
         parts.append(table.mutate(part=(table.part + at.start).cast("int32")) if at.start else table)
     notes = [(code, text) for code, text in odd]
@@ -294,7 +296,7 @@ def _mended(table: ibis.Table, mends: dict[str, dict[str, str | None]]) -> ibis.
     )
 
 
-def _met(table: ibis.Table) -> ibis.Table | None:
+def _spellings(table: ibis.Table) -> ibis.Table | None:
     """page_key and spelling of every address in used rows; none for small kinds."""
     if "page_key" not in table.columns:
         return None
