@@ -114,8 +114,8 @@ def topics_of(pairs: pd.DataFrame, queries: pd.DataFrame) -> pd.Series:
         pairs: query, as they were grouped; queries: as in `Grouping`.
     """
     number, _ = numbered(pairs)
-    topic = queries["topic"].cat
-    return pd.Series(pd.Categorical.from_codes(topic.codes.to_numpy()[number], topic.categories), index=pairs.index)
+    topic = pd.Categorical(queries["topic"])  # read from a file, a column without values has no categories
+    return pd.Series(topic[number], index=pairs.index)
 
 
 def listed(queries: pd.Series, results: pd.DataFrame) -> sparse.csr_matrix:
