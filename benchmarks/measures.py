@@ -58,7 +58,7 @@ def changes(seed: int, pages: int = 8_000, *, kind: str = "year") -> dict[str, f
     truth, scale = two_windows(np.random.default_rng(seed), pages, kind=kind)
     counts = truth["recent"].to_numpy(float), truth["reference"].to_numpy(float)
     season = truth["true_season"].to_numpy(float) if kind == "before" else np.ones(len(truth))
-    noise = page_noise(*counts, scale, season, ())
+    noise = page_noise(*counts, scale, season, np.empty((len(counts[0]), 0)))
     found = change(*counts, scale=scale * season, noise=noise)
     moved = truth["true_recent"] - truth["true_recent"] / (1 + truth["true_share"])
     inside = (found["change_low"] <= moved) & (moved <= found["change_high"])

@@ -17,7 +17,7 @@ import nibbet
 from nibbet.cli.main import main
 from nibbet.config import make_config
 from nibbet.core.access import access_of
-from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, noise_of_weeks
+from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, unsteadiness
 from nibbet.core.common_falls import common_falls, fell_together
 from nibbet.core.compare import mean_noise, page_noise, shared_noise
 from nibbet.core.redirects import names_its_own
@@ -57,14 +57,20 @@ def test_few_rows_lean_on_the_careful_side() -> None:
 
 def test_a_restless_page_has_wider_noise_than_a_calm_one() -> None:
     rng = np.random.default_rng(3)
-    restless = np.arange(400) < 40
-    strays = np.exp(rng.normal(0, 1, (400, 26)) * np.where(restless, 0.6, 0.1)[:, None])
-    weeks = rng.poisson(80 * strays)
-    own = noise_of_weeks(weeks[:, :13], weeks[:, 13:])
-    assert own[restless].mean() > 3 * own[~restless].mean()
-    noise = page_noise(weeks[:, :13].sum(axis=1).astype(float), weeks[:, 13:].sum(axis=1).astype(float), 1.0, np.ones(400), ())
-    assert (noise == noise[0]).all(), "without weeks all pages have the noise of the site"
-    assert not noise_of_weeks(weeks[:, :3], weeks[:, 3:6]).any(), "a few weeks tell nothing"
+    spread = np.where(np.arange(400) < 80, 0.5, 0.1)[:, None]
+    weeks = rng.poisson(80 * np.exp(np.repeat(rng.normal(0, 1, (400, 20)), 4, axis=1) * spread))
+    traits = unsteadiness(weeks)
+    assert traits[:80].min() > np.median(traits[80:])
+    recent, reference = (rng.poisson(1000 * np.exp(rng.normal(0, 1, 400) * spread[:, 0])).astype(float) for _ in range(2))
+    noise = page_noise(recent, reference, 1.0, np.ones(400), np.column_stack([traits, np.full(400, np.nan)]))
+    assert noise[:80].mean() > 2 * noise[80:].mean()
+    same = page_noise(recent, reference, 1.0, np.ones(400), np.full((400, 2), np.nan))
+    assert (same == same[0]).all(), "of which nothing is known, all have the noise of the site"
+    assert np.isnan(unsteadiness(weeks[:, :16])).all(), "a few weeks tell nothing"
+    week, one = np.arange(80), np.ones((30, 1))
+    fell, waved = np.where(week < 40, 100, 30) * one, np.where(week // 8 % 2, 100, 30) * one
+    once, often = np.split(unsteadiness(rng.poisson(np.concatenate([fell, waved, np.full((200, 80), 65)])))[:60], 2)
+    assert once.max() < often.min(), "a lasting change alone is not unsteady"
 
 
 def test_what_members_stray_by_cancels_out_in_their_sum() -> None:

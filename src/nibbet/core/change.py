@@ -20,10 +20,13 @@ ASSUMED_DRIFT, LEAST_DRIFT = 0.15, 0.03
 START = np.array([np.log(0.12), np.log(0.6), np.log(0.3), -1.5, 0.0])
 #: difference in log likelihood between the maximum and the upper quartile
 QUARTILE = 0.6745**2 / 2
-#: least weeks of a window and least clicks a week for the noise of a row to be estimated
-LEAST_WEEKS, WEEK_CLICKS = 6, 3.0
-#: lower limit of the fitted line relative to the mean; clicks a week from which a row contributes to the variation of noise between rows
-LOWEST_LINE, SURE_CLICKS = 0.25, 10
+#: prior standard deviation of the slopes of the log drift by trait, in standard deviations of the trait, and how many of these count at most
+SLOPE, FARTHEST = 0.25, 2.0
+#: weeks of a block and least number of blocks; clicks a week from which a row says what is usual
+BLOCK, LEAST_BLOCKS, WEEK_CLICKS = 4, 5, 3.0
+#: share of the smallest changes between blocks that are used, and the mean of the smallest so many of squared normal deviates
+KEPT = 0.8
+TRIMMED = float(special.gammainc(1.5, special.gammaincinv(0.5, KEPT))) / KEPT
 
 
 def drift_of(recent: Floats, reference: Floats, scale: float | Floats, row_noise: float | Floats = 0.0) -> float:
@@ -37,19 +40,45 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, row_noise
         quartile. Rows that truly changed belong to the other components and do not widen it. At least LEAST_DRIFT; ASSUMED_DRIFT where
         fewer than LEAST_ROWS rows have BUSY counts in both windows.
     """
+    level, _ = _fitted(recent, reference, scale, row_noise, np.empty((len(recent), 0)))
+    return float(np.clip(np.exp(level), LEAST_DRIFT, 1.0))
+
+
+def row_drifts(recent: Floats, reference: Floats, scale: float | Floats, traits: Floats) -> Floats:
+    """The drift of each row, as `drift_of`, where rows differ by their traits: its logarithm is linear in them.
+
+    Args:
+        traits: rows x traits, NaN where unknown, which counts as usual. They are standardised over busy rows and limited to FARTHEST
+            standard deviations; a normal prior with standard deviation SLOPE shrinks the slopes.
+    """
+    base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
+    busy = np.minimum(recent, base) >= BUSY
+    if busy.sum() < LEAST_ROWS:
+        return np.full(len(recent), ASSUMED_DRIFT)
+    usable = np.isfinite(traits) & busy[:, None]
+    count = np.maximum(usable.sum(axis=0), 1)
+    middle = np.where(usable, traits, 0.0).sum(axis=0) / count
+    spread = np.sqrt(np.where(usable, (traits - middle) ** 2, 0.0).sum(axis=0) / count)
+    standard = np.clip(np.nan_to_num((traits - middle) / np.where(spread > 0, spread, np.inf)), -FARTHEST, FARTHEST)
+    level, slopes = _fitted(recent, reference, scale, 0.0, standard)
+    drifts: Floats = np.clip(np.exp(level + standard @ slopes), LEAST_DRIFT, 1.0)
+    return drifts
+
+
+def _fitted(recent: Floats, reference: Floats, scale: float | Floats, row_noise: float | Floats, traits: Floats) -> tuple[float, Floats]:
+    """The logarithm of the drift (see `drift_of`) of a row whose traits are 0, and its slopes by trait."""
     from scipy import optimize  # slow to import, and not needed where results are kept
 
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     busy = np.flatnonzero(np.minimum(recent, base) >= BUSY)
     if len(busy) < LEAST_ROWS:
-        return ASSUMED_DRIFT
+        return float(np.log(ASSUMED_DRIFT)), np.zeros(traits.shape[1])
     busy = busy[:: max(1, len(busy) // MOST_ROWS)]
     known = 1 / recent[busy] + 1 / reference[busy] + np.broadcast_to(np.asarray(row_noise, dtype=np.float64), np.shape(recent))[busy] ** 2
-    ratio = np.log(recent[busy] / base[busy])
-    middle = float(np.median(ratio))
+    ratio, traits = np.log(recent[busy] / base[busy]), traits[busy]
 
     def unlikely(given: Floats) -> float:
-        drift, moved, spread = np.exp(2 * given[0]), np.exp(given[1]), np.exp(2 * given[2])
+        drift, moved, spread = np.exp(2 * (given[0] + traits @ given[6:])), np.exp(given[1]), np.exp(2 * given[2])
         part, fell = special.expit(given[3]), special.expit(given[4])
         rest, narrow = ratio - given[5], known + drift
         wide = narrow + spread
@@ -61,51 +90,57 @@ def drift_of(recent: Floats, reference: Floats, scale: float | Floats, row_noise
         changed = fell * density(-moved, wide) + (1 - fell) * density(moved, wide)
         # a weak prior separates the components where all rows are similar
         prior = 2 * ((given[1:3] - START[1:3]) ** 2).sum() + ((given[3:5] - START[3:5]) ** 2).sum() / 2
+        prior += ((given[6:] / SLOPE) ** 2).sum() / 2
         return float(prior - np.log((1 - part) * density(0.0, narrow) + part * changed + 1e-300).sum())
 
-    start = [*START, middle]
-    fitted = optimize.minimize(unlikely, start, method="Nelder-Mead", options={"maxiter": 2000})
+    start = [*START, float(np.median(ratio)), *np.zeros(traits.shape[1])]
+    fitted = optimize.minimize(unlikely, start, method="L-BFGS-B")
     best, rest = float(fitted.x[0]), fitted.x[1:]
     # few rows estimate it badly: the upper quartile of the likelihood, not its maximum, keeps intervals honest
     end = max(best, float(np.log(LEAST_DRIFT))) + 1.5
     sure = optimize.brentq(lambda drift: unlikely(np.array([drift, *rest])) - fitted.fun - QUARTILE, best, end) if best < end else best
-    return float(np.clip(np.exp(sure), LEAST_DRIFT, 1.0))
+    return float(sure), fitted.x[6:]
 
 
-def noise_of_weeks(*windows: NDArray[np.number]) -> Floats:
-    """The noise of each row between two windows: the variation of its weeks around a straight line beyond counting, scaled to whole
-    windows.
+def unsteadiness(weeks: NDArray[np.number]) -> Floats:
+    """How far the counts of each row change from one block of BLOCK weeks to the next: the logarithm of the standard deviation of their
+    relative change, beyond counting and the common movement of all rows.
 
     Args:
-        windows: rows x weeks of each window (counts).
+        weeks: rows x weeks (counts), oldest first; weeks before the first count of a row are left out.
     Returns:
-        A standard deviation of the log ratio per row. The common movement of all rows is divided out first. The variance of a row is shrunk
-        to that of all rows in proportion to its uncertainty (empirical Bayes). 0 where a window has fewer than LEAST_WEEKS weeks.
+        NaN for all where there are fewer than LEAST_BLOCKS blocks. The largest fifth of the changes of a row is left out, as a lasting change is
+        no unsteadiness. The variance is shrunk to that of all rows in proportion to its uncertainty (empirical Bayes).
     """
-    rows = len(windows[0])
-    if min(window.shape[1] for window in windows) < LEAST_WEEKS:
-        return np.zeros(rows)
-    excess, square, total = np.zeros(rows), np.zeros(rows), 0.0
-    for window in windows:
-        clicks, weeks = window.astype(np.float64), window.shape[1]
-        time = np.arange(weeks) - (weeks - 1) / 2
-        mean = clicks.mean(axis=1, keepdims=True)
-        line = np.maximum(mean + (clicks @ time)[:, None] / (time**2).sum() * time, LOWEST_LINE * mean + 0.01)
-        busy = mean[:, 0] >= WEEK_CLICKS
-        if busy.sum() >= LEAST_ROWS:
-            line = line * np.median(clicks[busy] / line[busy], axis=0)
-        excess += ((clicks - line) ** 2 - line).sum(axis=1) * weeks / (weeks - 2)
-        square += (line**2).sum(axis=1)
-        total += weeks
-    variance, weekly = excess / np.maximum(square, 1e-9), np.sqrt(square / total)
-    busy = weekly >= WEEK_CLICKS
-    usual = max(float(excess[busy].sum() / square[busy].sum()), 0.0) if busy.any() else 0.0
-    doubt = 2 * (usual + 1 / np.maximum(weekly, 0.1)) ** 2 / (total - 2 * len(windows))
-    sure = weekly >= SURE_CLICKS
-    between = max(float(np.var(variance[sure]) - doubt[sure].mean()), 1e-6) if sure.sum() >= LEAST_ROWS else 1e-6
-    row_variance = (variance * between + usual * doubt) / (between + doubt)
-    noise: Floats = np.sqrt(np.maximum(row_variance, 0.0) * sum(1 / window.shape[1] for window in windows))
-    return noise
+    rows, count = len(weeks), weeks.shape[1] // BLOCK
+    if count < LEAST_BLOCKS or not rows:
+        return np.full(rows, np.nan)
+    blocks = weeks[:, weeks.shape[1] - count * BLOCK :].astype(np.float64).reshape(rows, count, BLOCK).sum(axis=2)
+    lived = np.cumsum(blocks, axis=1) > 0
+    busy = blocks.sum(axis=1) >= WEEK_CLICKS * BLOCK * count
+    whole = blocks[busy] if busy.sum() >= LEAST_ROWS else blocks
+    common = (
+        np.median(whole / np.maximum(whole.sum(axis=1, keepdims=True), 1e-9), axis=0) if busy.sum() >= LEAST_ROWS else whole.sum(axis=0)
+    )
+    common = np.maximum(common, 1e-9 * common.sum() + 1e-12)
+    expected = blocks.sum(axis=1, keepdims=True) * common / np.maximum((lived * common).sum(axis=1, keepdims=True), 1e-12)
+    expected = np.maximum(expected, 1e-9)
+    both = lived[:, 1:] & lived[:, :-1]
+    square = np.where(both, np.diff(blocks / expected, axis=1) ** 2, np.inf)
+    chance = np.where(both, 1 / expected[:, 1:] + 1 / expected[:, :-1], 0.0)
+    pairs = both.sum(axis=1)
+    used = np.ceil(KEPT * pairs)
+    smaller = np.where(np.arange(count - 1) < used[:, None], np.sort(square, axis=1), 0.0).sum(axis=1) / np.maximum(used, 1) / TRIMMED
+    chance = chance.sum(axis=1) / np.maximum(pairs, 1)
+    excess = np.where(pairs > 0, np.maximum(smaller - chance, 0.0), 0.0)
+    sure = busy & (pairs >= LEAST_BLOCKS - 1)
+    if sure.sum() < LEAST_ROWS:
+        return np.full(rows, np.nan)
+    usual = float(np.median(excess[sure]))
+    doubt = 3 * (usual + chance) ** 2 / np.maximum(pairs, 1)
+    between = max(float(np.var(excess[sure]) - doubt[sure].mean()), 1e-5)
+    variance = np.where(pairs > 0, (excess * between + usual * doubt) / (between + doubt), usual)
+    return np.log(np.maximum(variance, 1e-4)) / 2
 
 
 def change(

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.brand import without_brand
-from nibbet.core.change import LEAST_ROWS, change, drift_of, noise_of_weeks
+from nibbet.core.change import LEAST_ROWS, change, drift_of, row_drifts
 from nibbet.core.split import ROWS, Sight, split, split_ratio
 from nibbet.core.tables import PARTS, spelt
 from nibbet.core.windows import Windows
@@ -96,17 +96,16 @@ def own_season(last_year: pd.DataFrame, season: Floats, scale: float) -> Floats:
     return factor
 
 
-def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, weeks: tuple[NDArray[np.number], ...]) -> Floats:
+def page_noise(recent: Floats, reference: Floats, scale: float, season: Floats, traits: Floats) -> Floats:
     """Per page, its noise between two windows (a standard deviation of the log ratio, beyond counting and the noise shared by all pages).
 
     Args:
-        recent, reference: clicks; scale: factor of the reference; season: per page, the factor of its season; weeks: pages x weeks of
-            both windows (clicks), or none.
+        recent, reference: clicks; scale: factor of the reference; season: per page, the factor of its season; traits: pages x what shows how
+            noisy a page is (see `core.change.row_drifts`), NaN where unknown.
     Returns:
-        The noise of its own weeks and the drift of unaffected pages combined, in steps of 0.01.
+        The drift of unaffected pages with such traits, in steps of 0.01.
     """
-    weekly_noise = noise_of_weeks(*weeks) if weeks else np.zeros(len(recent))
-    noise: Floats = np.round(np.hypot(weekly_noise, drift_of(recent, reference, scale * season, weekly_noise)), 2).astype(np.float64)
+    noise: Floats = np.round(row_drifts(recent, reference, scale * season, traits), 2).astype(np.float64)
     return noise
 
 

@@ -12,7 +12,7 @@ from nibbet.core.ledger import (
     parts_of_change,
 )
 from nibbet.core.split import row_parts, scaled_pairs, with_usual_rate
-from nibbet.core.windows import Window, weekday_scale, year_earlier
+from nibbet.core.windows import weekday_scale, year_earlier
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
@@ -21,6 +21,9 @@ from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.pages import Pages
 from nibbet.pipeline.successors import Successors
 from nibbet.pipeline.sums import Sums
+
+#: the position from which on further ones make no difference to the noise of a page
+LAST_PLACE = 40.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,25 +65,20 @@ class Changes:
             self.sums.windows.are_counted_alike,
         )
 
-    @property
-    def _weeks_of_windows(self) -> tuple[np.ndarray, np.ndarray]:
-        """Pages x whole weeks inside the recent and the reference window: clicks."""
-        w, as_of = self.sums.windows, self.sums.windows.as_of
-        every = np.arange(len(self.inputs.pages))
-
-        def inside(window: Window) -> np.ndarray:
-            # weeks are counted back from the last complete day
-            return self.history.week_table(every, -((window.end - as_of).days // 7), ((as_of - window.start).days + 1) // 7, own=True)
-
-        return inside(w.recent), inside(w.reference)
-
     @once
     def noise(self) -> pd.Series:
         """Per page, its own noise between the windows: see `core.compare.page_noise`."""
         recent, reference = (self.successors.with_old(self.sums.page_counts[name].to_numpy(np.float64)) for name in ("recent", "reference"))
-        weeks = tuple(self.successors.with_old(weeks) for weeks in self._weeks_of_windows) if self.sums.windows.is_daily else ()
-        noise = page_noise(recent, reference, self.sums.scale, self.season.to_numpy(np.float64), weeks)
+        noise = page_noise(recent, reference, self.sums.scale, self.season.to_numpy(np.float64), self._traits)
         return pd.Series(noise, index=self.inputs.pages.index)
+
+    @property
+    def _traits(self) -> np.ndarray:
+        """Pages x what makes their clicks noisy: how unsteady they were so far, and how low they stand, where the curve is steep."""
+        sums = self.sums.pages.reindex(self.inputs.pages.index)
+        place = sums["position_sum_recent"] / sums["placed_recent"].where(sums["placed_recent"] > 0)
+        known = self.history.unsteadiness if self.sums.windows.is_daily else pd.Series(dtype="float64")
+        return np.column_stack([known.reindex(sums.index), np.log(place.clip(lower=1.0, upper=LAST_PLACE))])
 
     @once
     def page_changes(self) -> pd.DataFrame:

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core import over_time
+from nibbet.core.change import unsteadiness
 from nibbet.core.decline import LEAST_EXPECTED, TRENDS
 from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ledger import (
@@ -84,6 +85,12 @@ class History:
         total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
         return shown, self.week_table(shown, 0, len(ends)), ends
+
+    @once
+    def unsteadiness(self) -> pd.Series:
+        """How unsteady the clicks of each page were so far: see `core.change.unsteadiness`; pages with too few clicks are left out."""
+        shown, clicks, _ = self._weeks
+        return pd.Series(unsteadiness(clicks), index=shown)
 
     def weekly(self, pages: list[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""
