@@ -21,6 +21,7 @@ from nibbet.core.change import ASSUMED_DRIFT, change, drift_of, unsteadiness
 from nibbet.core.common_falls import common_falls, fell_together
 from nibbet.core.compare import mean_noise, page_noise, shared_noise
 from nibbet.core.redirects import names_its_own
+from nibbet.core.replaced import replaced
 from nibbet.core.section_pull import pull_lost_by_sections
 from nibbet.core.split import ASSUMPTION, query_growth, row_parts, split
 from nibbet.core.tables import PARTS
@@ -302,6 +303,44 @@ def test_what_befell_a_whole_section_asks_no_page_for_work() -> None:
         >= 10
     )
     assert not pages["because"].str.contains("of /care/").any()
+
+
+def test_a_page_that_another_of_the_site_replaced_is_not_refreshed() -> None:
+    rng, days = np.random.default_rng(7), pd.date_range("2025-06-01", "2026-10-31")
+    late, rows = days >= "2026-06-01", []
+
+    def add(page: str, query: str, shown: object, place: object, rate: object) -> None:
+        looks = rng.poisson(np.broadcast_to(np.asarray(shown, dtype=float), len(days)))
+        rows.append(pd.DataFrame({"date": days, "page": page, "query": query, "impressions": looks,
+                                  "clicks": rng.binomial(looks, rate), "position": place}))  # fmt: skip
+
+    for n in range(10):
+        add(f"/v2/owl-{n}", f"owl {n}", np.where(late, 4, 40), 3.0, 0.12)
+        add(f"/v3/owl-{n}", f"owl {n}", np.where(late, 40, 4), 3.0, 0.12)
+        add(f"/v3/jay-{n}", f"jay {n}", 40, np.where(late, 7.0, 2.0), np.where(late, 0.03, 0.2))
+        for other in "abcd":
+            add(f"/v3/tit-{n}{other}", f"tit {n} {other}", 40, 4.0, 0.09)
+        add(f"/v3/rook-{n}", f"rook {n}", np.where(late, 10, 40), 4.0, 0.09)
+    with nibbet.Site(home=HOME, search=pd.concat(rows)) as site:
+        pages = site.pages().set_index("page")
+    told = {name: pages[pages.index.str.contains(name)] for name in ("/v2/owl", "/v3/owl", "jay", "tit", "rook")}
+    assert not told["/v2/owl"]["cause"].eq("decay").any()
+    assert told["/v2/owl"]["because"].str.contains(r"; /v3/owl-\d took its place for the same queries\.$").sum() >= 9
+    assert told["jay"]["cause"].eq("decay").all()
+    assert told["rook"]["because"].str.contains("fewer people searched").sum() >= 9
+    assert not told["tit"]["cause"].eq("decay").any()
+
+
+@given(st.lists(st.tuples(st.integers(0, 4), st.integers(0, 3), st.integers(-50, 50)), min_size=1, max_size=30))
+def test_others_take_no_more_than_they_gained(moves: list[tuple[int, int, int]]) -> None:
+    table = pd.DataFrame(moves, columns=["page", "query", "rank"]).groupby(["page", "query"], as_index=False)["rank"].sum()
+    table["query"] = table["query"].map({0: "", 1: "a", 2: "b", 3: "c"})
+    found = replaced(table, table["rank"].astype(float))
+    named = table[table["query"] != ""]
+    lost = (-named["rank"]).clip(lower=0).groupby(named["page"]).sum()
+    assert found["replaced"].between(0, 1).all()
+    assert (found["replaced"] * lost).sum() <= named["rank"].clip(lower=0).sum() + 1e-9
+    assert (found["replaced_by"].dropna() != found.dropna().index).all(), "no page replaces itself"
 
 
 def test_what_most_pages_lost_together_is_said_once() -> None:

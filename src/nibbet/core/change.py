@@ -22,6 +22,10 @@ START = np.array([np.log(0.12), np.log(0.6), np.log(0.3), -1.5, 0.0])
 QUARTILE = 0.6745**2 / 2
 #: prior standard deviation of the slopes of the log drift by trait, in standard deviations of the trait, and how many of these count at most
 SLOPE, FARTHEST = 0.25, 2.0
+#: busy rows from which their traits count
+TRAIT_ROWS = 100
+#: largest rise of the log drift of the site where rows differ by their traits, and largest difference of a row from it
+HIGHER, MOST_APART = float(np.log(1.15)), float(np.log(2.0))
 #: weeks of a block and least number of blocks; clicks a week from which a row says what is usual
 BLOCK, LEAST_BLOCKS, WEEK_CLICKS = 4, 5, 3.0
 #: share of the smallest changes between blocks that are used, and the mean of the smallest so many of squared normal deviates
@@ -49,19 +53,20 @@ def row_drifts(recent: Floats, reference: Floats, scale: float | Floats, traits:
 
     Args:
         traits: rows x traits, NaN where unknown, which counts as usual. They are standardised over busy rows and limited to FARTHEST
-            standard deviations; a normal prior with standard deviation SLOPE shrinks the slopes.
+            standard deviations; a normal prior with standard deviation SLOPE shrinks the slopes. With fewer than TRAIT_ROWS busy rows all are
+            alike: of few, those that changed would pass for noisy ones.
     """
     base = reference * np.broadcast_to(np.asarray(scale, dtype=np.float64), np.shape(reference))
     busy = np.minimum(recent, base) >= BUSY
-    if busy.sum() < LEAST_ROWS:
-        return np.full(len(recent), ASSUMED_DRIFT)
+    if busy.sum() < TRAIT_ROWS:
+        return np.full(len(recent), drift_of(recent, reference, scale))
     usable = np.isfinite(traits) & busy[:, None]
     count = np.maximum(usable.sum(axis=0), 1)
     middle = np.where(usable, traits, 0.0).sum(axis=0) / count
     spread = np.sqrt(np.where(usable, (traits - middle) ** 2, 0.0).sum(axis=0) / count)
     standard = np.clip(np.nan_to_num((traits - middle) / np.where(spread > 0, spread, np.inf)), -FARTHEST, FARTHEST)
     level, slopes = _fitted(recent, reference, scale, 0.0, standard)
-    drifts: Floats = np.clip(np.exp(level + standard @ slopes), LEAST_DRIFT, 1.0)
+    drifts: Floats = np.clip(np.exp(level + np.clip(standard @ slopes, -MOST_APART, MOST_APART)), LEAST_DRIFT, 1.0)
     return drifts
 
 
@@ -93,13 +98,19 @@ def _fitted(recent: Floats, reference: Floats, scale: float | Floats, row_noise:
         prior += ((given[6:] / SLOPE) ** 2).sum() / 2
         return float(prior - np.log((1 - part) * density(0.0, narrow) + part * changed + 1e-300).sum())
 
-    start = [*START, float(np.median(ratio)), *np.zeros(traits.shape[1])]
-    fitted = optimize.minimize(unlikely, start, method="L-BFGS-B")
-    best, rest = float(fitted.x[0]), fitted.x[1:]
+    none = np.zeros(traits.shape[1])
+    start = [*START, float(np.median(ratio))]
+    fitted = optimize.minimize(lambda given: unlikely(np.concatenate([given, none])), start, method="L-BFGS-B")
+    best, rest = float(fitted.x[0]), np.array([*fitted.x[1:], *none])
+    if len(none):
+        # the drift of the site may rise by little: otherwise rows that changed would pass for noisy ones
+        limits = [(best, best + HIGHER), *[(None, None)] * len(rest)]
+        fitted = optimize.minimize(unlikely, [best, *rest], method="L-BFGS-B", bounds=limits)
+        best, rest = float(fitted.x[0]), fitted.x[1:]
     # few rows estimate it badly: the upper quartile of the likelihood, not its maximum, keeps intervals honest
     end = max(best, float(np.log(LEAST_DRIFT))) + 1.5
     sure = optimize.brentq(lambda drift: unlikely(np.array([drift, *rest])) - fitted.fun - QUARTILE, best, end) if best < end else best
-    return float(sure), fitted.x[6:]
+    return float(sure), np.asarray(rest[5:], dtype=np.float64)
 
 
 def unsteadiness(weeks: NDArray[np.number]) -> Floats:

@@ -79,7 +79,7 @@ class Facts:
 
     settled: days after which a page has found its position. pages: one row per page, indexed by page number; the columns of pages.csv
     (without verdicts) and is_page, age_days, first_seen, children, protected, position_reference, noise (between the windows, see
-    `core.compare.page_noise`), demand, rank, pull_part, expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null
+    `core.compare.page_noise`), demand, rank, pull_part, replaced (share of rank) and replaced_by (see `core.replaced`), expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null
     for pages that exist for search). climbs: see `core.openings.climbs_of_pages`.
     """
 

@@ -169,6 +169,8 @@ def searched(demand: pd.DataFrame, windows: Windows) -> pd.DataFrame:
 
 #: impressions in both windows from which a query at the same position tests a demand source, and largest difference of its log positions
 TELLS, SAME_PLACE = 30, 0.1
+#: visible share from which a page counts among all pages of a query: further down, a few impressions stand for many searches
+NEAR_SHARE = 0.3
 #: default error of a demand source (of the logarithm of growth), least error, and weight of the site in a section, in queries
 SOURCE_ERROR, LEAST_ERROR, SOURCE_QUERIES = 0.15, 0.03, 10.0
 
@@ -182,7 +184,9 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
             `core.access`) where known.
     Returns:
         One factor a row, from two estimates: impressions of the page that leads for the query / the visible share at its position, and
-            searches. Each is weighted by the inverse of its squared error. The error of impressions is counting noise and the error of
+            searches. Pages of a site replace each other in results, and appear beside each other: where the impressions of all pages of the
+            query together changed otherwise than those of the leading one, beyond counting noise, the smaller change is that of demand. Each is
+            weighted by the inverse of its squared error. The error of impressions is counting noise and the error of
             sight, so it is small at an unchanged position; that of a source is its error for queries at unchanged positions, per section.
     """
     number = numbered(pairs)[0].copy()
@@ -190,7 +194,7 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
     number[unnamed] = number.max(initial=0) + 1 + np.arange(unnamed.sum())
     queries = int(number.max(initial=-1)) + 1
     kept = _there(pairs)
-    looked, share, shown = [], [], []
+    looked, share, shown, together, counted = [], [], [], [], []
     leader = np.zeros(queries, dtype=np.int64)
     for suffix in ("_reference", ""):
         position, seen = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float) * kept
@@ -201,11 +205,17 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
         looked.append((seen / part)[leader])
         share.append(np.log(part[leader]))
         shown.append(seen[leader])
+        visible = np.where(part >= NEAR_SHARE, seen, 0.0)
+        together.append(np.bincount(number, visible / part, queries))
+        counted.append(np.bincount(number, visible, queries))
     known = np.minimum(*shown) > 0
     with np.errstate(divide="ignore", invalid="ignore"):
         seen_growth = np.where(known, np.log(looked[1] / looked[0]), np.nan)
         moved = np.abs(share[1] - share[0])
         error = 1 / shown[0] + 1 / shown[1] + (sight.error * moved) ** 2
+        of_all = np.log(together[1] / together[0])
+        apart = np.abs(of_all - seen_growth) > 2 * np.sqrt(error + 1 / counted[0] + 1 / counted[1])
+    seen_growth = np.where(known & apart & (np.abs(of_all) < np.abs(seen_growth)), of_all, seen_growth)
     growth = seen_growth
     if "demand" in pairs:
         volumes = [pairs[name].to_numpy(float)[leader] for name in ("demand_reference", "demand")]

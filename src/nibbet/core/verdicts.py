@@ -124,11 +124,12 @@ def _keep(facts: Facts) -> pd.DataFrame:
     lost = pages["change_real"].where(pages["taken_over"] <= 0, -change >= facts.limits.decay_share * (pages["base"] + pages["taken_over"]))
     by_demand = lost & (change < 0) & (pages["demand"] <= MOSTLY * change)
     against = "a year earlier" if w.reference_kind == "year" else "in the preceding days"
+    by_others = lost & (change < 0) & (pages["rank"] * pages["replaced"] <= MOSTLY * change)
     by_section = lost & (change < 0) & (pages["pull_part"] <= MOSTLY * change) & (facts.shared_pull > 0)
     expected = pages["expected_titled"].fillna(0.0) * facts.standing.usual_pull
     seldom = (expected >= THIN_CLICKS) & (pages["clicks_titled"] < facts.limits.snippet_pull * expected)
     low_section = (pages["section_pull"] < 1) & seldom
-    because = wording.kept(pages, by_demand, by_section, low_section, against, w.covered_days, facts.limits.hub_children)
+    because = wording.kept(pages, by_demand, by_others, by_section, low_section, against, w.covered_days, facts.limits.hub_children)
     return pd.DataFrame(
         {
             "verdict": Verdict.KEEP,

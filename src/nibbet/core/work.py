@@ -31,21 +31,24 @@ from nibbet.core.wording import verdicts as wording
 
 #: share of impressions in the climbing range from which a page needs to climb rather than a different answer
 BELOW_CLICKS = 0.6
+#: share of what a page lost by rank that others must have gained to have taken its place; less is often chance
+REPLACED = 0.5
 
 
 def decay(facts: Facts) -> Finding:
-    """refresh, cause decay: clicks lost by rank or pull, not by demand, still down in the last four weeks; a page that moved is compared
-    with its old addresses.
+    """refresh, cause decay: clicks lost by rank or pull, not by demand and not to other pages of the site, still down in the last four weeks; a
+    page that moved is compared with its old addresses.
     """
     t, w = facts.limits, facts.windows
     pages = facts.pages.assign(base=facts.pages["base"] + facts.pages["taken_over"])
+    to_others = (pages["rank"] * pages["replaced"]).clip(upper=0.0).where(pages["replaced"] >= REPLACED, 0.0)
     base, recent = pages["base"], pages["clicks"].fillna(0).astype(float)
     mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
     counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
     shared = facts.shared_pull
     untold = _untold_beyond_usual(pages, mean) if not w.are_counted_alike else pd.Series(0.0, index=pages.index)
     of_pull = np.minimum(pages["pull_part"] + shared * mean, pages["pull_part"].clip(lower=0.0))
-    lost, q = _losses(pages.assign(pull_part=of_pull + untold), mean, counting)
+    lost, q = _losses(pages.assign(pull_part=of_pull + untold, rank=pages["rank"] - to_others), mean, counting)
     share = (lost * mean / base.where(base >= LEAST_BASE)).astype(float)
     lasting = pages["clicks_last28"] < (1 - t.decay_share / 2) * base * 28 / w.recent.days * np.exp(
         np.clip(pages["demand"] / mean, -1.6, 0.4)
@@ -55,6 +58,7 @@ def decay(facts: Facts) -> Finding:
     checks = [
         Check("lost_share", share, f">= {t.decay_share}", between, "search", share >= t.decay_share),
         Check("rank", pages["rank"], "", between, "search"),
+        Check("rank_lost_to_other_pages", to_others.where(to_others < 0), "", between, "search"),
         Check("pull", pages["pull_part"], "", between, "search"),
         Check("pull_lost_by_section", (1 - np.exp(-shared)).where(shared > 0), "", between, "search"),
         Check("demand", pages["demand"], "", between, "search"),

@@ -11,6 +11,7 @@ from nibbet.core.compare import Terms, compared, own_season, page_noise, shared_
 from nibbet.core.ledger import (
     parts_of_change,
 )
+from nibbet.core.replaced import replaced
 from nibbet.core.split import row_parts, scaled_pairs, with_usual_rate
 from nibbet.core.windows import weekday_scale, year_earlier
 from nibbet.once import once
@@ -74,11 +75,13 @@ class Changes:
 
     @property
     def _traits(self) -> np.ndarray:
-        """Pages x what makes their clicks noisy: how unsteady they were so far, and how low they stand, where the curve is steep."""
-        sums = self.sums.pages.reindex(self.inputs.pages.index)
-        place = sums["position_sum_recent"] / sums["placed_recent"].where(sums["placed_recent"] > 0)
-        known = self.history.unsteadiness if self.sums.windows.is_daily else pd.Series(dtype="float64")
-        return np.column_stack([known.reindex(sums.index), np.log(place.clip(lower=1.0, upper=LAST_PLACE))])
+        """Pages x what makes their clicks noisy: how unsteady they were before the recent window, and their position before it, since the curve
+        is steep further down. Not as they are now: a page that sank would pass for a noisy one.
+        """
+        sums, w = self.sums.pages.reindex(self.inputs.pages.index), self.sums.windows
+        then, now = (sums[f"position_sum{s}"] / sums[f"placed{s}"].where(sums[f"placed{s}"] > 0) for s in ("_reference", "_recent"))
+        known = self.history.unsteadiness(w.recent.start) if w.is_daily else pd.Series(dtype="float64")
+        return np.column_stack([known.reindex(sums.index), np.log(then.fillna(now).clip(lower=1.0, upper=LAST_PLACE))])
 
     @once
     def page_changes(self) -> pd.DataFrame:
@@ -108,12 +111,17 @@ class Changes:
 
     @once
     def page_parts(self) -> pd.DataFrame:
-        """The change of each page and its parts (see `core.ledger.parts_of_change`), access, noise and taken_over."""
+        """The change of each page and its parts (see `core.ledger.parts_of_change`), access, noise, taken_over, replaced and replaced_by."""
         names = ["change", "change_share", "change_low", "change_high", "real"]
         changes = self.page_changes.set_index("key")[names].rename(columns={"real": "change_real"})
         pages = self.pages.table.assign(access=self.successors.access, came=self.successors.came, taken_over=self.successors.taken_over)
         parts = parts_of_change(pages, self.successors.pairs, self.row_parts, self.expectation.both_windows)
         parts = parts.rename(columns={"access": "access_part"})
+        lost = replaced(self.successors.pairs, self.row_parts["rank"]).reindex(parts.index)
         return parts.join(changes).assign(
-            access=pages["access"], taken_over=self.successors.taken_over, noise=np.hypot(self.noise, self.terms.noise)
+            replaced=lost["replaced"].fillna(0.0),
+            replaced_by=lost["replaced_by"].map(pages["path"]),
+            access=pages["access"],
+            taken_over=self.successors.taken_over,
+            noise=np.hypot(self.noise, self.terms.noise),
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 import pandas as pd
@@ -86,11 +87,10 @@ class History:
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
         return shown, self.week_table(shown, 0, len(ends)), ends
 
-    @once
-    def unsteadiness(self) -> pd.Series:
-        """How unsteady the clicks of each page were so far: see `core.change.unsteadiness`; pages with too few clicks are left out."""
-        shown, clicks, _ = self._weeks
-        return pd.Series(unsteadiness(clicks), index=shown)
+    def unsteadiness(self, until: date) -> pd.Series:
+        """How unsteady the clicks of each page were before a day: see `core.change.unsteadiness`; pages with too few clicks are left out."""
+        shown, clicks, ends = self._weeks
+        return pd.Series(unsteadiness(clicks[:, np.asarray(ends < pd.Timestamp(until))]), index=shown)
 
     def weekly(self, pages: list[str]) -> pd.DataFrame:
         """Clicks of whole weeks up to the last complete day: a row per page (by address), a column per week, named by its last day."""

@@ -7,6 +7,10 @@ import pandas as pd
 
 from nibbet.core import sentences as say
 from nibbet.core.languages import asked_words
+from nibbet.core.split import SAME_PLACE
+
+#: share of what a page lost by rank from which the page that gained it is named
+NAMED_SHARE = 0.5
 
 
 def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
@@ -85,7 +89,13 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     """
     known = pages["position_both"].notna()
     places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
-    by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""))
+    still = np.log(pages["position_both"] / pages["position_both_reference"]).abs() < SAME_PLACE
+    places = places.mask(
+        still, say.joined(" (shown for fewer of the searches, at position ", say.place(pages["position_both"]), " as before)")
+    )
+    taken = say.joined(", ", say.share(pages["replaced"]), " of it to ", say.named(pages["replaced_by"]))
+    to_others = taken.where(pages["replaced"] >= NAMED_SHARE, "")
+    by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""), to_others)
     fell = pages["position"].notna().map({True: " at the same position", False: "; positions are unknown"})
     by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell", fell, ")")
     first = -pages["rank"] >= -pages["pull_part"]
@@ -202,12 +212,19 @@ def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
 
 
 def kept(
-    pages: pd.DataFrame, by_demand: pd.Series, by_section: pd.Series, low_section: pd.Series, against: str, covered: int, hub: int
+    pages: pd.DataFrame,
+    by_demand: pd.Series,
+    by_others: pd.Series,
+    by_section: pd.Series,
+    low_section: pd.Series,
+    against: str,
+    covered: int,
+    hub: int,
 ) -> pd.Series:
     """The performance of a page, and the source of its change.
 
     Args:
-        pages: the ledger; by_demand: whether it lost by demand; by_section: by pull, as its section did; low_section: whether its CTR is low,
+        pages: the ledger; by_demand: whether it lost by demand; by_others: to other pages of the site; by_section: by pull, as its section did; low_section: whether its CTR is low,
             as everywhere in its section; against: the time of comparison; covered: days of the long window; hub: pages below it from which
             a page is a hub.
     """
@@ -241,6 +258,7 @@ def kept(
         (idle & (pages["backlinks"].fillna(0) > 0), linked),
         (pages["blocked"], "; it is blocked from the index, see repairs."),
         (by_demand, "; the loss is demand: fewer people searched."),
+        (by_others, say.joined("; ", say.named(pages["replaced_by"]), " took its place for the same queries.")),
         (by_section, common),
         (low_section, low),
         (pages["protected"] & idle, "; it is protected."),
