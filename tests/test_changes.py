@@ -317,15 +317,18 @@ def test_a_page_that_another_of_the_site_replaced_is_not_refreshed() -> None:
     for n in range(10):
         add(f"/v2/owl-{n}", f"owl {n}", np.where(late, 4, 40), 3.0, 0.12)
         add(f"/v3/owl-{n}", f"owl {n}", np.where(late, 40, 4), 3.0, 0.12)
+        add(f"/v2/auk-{n}", f"auk {n}", np.where(late, 4, 40), 3.0, 0.12)
+        add(f"/v3/auk-{n}", f"auk {n}", np.where(late, 40, 0), 3.0, 0.12)
         add(f"/v3/jay-{n}", f"jay {n}", 40, np.where(late, 7.0, 2.0), np.where(late, 0.03, 0.2))
         for other in "abcd":
             add(f"/v3/tit-{n}{other}", f"tit {n} {other}", 40, 4.0, 0.09)
         add(f"/v3/rook-{n}", f"rook {n}", np.where(late, 10, 40), 4.0, 0.09)
     with nibbet.Site(home=HOME, search=pd.concat(rows)) as site:
         pages = site.pages().set_index("page")
-    told = {name: pages[pages.index.str.contains(name)] for name in ("/v2/owl", "/v3/owl", "jay", "tit", "rook")}
-    assert not told["/v2/owl"]["cause"].eq("decay").any()
-    assert told["/v2/owl"]["because"].str.contains(r"; /v3/owl-\d took its place for the same queries\.$").sum() >= 9
+    told = {name: pages[pages.index.str.contains(name)] for name in ("/v2/owl", "/v2/auk", "jay", "tit", "rook")}
+    for bird in ("owl", "auk"):  # by a page that was there before, and by a new one
+        assert not told[f"/v2/{bird}"]["cause"].eq("decay").any()
+        assert told[f"/v2/{bird}"]["because"].str.contains(rf"; /v3/{bird}-\d took its place for the same queries\.$").sum() >= 9
     assert told["jay"]["cause"].eq("decay").all()
     assert told["rook"]["because"].str.contains("fewer people searched").sum() >= 9
     assert not told["tit"]["cause"].eq("decay").any()
@@ -335,7 +338,7 @@ def test_a_page_that_another_of_the_site_replaced_is_not_refreshed() -> None:
 def test_others_take_no_more_than_they_gained(moves: list[tuple[int, int, int]]) -> None:
     table = pd.DataFrame(moves, columns=["page", "query", "rank"]).groupby(["page", "query"], as_index=False)["rank"].sum()
     table["query"] = table["query"].map({0: "", 1: "a", 2: "b", 3: "c"})
-    found = replaced(table, table["rank"].astype(float))
+    found = replaced(table, table["rank"].astype(float), pd.Series(0.0, index=table.index))
     named = table[table["query"] != ""]
     lost = (-named["rank"]).clip(lower=0).groupby(named["page"]).sum()
     assert found["replaced"].between(0, 1).all()

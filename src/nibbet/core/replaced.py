@@ -8,11 +8,11 @@ import pandas as pd
 from nibbet.core.words import numbered
 
 
-def replaced(pairs: pd.DataFrame, rank: pd.Series) -> pd.DataFrame:
-    """How far other pages of the site gained what each page lost by rank, query by query.
+def replaced(pairs: pd.DataFrame, rank: pd.Series, access: pd.Series) -> pd.DataFrame:
+    """How far other pages of the site, new ones among them, gained what each page lost by rank, query by query.
 
     Args:
-        pairs: page, query (empty where unknown); rank: the part of the change of each pair due to rank.
+        pairs: page, query (empty where unknown); rank, access: the parts of the change of each pair.
     Returns:
         By page that lost: replaced, the share (0 to 1) of its losses that other pages gained for the same queries, and replaced_by, the page
         that gained most of it. Of what the pages of a query lost, at most what the others gained is replaced, of each in proportion to its loss.
@@ -20,7 +20,7 @@ def replaced(pairs: pd.DataFrame, rank: pd.Series) -> pd.DataFrame:
     named = pairs["query"].ne("").to_numpy() & np.isfinite(rank.to_numpy(float))
     number, texts = numbered(pairs[named])
     page, moved = pairs["page"].to_numpy()[named], rank.to_numpy(float)[named]
-    lost, gained = np.maximum(-moved, 0.0), np.maximum(moved, 0.0)
+    lost, gained = np.maximum(-moved, 0.0), np.maximum(moved + access.to_numpy(float)[named], 0.0)
     losses, gains = (np.bincount(number, part, len(texts)) for part in (lost, gained))
     share = np.minimum(losses, gains) / np.where(losses > 0, losses, 1.0)
     order = np.lexsort([-page, gained, number])
@@ -30,6 +30,6 @@ def replaced(pairs: pd.DataFrame, rank: pd.Series) -> pd.DataFrame:
     rows = pd.DataFrame({"page": page[losing], "lost": lost[losing], "winner": winner[number[losing]]})
     rows["gone"] = rows["lost"] * share[number[losing]]
     whole = rows.groupby("page")[["lost", "gone"]].sum()
-    to = rows[rows["gone"] > 0].groupby(["page", "winner"], as_index=False)["gone"].sum()
+    to = rows[rows["gone"] > 0].groupby(["page", "winner"], as_index=False)[["gone"]].sum()
     first = to.sort_values(["page", "gone", "winner"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")["winner"]
     return pd.DataFrame({"replaced": whole["gone"] / whole["lost"], "replaced_by": first.reindex(whole.index)})

@@ -197,15 +197,15 @@ def query_growth(pairs: pd.DataFrame, sight: Sight) -> Floats:
     looked, share, shown, together, counted = [], [], [], [], []
     leader = np.zeros(queries, dtype=np.int64)
     for suffix in ("_reference", ""):
-        position, seen = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float) * kept
-        part = sight.share(position)
+        position, every = pairs[f"position{suffix}"].to_numpy(float), pairs[f"impressions{suffix}"].to_numpy(float)
+        part, seen = sight.share(position), every * kept
         near = (np.nan_to_num(position, nan=1.0) <= 10.5) & (seen > 0)
         order = np.lexsort([seen / part, near, number])  # pages on the first page of results lead
         leader[number[order]] = order
         looked.append((seen / part)[leader])
         share.append(np.log(part[leader]))
         shown.append(seen[leader])
-        visible = np.where(part >= NEAR_SHARE, seen, 0.0)
+        visible = np.where(part >= NEAR_SHARE, every, 0.0)  # of pages that came, too: they may have replaced it
         together.append(np.bincount(number, visible / part, queries))
         counted.append(np.bincount(number, visible, queries))
     known = np.minimum(*shown) > 0

@@ -117,7 +117,7 @@ class Changes:
         pages = self.pages.table.assign(access=self.successors.access, came=self.successors.came, taken_over=self.successors.taken_over)
         parts = parts_of_change(pages, self.successors.pairs, self.row_parts, self.expectation.both_windows)
         parts = parts.rename(columns={"access": "access_part"})
-        lost = replaced(self.successors.pairs, self.row_parts["rank"]).reindex(parts.index)
+        lost = replaced(self.successors.pairs, self.row_parts["rank"], self.row_parts["access"]).reindex(parts.index)
         return parts.join(changes).assign(
             replaced=lost["replaced"].fillna(0.0),
             replaced_by=lost["replaced_by"].map(pages["path"]),

@@ -89,7 +89,7 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     """
     known = pages["position_both"].notna()
     places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
-    still = np.log(pages["position_both"] / pages["position_both_reference"]).abs() < SAME_PLACE
+    still = np.abs(np.log(pages["position_both"] / pages["position_both_reference"])) < SAME_PLACE
     places = places.mask(
         still, say.joined(" (shown for fewer of the searches, at position ", say.place(pages["position_both"]), " as before)")
     )
