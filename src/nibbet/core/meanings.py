@@ -211,7 +211,7 @@ COLUMN_MEANINGS = {
     "query": "the query in lower case",
     "query_share": "share of the queries with a snapshot whose first ten results contain it",
     "quiet": "day of the next low",
-    "rank": "place among the results; of popular pages, place in the list; in changes, part of the change due to a different position",
+    "rank": "place among the results; of popular pages, place in the list; in changes, part of the change due to a different position, or to more or fewer of the searches that show the page",
     "rate_high": "upper end of the 80% interval of the page's true rate",
     "rate_low": "lower end of the 80% interval of the page's true rate",
     "rate_reference": "events per session in the reference window",

@@ -119,7 +119,7 @@ def show_changes(changes: pd.DataFrame, windows: Windows, losses: pd.DataFrame |
     out.print()
     out.print(
         Text(
-            "real: beyond noise, season and 10% either way, at a false discovery rate of 5%. demand: number of searches; rank: position; pull: CTR at the same position; access: pages that appeared or disappeared.",
+            "real: beyond noise, season and 10% either way, at a false discovery rate of 5%. demand: number of searches; rank: position, and how many of the searches show the page; pull: CTR at the same position; access: pages that appeared or disappeared.",
             style="dim",
         )
     )
