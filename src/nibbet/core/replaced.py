@@ -18,7 +18,7 @@ def replaced(pairs: pd.DataFrame, rank: pd.Series, access: pd.Series) -> pd.Data
         that gained most of it. Of what the pages of a query lost, at most what the others gained is replaced, of each in proportion to its loss.
     """
     named = pairs["query"].ne("").to_numpy() & np.isfinite(rank.to_numpy(float))
-    number, texts = numbered(pairs[named])
+    number, texts = numbered(pairs.loc[named, ["query"]])
     page, moved = pairs["page"].to_numpy()[named], rank.to_numpy(float)[named]
     lost, gained = np.maximum(-moved, 0.0), np.maximum(moved + access.to_numpy(float)[named], 0.0)
     losses, gains = (np.bincount(number, part, len(texts)) for part in (lost, gained))
