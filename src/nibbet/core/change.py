@@ -120,7 +120,7 @@ def unsteadiness(weeks: NDArray[np.number]) -> Floats:
     Args:
         weeks: rows x weeks (counts), oldest first; weeks before the first count of a row are left out.
     Returns:
-        NaN for all where there are fewer than LEAST_BLOCKS blocks. The largest fifth of the changes of a row is left out, as a lasting change is
+        NaN for all where there are fewer than LEAST_BLOCKS blocks or LEAST_ROWS rows that say what is usual. The largest fifth of the changes of a row is left out, as a lasting change is
         no unsteadiness. The variance is shrunk to that of all rows in proportion to its uncertainty (empirical Bayes).
     """
     rows, count = len(weeks), weeks.shape[1] // BLOCK
@@ -129,10 +129,9 @@ def unsteadiness(weeks: NDArray[np.number]) -> Floats:
     blocks = weeks[:, weeks.shape[1] - count * BLOCK :].astype(np.float64).reshape(rows, count, BLOCK).sum(axis=2)
     lived = np.cumsum(blocks, axis=1) > 0
     busy = blocks.sum(axis=1) >= WEEK_CLICKS * BLOCK * count
-    whole = blocks[busy] if busy.sum() >= LEAST_ROWS else blocks
-    common = (
-        np.median(whole / np.maximum(whole.sum(axis=1, keepdims=True), 1e-9), axis=0) if busy.sum() >= LEAST_ROWS else whole.sum(axis=0)
-    )
+    if busy.sum() < LEAST_ROWS:
+        return np.full(rows, np.nan)
+    common = np.median(blocks[busy] / blocks[busy].sum(axis=1, keepdims=True), axis=0)
     common = np.maximum(common, 1e-9 * common.sum() + 1e-12)
     expected = blocks.sum(axis=1, keepdims=True) * common / np.maximum((lived * common).sum(axis=1, keepdims=True), 1e-12)
     expected = np.maximum(expected, 1e-9)
