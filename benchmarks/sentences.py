@@ -198,7 +198,7 @@ def _parts(page: str, text: str, files: Files, told: Told) -> Iterator[Pair]:
         yield row["demand"] + row["rank"] + row["pull"] + row["access"] + row["untold"], row["change"]
     if found := re.search(r"position (\d+(?:\.\d)?) to (\d+(?:\.\d)?)", text):
         yield from zip(map(float, found.groups()), files.places(page), strict=True)
-    if found := re.search(r"at position (\d+(?:\.\d)?) as before", text):
+    if found := re.search(r"at position (\d+(?:\.\d)?), about as before", text):
         yield float(found[1]), files.places(page)[1]
     for name, way, clicks in re.findall(rf"(rank|pull|demand) (cost|gave) {NUMBER}", text):
         yield whole(clicks) * (-1 if way == "cost" else 1), row[name]

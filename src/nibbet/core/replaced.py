@@ -7,6 +7,9 @@ import pandas as pd
 
 from nibbet.core.words import numbered
 
+#: share of what a page lost by rank that others must have gained to have taken its place; less is often chance
+REPLACED = 0.5
+
 
 def replaced(pairs: pd.DataFrame, rank: pd.Series, access: pd.Series) -> pd.DataFrame:
     """How far other pages of the site, new ones among them, gained what each page lost by rank, query by query.

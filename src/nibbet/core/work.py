@@ -21,6 +21,7 @@ from nibbet.core.findings import (
     not_blocked,
 )
 from nibbet.core.pull import chance_poor, false_discovery, left_when_mended, nature_spread, quantile_of_chance, too_low_p
+from nibbet.core.replaced import REPLACED
 from nibbet.core.section_pull import LEAST_BASE
 from nibbet.core.standing import Z80, with_withheld
 from nibbet.core.sunk import sunk
@@ -31,8 +32,6 @@ from nibbet.core.wording import verdicts as wording
 
 #: share of impressions in the climbing range from which a page needs to climb rather than a different answer
 BELOW_CLICKS = 0.6
-#: share of what a page lost by rank that others must have gained to have taken its place; less is often chance
-REPLACED = 0.5
 
 
 def decay(facts: Facts) -> Finding:

@@ -48,27 +48,22 @@ class History:
 
     @once
     def _page_weeks(self) -> pd.DataFrame:
-        """As `_own_weeks`, those of an old address counted with the page that took its place."""
-        rows = self._own_weeks
+        """One row per page and week with clicks: page_id, back (whole weeks before the newest), clicks; those of an old address counted with
+        the page that took its place.
+        """
+        rows = self.context.fetch("weeks-back", lambda: over_time.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
         followed = self.successors.followed[rows["page_id"].to_numpy()]
         if (followed == rows["page_id"]).all():
             return rows
         return rows.assign(page_id=followed).groupby(["page_id", "back"])["clicks"].sum().reset_index()
 
-    @property
-    def _own_weeks(self) -> pd.DataFrame:
-        """One row per page and week with clicks: page_id, back (whole weeks before the newest), clicks."""
-        return self.context.fetch("weeks-back", lambda: over_time.weeks_back(self.inputs.joined.search, self.sums.windows.as_of))
-
-    def week_table(self, pages: np.ndarray, newest: int, until: int, *, own: bool = False) -> np.ndarray:
-        """Clicks of pages (by number) by whole weeks, oldest first: weeks from `newest` back to the one before `until`, counted
-        back from the one that ends with the last complete day (0). own: without the weeks of old addresses.
-        """
-        rows = self._own_weeks if own else self._page_weeks
-        table = np.zeros((len(pages), max(until - newest, 0)), dtype=np.int32)
+    def week_table(self, pages: np.ndarray, count: int) -> np.ndarray:
+        """Clicks of pages (by number) in the last whole weeks, oldest first; the newest ends with the last complete day."""
+        rows = self._page_weeks
+        table = np.zeros((len(pages), count), dtype=np.int32)
         row = pd.Index(pages).get_indexer(rows["page_id"])
-        inside = (row >= 0) & rows["back"].between(newest, until - 1).to_numpy()
-        table[row[inside], until - 1 - rows["back"].to_numpy()[inside]] = rows["clicks"].to_numpy()[inside]
+        inside = (row >= 0) & rows["back"].between(0, count - 1).to_numpy()
+        table[row[inside], count - 1 - rows["back"].to_numpy()[inside]] = rows["clicks"].to_numpy()[inside]
         return table
 
     @property
@@ -85,7 +80,7 @@ class History:
         rows = self._page_weeks
         total = rows[rows["back"] < len(ends)].groupby("page_id")["clicks"].sum()
         shown = np.sort(total[total >= LEAST_EXPECTED].index.to_numpy())
-        return shown, self.week_table(shown, 0, len(ends)), ends
+        return shown, self.week_table(shown, len(ends)), ends
 
     def unsteadiness(self, until: date) -> pd.Series:
         """How unsteady the clicks of each page were before a day: see `core.change.unsteadiness`; pages with too few clicks are left out."""
@@ -97,7 +92,7 @@ class History:
         number = pd.Series(self.inputs.pages.index, index=self.inputs.pages["page"]).reindex(pages)
         known, ends = np.flatnonzero(number.notna()), self.week_ends
         clicks = np.zeros((len(pages), len(ends)), dtype=np.int64)
-        clicks[known] = self.week_table(number.iloc[known].to_numpy(np.int64), 0, len(ends))
+        clicks[known] = self.week_table(number.iloc[known].to_numpy(np.int64), len(ends))
         return pd.DataFrame(clicks, index=pd.Index(pages, name="page"), columns=ends.strftime("%Y-%m-%d"))
 
     @once
@@ -156,7 +151,7 @@ class History:
         late = (born - first).dt.days.to_numpy()
         began = np.ceil((late - offset) / 7).clip(0, count).astype(np.int64)  # its first complete week
         young = ((last - born).dt.days < days).to_numpy() & self.sums.windows.is_daily  # months do not show when a page began
-        weeks = self.week_table(born.index.to_numpy(), 0, count).astype(np.int64)
+        weeks = self.week_table(born.index.to_numpy(), count).astype(np.int64)
         return starts(weeks, began, young).set_axis(born.index[young]).assign(first_seen=born[young])
 
     def season_table(self) -> pd.DataFrame:

@@ -7,10 +7,10 @@ import pandas as pd
 
 from nibbet.core import sentences as say
 from nibbet.core.languages import asked_words
-from nibbet.core.split import SAME_PLACE
+from nibbet.core.replaced import REPLACED
 
-#: share of what a page lost by rank from which the page that gained it is named
-NAMED_SHARE = 0.5
+#: difference of log positions up to which a loss by rank is one of being shown
+SAME_PLACE = 0.05
 
 
 def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
@@ -91,10 +91,10 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     places = say.joined(" (position ", say.place(pages["position_both_reference"]), " to ", say.place(pages["position_both"]), ")")
     still = np.abs(np.log(pages["position_both"] / pages["position_both_reference"])) < SAME_PLACE
     places = places.mask(
-        still, say.joined(" (shown for fewer of the searches, at position ", say.place(pages["position_both"]), " as before)")
+        still, say.joined(" (shown for fewer of the searches, at position ", say.place(pages["position_both"]), ", about as before)")
     )
     taken = say.joined(", ", say.share(pages["replaced"]), " of it to ", say.named(pages["replaced_by"]))
-    to_others = taken.where(pages["replaced"] >= NAMED_SHARE, "")
+    to_others = taken.where(pages["replaced"] >= REPLACED, "")
     by_rank = say.joined("Rank cost ", say.count(-pages["rank"]), " clicks", places.where(known, ""), to_others)
     fell = pages["position"].notna().map({True: " at the same position", False: "; positions are unknown"})
     by_pull = say.joined("Pull cost ", say.count(-pages["pull_part"]), " clicks (CTR fell", fell, ")")
