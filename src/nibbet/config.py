@@ -141,6 +141,8 @@ class ProtectSettings(Section):
 
     pages: Texts = []
     "Paths or addresses that are never removed or merged away; `*` matches anything, with or without a trailing slash."
+    notices: bool = True
+    "Legal notices, by their address or title (privacy, terms, imprint and the like in many languages), are not removed or merged away either: the law asks for them, not searchers."
 
 
 class PurposeSettings(Section):

@@ -42,7 +42,7 @@ PAGE_WORDS = (
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|bestemmingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
 )
 
-PUBLISHED_WORDS = "published|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|data publikacji|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
+PUBLISHED_WORDS = "published|went live|live since|online since|go live date|launched|launched on|launch date|mis en ligne|mise en ligne|date de mise en ligne|online seit|freigeschaltet am|en linea desde|online dal|online sinds|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|data publikacji|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
 
 #: whether a page is published at all, in lists of content systems
 STATE_WORDS = "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
@@ -52,7 +52,7 @@ SLUG_WORDS = (
 
 
 QUERY_WORDS = (
-    "query|queries|search term|search query|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
+    "query|queries|search term|search query|searched for|search words|keyword|term|phrase|search phrase|suchbegriff|suchanfrage|suchanfragen|suchwort|requete|requetes|mot cle|terme|consulta|consultas|palabra clave|"
     "termino|parola chiave|ricerca|zoekterm|zoekopdracht|sokord|sokfraga|soegeord|zapytanie|fraza|検索クエリ|クエリ|検索語句|検索キーワード|キーワード|检索词|查询|запрос|sorgu|arama terimi|anahtar kelime|검색어|검색 쿼리|키워드|ερωτημα|λεξη κλειδι|dotaz|vyhledavaci dotaz|hakusana|hakulauseke|kereses|kulcsszo|interogare|cuvant cheie|slowo kluczowe|avainsana|klicove slovo|ключевое слово|фраза|搜索词|关键词"
 )
 
@@ -72,14 +72,14 @@ SEARCH = [
     _column(
         "impressions",
         "count",
-        "impressions|impression|impr|shown|times shown|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
+        "impressions|impression|impr|shown|times shown|times seen|views in results|displays|einblendungen|impressionen|anzeigen|affichages|impresiones|apariciones|"
         "impressoes|impressioni|vertoningen|visningar|visninger|wyswietlenia|表示回数|展示|展示次数|показы|gosterim|gosterimler|gosterim sayisi|노출|노출수|εμφανισεις|zobrazeni|nayttokerrat|megjelenesek|afisari|показ",
         required=True,
     ),
     _column(
         "position",
         "place",
-        "position|rank|place|average position|mean position|avg position|avg pos|pos|average rank|mittlere position|durchschnittliche position|rang|platz|position moyenne|posicion media|posicion|posicao|posizione|positie|pozycja|placering|"
+        "position|rank|place|average position|mean position|mean rank|avg position|avg pos|pos|average rank|mittlere position|durchschnittliche position|rang|platz|position moyenne|posicion media|posicion|posicao|posizione|positie|pozycja|placering|"
         "掲載順位|排名|позиция|konum|ortalama konum|sira|게재순위|순위|평균 게재순위|θεση|μεση θεση|pozice|prumerna pozice|sijainti|pozicio|pozitie|средняя позиция|平均排名",
     ),
 ]
@@ -107,7 +107,7 @@ LANDINGS = [
     _column(
         "engaged_sessions",
         "count",
-        "engaged sessions|engaged visits|interessierte sitzungen|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
+        "engaged sessions|engaged visits|interessierte sitzungen|visites avec interaction|visites avec engagement|seances avec engagement|sessions avec engagement|besuche mit interaktion|visitas con interaccion|visite con interazione|sessioni con interazione|sitzungen mit interaktion|seances avec interaction|sesiones con interaccion|"
         "sesiones comprometidas|sesiones activas|sessioni coinvolte|sessioni attive|betrokken sessies|engagierte sitzungen|interagierte sitzungen|visites engagees|sessions engagees|sessoes engajadas|sessoes envolvidas|"
         "engagerade sessioner|engasjerte okter|aktivne sesje|zaangazowane sesje|エンゲージのあったセッション|互动会话|engaged|etkilesimli oturumlar|etkilesimde bulunulan oturumlar|참여 세션|참여 세션수|zapojene navstevy|вовлеченные визиты|вовлеченные сеансы|δεσμευμενες συνεδριες|sessoes com interacao|sesiuni cu implicare",
     ),
@@ -201,7 +201,7 @@ CRAWL = [
     _column(
         "noindex",
         "flag",
-        "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|"
+        "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|may be indexed|can be indexed|allowed in the index|darf in den index|"
         "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
         "インデックス可能|インデックス|可索引|индексируется|dizine eklenebilir|색인 가능|ευρετηριασιμη|indexovatelne|indexovatelna|indeksoitava|indeksoitavissa|indexelheto|indexabil",
     ),
@@ -299,7 +299,7 @@ BACKLINKS = [
     _column(
         "anchor",
         "text",
-        "link text|anchor|anchor text|linktext|ankertext|ancre|texto del enlace|texto ancora|baglanti metni|앵커 텍스트|κειμενο συνδεσμου|text odkazu|анкор",
+        "link text|anchor|anchor text|words of the link|text of the link|linktext|ankertext|ancre|texto del enlace|texto ancora|baglanti metni|앵커 텍스트|κειμενο συνδεσμου|text odkazu|анкор",
     ),
     _column(
         "first_seen",
@@ -327,12 +327,12 @@ LINKS = [
         "target|destination|to|linked page|to page|target page|ziel|nach|cible|page cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|リンク先|目标|цель",
         required=True,
     ),
-    _column("anchor", "text", "anchor|anchor text|link text|linktext|ankertext|ancre|texto del enlace"),
-    _column("follow", "flag", "follow|followed|dofollow|suivi"),
+    _column("anchor", "text", "anchor|anchor text|link text|words of the link|text of the link|linktext|ankertext|ancre|texto del enlace"),
+    _column("follow", "flag", "follow|followed|dofollow|suivi|nofollow|no follow|rel|rel attribute|link attributes"),
     _column(
         "place",
         "text",
-        "place|link place|link position|position|position on page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
+        "place|link place|link position|position|position on page|where on page|where in page|page area|part of page|area|region|bereich|platzierung|emplacement|zone|zona|posizione link",
     ),
     _column(
         "status",

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from nibbet.core.backlinks import from_throughout
 from nibbet.core.join.address import Home, hosts_of
+from nibbet.core.notices import are_notices
 from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
@@ -21,6 +22,9 @@ from nibbet.core.trails import pages_above
 from nibbet.core.windows import Windows
 
 TEXTS = ("title", "h1", "headings", "description", "language")
+#: requests of people that found no page since the last that found one, from which a page without a status in the inventory fails: one may
+#: be a fault of the moment
+FAILS = 2
 
 
 def ledger(
@@ -34,6 +38,7 @@ def ledger(
     windows: Windows,
     scale: float,
     protected: list[str],
+    notices: bool = True,
     purposes: dict[str, list[str]] | None = None,
 ) -> pd.DataFrame:
     """One row per page, in the order of `pages`.
@@ -43,7 +48,7 @@ def ledger(
         search, visits: sums per page and window (NAME_recent, NAME_reference, NAME_long), indexed by page number.
         inventory, editorial, backlinks: rows with page_id, or null where that source was not given.
         scale: the factor that makes reference clicks comparable with recent ones.
-        protected: patterns of paths; purposes: purposes other than search -> patterns of paths.
+        protected: patterns of paths; notices: whether legal notices are protected too; purposes: purposes other than search -> patterns of paths.
     Returns:
         The measures of pages.csv; counts are 0 where their source was read but lacks the page, null where there is no such source.
     """
@@ -63,8 +68,11 @@ def ledger(
     table = _with_inventory(table, inventory)
     table = _with_links(table, backlinks)
     table = _with_dates(table, editorial, result["first_seen"], windows)
-    table["protected"] = matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True)
     table["title"] = table["title"].where(table["title"].notna(), _editorial_flag(editorial, "title").reindex(table.index).astype("str"))
+    table["notice"] = are_notices(table) & notices
+    table["protected"] = (
+        matches(table["path"], protected) | _editorial_flag(editorial, "protected").reindex(table.index).eq(True) | table["notice"]
+    )
     table["purpose"] = pd.Series(None, index=table.index, dtype="str")
     for name, patterns in (purposes or {}).items():
         table.loc[matches(table["path"], patterns), "purpose"] = name
@@ -288,7 +296,7 @@ def with_others(
 ) -> pd.DataFrame:
     """The ledger with columns from smaller sources, null where there is no such source.
 
-    in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
+    status (that of the server log where there is no other, and requests fail); in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
     (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks and
     outlinks from the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
     (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added). A page
@@ -300,6 +308,10 @@ def with_others(
     ours = ~host.isin(home.apart)  # robots.txt applies only to its own host
     table["robots_blocked"] = (disallowed(table["path"], robots, agents) & ours).astype("boolean") if robots is not None else pd.NA
     table["hits"] = hits["hits"].reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
+    if hits is not None:
+        fails = (hits["fails"].reindex(table.index) >= FAILS).fillna(False).astype(bool) & table["status"].isna()
+        table["status"] = table["status"].where(~fails, hits["fails_as"].reindex(table.index).astype("Int64"))
+        table["gone"], table["indexable"] = table["gone"] | fails, table["indexable"].mask(fails, False)
     signs = [] if sitemap is None else [pd.to_datetime(sitemap.dropna(subset=["page_id"]).groupby("page_id")["modified"].min())]
     signs += [] if hits is None else [pd.to_datetime(hits["first"])]
     signs = [sign.reindex(table.index) for sign in signs]

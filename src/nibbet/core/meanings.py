@@ -274,7 +274,7 @@ COLUMN_MEANINGS = {
     "start_low": "10th percentile of earlier new pages at the same age",
     "start_rank": "share of the site's earlier new pages that had fewer clicks at the same age",
     "start_usual": "median of earlier new pages at the same age",
-    "status": "HTTP status; of links, empty where the target did not answer",
+    "status": "HTTP status, by the crawl, else by failing requests in the server log; of links, empty where the target did not answer",
     "strength": "clicks per search relative to the usual, shrunk to 1 for few pages; of a topic, that of its page's section; of a suggested link, the similarity of the two pages by the distinctive words of their queries and titles, 0 to 1",
     "strength_high": "upper end of the 80% interval of strength",
     "strength_low": "lower end of the 80% interval of strength",

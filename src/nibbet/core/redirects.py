@@ -270,8 +270,10 @@ def straighten(redirects: pd.DataFrame) -> pd.DataFrame:
     last = np.where(onward >= 0, onward, np.arange(len(rows)))
     for _ in range(max(1, int(np.ceil(np.log2(len(rows) + 1))) + 1)):  # doubling: 2, 4, 8 ... steps at once
         last = last[last]
-    end = rows["to"].iloc[last].where(onward[last] < 0, None)
-    out = pd.DataFrame({"from": rows["from"], "to": end.to_numpy(), "because": rows["because"]})
+    circle = onward[last] >= 0
+    end = rows["to"].iloc[last].where(~circle, None)
+    because = rows["because"].mask(circle, "redirects in a circle")
+    out = pd.DataFrame({"from": rows["from"], "to": end.to_numpy(), "because": because})
     out["status"] = np.where(out["to"].notna(), 301, 410)
     return out[["from", "to", "status", "because"]].sort_values("from", ignore_index=True)
 

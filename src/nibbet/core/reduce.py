@@ -229,10 +229,18 @@ def channel_sums(landings: ibis.Table, windows: Windows) -> ibis.Table:
 
 
 def hit_sums(hits: ibis.Table, windows: Windows) -> ibis.Table:
-    """One row per page: hits of people (not of robots and scripts) in the long window, and the first day of them."""
+    """One row per page: hits of people (not of robots and scripts) in the long window, and the first day of them; fails, those that found no
+    page (404 or 410) after the last that found it, and fails_as, their status.
+    """
     used = hits.filter(hits.aside.isnull(), hits.page_id.notnull())
     inside_long = used.time.between(ibis.literal(windows.long.start, "date"), ibis.literal(windows.long.end, "date"))
-    return used.filter(inside_long).group_by("page_id").aggregate(hits=_.count(), first=_.time.cast("date").min())
+    rows = used.filter(inside_long).select("page_id", "time", "status")
+    rows = rows.mutate(failed=rows.status.isin([404, 410]), served=ibis.cases((rows.status.fill_null(200) < 400, rows.time)))
+    served = rows.group_by("page_id").aggregate(hits=_.count(), first=_.time.cast("date").min(), served=_.served.max())
+    since = rows.filter(rows.failed).inner_join(served.select("page_id", last="served"), "page_id")
+    fails = since.filter(since.last.isnull() | (since.time > since.last)).group_by("page_id")
+    counted = fails.aggregate(fails=_.count(), fails_as=_.status.max()).select("fails", "fails_as", of="page_id")
+    return served.left_join(counted, served.page_id == counted.of).select("page_id", "hits", "first", "fails", "fails_as")
 
 
 def robot_fetches(hits: ibis.Table, agents: Sequence[str]) -> ibis.Table:

@@ -69,7 +69,7 @@ def _needed_by_none(facts: Facts) -> list[Check]:
     """Further conditions for a page without earnings: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     days = pd.Series(float(_known_days(facts)), index=pages.index)
-    settings, crawled, many = "nibbet.toml, editorial", "crawl", many_outlinks(pages, t)
+    settings, crawled, many = "nibbet.toml, editorial, address, title", "crawl", many_outlinks(pages, t)
     return [
         *_nothing_earned(facts),
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),

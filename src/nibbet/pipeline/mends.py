@@ -83,7 +83,7 @@ class Mends:
         )
         cover, section = (result.reindex(pages.index).map(pages["page"]) for result in (self.targets.covering, self.targets.section_hubs))
         broken &= cover.notna() | section.notna()  # pages that earned and have no cover are restored instead: see repairs
-        why = np.where(cover.notna(), "; that page covers it", "; put it back, until then its section")
+        why = np.where(cover.notna(), "; that page covers it", "; put it back, until then the section on its subject")
         mend = pd.DataFrame(
             {
                 "from": pages["page"],
@@ -96,8 +96,10 @@ class Mends:
         reason = "asked for in vain " + missed["hits"].astype("str") + " times" + pd.Series(why, index=missed.index, dtype="str")
         visits = pd.DataFrame({"from": missed["page"], "to": missed["target"], "because": reason})
         result = straighten(pd.concat([rows, now, mend, visits], ignore_index=True))
-        # existing redirects may lead to a page that fails or is blocked
+        # existing redirects may lead to a page that fails or is blocked, or in a circle
         ends_dead = result["to"].isin(pages.loc[pages["gone"] | pages["blocked"], "page"])
-        instead = pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"])
-        result["to"] = result["to"].where(~ends_dead, result["from"].map(instead))
+        in_circle = result["to"].isna() & result["from"].isin(now["from"])
+        instead = result["from"].map(pd.Series(cover.where(cover.notna(), section).to_numpy(), index=pages["page"]))
+        result["to"] = result["to"].where(~ends_dead & ~in_circle, instead)
+        result["status"] = result["status"].mask(in_circle & instead.notna(), 301)
         return result[~(ends_dead & result["to"].isna())].reset_index(drop=True)

@@ -46,6 +46,7 @@ class Pages:
             windows=self.sums.windows,
             scale=self.sums.scale,
             protected=settings.protect.pages,
+            notices=settings.protect.notices,
             purposes=settings.purpose.model_dump(),
         )
         table = with_others(

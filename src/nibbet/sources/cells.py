@@ -131,11 +131,14 @@ def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> An
     its header: under "Indexable" a no blocks the page from the index, under "Noindex" a yes does. Any value but a no protects a page.
     """
     if cell.type().is_boolean():
-        return ~cell if (name == "noindex" and keeps_out(header) is False) != reverse else cell
+        turned = keeps_out(header) is False if name == "noindex" else name == "follow" and _denies(header)
+        return ~cell if turned != reverse else cell
     text = cell.cast("string").strip().lower()
     yes, no = text.isin(sorted(YES_WORDS)), text.isin(sorted(NO_WORDS))
     if reverse:
         yes, no = no, yes
+    if name == "follow":
+        return _followed(text, yes, no, header)
     if name != "noindex":
         return ibis.cases((yes, True), (no | (text == "") | text.isnull(), False), else_=ibis.literal(name == "protected"))
     direction = keeps_out(header)
@@ -144,6 +147,18 @@ def flag_cell(name: str, cell: Any, header: str, *, reverse: bool = False) -> An
     return ibis.cases(
         (kept_out, True), (text.contains("index") | text.contains("follow") | (text == "all"), False), *bare, else_=ibis.null("boolean")
     )
+
+
+def _followed(text: Any, yes: Any, no: Any, header: str) -> Any:
+    """Whether a link counts: under "Nofollow" a yes denies it, and a `rel` attribute does so by its words."""
+    denied = _denies(header)
+    by_words = [(text.re_search("no-?follow|no follow|sponsored|ugc"), False), (text.contains("follow"), True)]
+    return ibis.cases(*by_words, (yes, not denied), (no, denied), else_=ibis.literal(denied or "rel" in header.lower().split()))
+
+
+def _denies(header: str) -> bool:
+    """Whether a yes under a header means that a link does not count."""
+    return re.search(r"no[ _-]?follow", header.lower()) is not None
 
 
 def keeps_out(header: str) -> bool | None:

@@ -103,6 +103,9 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
     if reading.kind == "landings":  # a lone count next to addresses may be anything: visits require words, a day or a channel
         if counted_else(sheet, OF_VISITS) is not None:
             return False
+        searched = all(any(_names(header, "search", [name]) for header in sheet.header) for name in ("query", "position"))
+        if searched and reading.matches.get("sessions") not in by_words:
+            return False
         telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         if "sessions" not in result:  # a bare column headed "order" may be a place in a menu
             return reading.matches["conversions"] in by_words and bool(result & {*telling, "revenue"})

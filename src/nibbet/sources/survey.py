@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import re
 from collections import Counter, defaultdict
 from dataclasses import dataclass, field, replace
 from datetime import date
+from itertools import permutations
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -38,6 +40,10 @@ from nibbet.sources.surroundings import is_settings, page_of_name, settings_line
 LOOKED_AT = 60
 #: confidence from which a header names its column outright
 PLAIN = 0.9
+#: share of a column's cells that are numbers from which it holds them; share that are days from which it may be one of days
+FULL, MOST_DAYS = 0.9, 0.5
+#: different texts from which a column may hold queries
+QUERIES = 8
 
 
 @dataclass(frozen=True)
@@ -194,12 +200,43 @@ def _why_not(sheet: Sheet) -> str:
             f"it has conversions of pages, but neither days nor sessions {columns}. Export it by day, or read it as events: "
             f'[[source]] kind = "events", files = "...", columns = {{ count = "{header}" }}, constant = {{ event = "{header}" }}'
         )
-    counts = [place for place, seen in enumerate(sheet.profiles) if seen.whole and not seen.yes_no and not seen.status]
+    counts = [
+        place for place, seen in enumerate(sheet.profiles) if seen.whole and not (seen.yes_no or seen.status) and seen.date < MOST_DAYS
+    ]
+    if example := _searches(sheet, addresses, counts):
+        return f'no kind of table was recognised {columns}. If it holds searches, add: [[source]] kind = "search", files = "...", {example}'
     if len(addresses) == 1 and counts:
         most = max(counts, key=lambda place: float(np.nansum(sheet.profiles[place].numbers)))
         example = f'columns = {{ page = "{sheet.header[addresses[0]]}", sessions = "{sheet.header[most]}" }}'
         return f'no kind of table was recognised {columns}. If it holds visits, add: [[source]] kind = "landings", files = "...", {example}'
     return f"no kind of table was recognised {columns}"
+
+
+def _searches(sheet: Sheet, addresses: list[int], counts: list[int]) -> str | None:
+    """The columns of a search table whose headers say nothing: texts beside positions or of many values, and a count that is never above another,
+    as clicks are never above impressions; None for another table.
+    """
+    ranks = [place for place, seen in enumerate(sheet.profiles) if _is_rank(seen) and place not in counts]
+    texts = [
+        place for place, seen in enumerate(sheet.profiles) if seen.is_text and (len(ranks) == 1 or seen.distinct * seen.filled >= QUERIES)
+    ]
+    figures = {place: np.nan_to_num(sheet.profiles[place].numbers) for place in counts}
+    within = [
+        (few, many)
+        for few, many in permutations(counts, 2)
+        if (figures[few] <= figures[many]).all() and figures[many].all() and 0 < figures[few].sum() < figures[many].sum()
+    ]
+    if len(texts) != 1 or len(within) != 1:
+        return None
+    places = {"query": texts[0], "clicks": within[0][0], "impressions": within[0][1]} | {"page": place for place in addresses[:1]}
+    places |= {"position": ranks[0]} if len(ranks) == 1 else {}
+    return f"columns = {{ {', '.join(f'{name} = {json.dumps(sheet.header[place], ensure_ascii=False)}' for name, place in places.items())} }}"
+
+
+def _is_rank(seen: Profile) -> bool:
+    """Whether all numbers of a column can be mean positions."""
+    known = seen.numbers[~np.isnan(seen.numbers)]
+    return seen.number > FULL and not seen.percent and seen.date < MOST_DAYS and bool(len(known)) and 1 <= known.min() and known.max() <= 100
 
 
 def _nearest(sheet: Sheet) -> tuple[str, str] | None:

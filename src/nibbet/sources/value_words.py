@@ -22,6 +22,9 @@ NO_WORDS = set(
 #: header words with which a yes means that a page may be indexed; with others a yes blocks it
 INDEXABLE_WORDS = (
     "indexable",
+    "be indexed",
+    "in the index",
+    "in den index",
     "indexabil",
     "indexier",
     "indicizz",

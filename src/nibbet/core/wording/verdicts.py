@@ -261,6 +261,7 @@ def kept(
         (by_others, say.joined("; ", say.named(pages["replaced_by"]), " took its place for the same queries.")),
         (by_section, common),
         (low_section, low),
+        (pages["notice"] & idle, "; it is a legal notice, which stays."),
         (pages["protected"] & idle, "; it is protected."),
         (idle & (pages["only_way"].fillna(0) > 0), ways),
         (idle & pages["in_list"], "; it is a page of a list."),
