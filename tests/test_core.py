@@ -148,6 +148,14 @@ def test_turn_taking_counts_changes_of_the_leading_page() -> None:
     assert leads(table, pair)["contested"].iloc[0] == pytest.approx(4 / 9)
     table["position"] = np.where(table["page"] == 0, 2.0, 6.0)
     assert leads(table, pair)["turn_taking"].iloc[0] == 0
+    for weeks, share in (("AAAABBBBAAAA", 4 / 12), ("AAAAAABBBBBB", 1 / 12)):  # turns for weeks, and one page in place of the other
+        days = pd.date_range("2026-07-01", periods=84)
+        first = np.repeat(list(weeks), 7)
+        rows = [
+            ("q", day, page, 2.0 if lead == "AB"[page] else 6.0, 10) for day, lead in zip(days, first, strict=True) for page in (0, 1)
+        ]
+        turns = leads(pd.DataFrame(rows, columns=["query", "date", "page", "position", "impressions"]), pair)["turn_taking"].iloc[0]
+        assert turns == pytest.approx(share if share > 0.1 else 1 / 83), weeks
     other = table.assign(query="r", position=np.where(table["page"] == 0, 6.0, 2.0))
     assert leads(table, pair)["lead_spread"].iloc[0] == 0
     assert leads(pd.concat([table, other]), pair)["lead_spread"].iloc[0] == pytest.approx(np.log(10)), "each leads its own query"
@@ -273,7 +281,7 @@ def test_one_page_at_two_addresses_need_not_take_turns_and_one_for_two_regions_i
     facts = pd.DataFrame({"page": range(16), "stays": False})
     because = kept_apart(rows, pd.DataFrame({"page": [0, 1], "group": 0}), facts, Thresholds())["because"]
     assert because.tolist()[:2] == ["They are for two languages or regions, by their addresses."] * 2
-    assert because.tolist()[2].startswith("The leading page changes")
+    assert because.tolist()[2].startswith("They take turns in the lead")
 
 
 def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
@@ -448,7 +456,7 @@ def test_pages_that_share_queries_and_stay_apart_say_why() -> None:
     assert set(groups["page"]) == {0, 1}, "a page that stays is not merged away"
     apart = kept_apart(pairs, groups, pages, Thresholds())
     assert apart[["page", "other"]].to_numpy().tolist() == [[2, 3], [4, 5], [6, 7], [8, 9], [10, 11]]
-    assert "The leading page changes or the other leads on 2% of days, below 12%" in apart["because"][0]
+    assert "They take turns in the lead on 2% of days, below 12%" in apart["because"][0]
     assert "stays" in apart["because"][1]
     assert apart["because"][2] == "By the results of their queries, 10% of their clicks have the same intent, below 15%."
     assert apart["because"][3] == "They share only 2 queries; 3 are required."

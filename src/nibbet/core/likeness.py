@@ -47,7 +47,8 @@ def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
         days: one row per (query, date, page): position of the best-placed row, impressions.
         candidates: page_a, page_b.
     Returns:
-        By candidate: turn_taking, the share of days on which another page leads than the day before, 0 to 1; contested, the share of days
+        By candidate: turn_taking, 0 to 1, the share of days on which another page leads than the day before, or, if that is more, which no
+            single change of the lead explains, as where pages lead for weeks in turn; contested, the share of days
             led by the page that leads the query less often; lead_spread, the standard deviation over queries, weighted by days, of the log
             ratio of leading days. The latter two are null without a day.
     """
@@ -69,8 +70,31 @@ def leads(days: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFrame:
     turned = again & (np.diff(page[lead], prepend=-1) != 0)
     seen, turns = (np.bincount(pair[lead][which], minlength=len(candidates)) for which in (again, turned))
     spread, contested = _over_queries(both[lead], side[lead], pair[lead], len(candidates))
-    result = {"turn_taking": turns / np.maximum(seen, 1), "contested": contested, "lead_spread": spread}
+    result = {
+        "turn_taking": np.fmax(turns / np.maximum(seen, 1), _beyond_one_change(both[lead], side[lead], pair[lead], len(candidates))),
+        "contested": contested,
+        "lead_spread": spread,
+    }
     return pd.DataFrame(result, index=candidates.index)
+
+
+def _beyond_one_change(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArray[np.int64], pairs: int) -> Floats:
+    """For each pair, the share of the leading days of its queries, in order of days, that are led otherwise than by one page before the best
+    single day of change, and by the other after it.
+    """
+    first = np.flatnonzero(np.diff(query, prepend=-1))
+    if not len(first):
+        return np.full(pairs, np.nan)
+    days = np.diff(first, append=len(query))
+    step = np.where(side == 0, 1, -1)
+    lead = np.cumsum(step)
+    lead -= np.repeat(lead[first] - step[first], days)  # days led by the one page more than by the other, so far in this query
+    total = lead[first + days - 1]
+    most, least = np.maximum(np.maximum.reduceat(lead, first), 0), np.minimum(np.minimum.reduceat(lead, first), 0)
+    odd = np.minimum((days + total) / 2 - most, (days - total) / 2 + least)
+    with np.errstate(invalid="ignore"):
+        share: Floats = np.bincount(pair[first], odd, pairs) / np.bincount(pair[first], days, pairs)
+    return share
 
 
 def _over_queries(query: NDArray[np.int64], side: NDArray[np.int64], pair: NDArray[np.int64], pairs: int) -> tuple[Floats, Floats]:

@@ -300,7 +300,7 @@ COLUMN_MEANINGS = {
     "trait": "what a title, description or page has, or lacks",
     "traits": "faults of title and description, the gravest first",
     "trend": "lasting change: collapse, slow decay or rise",
-    "turn_taking": "share of days on which another page leads than the day before",
+    "turn_taking": "share of days on which another page leads than the day before, or which no single change of the lead explains",
     "untold": "part of the change that no source assigns to demand or rank",
     "updated": "last change, by the editorial list",
     "url": "address of the result",

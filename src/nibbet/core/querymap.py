@@ -106,8 +106,9 @@ def add_answer(
 
 
 def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats) -> Floats:
-    """Distance of the position of each pair below the standing of the page, or behind the best page of the site, in standard deviations of log
-    position among pairs that certainly answer; DOUBTED without a position.
+    """Distance of the position of each pair below the standing of the page, or behind the best page of the site (and further than for anything
+    that it certainly answers: the weaker of two pages on one question is behind throughout), in standard deviations of log position
+    among pairs that certainly answer; DOUBTED without a position.
 
     The standing of a page is the mean log position, weighted by actual and expected clicks, over the queries for which the site shows it
     most and which it answers.
@@ -123,10 +124,14 @@ def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats
     sums = np.bincount(page, weight)
     page_place = np.bincount(page, weight * np.where(known, place, 0.0)) / np.where(sums > 0, sums, 1.0)
     beyond = np.where(known, place - page_place[page], 0.0)
-    sure = beyond[known & (answer > SURE) & (behind <= 0)]
+    certain = known & (answer > SURE)
+    weaker = np.full(page.max(initial=-1) + 1, np.inf)
+    np.minimum.at(weaker, page[certain], behind[certain])
+    weaker[np.isinf(weaker)] = 0.0
+    sure = beyond[certain & (behind <= 0)]
     low, middle, high = np.quantile(sure, [0.16, 0.5, 0.84]) if len(sure) >= SURE_PAIRS else (-USUAL_SPREAD, 0.0, USUAL_SPREAD)
     spread = max((high - low) / 2, USUAL_SPREAD / 3)
-    return np.where(known, np.maximum(beyond - middle, behind) / spread, DOUBTED)
+    return np.where(known, np.maximum(beyond - middle, behind - weaker[page]) / spread, DOUBTED)
 
 
 def add_roles(

@@ -36,7 +36,7 @@ class Thresholds(BaseModel):
     shared_queries: int = Field(3, ge=1)
     "Queries in common from which two pages compete: fewer may be chance."
     turn_taking: float = Field(0.12, ge=0, le=1)
-    "Share of days on which the leading page changes: rivals for one intent take turns, neighbours do not."
+    "Share of days on which the leading page changes, or which no single change of it explains: rivals for one intent take turns, neighbours do not."
     one_search: float = Field(0.995, ge=0, le=1)
     "Required probability that two pages serve one search, from who leads each query, what they share and their titles: two hundred to one, because a wrong merge costs a page permanently and a missed one only some of its growth."
     each_answers: float = Field(0.35, ge=0, le=1)

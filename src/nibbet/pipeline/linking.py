@@ -11,6 +11,7 @@ from scipy import sparse
 from nibbet.core import link_rows
 from nibbet.core.kinship import unit_rows
 from nibbet.core.linking import BROKEN, SUGGESTED, broken_links, link_flows, link_suggestions
+from nibbet.core.querymap import SURE
 from nibbet.core.redirects import end_of
 from nibbet.core.verdict import LEAVING
 from nibbet.core.words import rarity
@@ -72,7 +73,8 @@ class Linking:
         pages = self.measures.ledger
         leaves = self.decisions.outcome[0]["verdict"].isin(LEAVING).reindex(pages.index).eq(True)
         anchor = (
-            self._answered.sort_values(["page", "impressions"], ascending=[True, False], kind="stable")
+            self._answered.assign(certain=self._answered["answer"] > SURE)
+            .sort_values(["page", "certain", "impressions"], ascending=[True, False, False], kind="stable")
             .drop_duplicates("page")
             .set_index("page")["query"]
         )

@@ -21,9 +21,9 @@ def few_shared(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
 
 def one_leads(rows: pd.DataFrame, t: Thresholds) -> pd.Series:
     """Rows: turn_taking, contested."""
-    days = say.share(rows[["turn_taking", "contested"]].min(axis=1))
+    turns = rows[["turn_taking", "contested"]].min(axis=1)
     always = f"below {t.turn_taking:.0%}: one of them leads, as for two searches that only look alike."
-    return say.joined("The leading page changes or the other leads on ", days, f" of days, {always}")
+    return say.joined("They take turns in the lead on ", say.share(turns), f" of days, {always}")
 
 
 def of_two_intents(rows: pd.DataFrame, t: Thresholds) -> pd.Series:

@@ -69,7 +69,7 @@ def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Ser
 
 def same_searches(leaving: pd.DataFrame, survivor: pd.Series) -> pd.Series:
     """Leaving: overlap, turn_taking, same_heading; survivor: path of the page that stays."""
-    turns = say.joined(", and the leading page changes on ", say.share(leaving["turn_taking"]), " of days")
+    turns = say.joined(", and they take turns on ", say.share(leaving["turn_taking"]), " of days")
     twin = pd.Series(np.where(leaving["same_heading"] > 0, ", which has the same title and heading,", ""), index=leaving.index)
     return say.joined(
         "It competes with ",
