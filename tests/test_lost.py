@@ -11,6 +11,7 @@ import pytest
 import nibbet
 from nibbet.config import make_config
 from nibbet.core.findings import is_hub
+from nibbet.core.notices import are_notices
 from nibbet.core.thresholds import Thresholds
 
 HOME = "https://tarnbrook.example"
@@ -26,6 +27,9 @@ PAGES = [
     ("/heron-food", "Heron food and diet", 5, 200),
     ("/heron-diet", "", 2, 404),
     ("/old-news", "Raft day of the year before last", 0, 200),
+    ("/small-print", "Terms and conditions | Tarnbrook", 0, 200),
+    ("/round", "", 0, 301),
+    ("/about", "", 0, 301),
 ]
 
 
@@ -44,12 +48,14 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> nibbet.Site:
         page=lambda t: HOME + t["page"],
         published="2023-01-01",
         outlinks=90,  # of the menus, on every page
+        redirect_to=lambda t: t["page"].map({HOME + "/round": HOME + "/about", HOME + "/about": HOME + "/round"}),
     )
     paths = [path for path, *_ in PAGES]
     links = [("/", "/otter"), ("/", "/heron-food"), ("/", "/old-news")] + [("/otter", path) for path in paths if path.startswith("/otter-")]
-    links += [("/old-news", "/otter-food")]
+    links += [("/old-news", "/otter-food"), ("/otter", "/parted"), ("/otter", "/back-again")]
     log = [f'1.2.3.4 - - [05/Sep/2026:10:00:{n:02d} +0000] "GET /{path} HTTP/1.1" 404 10 "-" "{PERSON}"'
-           for path, count in (("food/otter", 40), ("qwxyz", 30), ("rare", 3)) for n in range(count)]  # fmt: skip
+           for path, count in (("food/otter", 40), ("qwxyz", 30), ("rare", 3), ("parted", 2), ("back-again", 9)) for n in range(count)]  # fmt: skip
+    log += [log[-1].replace("05/Sep", "09/Sep").replace(" 404 ", " 200 ")]
     root = tmp_path_factory.mktemp("lost")
     Path(root / "access.log").write_text("\n".join(log) + "\n", "utf-8")
     sitemap = "".join(f"<url><loc>{HOME}{path}</loc><lastmod>2023-01-01</lastmod></url>" for path in ("/otter", "/never-made"))
@@ -158,3 +164,23 @@ def test_people_who_ask_in_vain_are_led_on(site: nibbet.Site) -> None:
     assert repairs.loc[HOME + "/qwxyz", "weight"] == 30
     assert HOME + "/qwxyz" not in redirects.index, "nothing tells what it was about"
     assert HOME + "/rare" not in repairs.index
+
+
+def test_a_log_tells_that_an_unlisted_address_fails(site: nibbet.Site) -> None:
+    links, pages = site.broken_links().set_index("target"), site.pages().set_index("page")
+    assert links.loc["https://tarnbrook.example/parted", "status"] == 404
+    assert (pages.loc[HOME + "/parted", "status"], bool(pages.loc[HOME + "/parted", "indexable"])) == (404, False)
+    assert pd.isna(pages.loc[HOME + "/back-again", "status"]), "it was found again later"
+
+
+def test_a_legal_notice_is_no_dead_page(site: nibbet.Site) -> None:
+    page = site.pages().set_index("page").loc[HOME + "/small-print"]
+    assert (page["verdict"], page["because"].rpartition("; ")[2]) == ("keep", "it is a legal notice, which stays.")
+    paths = ["/de/datenschutz", "/x?id=3", "/プライバシーポリシー", "/%E5%88%A9%E7%94%A8%E8%A6%8F%E7%B4%84", "/legal.html", "/terms-of-trade"]
+    titles = [None, "Política de privacidad - Tarnbrook", None, None, "", "How to read legal terms"]
+    assert are_notices(pd.DataFrame({"path": paths, "title": titles})).tolist() == [True] * 5 + [False]
+
+
+def test_redirects_in_a_circle_are_told_as_such(site: nibbet.Site) -> None:
+    rows = site.redirects().set_index("from").loc[[HOME + "/round", HOME + "/about"]]
+    assert (rows["status"].tolist(), set(rows["because"])) == ([410, 410], {"redirects in a circle"})

@@ -5,10 +5,12 @@ from __future__ import annotations
 import contextlib
 from datetime import date, datetime
 
+import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import nibbet
 from nibbet.errors import SourceError
 from nibbet.sources.conventions import day_of_text, sample_days, sample_mark, sample_style
 from nibbet.sources.guess import guess_kind
@@ -75,6 +77,10 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
     ("Address|Answer|Name", [f"/{n}|{'404 Not Found' if n % 3 else 'HTTP/1.1 200 OK'}|Owl {n}" for n in range(9)], "crawl", {"status": "Answer"}),
     ("URL|ステータス|見出し1|インデックス", [f"/{n}|200|梅 {n}|可" for n in range(9)], "crawl",
      {"h1": "見出し1", "noindex": "インデックス"}),
+    ("Resource|Answer|May be indexed|Went live", [f"/{n}|200|{'no' if n % 3 else 'yes'}|2024-01-1{n}" for n in range(9)], "crawl",
+     {"noindex": "May be indexed", "published": "Went live"}),
+    ("Page d'entrée|Canal|Visites|Visites avec interaction", [f"/{n}|Direct|9{n}|{n}" for n in range(9)], "landings",
+     {"sessions": "Visites", "engaged_sessions": "Visites avec interaction"}),
     ("URL|Author|Published|Title", [f"/{n}|{'Ann' if n % 2 else 'Bob'}|2024-01-1{n}|All about owls {n}" for n in range(9)], "editorial",
      {"page": "URL", "published": "Published"}),
 ])  # fmt: skip
@@ -107,6 +113,7 @@ def test_values_tell_what_a_table_is(header: str, rows: list[str], kind: str, co
     ("Recherche interne|Nombre de recherches|Résultats", "graine {n}|{n}|3"),
     ("Experiment|Variant|Page|Visitors|Conversions", "Menu|B|/p/{n}|90{n}|{n}"),
     ("Fehlende Adresse|Aufrufe|Zuletzt", "/alt/{n}|9{n}|2026-05-0{n}"),
+    ("Date|URL|Term|Traffic|Views|Rank", "2026-05-0{n}|/p/{n}|oak {n}|{n}|9{n}|2.{n}"),
     ("Date|Page|Query|Impressions|CTR|Position", "2026-05-0{n}|/p/{n}|oak {n}|9{n}|2.{n}%|{n}.5"),
     ("Page|Comment|Author|Date", "/p/{n}|nice advice number {n}|Ann{n}|2026-05-0{n}"),
 ])  # fmt: skip
@@ -255,3 +262,16 @@ def test_a_ratio_is_no_count_though_its_header_names_one() -> None:
     read = read_as(sheet, "landings").matches
     assert set(read) >= {"page", "sessions", "views"}
     assert "users" not in read
+
+
+@pytest.mark.parametrize(("header", "cells", "counts"), [
+    ("Nofollow", ["yes", "no", "", "nofollow"], [False, True, True, False]),
+    ("rel", ["nofollow noopener", "noopener", "", "ugc"], [False, True, True, False]),
+    ("Follow", ["yes", "no", "", "dofollow"], [True, False, False, True]),
+])  # fmt: skip
+def test_whether_a_link_counts_is_read_with_the_direction_of_its_header(header: str, cells: list[str], counts: list[bool]) -> None:
+    home = "https://s.example/"
+    links = pd.DataFrame({"source": [f"{home}{n}" for n in range(4)], "target": home, header: cells})
+    search = pd.DataFrame({"date": pd.date_range("2026-05-01", periods=9), "page": home, "clicks": 1, "impressions": 9, "position": 2.0})
+    site = nibbet.Site(home=home, search=search, links=links)
+    assert site.sql("SELECT source, follow FROM links ORDER BY source")["follow"].tolist() == counts

@@ -45,6 +45,8 @@ class Reading:
 MOST_OWN_HOSTS = 20
 #: states of publication that one content system knows
 MOST_STATES = 12
+#: combinations of words that the `rel` attributes of the links of a site have
+MOST_RELATIONS = 40
 #: text columns of words or sentences, never of addresses, numbers, days or media types
 WORDY = ("query", "title", "h1", "description", "headings", "anchor", "place", "target_query")
 #: columns that header words must name outright, since others hold the like
@@ -82,7 +84,8 @@ def value_score(seen: Profile, column: Column, by_header: float = 0.0) -> float:
             -1.0 if column.type == "count" and not column.required and fractions > 0.5 and not seen.scaled else 0.0
         )  # sessions per user are no users
     if column.type == "flag":
-        return 0.0 if seen.yes_no or seen.index_words or (column.name == "protected" and seen.distinct * seen.filled <= 2) else -1.0
+        few = {"protected": 2, "follow": MOST_RELATIONS}.get(column.name, 0)
+        return 0.0 if seen.yes_no or seen.index_words or seen.distinct * seen.filled <= few else -1.0
     if column.name == "state":
         return 0.0 if seen.yes_no or (seen.is_text and not seen.status and seen.distinct * seen.filled <= MOST_STATES) else -1.0
     if column.name == "slug":
