@@ -284,7 +284,8 @@ def topic_table(
     """One row per topic: TOPICS by gain, weighted by the strength of the subject.
 
     Args:
-        pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed.
+        pairs: the query map with topic (null where set aside): page, query, topic, role, answer, clicks, impressions, position_sum, placed,
+            impressions_reference.
         strays: topic, gain, gain_low, gain_high: one row per query that no page answers.
         wanted: query, topic, demand: searches a month where known, also of queries for which the site does not appear; language.
         paths: the path of each page, for the sentences.
@@ -339,7 +340,7 @@ def topic_table(
     table = table.join(gains.where(open_, np.nan))
     extend = (table["served"] == "partly") | (close >= NEAR)
     table["language"] = topic_languages(wanted).reindex(table.index).where(open_)
-    table["page"], restore = _restored(table, lost)
+    table["page"], restore = _restored(table, lost, *_lost_before(pairs, table, dead))
     ended = restore & table["page"].map(over).eq(True) if over is not None else pd.Series(False, index=table.index)
     restore &= ~ended
     abroad = table["language"].notna() & table["page"].notna() & (table["page"].map(languages) != table["language"])
@@ -387,14 +388,28 @@ def topic_languages(wanted: pd.DataFrame) -> pd.Series:
     return first.loc[first["votes"] * 3 >= wanted.groupby("topic").size().reindex(first.index), "language"]
 
 
-def _restored(table: pd.DataFrame, lost: pd.DataFrame) -> tuple[pd.Series, pd.Series]:
-    """The page of each topic, and which topics wait for a page to be restored, because only a dead page answers most of their impressions.
+def _lost_before(pairs: pd.DataFrame, table: pd.DataFrame, dead: pd.Series | None) -> tuple[pd.DataFrame, pd.Series]:
+    """Of topics for which the site no longer appears: topic, page and impressions in the reference window of pages that are dead now; and by
+    topic those of all pages then.
+    """
+    names = ["topic", "page", "impressions_reference"]
+    rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions_reference"] > 0), names).set_axis(["topic", "page", "impressions"], axis=1)
+    rows = rows[rows["topic"].map(table["impressions"]).eq(0)]
+    fails = rows["page"].map(dead).eq(True) if dead is not None else pd.Series(False, index=rows.index)
+    return rows[fails], rows.groupby("topic", observed=True)["impressions"].sum()
+
+
+def _restored(table: pd.DataFrame, lost: pd.DataFrame, lost_before: pd.DataFrame, shown_before: pd.Series) -> tuple[pd.Series, pd.Series]:
+    """The page of each topic, and which topics wait for a page to be restored, because only a dead page answers most of their impressions, or
+    did so when the site still appeared for them.
 
     Args:
-        lost: topic, page, impressions of queries that dead pages own.
+        lost: topic, page, impressions of queries that dead pages own; lost_before, shown_before: from `_lost_before`.
     """
+    lost = pd.concat([lost[["topic", "page", "impressions"]], lost_before], ignore_index=True).astype({"topic": "str"})
     of_dead = lost.groupby("topic")["impressions"].sum().reindex(table.index).fillna(0.0)
-    restore = (table["served"] == "uncovered") & (of_dead >= COVERED * table["impressions"]) & (of_dead > 0)
+    shown = table["impressions"] + shown_before.set_axis(shown_before.index.astype("str")).reindex(table.index).fillna(0.0)
+    restore = (table["served"] == "uncovered") & (of_dead >= COVERED * shown) & (of_dead > 0)
     return _leading(lost, "impressions").reindex(table.index).where(restore, table["page"]), restore
 
 
