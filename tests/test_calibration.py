@@ -80,6 +80,16 @@ def test_a_page_with_a_season_of_its_own_has_not_declined() -> None:
     assert not real[40:].any()
 
 
+def test_falls_of_the_busiest_pages_of_a_small_site_are_no_common_movement() -> None:
+    rng, weeks = np.random.default_rng(8), 68
+    level = np.concatenate([np.full(40, 25.0), rng.uniform(1.0, 6.0, 240)])  # the busiest 40 fall, and few others are busy
+    season = 1 + 0.5 * np.sin(2 * np.pi * np.arange(weeks) / 52)
+    fallen = np.where((np.arange(280) < 40)[:, None] & (np.arange(weeks) >= 44), 0.2, 1.0)
+    found = lasting_changes(rng.poisson(level[:, None] * season * fallen), np.zeros(280, dtype=np.int64))["real"].to_numpy(bool)
+    assert found[:40].all()
+    assert found[40:].sum() <= 2, "5% of those called"
+
+
 def test_new_pages_are_held_against_how_pages_start_here() -> None:
     rng = np.random.default_rng(6)
     weeks, pages = 70, 300

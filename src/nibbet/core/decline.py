@@ -20,8 +20,9 @@ Whole = NDArray[np.int64]
 BEFORE, AFTER, LATELY = 8, 4, 4
 #: weeks of a year; older weeks do not count toward the level before
 YEAR = 52
-#: clicks a week from which a page contributes to the index of its section, and largest number of such pages per section
-BUSY, TEACHERS = 8.0, 1500
+#: clicks a week from which a page contributes to the index of its section; fewer where less than so many pages have them, but at least one:
+#: on a small site the busiest pages may be those that fell; largest number of such pages per section
+BUSY, ENOUGH, LEAST_BUSY, TEACHERS = 8.0, 200, 1.0, 1500
 #: pages processed at once: few enough for their tables to stay in the processor cache
 AT_ONCE = 12_000
 #: share of random steps that are still present in the last weeks, and could therefore be flagged
@@ -105,8 +106,10 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
 
 def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: Whole | None) -> Whole:
     """Busy pages with a history, at most TEACHERS per section, evenly spaced."""
-    lived = clicks.shape[1] - (began if began is not None else 0)
-    busy = np.flatnonzero((clicks.sum(axis=1) >= BUSY * lived) & (lived >= 2 * BEFORE))
+    lived = np.broadcast_to(clicks.shape[1] - (began if began is not None else 0), len(clicks))
+    weekly = np.where(lived >= 2 * BEFORE, clicks.sum(axis=1) / np.maximum(lived, 1), -1.0)
+    few = np.partition(weekly, -ENOUGH)[-ENOUGH] if len(weekly) > ENOUGH else LEAST_BUSY
+    busy = np.flatnonzero(weekly >= np.clip(few, LEAST_BUSY, BUSY))
     order = busy[np.argsort(section[busy], kind="stable")]
     count = np.bincount(section[order], minlength=sections)
     rank = np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count)

@@ -23,6 +23,8 @@ from nibbet.pipeline.inputs import Inputs
 from nibbet.pipeline.successors import Successors
 from nibbet.pipeline.sums import Sums
 
+#: share of the clicks of a section from which the pages that did not change show its season
+MOST = 0.5
 SEASONS = ["level", "key", "season", *CALENDAR, "weekend", "weekdays"]
 
 
@@ -37,14 +39,22 @@ class History:
 
     @once
     def _section_weeks(self) -> pd.DataFrame:
-        """One row per section and whole week up to the last complete day: section, end, clicks."""
+        """One row per section and whole week up to the last complete day: section, end, clicks; without those of pages whose level changed,
+        as far as the others have MOST of the clicks of a section.
+        """
         days = self.inputs.section_days
         end = pd.Timestamp(self.inputs.joined.as_of)
         age = (end - days["date"]).dt.days // 7
         whole = (end - pd.Timestamp(self.sums.windows.first)).days + 1
         weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
-        result: pd.DataFrame = weeks.groupby(["section", "end"], as_index=False)["clicks"].sum()
-        return result
+        sums = weeks.groupby(["section", "end"])["clicks"].sum().unstack(fill_value=0)
+        shown, clicks, ends = self._weeks
+        changed = self.trends["real"].to_numpy(bool)
+        section = self.inputs.pages["section"].reindex(shown[changed])
+        moved = pd.DataFrame(clicks[changed], columns=ends).groupby(section.to_numpy()).sum().reindex_like(sums).fillna(0)
+        rest = (sums - moved).clip(lower=0)
+        result = rest.where(rest.sum(axis=1) >= MOST * sums.sum(axis=1), sums, axis=0)
+        return result.stack().rename("clicks").reset_index()
 
     @once
     def _page_weeks(self) -> pd.DataFrame:
