@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import cached_property
+from dataclasses import asdict
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 from nibbet.engine.store import key_of
@@ -16,11 +17,18 @@ if TYPE_CHECKING:
 
     from nibbet.core.briefs import Brief
     from nibbet.core.curve import Curve
+    from nibbet.core.findings import Facts
     from nibbet.core.windows import Windows
     from nibbet.pipeline import Pipeline
     from nibbet.pipeline.comparison import Comparison
 
 Say = Callable[[str], None]
+
+
+def _fact(pipeline: Pipeline, name: str) -> pd.DataFrame:
+    """A frame of the input of the rules."""
+    result: pd.DataFrame = getattr(pipeline.decisions.facts, name)
+    return result
 
 
 class Results(KeptTables):
@@ -452,7 +460,29 @@ class Results(KeptTables):
 
         A rule holds when all its figures passed; the first that holds decides. Raises NotFoundError for an unknown page.
         """
-        return self._pipeline.decisions.why(str(self._row_of(address)["page"].iloc[0]))
+        from nibbet.core.verdicts import reasoning
+
+        facts, page = self._facts, str(self._row_of(address)["page"].iloc[0])
+        return reasoning(facts, int(facts.pages.index[facts.pages["page"] == page][0]))
+
+    @cached_property
+    def _facts(self) -> Facts:
+        """The input of the rules, from the store if it is there."""
+        from nibbet.core.findings import FACTS, Facts
+        from nibbet.core.standing import Standing
+
+        frames = {name: self._kept(f"facts-{name}", partial(_fact, name=name)) for name in FACTS}
+        covers = self._kept("facts-covers", lambda p: p.decisions.facts.covers.to_frame("page"))["page"]
+        standing = self._store.value("facts-standing", self._result_key, lambda: asdict(self._pipeline.decisions.facts.standing))
+        settings = self.config
+        return Facts(
+            **frames,
+            covers=covers,
+            windows=self.windows,
+            limits=settings.verdicts,
+            settled=settings.windows.settled,
+            standing=Standing(**standing),
+        )
 
     def verdict_of(self, address: str) -> pd.DataFrame:
         """The verdict of one page, as a frame of one row with the columns of `verdicts`; all null for an address that has none."""

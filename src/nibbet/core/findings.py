@@ -73,6 +73,10 @@ def all_passed(checks: list[Check]) -> pd.Series:
     return pd.concat(outcomes, axis=1).all(axis=1)
 
 
+#: the frames among the input of the rules
+FACTS = ("pages", "climbs", "groups", "group_gains", "stray_topics")
+
+
 @dataclass
 class Facts:
     """The input of all rules.

@@ -9,7 +9,7 @@ import pandas as pd
 from nibbet.core.findings import Facts
 from nibbet.core.openings import climbs_of_pages
 from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
-from nibbet.core.verdicts import decide, reasoning
+from nibbet.core.verdicts import decide
 from nibbet.once import ahead, once
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
@@ -84,11 +84,6 @@ class Decisions:
         self.context.say("deciding")
         verdicts, evidence = decide(facts)
         return verdicts.assign(worth=verdicts["gain"] * self.measures.visit_value.reindex(verdicts.index)), evidence
-
-    def why(self, page: str) -> pd.DataFrame:
-        """Every figure of every rule for a page, by its address."""
-        known = self.measures.ledger["page"]
-        return reasoning(self.facts, int(known.index[known == page][0]))
 
     @once
     def _page_table(self) -> pd.DataFrame:

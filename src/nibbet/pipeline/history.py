@@ -53,8 +53,9 @@ class History:
         section = self.inputs.pages["section"].reindex(shown[changed])
         moved = pd.DataFrame(clicks[changed], columns=ends).groupby(section.to_numpy()).sum().reindex_like(sums).fillna(0)
         rest = (sums - moved).clip(lower=0)
-        result = rest.where(rest.sum(axis=1) >= MOST * sums.sum(axis=1), sums, axis=0)
-        return result.stack().rename("clicks").reset_index()
+        left = rest.where(rest.sum(axis=1) >= MOST * sums.sum(axis=1), sums, axis=0)
+        result: pd.DataFrame = left.reset_index().melt("section", var_name="end", value_name="clicks").astype({"end": "datetime64[ns]"})
+        return result
 
     @once
     def _page_weeks(self) -> pd.DataFrame:

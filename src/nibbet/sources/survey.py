@@ -28,7 +28,7 @@ from nibbet.sources.months import WEEK
 from nibbet.sources.packages import combined_apart, settings_beside, tables_of, with_surroundings
 from nibbet.sources.parts import parts_apart
 from nibbet.sources.periods import Period, are_periods, days_of_names
-from nibbet.sources.profile import holds_addresses_and_texts
+from nibbet.sources.profile import Profile, holds_addresses_and_texts
 from nibbet.sources.recognise import Reading, missing, read_as
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import windows_apart
@@ -228,15 +228,15 @@ def _searches(sheet: Sheet, addresses: list[int], counts: list[int]) -> str | No
     ]
     if len(texts) != 1 or len(within) != 1:
         return None
-    places = {"query": texts[0], "clicks": within[0][0], "impressions": within[0][1]} | {"page": place for place in addresses[:1]}
-    places |= {"position": ranks[0]} if len(ranks) == 1 else {}
+    places = {"query": texts[0], "clicks": within[0][0], "impressions": within[0][1]}
+    places |= {name: found[0] for name, found in (("page", addresses), ("position", ranks)) if len(found) == 1}
     return f"columns = {{ {', '.join(f'{name} = {json.dumps(sheet.header[place], ensure_ascii=False)}' for name, place in places.items())} }}"
 
 
 def _is_rank(seen: Profile) -> bool:
     """Whether all numbers of a column can be mean positions."""
     known = seen.numbers[~np.isnan(seen.numbers)]
-    return seen.number > FULL and not seen.percent and seen.date < MOST_DAYS and bool(len(known)) and 1 <= known.min() and known.max() <= 100
+    return seen.number > FULL and not seen.percent and seen.date < MOST_DAYS and bool(len(known)) and known.min() >= 1 and known.max() <= 100
 
 
 def _nearest(sheet: Sheet) -> tuple[str, str] | None:
