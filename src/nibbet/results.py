@@ -15,7 +15,7 @@ from nibbet.tables import NEW_SINCE
 if TYPE_CHECKING:
     import pandas as pd
 
-    from nibbet.core.briefs import Brief
+    from nibbet.core.briefs import Brief, Neighbours
     from nibbet.core.curve import Curve
     from nibbet.core.findings import Facts
     from nibbet.core.windows import Windows
@@ -168,7 +168,28 @@ class Results(KeptTables):
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, given by its label or any of its queries. Raises NotFoundError."""
-        return self._pipeline.topics.brief(topic)
+        from nibbet.core.briefs import make_brief
+        from nibbet.core.business import business
+
+        topics, queries = self.topics(), self._kept("brief-queries", lambda p: p.query_map.placed_queries)
+        label = queries.loc[queries["query"] == " ".join(topic.lower().split()), "topic"]
+        if label.empty:
+            raise NotFoundError(f'No topic has the query "{topic}". See: nibbet topics')
+        return make_brief(
+            topics[topics["topic"] == label.iloc[0]].iloc[0],
+            queries,
+            self._kept("brief-results", lambda p: p.topics.results_for_briefs()),
+            self._neighbours,
+            business(self.config.about.model_dump()),
+            home=self.config.site.home,
+        )
+
+    @cached_property
+    def _neighbours(self) -> Neighbours:
+        """The topics and pages around that of a brief."""
+        from nibbet.core.briefs import Neighbours
+
+        return Neighbours(self.topics(), self._kept("brief-pages", lambda p: p.topics.pages_for_briefs()), self.config.site.language)
 
     def briefs(self, write: Callable[[Brief, str], str], most: int = 12) -> pd.DataFrame:
         """The briefs of the proposals with the largest gains: topic, text (the result of `write` for a brief and the recent window).
@@ -176,15 +197,15 @@ class Results(KeptTables):
         Texts of Nibbet's own writers are cached; another function is called every time.
         """
 
-        def make(pipeline: Pipeline) -> pd.DataFrame:
+        def make() -> pd.DataFrame:
             import pandas as pd
 
-            result = pipeline.topics.table().query("proposal != 'none' and gain > 0").head(most)["topic"]
-            texts = [write(pipeline.topics.brief(topic), str(pipeline.sums.windows.recent)) for topic in result]
+            result = self.topics().query("proposal != 'none' and gain > 0").head(most)["topic"]
+            texts = [write(self.brief(topic), str(self.windows.recent)) for topic in result]
             return pd.DataFrame({"topic": result.astype("str").reset_index(drop=True), "text": pd.Series(texts, dtype="str")})
 
         writer = f"{write.__module__}.{write.__qualname__}"
-        return self._kept(f"briefs-{most}-{writer}", make) if writer.startswith("nibbet.") else make(self._pipeline)
+        return self._kept(f"briefs-{most}-{writer}", lambda _: make()) if writer.startswith("nibbet.") else make()
 
     def topics_aside(self) -> pd.DataFrame:
         """Queries that belong to no topic, by reason: reason, queries, impressions."""

@@ -10,8 +10,7 @@ import pandas as pd
 
 from nibbet.core import sentences as say
 from nibbet.core.about import topic_fit
-from nibbet.core.briefs import Brief, Neighbours, make_brief
-from nibbet.core.business import business
+from nibbet.core.briefs import SAID
 from nibbet.core.hosts import FIRST, HOSTS, seen_hosts
 from nibbet.core.ideas import between, check_ideas
 from nibbet.core.shares import earned_by, nothing_earned
@@ -19,8 +18,6 @@ from nibbet.core.tables import spelt
 from nibbet.core.topics import topic_peaks, topic_table
 from nibbet.core.verdict import LEAVING
 from nibbet.core.windows import MONTH_DAYS
-from nibbet.core.words import as_typed
-from nibbet.errors import NotFoundError
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.decisions import Decisions
@@ -35,7 +32,7 @@ from nibbet.pipeline.sums import Sums
 
 @dataclass(frozen=True, eq=False)
 class Topics:
-    """The topics with their proposals, ideas compared with them, and briefs."""
+    """The topics with their proposals, ideas compared with them, and what briefs rest on."""
 
     context: Context
     inputs: Inputs
@@ -129,24 +126,13 @@ class Topics:
         """Whether two queries need one page or two: see `core.ideas.between`."""
         return between(one, other, self.query_map.grouping, self.inputs.snapshots, language=self.context.config.site.language)
 
-    @once
-    def _neighbours(self) -> Neighbours:
-        """The topics and pages around that of a brief."""
+    def pages_for_briefs(self) -> pd.DataFrame:
+        """The pages to which briefs may refer: page, clicks, their texts, and whether they fail, are blocked or are to go."""
         leaves = self.decisions.outcome[0]["verdict"].isin(LEAVING)
-        return Neighbours(self.table(), self.measures.ledger.assign(leaves=leaves), self.context.config.site.language)
+        return self.measures.ledger.reindex(columns=["page", "clicks", "gone", "blocked", *SAID]).assign(leaves=leaves)
 
-    def brief(self, topic: str) -> Brief:
-        """What an author needs to write on a topic, by its label or any of its queries. Raises NotFoundError."""
-        topics, queries = self.table(), self.query_map.placed_queries
-        wanted = as_typed(pd.Series([topic])).iloc[0]
-        label = queries.loc[queries["query"] == wanted, "topic"]
-        if label.empty:
-            raise NotFoundError(f'No topic has the query "{wanted}". See: nibbet topics')
-        return make_brief(
-            topics[topics["topic"] == label.iloc[0]].iloc[0],
-            queries,
-            self.inputs.snapshots,
-            self._neighbours,
-            business(self.context.config.about.model_dump()),
-            home=self.context.config.site.home,
-        )
+    def results_for_briefs(self) -> pd.DataFrame:
+        """The titles of the newest results: query, kind (result, question), title, url; no rows without result snapshots."""
+        rows = self.inputs.snapshots
+        names = ["query", "kind", "title", "url"]
+        return pd.DataFrame(columns=names, dtype="str") if rows is None else rows.loc[rows["title"].notna(), names].reset_index(drop=True)

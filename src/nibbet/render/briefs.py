@@ -39,7 +39,7 @@ def brief_text(brief: Brief, window: str) -> str:
         "translate": f"Translate {safe(page_name(page, brief.home))} into {NAMES.get(row['language'], '')}. ",
     }.get(row["proposal"], "")
     lines = [f"# {safe(row['label'])}", "", f"{what}{safe(row['because'])}", ""]
-    lines.append(f"- {row['queries']:,.0f} queries, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
+    lines.append(f"- {row['queries']:,.0f} {'query' if row['queries'] == 1 else 'queries'}, volume {row['volume']:,.0f} ({row['volume_kind']}, {window})")
     if pd.notna(row["gain"]):
         lines.append(f"- Within reach: {row['gain']:,.0f} clicks a month ({row['gain_low']:,.0f} to {row['gain_high']:,.0f}, 80%)")
     if pd.notna(row["worth"]):
