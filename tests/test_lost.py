@@ -13,6 +13,7 @@ from nibbet.config import make_config
 from nibbet.core.findings import is_hub
 from nibbet.core.notices import are_notices
 from nibbet.core.thresholds import Thresholds
+from nibbet.render.briefs import brief_text
 
 HOME = "https://tarnbrook.example"
 DAYS = pd.date_range("2025-07-01", "2026-10-31")
@@ -156,6 +157,10 @@ def test_an_address_that_fails_and_earned_is_put_back_or_led_to_the_same_questio
     assert not redirects["to"].isin(redirects.index).any(), "none leads to an address that leads on"
     topics = site.topics().set_index("topic")
     assert topics.loc["otter photos", ["page", "proposal"]].tolist() == [HOME + "/otter-photos", "restore"], "searched, though none is shown"
+    text = site.briefs(brief_text).set_index("topic").loc["otter photos", "text"]
+    assert "Restore /otter-photos. " in text
+    assert "- 1 query, volume " in text
+    assert "nan" not in text
 
 
 def test_people_who_ask_in_vain_are_led_on(site: nibbet.Site) -> None:

@@ -46,7 +46,7 @@ def brief_text(brief: Brief, window: str) -> str:
         lines.append(f"- Worth in money: {row['worth']:,.0f} a month, by what visits to its section earn")
     if pd.notna(row["peak"]):
         lines.append(f"- Most wanted from {row['peak']:%Y-%m-%d} on: be ready some weeks before")
-    if page and row["served"] != "covered":
+    if page and row["served"] != "covered" and pd.notna(row["position"]):
         lines.append(f"- {safe(page_name(page, brief.home))} is shown for it now at position {row['position']:.1f}")
     if isinstance(row.get("fit"), str):
         lines.append(f"- {row['fit'].capitalize()}: {safe(row['fit_because'])}")
