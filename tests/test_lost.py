@@ -159,7 +159,6 @@ def test_an_address_that_fails_and_earned_is_put_back_or_led_to_the_same_questio
     assert topics.loc["otter photos", ["page", "proposal"]].tolist() == [HOME + "/otter-photos", "restore"], "searched, though none is shown"
     text = site.briefs(brief_text).set_index("topic").loc["otter photos", "text"]
     assert "Restore /otter-photos. " in text
-    assert "- 1 query, volume " in text
     assert "nan" not in text
 
 
