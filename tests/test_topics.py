@@ -76,8 +76,9 @@ def test_what_belongs_to_no_topic_is_counted_with_its_reason() -> None:
 
 def test_a_topic_has_a_season_where_a_year_of_searches_tells_it() -> None:
     months = pd.date_range("2025-11-01", periods=12, freq="MS")
-    searches = pd.DataFrame({"query": ["ice map"] * 12 + ["dry bag"] * 12, "month": [*months] * 2, "volume": [90, 80] + [10] * 22})
-    wanted = pd.DataFrame({"query": ["ice map", "dry bag"], "topic": ["ice", "bags"]})
+    searches = pd.DataFrame({"query": ["ice map", "dry bag", "nothing"], "key": 0}).merge(pd.DataFrame({"month": months, "key": 0}), on="key")
+    searches["volume"] = [90, 80] + [10] * 22 + [0] * 12
+    wanted = pd.DataFrame({"query": ["ice map", "dry bag", "nothing"], "topic": ["ice", "bags", "none"]})
     assert topic_peaks(searches, wanted, date(2026, 10, 31)).to_dict() == {"ice": pd.Timestamp("2026-11-01")}
     assert topic_peaks(searches, wanted, date(2026, 11, 30)).to_dict() == {"ice": pd.Timestamp("2027-11-01")}
     assert topic_peaks(searches.iloc[:11], wanted, date(2026, 10, 31)).empty, "eleven months are no year"

@@ -371,7 +371,7 @@ def topic_peaks(searches: pd.DataFrame, wanted: pd.DataFrame, as_of: date) -> pd
         return pd.Series(dtype="datetime64[ns]", index=pd.Index([], dtype="str"))
     sums = rows.groupby(["topic", month.dt.to_period("M")])["volume"].sum().rename_axis(["topic", "when"]).reset_index()
     means = sums.groupby(["topic", sums["when"].dt.month.rename("month")])["volume"].mean()
-    high = means / means.groupby(level="topic").sum() * YEAR_MONTHS
+    high = (means / means.groupby(level="topic").sum() * YEAR_MONTHS).dropna()  # topics that nobody searches have none
     best = high.groupby(level="topic").idxmax().map(lambda key: key[1])
     best = best[high.groupby(level="topic").max() >= PEAK_MONTH]
     return pd.to_datetime(pd.DataFrame({"year": as_of.year + (best <= as_of.month), "month": best, "day": 1}))
