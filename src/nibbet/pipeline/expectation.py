@@ -128,10 +128,9 @@ class Expectation:
         pairs["query"] = pd.Categorical.from_codes(pairs.pop("query_id").to_numpy(), dtype=pd.CategoricalDtype(texts))
         pairs = self._with_places(pairs)
         if (demand := self.inputs.demand_rows) is not None:
-            known = searched(demand, self.sums.windows).set_index("query")
-            number = known.index.get_indexer(texts)[pairs["query"].cat.codes]
+            known = searched(demand, self.sums.windows).set_index("query").reindex(texts)
             for name in known:
-                pairs[name] = np.where(number >= 0, known[name].to_numpy(float)[number], np.nan)
+                pairs[name] = known[name].to_numpy(float)[pairs["query"].cat.codes]
         return pairs
 
     @once

@@ -229,7 +229,7 @@ def _searches(sheet: Sheet, addresses: list[int], counts: list[int]) -> str | No
     if len(texts) != 1 or len(within) != 1:
         return None
     places = {"query": texts[0], "clicks": within[0][0], "impressions": within[0][1]}
-    places |= {name: found[0] for name, found in (("page", addresses), ("position", ranks)) if len(found) == 1}
+    places |= {name: at[0] for name, at in (("page", addresses), ("position", ranks)) if len(at) == 1}
     return f"columns = {{ {', '.join(f'{name} = {json.dumps(sheet.header[place], ensure_ascii=False)}' for name, place in places.items())} }}"
 
 
