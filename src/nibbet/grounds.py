@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import asdict
 from functools import cached_property, partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from nibbet.errors import NotFoundError
-from nibbet.kept import KeptTables, close_names
+from nibbet.kept import KeptTables
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from nibbet.core.briefs import Brief, Neighbours
     from nibbet.core.findings import Facts
-    from nibbet.core.windows import Windows
     from nibbet.pipeline import Pipeline
 
 
@@ -27,16 +26,6 @@ def _fact(pipeline: Pipeline, name: str) -> pd.DataFrame:
 
 class Grounds(KeptTables):
     """The figures behind the verdict of one page, and the facts behind one topic."""
-
-    @property
-    def windows(self) -> Windows:
-        """The recent, reference and long window."""
-        from nibbet.core.windows import Windows
-
-        def make() -> dict[str, Any]:
-            return self._pipeline.inputs.windows.as_dict()
-
-        return Windows.from_dict(self._store.value("windows", self._sources_key, make))
 
     def why(self, address: str) -> pd.DataFrame:
         """All that the rules looked at for the verdict of one page: rule, measure, value, threshold, passed, window, source; the rules in
@@ -67,27 +56,6 @@ class Grounds(KeptTables):
             settled=settings.windows.settled,
             standing=Standing(**standing),
         )
-
-    def _row_of(self, address: str) -> pd.DataFrame:
-        """The row of the ledger for an address in any spelling."""
-        import pandas as pd
-
-        from nibbet.core.join.address import Home, fold
-
-        pages = self.table("pages")
-        spellings = self.table("addresses")
-        known = spellings[spellings["spelling"] == address]["page"].dropna()
-        home = Home.of(self.config.site)
-        wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
-        rows: pd.DataFrame = pages[pages["page"] == wanted]
-        if rows.empty and isinstance(wanted, str):
-            other = wanted.rstrip("/") if wanted.endswith("/") else wanted + "/"
-            rows = pages[pages["page"] == other]
-        if rows.empty:
-            paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
-            close = close_names(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
-            raise NotFoundError(f"No source knows the page {address}.{close}")
-        return rows
 
     def brief(self, topic: str) -> Brief:
         """What an author needs to write on a topic, given by its label or any of its queries. Raises NotFoundError."""

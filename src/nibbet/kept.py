@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     import pandas as pd
     import pyarrow as pa
 
+    from nibbet.core.windows import Windows
     from nibbet.pipeline import Pipeline
 
 Say = Callable[[str], None]
@@ -81,6 +82,37 @@ class KeptTables:
         if name not in TABLES:
             raise NotFoundError(f"There is no table {name}.{close_names(name, list(TABLES))} Tables: {', '.join(TABLES)}.")
         return self._kept(f"table-{name}", TABLES[name].make)
+
+    @property
+    def windows(self) -> Windows:
+        """The recent, reference and long window."""
+        from nibbet.core.windows import Windows
+
+        def make() -> dict[str, Any]:
+            return self._pipeline.inputs.windows.as_dict()
+
+        return Windows.from_dict(self._store.value("windows", self._sources_key, make))
+
+    def _row_of(self, address: str) -> pd.DataFrame:
+        """The row of the ledger for an address in any spelling."""
+        import pandas as pd
+
+        from nibbet.core.join.address import Home, fold
+
+        pages = self.table("pages")
+        spellings = self.table("addresses")
+        known = spellings[spellings["spelling"] == address]["page"].dropna()
+        home = Home.of(self.config.site)
+        wanted = known.iloc[0] if len(known) else fold(pd.DataFrame({"spelling": [address], "source": ["search"]}), home)["page"].iloc[0]
+        rows: pd.DataFrame = pages[pages["page"] == wanted]
+        if rows.empty and isinstance(wanted, str):
+            other = wanted.rstrip("/") if wanted.endswith("/") else wanted + "/"
+            rows = pages[pages["page"] == other]
+        if rows.empty:
+            paths = pages["page"].str.replace(r"^https?://[^/]+", "", regex=True)
+            close = close_names(address, paths) or ' List them with: nibbet sql "SELECT page FROM pages"'
+            raise NotFoundError(f"No source knows the page {address}.{close}")
+        return rows
 
     # -- questions -----------------------------------------------------------------------------------------------------------------------
 

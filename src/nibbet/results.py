@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from nibbet.engine.store import key_of
 from nibbet.errors import NotFoundError
-from nibbet.grounds import Grounds
-from nibbet.kept import close_names
+from nibbet.kept import KeptTables, close_names
 from nibbet.tables import NEW_SINCE
 
 if TYPE_CHECKING:
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
 Say = Callable[[str], None]
 
 
-class Results(Grounds):
+class Results(KeptTables):
     """One site: its sources joined by page, its measures, query map and verdicts, each computed on first use. See `nibbet.Site`."""
 
     # -- what was read -------------------------------------------------------------------------------------------------------------------

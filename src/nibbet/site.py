@@ -11,6 +11,7 @@ from typing import Any
 from nibbet.config import load_config
 from nibbet.engine.store import Store
 from nibbet.errors import ConfigError
+from nibbet.grounds import Grounds
 from nibbet.results import Results
 
 Say = Callable[[str], None]
@@ -49,7 +50,7 @@ class Account(dict[str, Any]):
         return account_html(self)
 
 
-class Site(Results):
+class Site(Results, Grounds):
     """One site: its sources joined by page, its measures, query map and verdicts, each computed on first use.
 
     From frames: Site(home="https://tarnbrook.example/", search=frame, landings=frame, ...) takes pandas, Polars, Arrow and Ibis tables and
@@ -70,7 +71,7 @@ class Site(Results):
         """Write every output file into `folder` (default: out/ of the workspace), each completely or not at all; returns their paths."""
         from nibbet.render.files import write_all
 
-        return write_all(self, Path(folder) if folder is not None else self.root / "out")
+        return write_all(self, Path(folder) if folder is not None else self.root / "out", self.briefs)
 
 
 __all__ = ["Site", "open_site"]

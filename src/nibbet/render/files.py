@@ -28,12 +28,16 @@ ROWS_AT_ONCE = 100_000
 if TYPE_CHECKING:
     import pandas as pd
 
+    from nibbet.core.briefs import Brief
     from nibbet.render.drawing import Drawing
     from nibbet.results import Results
 
+    #: the texts of briefs, as topic and text, from a function that writes one for the window shown
+    Briefs = Callable[[Callable[[Brief, str], str]], pd.DataFrame]
 
-def write_all(site: Results, folder: Path) -> list[Path]:
-    """Every output file in `folder`: all are first written to a temporary folder, then moved over the old ones.
+
+def write_all(site: Results, folder: Path, briefs: Briefs) -> list[Path]:
+    """Every output file in `folder`: all are first written to a temporary folder, then moved over the old ones. briefs: see `Site.briefs`.
 
     A failure before the last step leaves the old files unchanged; files that are not Nibbet's own are never touched.
     Raises SourceError when the folder is not writable.
@@ -41,10 +45,10 @@ def write_all(site: Results, folder: Path) -> list[Path]:
     from nibbet.render.drawing import Drawing
 
     with Drawing(site) as drawing:
-        return _write_tables(site, folder, drawing)
+        return _write_tables(site, folder, drawing, briefs)
 
 
-def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
+def _write_tables(site: Results, folder: Path, drawing: Drawing, briefs: Briefs) -> list[Path]:
     from nibbet.render.briefs import brief_text, file_name
     from nibbet.render.datapackage import datapackage
     from nibbet.render.drawing import FIGURES
@@ -55,7 +59,7 @@ def _write_tables(site: Results, folder: Path, drawing: Drawing) -> list[Path]:
     site.say("writing files")
     writers: dict[str, Callable[[Path], None]] = {f"{name}.csv": _csv(frame) for name, frame in tables.items()}
     writers |= {f"{name}.parquet": _parquet(tables[name]) for name, one in TABLES.items() if one.parquet}
-    for brief in site.briefs(brief_text).itertuples():
+    for brief in briefs(brief_text).itertuples():
         writers[f"briefs/{file_name(str(brief.topic))}"] = _text(str(brief.text))
     writers["redirects-nginx.conf"] = _text(nginx(tables["redirects"], home))
     writers["redirects-apache.conf"] = _text(apache(tables["redirects"], home))
