@@ -16,8 +16,11 @@ NO_USUAL, QUARTILES = 2.5, 1.327
 
 
 def usual_spread(z: NDArray[np.float64]) -> float:
-    """The standard deviation of rows without outliers, for standardised rows: 1 where the assumed spread was right."""
-    middle = z[np.abs(z - np.median(z)) <= NO_USUAL]
+    """The standard deviation of rows without outliers, for standardised rows: 1 where the assumed spread was right. Of all rows where none is
+    near the median, as between two heaps.
+    """
+    near = np.abs(z - np.median(z)) <= NO_USUAL
+    middle = z[near] if near.any() else z
     return float(np.subtract(*np.percentile(middle, [75, 25])) / QUARTILES)
 
 
