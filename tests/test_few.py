@@ -250,3 +250,18 @@ def test_clicks_of_ads_are_left_out_with_the_reason(tmp_path: Path, capsys: pyte
     assert 'tests.csv: it counts visitors of tests ("Variant"), not visits' in out
     with nibbet.open_site(tmp_path) as site:
         assert [one["file"] for one in site.account["sources"]] == ["search.csv"]
+
+
+def test_tables_that_say_nothing_stop_no_run() -> None:
+    """Nothing is searched, every address fails, and more visits were engaged than there were: each table is odd, but none is a fault."""
+    rng = np.random.default_rng(7)
+    queries = pd.Series([page.rsplit("/", 1)[1] for page in SEARCHED])
+    demand = pd.DataFrame({"query": queries, "month": "2026-09", "volume": pd.Series([np.nan] * len(queries))})
+    visits = landings(rng).assign(engaged_sessions=lambda table: 3 * table["sessions"])
+    crawl = pd.DataFrame({"page": [HOME + page.lstrip("/") for page in SEARCHED], "status": 404, "title": "None"})
+    site = nibbet.Site(home=HOME, search=search(rng), landings=visits, demand=demand, crawl=crawl)
+    assert site.topics()["volume_kind"].eq("impressions").all()
+    assert site.check_ideas(["dn 3 valve", "zebra"])["advice"].notna().all()
+    assert "engaged sessions of " in next(note["text"] for note in site.account["notes"] if note["code"] == "more_than_all")
+    assert set(site.peers()["flag"]) <= {"low", "high"}
+    assert site.verdicts()["page"].isin([HOME + page.lstrip("/") for page in IDLE]).all(), "the others fail"

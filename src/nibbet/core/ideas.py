@@ -55,9 +55,10 @@ def check_ideas(
         words_of_pages = sparse.csr_matrix(sparse.vstack([on_page, none]).tocsr()[np.where(place >= 0, place, len(living))])
         home[unknown], likeness[unknown] = home_by_words(idea_words, number, words, words_of_pages)
         lost = home[unknown] < 0
-        of_page, strong = home_by_words(idea_words[lost], np.arange(len(living)), on_page)
-        likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
-        page.iloc[unknown[lost]] = _named(living, of_page)
+        if len(living):
+            of_page, strong = home_by_words(idea_words[lost], np.arange(len(living)), on_page)
+            likeness[unknown[lost]] = np.where(of_page >= 0, strong, np.nan)
+            page.iloc[unknown[lost]] = _named(living, of_page)
         heard = (np.bincount(words.indices, minlength=words.shape[1]) > 0).astype(float)  # a word in no query makes nothing similar
         near = home_by_words(sparse.csr_matrix(idea_words[lost] @ sparse.diags(heard)), number, words, least=NEAREST)[0]
         nearest.iloc[unknown[lost]] = _named(labels, near)

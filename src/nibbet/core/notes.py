@@ -42,6 +42,7 @@ def notes(
     """
     result = [
         _incomplete(account, as_of, grains or {}, is_set=is_set),
+        *_more_than_all(account),
         *_capped(account),
         _windows_apart(days, visits),
         _sessions_per_click(days, visits, recent),
@@ -85,6 +86,24 @@ def _incomplete(account: dict[str, Any], as_of: date, grains: Mapping[str, str],
         how = "is left out, as asked" if is_set else "is not complete yet; its rows are left out"
         texts += [f"The {unit} that ends after {as_of} {how}: {count:,} clicks."] if count else []
     return _note("partial_days", " ".join([*texts, f"Every window ends with {as_of}."])) if texts else None
+
+
+#: counts of a part and of the whole
+PARTS_OF = (("clicks", "impressions"), ("engaged_sessions", "sessions"), ("single_page_sessions", "sessions"))
+
+
+def _more_than_all(account: dict[str, Any]) -> list[Note]:
+    """Files in which a part counts more than its whole, as where two columns are exchanged."""
+    read = [(one["file"], {name: sums["read"] for name, sums in one["measures"].items()}) for one in account["sources"]]
+    rows = [(file, sums, part, whole) for file, sums in read for part, whole in PARTS_OF if sums.get(part, 0) > sums.get(whole, np.inf)]
+    return [
+        _note(
+            "more_than_all",
+            f"{file} counts {sums[part]:,} {part.replace('_', ' ')} of {sums[whole]:,} {whole}, which cannot be. If the columns are exchanged, "
+            f'settle it in its [[source]]: columns = {{ {part} = "...", {whole} = "..." }}',
+        )
+        for file, sums, part, whole in rows
+    ]
 
 
 def _capped(account: dict[str, Any]) -> list[Note]:

@@ -115,7 +115,7 @@ def _shares(telling: sparse.csr_matrix, holds: sparse.csr_matrix) -> Floats:
 def _members(topic: Ints, chosen: NDArray[np.bool_]) -> sparse.csr_matrix:
     """Queries x topics, 1 where an owned query belongs."""
     at = np.flatnonzero(chosen)
-    return sparse.csr_matrix((np.ones(len(at)), (at, topic[at])), shape=(len(topic), int(topic[at].max(initial=-1)) + 1))
+    return sparse.csr_matrix((np.ones(len(at)), (at, topic[at])), shape=(len(topic), int(topic[at].max()) + 1))
 
 
 def _one_body(owner: Ints, chosen: sparse.csr_matrix) -> Ints:

@@ -51,7 +51,7 @@ def share_among_peers(
     rest = [total - own for total, own in zip(whole, (events, trials), strict=True)]
     usual = np.where(rest[1] > 0, (rest[0] + 0.5) / np.maximum(rest[1] + 1, 1.0), np.nan)
     known = (trials >= least) & np.isfinite(usual)
-    angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.nan_to_num(usual, nan=0.5))))
+    angle = 2 * (_arcsine(events, trials) - np.arcsin(np.sqrt(np.clip(np.nan_to_num(usual, nan=0.5), 0, 1))))
     counting = 1 / (trials + 0.5) + 1 / np.maximum(rest[1], 1.0)
     spread = SPREAD
     if known.sum() >= TELLING_ROWS:

@@ -175,7 +175,7 @@ class Inputs:
         if (table := self.joined.table("demand")) is None:
             return None
         rows = self.context.engine.fetch(table.filter(table.aside.isnull())).dropna(subset=["query"])
-        return rows.assign(query=as_typed(rows["query"]))
+        return rows.assign(query=as_typed(rows["query"]), volume=rows["volume"].astype("float64"))
 
     @once
     def monthly_searches(self) -> pd.DataFrame | None:
