@@ -800,3 +800,16 @@ def test_categories_and_texts_of_queries_mean_the_same() -> None:
 def test_chosen_rows_are_those_of_the_frame(rows: list[tuple[bool, int]]) -> None:
     frame = pd.DataFrame(rows, columns=["chosen", "a"]).assign(b=lambda f: f["a"].astype("str"), c=1.0)
     pd.testing.assert_frame_equal(rows_at(frame, frame["chosen"], ["b", "a"]), frame.loc[frame["chosen"].astype(bool), ["b", "a"]])
+
+
+@pytest.mark.parametrize(("query", "title", "other"), [
+    ("皮划艇 保养", "皮划艇保养指南", "皮划艇租赁价格"), ("カヤックの選び方", "初心者のカヤック 選び方ガイド", "カヤックの保管場所"),
+    ("카약은 보관", "카약 보관 방법", "카약 대여 가격"), ("วิธีเก็บเรือคายัค", "เก็บเรือคายัค อย่างไร", "เช่าเรือคายัค ราคา"),
+])  # fmt: skip
+def test_texts_without_blanks_between_words_are_compared(query: str, title: str, other: str) -> None:
+    lexicon = Lexicon("english")
+    asked, page, apart = lexicon.same_width(*(lexicon.matrix(pd.Series([text])) for text in (query, title, other)))
+    shared = [float(asked.multiply(table).sum() / asked.sum()) for table in (page, apart)]
+    assert shared[0] >= 0.65
+    assert shared[1] < shared[0]
+    assert lexicon.matrix(pd.Series(["kayak 皮艇 kayaks"])).sum() == 2, "words with blanks are stems as before"

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
+from itertools import pairwise
 from typing import TypeVar
 
 import numpy as np
@@ -19,6 +21,11 @@ from nibbet.once import workers
 
 #: separators of words: anything but letters and digits
 BETWEEN = r"[^\p{L}\p{N}]+"
+#: letters of scripts without blanks between words: Thai, Lao, Burmese, Khmer, Hiragana, Katakana, Han, Hangul (whose words have endings attached)
+SCRIPTS = "\u0e00-\u0e7f \u0e80-\u0eff \u1000-\u109f \u1780-\u17ff \u3041-\u309f \u30a0-\u30ff \u3005-\u3007\u3400-\u9fff \uac00-\ud7af".split()
+UNSPACED = f"[{''.join(SCRIPTS)}]"
+UNSPACED_LETTER = re.compile(UNSPACED)
+PARTS = re.compile("|".join([*(f"[{script}]+" for script in SCRIPTS), f"[^{''.join(SCRIPTS)}]+"]))
 #: texts processed at once
 AT_ONCE = 500_000
 #: the characters of most queries
@@ -84,7 +91,8 @@ def plain_array(texts: pa.Array) -> pa.Array:
     rest = pc.utf8_normalize(lower.filter(odd), form="NFKD")
     for letter, instead in (("ß", "ss"), ("ς", "σ")):
         rest = pc.replace_substring(rest, letter, instead)
-    return pc.replace_with_mask(lower, odd, pc.replace_substring_regex(rest, r"[\x{0300}-\x{036f}]", ""))
+    bare = pc.replace_substring_regex(rest, r"[\x{0300}-\x{036f}]", "")
+    return pc.replace_with_mask(lower, odd, pc.utf8_normalize(bare, form="NFC"))  # syllables of Hangul and voiced kana are letters again
 
 
 def _cut(texts: pa.Array) -> tuple[pa.Array, NDArray[np.int64]]:
@@ -95,7 +103,31 @@ def _cut(texts: pa.Array) -> tuple[pa.Array, NDArray[np.int64]]:
         odd = pa.array(odd)
         lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
     cut = pc.split_pattern(lower, " ")
-    return pc.list_flatten(cut).dictionary_encode(), np.diff(cut.offsets)
+    words, counts = pc.list_flatten(cut).dictionary_encode(), np.diff(cut.offsets)
+    unspaced = odd.to_numpy(zero_copy_only=False).any() if isinstance(odd, pa.Array) else False
+    return _in_pairs(words, counts) if unspaced and pc.any(pc.match_substring_regex(words.dictionary, UNSPACED)).as_py() else (words, counts)
+
+
+def _in_pairs(words: pa.DictionaryArray, counts: NDArray[np.int64]) -> tuple[pa.DictionaryArray, NDArray[np.int64]]:
+    """As `_cut` returns, with words of scripts without blanks replaced by all pairs of neighbouring letters of one script, which is how such
+    texts are compared without a dictionary (Luk & Kwok 2002, ACM TALIP 1:225).
+    """
+    pieces = [_pairs(word) for word in words.dictionary.to_pylist()]
+    sizes = np.array([len(one) for one in pieces])
+    flat = pa.array([piece for one in pieces for piece in one], pa.large_string()).dictionary_encode()
+    at = words.indices.to_numpy()
+    size, begin = sizes[at], (np.cumsum(sizes) - sizes)[at]
+    ends = np.append(0, np.cumsum(size))
+    place = np.arange(ends[-1]) - np.repeat(ends[:-1], size) + np.repeat(begin, size)
+    new = pa.DictionaryArray.from_arrays(flat.indices.take(pa.array(place)), flat.dictionary)
+    return new, np.diff(ends[np.append(0, np.cumsum(counts))])
+
+
+def _pairs(word: str) -> list[str]:
+    """A word cut at changes of script, its parts without blanks as pairs of neighbouring letters; a lone letter stays."""
+    parts = (match[0] for match in PARTS.finditer(word))
+    cut = ([part] if len(part) == 1 or not UNSPACED_LETTER.match(part) else list(map("".join, pairwise(part))) for part in parts)
+    return [piece for part in cut for piece in part] or [word]
 
 
 class Lexicon:
