@@ -813,3 +813,5 @@ def test_texts_without_blanks_between_words_are_compared(query: str, title: str,
     assert shared[0] >= 0.65
     assert shared[1] < shared[0]
     assert lexicon.matrix(pd.Series(["kayak 皮艇 kayaks"])).sum() == 2, "words with blanks are stems as before"
+    lexicon.matrix(pd.Series(["किताब कैसे", "كِتاب أحمد", "שָׁלוֹם", "trip ❤️ lake"]))
+    assert lexicon.words[-7:] == ["किताब", "कैसे", "كتاب", "أحمد", "שלום", "trip", "lake"], "signs of vowels part no word"

@@ -19,8 +19,10 @@ from nibbet.core.entries import places, strongest
 from nibbet.errors import NibbetError
 from nibbet.once import workers
 
-#: separators of words: anything but letters and digits
-BETWEEN = r"[^\p{L}\p{N}]+"
+#: separators of words: anything but letters with their signs and digits (emoji have signs too)
+BETWEEN = r"(?:[^\p{L}\p{M}\p{N}]|[\x{fe00}-\x{fe0f}\x{20d0}-\x{20ff}])+"
+#: accents, and the vowel signs that Hebrew and Arabic may leave out
+ACCENTS = r"[\x{0300}-\x{036f}\x{0591}-\x{05bd}\x{05bf}\x{05c1}\x{05c2}\x{064b}-\x{0652}]"
 #: letters of scripts without blanks between words: Thai, Lao, Burmese, Khmer, Hiragana, Katakana, Han, Hangul (whose words have endings attached)
 SCRIPTS = "\u0e00-\u0e7f \u0e80-\u0eff \u1000-\u109f \u1780-\u17ff \u3041-\u309f \u30a0-\u30ff \u3005-\u3007\u3400-\u9fff \uac00-\ud7af".split()
 UNSPACED = f"[{''.join(SCRIPTS)}]"
@@ -91,7 +93,7 @@ def plain_array(texts: pa.Array) -> pa.Array:
     rest = pc.utf8_normalize(lower.filter(odd), form="NFKD")
     for letter, instead in (("ß", "ss"), ("ς", "σ")):
         rest = pc.replace_substring(rest, letter, instead)
-    bare = pc.replace_substring_regex(rest, r"[\x{0300}-\x{036f}]", "")
+    bare = pc.replace_substring_regex(rest, ACCENTS, "")
     return pc.replace_with_mask(lower, odd, pc.utf8_normalize(bare, form="NFC"))  # syllables of Hangul and voiced kana are letters again
 
 
