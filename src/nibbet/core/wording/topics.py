@@ -19,7 +19,9 @@ def served(topics: pd.DataFrame, page: pd.Series, state: pd.Series, window: str)
     sentences: dict[str, pd.Series | str] = {
         "restore": say.joined(page, " answered it, but fails or is blocked from the index: restore it first."),
         "ended": say.joined(page, " answered it until its time was over, like most pages of its section."),
-        "unseen": say.joined("The site does not appear for its ", say.count(topics["volume"]), " searches a month."),
+        "unseen": say.joined("The site does not appear for its ", say.count(topics["volume"]), " searches a month.").where(
+            topics["volume"] > 0, "The site does not appear for it, and no searches are known."
+        ),
         "caught": say.joined(
             asked_words(topics["language"], "Asked in ", ". "), "No page answers it; ", page, " is shown for it: ", shown, "."
         ),
