@@ -53,9 +53,9 @@ def site(tmp_path_factory: pytest.TempPathFactory) -> nibbet.Site:
     )
     paths = [path for path, *_ in PAGES]
     links = [("/", "/otter"), ("/", "/heron-food"), ("/", "/old-news")] + [("/otter", path) for path in paths if path.startswith("/otter-")]
-    links += [("/old-news", "/otter-food"), ("/otter", "/parted"), ("/otter", "/back-again")]
+    links += [("/old-news", "/otter-food"), ("/otter", "/parted"), ("/otter", "/back-again"), ("/otter", "/löst")]
     log = [f'1.2.3.4 - - [05/Sep/2026:10:00:{n:02d} +0000] "GET /{path} HTTP/1.1" 404 10 "-" "{PERSON}"'
-           for path, count in (("food/otter", 40), ("qwxyz", 30), ("rare", 3), ("parted", 2), ("back-again", 9)) for n in range(count)]  # fmt: skip
+           for path, count in (("food/otter", 40), ("qwxyz", 30), ("rare", 3), ("parted", 2), ("l%c3%b6st", 2), ("back-again", 9)) for n in range(count)]  # fmt: skip
     log += [log[-1].replace("05/Sep", "09/Sep").replace(" 404 ", " 200 ")]
     root = tmp_path_factory.mktemp("lost")
     Path(root / "access.log").write_text("\n".join(log) + "\n", "utf-8")
@@ -174,6 +174,7 @@ def test_people_who_ask_in_vain_are_led_on(site: nibbet.Site) -> None:
 def test_a_log_tells_that_an_unlisted_address_fails(site: nibbet.Site) -> None:
     links, pages = site.broken_links().set_index("target"), site.pages().set_index("page")
     assert links.loc["https://tarnbrook.example/parted", "status"] == 404
+    assert links.loc["https://tarnbrook.example/löst", "status"] == 404, "an address is the same however its letters are written"
     assert (pages.loc[HOME + "/parted", "status"], bool(pages.loc[HOME + "/parted", "indexable"])) == (404, False)
     assert pd.isna(pages.loc[HOME + "/back-again", "status"]), "it was found again later"
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote
 
 import numpy as np
 import pandas as pd
@@ -281,7 +282,7 @@ def _without_strangers(addresses: pd.DataFrame) -> pd.DataFrame:
     named = addresses["page"].notna()
     stranger = named & (failed | fetched) & ~addresses["page"].isin(addresses.loc[~failed & ~fetched & named, "page"])
     spelled = addresses.loc[named & failed, ["spelling", "page"]].apply(
-        lambda text: text.str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True)
+        lambda text: text.str.replace(r"^https?://[^/]+|[?#].*$", "", regex=True).map(unquote)
     )
     other = spelled.index[spelled["spelling"] != spelled["page"]]
     result = addresses.copy()
