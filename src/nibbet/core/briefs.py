@@ -11,10 +11,12 @@ from scipy import sparse
 from nibbet.core.business import business
 from nibbet.core.kinship import telling, unit_rows
 from nibbet.core.strength import formats
-from nibbet.core.words import Lexicon, plain
+from nibbet.core.words import UNSPACED, Lexicon, pieces, plain
 
 #: largest number of queries, links, titles and other topics in a brief
 QUERIES_TOLD, LINKS_TOLD, TITLES_TOLD, OTHERS_TOLD = 25, 6, 12, 6
+#: letters from which a word of a title is told: shorter ones say little by themselves
+LEAST_LETTERS = 4
 #: texts of an existing page
 SAID = ["title", "h1", "headings", "description", "words"]
 #: cosine of words from which a page is suggested as a source of links, and from which a topic is listed as covered elsewhere
@@ -131,9 +133,13 @@ def _missing(queries: pd.DataFrame, existing: pd.Series | None, language: str) -
 
 
 def _beyond(texts: pd.Series, weight: pd.Series, known: pd.Series, language: str) -> pd.DataFrame:
-    """Words of at least four letters in the texts that no known text contains: word, share of the weight of all texts."""
+    """Words of at least four letters in the texts that no known text contains, or pairs of letters of scripts without blanks: word, share of
+    the weight of all texts.
+    """
     spelt = pd.Series(plain(texts).to_pylist(), index=texts.index, dtype="str")
-    words = spelt.str.findall(r"\w{4,}").explode().dropna().rename_axis("text").reset_index(name="word").drop_duplicates()
+    cut = spelt.str.findall(r"\w+").explode().dropna().map(pieces).explode()
+    long = cut[(cut.str.len() >= LEAST_LETTERS) | (cut.str.contains(UNSPACED, regex=True) & (cut.str.len() > 1))]
+    words = long.rename_axis("text").reset_index(name="word").drop_duplicates()
     shares = (weight.reindex(words["text"]) / max(weight.sum(), 1)).groupby(words["word"].to_numpy()).sum()
     lexicon = Lexicon(language)
     old, stems = np.unique(lexicon.matrix(known).indices), lexicon.matrix(pd.Series(shares.index, dtype="str")).tocoo()

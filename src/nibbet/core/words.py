@@ -114,9 +114,9 @@ def _in_pairs(words: pa.DictionaryArray, counts: NDArray[np.int64]) -> tuple[pa.
     """As `_cut` returns, with words of scripts without blanks replaced by all pairs of neighbouring letters of one script, which is how such
     texts are compared without a dictionary (Luk & Kwok 2002, ACM TALIP 1:225).
     """
-    pieces = [_pairs(word) for word in words.dictionary.to_pylist()]
-    sizes = np.array([len(one) for one in pieces])
-    flat = pa.array([piece for one in pieces for piece in one], pa.large_string()).dictionary_encode()
+    cut = [pieces(word) for word in words.dictionary.to_pylist()]
+    sizes = np.array([len(one) for one in cut])
+    flat = pa.array([piece for one in cut for piece in one], pa.large_string()).dictionary_encode()
     at = words.indices.to_numpy()
     size, begin = sizes[at], (np.cumsum(sizes) - sizes)[at]
     ends = np.append(0, np.cumsum(size))
@@ -125,7 +125,7 @@ def _in_pairs(words: pa.DictionaryArray, counts: NDArray[np.int64]) -> tuple[pa.
     return new, np.diff(ends[np.append(0, np.cumsum(counts))])
 
 
-def _pairs(word: str) -> list[str]:
+def pieces(word: str) -> list[str]:
     """A word cut at changes of script, its parts without blanks as pairs of neighbouring letters; a lone letter stays."""
     parts = (match[0] for match in PARTS.finditer(word))
     cut = ([part] if len(part) == 1 or not UNSPACED_LETTER.match(part) else list(map("".join, pairwise(part))) for part in parts)
