@@ -84,6 +84,7 @@ class Store:
         self._inputs: dict[str, list[Any]] = self._manifest() if self._lasts else {}
         self.changed = False
         self._sound: dict[Path, tuple[int, int]] = {}  # size and inode of each verified file
+        self._recorded: tuple[tuple[int, ...], dict[str, str]] = ((), {})  # the state of the journal, and what it says
         self._lock: Any = None
         self._depth, self._counting = 0, threading.Lock()
 
@@ -200,12 +201,16 @@ class Store:
         return self.folder / "digests"
 
     def _digests(self) -> dict[str, str]:
-        """The recorded digest of each file, by its name."""
+        """The recorded digest of each file, by its name; read again where the journal has changed."""
         try:
-            lines = self._journal.read_text("utf-8", errors="replace").splitlines()
+            seen = self._journal.stat()
+            state = (seen.st_size, seen.st_mtime_ns, seen.st_ino)
+            if self._recorded[0] != state:
+                lines = self._journal.read_text("utf-8", errors="replace").splitlines()
+                self._recorded = (state, {name: digest for digest, dot, name in (line.partition(" ") for line in lines) if dot})
         except OSError:
             return {}
-        return {name: digest for digest, dot, name in (line.partition(" ") for line in lines) if dot}
+        return self._recorded[1]
 
     def _note(self, name: str, partial: Path) -> None:
         """Synchronises a written file to disk, and records its digest under its final name."""
