@@ -23,9 +23,9 @@ ANCHOR = 0.6
 #: share of the coverage missing by words that behaviour can fill: usual CTR at a good position, or the usual position of the page for its
 #: subject
 BEHAVIOUR_SHARE, STANDING_SHARE = 0.6, 0.5
-#: coverage by words from which a page certainly answers, such pairs needed to estimate their spread, the default spread, and the least: pages
-#: on one question may stand half as far again from each other, however steady their positions are
-SURE, SURE_PAIRS, USUAL_SPREAD, LEAST_SPREAD = 0.95, 50, 0.3, 0.2
+#: coverage by words from which a page certainly answers, such pairs needed to estimate their spread, the default spread, the least, and the
+#: least between two pages: those on one question may stand half as far again from each other, however steady their positions are
+SURE, SURE_PAIRS, USUAL_SPREAD, LEAST_SPREAD, LEAST_APART = 0.95, 50, 0.3, 0.1, 0.2
 #: distance below its own standing, in standard deviations, at which a page answers as usual, doubtfully, and not at all where words are
 #: missing
 AS_USUAL, DOUBTED, NOT_MEANT = 1.0, 2.5, 4.5
@@ -132,7 +132,7 @@ def _below_its_own(pairs: pd.DataFrame, query: NDArray[np.int64], answer: Floats
     sure = beyond[certain & (behind <= 0)]
     low, middle, high = np.quantile(sure, [0.16, 0.5, 0.84]) if len(sure) >= SURE_PAIRS else (-USUAL_SPREAD, 0.0, USUAL_SPREAD)
     spread = max((high - low) / 2, LEAST_SPREAD)
-    return np.where(known, np.maximum(beyond - middle, behind - weaker[page]) / spread, DOUBTED)
+    return np.where(known, np.maximum((beyond - middle) / spread, (behind - weaker[page]) / max(spread, LEAST_APART)), DOUBTED)
 
 
 def add_roles(
