@@ -815,3 +815,16 @@ def test_texts_without_blanks_between_words_are_compared(query: str, title: str,
     assert lexicon.matrix(pd.Series(["kayak 皮艇 kayaks"])).sum() == 2, "words with blanks are stems as before"
     lexicon.matrix(pd.Series(["किताब कैसे", "كِتاب أحمد", "שָׁלוֹם", "trip ❤️ lake"]))
     assert lexicon.words[-7:] == ["किताब", "कैसे", "كتاب", "أحمد", "שלום", "trip", "lake"], "signs of vowels part no word"
+
+
+def test_the_weaker_of_two_pages_on_one_question_answers_it_and_a_sister_does_not() -> None:
+    """Sixty pages keep steady positions; two have one question, one of them behind throughout; two are sisters, each first for its own."""
+    names = [f"tool{number} care" for number in range(60)] + ["oil kinds", "oil kinds compared", "lamp size", "lamp price"]
+    pages = pd.DataFrame({"title": names, "path": "/"})
+    rows = [(number, name, 2.0 + number / 20) for number, name in enumerate(names[:60])]
+    rows += [(60, "oil kinds", 5.0), (61, "oil kinds", 9.0), (60, "oil kinds for engines", 5.5), (61, "oil kinds for engines", 9.6)]
+    rows += [(62, "lamp size", 3.0), (63, "lamp price", 3.0), (63, "lamp size", 9.0), (62, "lamp price", 9.0)]
+    pairs = pd.DataFrame(rows, columns=["page", "query", "position"]).assign(clicks=5, impressions=100, expected_clicks=5.0)
+    answer = add_answer(pairs, pages, brand=[], language="english").set_index(["page", "query"])["answer"]
+    assert answer[61, "oil kinds for engines"] >= 0.5
+    assert max(answer[63, "lamp size"], answer[62, "lamp price"]) < 0.3
