@@ -124,6 +124,16 @@ def test_chance_is_called_lasting_as_rarely_however_long_the_history(weeks: int)
     assert called <= 3, "of 20 sites on which nothing happened, one in twenty may be told that something did"
 
 
+def test_single_weeks_of_a_small_site_that_vary_tell_no_lasting_change() -> None:
+    called = 0
+    for seed in range(20):
+        random = np.random.default_rng(seed)
+        season = 1 + 0.5 * np.sin(2 * np.pi * np.arange(40) / 52 + 1)
+        rate = 1.5 * random.lognormal(0, 1, 300)[:, None] * season * np.exp(0.3 * random.standard_normal((300, 40)))
+        called += lasting_changes(random.poisson(rate), random.integers(0, 4, 300))["real"].any()
+    assert called <= 3, "of 20 sites on which nothing happened"
+
+
 def test_places_tell_a_fall_that_few_clicks_cannot_and_call_no_wandering_one() -> None:
     """Pages of 40 clicks: a sixth sank by two fifths; places wander by 0.15, and the curve is a fifth too steep."""
     rng, pages = np.random.default_rng(11), 3_000
