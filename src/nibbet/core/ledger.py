@@ -308,7 +308,7 @@ def with_others(
     ours = ~host.isin(home.apart)  # robots.txt applies only to its own host
     table["robots_blocked"] = (disallowed(table["path"], robots, agents) & ours).astype("boolean") if robots is not None else pd.NA
     table["hits"] = hits["hits"].reindex(table.index).fillna(0).astype("Int64") if hits is not None else pd.NA
-    if hits is not None:
+    if hits is not None and (hits["hits"] > hits["fails"].fillna(0)).any():  # a list of failures alone says nothing of pages that live
         fails = (hits["fails"].reindex(table.index) >= FAILS).fillna(False).astype(bool) & table["status"].isna()
         table["status"] = table["status"].where(~fails, hits["fails_as"].reindex(table.index).astype("Int64"))
         table["gone"], table["indexable"] = table["gone"] | fails, table["indexable"].mask(fails, False)
