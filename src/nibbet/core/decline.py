@@ -250,11 +250,11 @@ def _weekly_variance(clicks: Floats, expected: Floats) -> float:
     usable = (expected[:, 1:] > 0) & (expected[:, :-1] > 0)
     beyond = np.where(usable, (one - other * ratio) ** 2 - one - other * ratio**2, 0.0).sum(axis=1)
     level = clicks.sum(axis=1) / np.maximum(expected.sum(axis=1), 1e-9)
-    told = np.where(usable, 2 * (level[:, None] * expected[:, 1:]) ** 2, 0.0).sum(axis=1)
-    order = np.argsort(beyond / np.maximum(told, 1e-9))
-    half = np.searchsorted(np.cumsum(told[order]), told.sum() / 2)
+    weight = np.where(usable, 2 * (level[:, None] * expected[:, 1:]) ** 2, 0.0).sum(axis=1)
+    order = np.argsort(beyond / np.maximum(weight, 1e-9))
+    half = np.searchsorted(np.cumsum(weight[order]), weight.sum() / 2)
     middle = order[min(half, len(order) - 1)]
-    return max(float(beyond[middle] / max(told[middle], 1e-9)), 0.0)
+    return max(float(beyond[middle] / max(weight[middle], 1e-9)), 0.0)
 
 
 def _judged(
