@@ -370,6 +370,7 @@ def test_answers_of_services_are_read(tmp_path: Path, form: str) -> None:
 @pytest.mark.parametrize(("header", "open_", "shut"), [
     ("Noindex", "no", "yes"), ("Indexable", "yes", "no"), ("Indexierbar", "ja", "nein"), ("Robots", "index, follow", "noindex"),
     ("Indexability", "Indexable", "Non-Indexable"), ("Excluded from the index", "0", "1"), ("インデックス可能", "はい", "いいえ"),
+    ("Must not be indexed", "no", "yes"), ("May be indexed", "yes", "no"),
 ])  # fmt: skip
 def test_a_flag_has_the_direction_of_its_header(tmp_path: Path, header: str, open_: str, shut: str) -> None:
     crawl = pd.DataFrame({"Address": PAGES, "Status": 200, header: [shut if page == "/kit/paddle" else open_ for page in PAGES]})

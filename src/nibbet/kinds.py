@@ -201,7 +201,7 @@ CRAWL = [
     _column(
         "noindex",
         "flag",
-        "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|may be indexed|can be indexed|allowed in the index|darf in den index|"
+        "robots|noindex|no index|meta robots|robots directive|indexable|indexability|indexierbar|indexierbarkeit|indexation|indexabilite|indexacion|indexabilidad|may be indexed|can be indexed|must not be indexed|not to be indexed|allowed in the index|darf in den index|"
         "indicizzabile|indexeerbaar|indexerbar|indeksowalna|indexavel|excluded from the index|"
         "インデックス可能|インデックス|可索引|индексируется|dizine eklenebilir|색인 가능|ευρετηριασιμη|indexovatelne|indexovatelna|indeksoitava|indeksoitavissa|indexelheto|indexabil",
     ),

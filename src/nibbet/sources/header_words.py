@@ -105,6 +105,15 @@ def named_columns(header: str) -> frozenset[str]:
     return frozenset(column.name for columns in TABLES.values() for column in columns if header_score(whole, column) >= NAMED)
 
 
+#: words that turn the meaning of a header
+NEGATIONS = frozenset("not no non nicht kein keine pas niet geen inte ikke nie nao nem ei".split())
+
+
+def is_negated(header: str) -> bool:
+    """Whether a header denies what it names, as "Not indexed"."""
+    return not NEGATIONS.isdisjoint(words_of(header))
+
+
 def is_denied(header: str, column: Column) -> bool:
     """Whether the words of a header say that it is no such column, though its values may be of the type."""
     words = OTHER_DAYS if column.name in DAYS_OF_ROWS else KINDS if column.name == "query" else frozenset[str]()

@@ -12,7 +12,7 @@ import numpy as np
 from nibbet.errors import MissingColumnError, SourceError
 from nibbet.kinds import MEASURES, TABLES, TIMES, Column
 from nibbet.sources.by_values import BY_VALUES, ONCE, SAID, ByValues, Match
-from nibbet.sources.header_words import header_score, is_denied, words_of
+from nibbet.sources.header_words import header_score, is_denied, is_negated, words_of
 from nibbet.sources.profile import Profile, is_ratio
 
 if TYPE_CHECKING:
@@ -84,8 +84,8 @@ def value_score(seen: Profile, column: Column, by_header: float = 0.0) -> float:
             -1.0 if column.type == "count" and not column.required and fractions > 0.5 and not seen.scaled else 0.0
         )  # sessions per user are no users
     if column.type == "flag":
-        few = {"protected": 2, "follow": MOST_RELATIONS}.get(column.name, 0)
-        return 0.0 if seen.yes_no or seen.index_words or seen.distinct * seen.filled <= few else -1.0
+        most_texts = {"protected": 2, "follow": MOST_RELATIONS}.get(column.name, 0)
+        return 0.0 if seen.yes_no or seen.index_words or seen.distinct * seen.filled <= most_texts else -1.0
     if column.name == "state":
         return 0.0 if seen.yes_no or (seen.is_text and not seen.status and seen.distinct * seen.filled <= MOST_STATES) else -1.0
     if column.name == "slug":
@@ -127,6 +127,8 @@ def read_as(sheet: Sheet, kind: str, given: dict[str, str] | None = None) -> Rea
             by_value = value_score(seen[place], column, by_header)
             if by_header < SAID and (column.name in BY_NAME_ALONE or is_denied(header, column)):
                 continue
+            if column.name == "index_state" and seen[place].yes_no and is_negated(header):
+                continue  # a yes under "Not indexed" is no state of the index
             scores[place, number] = (
                 0.0
                 if by_value == -1.0 or (given_elsewhere and column.name in needed and not seen[place].filled)

@@ -222,9 +222,9 @@ def _searches(sheet: Sheet, addresses: list[int], counts: list[int]) -> str | No
     ]
     figures = {place: np.nan_to_num(sheet.profiles[place].numbers) for place in counts}
     within = [
-        (few, many)
-        for few, many in permutations(counts, 2)
-        if (figures[few] <= figures[many]).all() and figures[many].all() and 0 < figures[few].sum() < figures[many].sum()
+        (part, whole)
+        for part, whole in permutations(counts, 2)
+        if (figures[part] <= figures[whole]).all() and figures[whole].all() and 0 < figures[part].sum() < figures[whole].sum()
     ]
     if len(texts) != 1 or len(within) != 1:
         return None

@@ -45,4 +45,4 @@ INDEXABLE_WORDS = (
     "索引",
     "индекс",
 )
-KEPT_OUT_WORDS = ("noindex", "no index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")
+KEPT_OUT_WORDS = ("noindex", "no index", "not be indexed", "not to be indexed", "not in the index", "nicht in den index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")
