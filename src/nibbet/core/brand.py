@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from nibbet.core.words import Lexicon
+from nibbet.core.words import UNSPACED_LETTER, Lexicon
 
 #: letters from which a name is also recognised with one typing error: shorter names are one error away from too many other words
 LEAST_SLIPPED = 6
@@ -24,8 +24,6 @@ LEAST_SLIPPED = 6
 #: and Unicode classes of letters would make it slow to build: beyond ASCII, anything but punctuation counts as a letter
 SIGNS = r"\x00-/:-@\[-`{-\x{a9}\x{ab}-\x{b4}\x{b6}-\x{b9}\x{bb}-\x{bf}\x{2000}-\x{206f}\x{3000}-\x{303f}"
 WRONG, MORE, BETWEEN = f"[^{SIGNS}0-9]", "[^0-9]", f"[{SIGNS}]{{0,3}}"
-#: scripts without blanks between words, or with endings attached
-WITHOUT_BLANKS = re.compile("[\u0e00-\u0eff\u1780-\u17ff\u3040-\u30ff\u3400-\u9fff\uac00-\ud7af]")
 
 
 def brand_pattern(names: Sequence[str]) -> str | None:
@@ -128,7 +126,7 @@ def _of_name(name: str) -> str:
         if not exact and len(joined) >= LEAST_SLIPPED:
             spellings += _slips(words)
     whole = "|".join(dict.fromkeys(spellings))
-    return f"(?:{whole})" if WITHOUT_BLANKS.search(name) else rf"(?:^|[^\pL\pN\pM])(?:{whole})(?:['’]s)?(?:[^\pL\pN\pM]|$)"
+    return f"(?:{whole})" if UNSPACED_LETTER.search(name) else rf"(?:^|[^\pL\pN\pM])(?:{whole})(?:['’]s)?(?:[^\pL\pN\pM]|$)"
 
 
 def _slips(words: list[str]) -> list[str]:

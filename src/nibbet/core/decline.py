@@ -108,8 +108,8 @@ def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: 
     """Busy pages with a history, at most TEACHERS per section, evenly spaced."""
     lived = np.broadcast_to(clicks.shape[1] - (began if began is not None else 0), len(clicks))
     weekly = np.where(lived >= 2 * BEFORE, clicks.sum(axis=1) / np.maximum(lived, 1), -1.0)
-    few = np.partition(weekly, -ENOUGH)[-ENOUGH] if len(weekly) > ENOUGH else LEAST_BUSY
-    busy = np.flatnonzero(weekly >= np.clip(few, LEAST_BUSY, BUSY))
+    of_enough = np.partition(weekly, -ENOUGH)[-ENOUGH] if len(weekly) > ENOUGH else LEAST_BUSY
+    busy = np.flatnonzero(weekly >= np.clip(of_enough, LEAST_BUSY, BUSY))
     order = busy[np.argsort(section[busy], kind="stable")]
     count = np.bincount(section[order], minlength=sections)
     rank = np.arange(len(order)) - np.repeat(np.cumsum(count) - count, count)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from urllib.parse import unquote
+import re
 
 import pandas as pd
+import pyarrow.compute as pc
 
-from nibbet.core.sentences import named
+from nibbet.core.sentences import readable
 from nibbet.core.words import plain
 
 #: the names of legal notices in addresses and titles, in many languages, in lower case without accents
@@ -27,22 +28,19 @@ NAMES = (
 ).split("|")
 
 
+#: signs between the words of a name; what may follow it in an address, and in a title before the name of the site
+SIGNS, ADDRESS_ENDS, TITLE_ENDS = r"[-_+'’&,. ]+", r"(?:\.[a-z]{2,5})?/*(?:[?#].*)?$", r"\s*(?:[|–—:·].*|\s-\s.*)?$"
+
+
 def are_notices(pages: pd.DataFrame) -> pd.Series:
     """Whether each page is a legal notice by its name: the last segment of its path, or its title up to the name of the site.
 
     Args:
         pages: path, title (null where unknown).
     """
-    path = pages["path"].str.replace(r"[?#].*$", "", regex=True).str.replace(r"\.[A-Za-z]{2,5}$", "", regex=True)
-    last = path.str.extract(r"([^/]*)/*$", expand=False)
-    last = last.where(~last.str.contains("%", regex=False), last.map(unquote))
-    title = named(pages["title"]).str.replace(r"\s*[|–—:·].*$|\s+-\s.*$", "", regex=True)
-    names = plain(pd.Series(NAMES)).to_pylist()
-    result: pd.Series = _words(last).isin(names) | _words(title).isin(names)
-    return result
-
-
-def _words(names: pd.Series) -> pd.Series:
-    """The words of each name, in lower case without accents, parted by blanks."""
-    bare = names.str.replace(r"[-_+'’&,. ]+", " ", regex=True).str.strip().astype("str")
-    return pd.Series(plain(bare).to_pylist(), index=names.index, dtype="str")
+    names = "|".join(re.escape(name).replace(r"\ ", SIGNS) for name in plain(pd.Series(NAMES)).to_pylist())
+    path, encoded = pages["path"].astype("str"), pages["path"].str.contains("%", regex=False)
+    path = path.mask(encoded, path[encoded].map(readable))
+    of_path = pc.match_substring_regex(plain(path), f"/(?:{names}){ADDRESS_ENDS}")
+    of_title = pc.match_substring_regex(plain(pages["title"]), f"^\\s*(?:{names}){TITLE_ENDS}")
+    return pd.Series(pc.or_(of_path, of_title).to_numpy(zero_copy_only=False), index=pages.index, dtype=bool)

@@ -393,10 +393,10 @@ def _lost_before(pairs: pd.DataFrame, table: pd.DataFrame, dead: pd.Series | Non
     topic those of all pages then.
     """
     names = ["topic", "page", "impressions_reference"]
-    rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions_reference"] > 0), names).set_axis(["topic", "page", "impressions"], axis=1)
-    rows = rows[rows["topic"].map(table["impressions"]).eq(0)]
+    rows = rows_at(pairs, pairs["topic"].notna() & (pairs["impressions_reference"] > 0), names).astype({"topic": "str"})
+    rows = rows.rename(columns={"impressions_reference": "impressions"})[rows["topic"].map(table["impressions"]).eq(0)]
     fails = rows["page"].map(dead).eq(True) if dead is not None else pd.Series(False, index=rows.index)
-    return rows[fails], rows.groupby("topic", observed=True)["impressions"].sum()
+    return rows[fails], rows.groupby("topic")["impressions"].sum()
 
 
 def _restored(table: pd.DataFrame, lost: pd.DataFrame, lost_before: pd.DataFrame, shown_before: pd.Series) -> tuple[pd.Series, pd.Series]:
@@ -408,7 +408,7 @@ def _restored(table: pd.DataFrame, lost: pd.DataFrame, lost_before: pd.DataFrame
     """
     lost = pd.concat([lost[["topic", "page", "impressions"]], lost_before], ignore_index=True).astype({"topic": "str"})
     of_dead = lost.groupby("topic")["impressions"].sum().reindex(table.index).fillna(0.0)
-    shown = table["impressions"] + shown_before.set_axis(shown_before.index.astype("str")).reindex(table.index).fillna(0.0)
+    shown = table["impressions"] + shown_before.reindex(table.index).fillna(0.0)
     restore = (table["served"] == "uncovered") & (of_dead >= COVERED * shown) & (of_dead > 0)
     return _leading(lost, "impressions").reindex(table.index).where(restore, table["page"]), restore
 

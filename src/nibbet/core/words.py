@@ -100,14 +100,14 @@ def plain_array(texts: pa.Array) -> pa.Array:
 def _cut(texts: pa.Array) -> tuple[pa.Array, NDArray[np.int64]]:
     """The distinct words of the texts, the number of each word, and the number of words of each text."""
     lower = plain_array(texts)
-    odd = with_others(lower, LETTERS + "0123456789")
-    if odd.any():  # most queries are letters, digits and blanks, and need no regular expression
-        odd = pa.array(odd)
+    odd = pa.array(with_others(lower, LETTERS + "0123456789"))
+    has_odd = bool(pc.any(odd).as_py())
+    if has_odd:  # most queries are letters, digits and blanks, and need no regular expression
         lower = pc.replace_with_mask(lower, odd, pc.replace_substring_regex(lower.filter(odd), BETWEEN, " "))
     cut = pc.split_pattern(lower, " ")
     words, counts = pc.list_flatten(cut).dictionary_encode(), np.diff(cut.offsets)
-    unspaced = odd.to_numpy(zero_copy_only=False).any() if isinstance(odd, pa.Array) else False
-    return _in_pairs(words, counts) if unspaced and pc.any(pc.match_substring_regex(words.dictionary, UNSPACED)).as_py() else (words, counts)
+    unspaced = has_odd and pc.any(pc.match_substring_regex(words.dictionary, UNSPACED)).as_py()
+    return _in_pairs(words, counts) if unspaced else (words, counts)
 
 
 def _in_pairs(words: pa.DictionaryArray, counts: NDArray[np.int64]) -> tuple[pa.DictionaryArray, NDArray[np.int64]]:

@@ -75,20 +75,17 @@ class Mends:
         )[leaving]
         moved = pages["gone"] & pages["redirects_to"].notna()
         now = pd.DataFrame({"from": pages["page"], "to": pages["redirects_to"], "because": "redirects already"})[moved]
-        broken = (
-            pages["gone"]
-            & ~moved
-            & (pages["status"].fillna(200) >= 400)
-            & (pages[["clicks_long", "backlinks", "hits", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
-        )
+        earned = (pages[["clicks_long", "backlinks", "conversions_long"]].fillna(0).astype(float) > 0).any(axis=1)
+        broken = pages["gone"] & ~moved & (pages["status"].fillna(200) >= 400) & (earned | (pages["hits"].fillna(0) > 0))
         cover, section = (result.reindex(pages.index).map(pages["page"]) for result in (self.targets.covering, self.targets.section_hubs))
         broken &= cover.notna() | section.notna()  # pages that earned and have no cover are restored instead: see repairs
-        why = np.where(cover.notna(), "; that page covers it", "; put it back, until then the section on its subject")
+        until = np.where(earned, "; put it back, until then the section on its subject", "; the section on its subject")
+        why = np.where(earned, " but earned", " but people ask for it") + np.where(cover.notna(), "; that page covers it", until)
         mend = pd.DataFrame(
             {
                 "from": pages["page"],
                 "to": cover.where(cover.notna(), section),
-                "because": "answers " + pages["status"].astype("str") + " but earned" + pd.Series(why, index=pages.index, dtype="str"),
+                "because": "answers " + pages["status"].astype("str") + pd.Series(why, index=pages.index, dtype="str"),
             }
         )[broken]
         missed = self.targets.missed.dropna(subset=["target"])
