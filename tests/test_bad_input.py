@@ -58,6 +58,7 @@ REFUSED: dict[str, tuple[dict[str, str | bytes | None], list[str]]] = {
     "unknown table": ({"nibbet.toml": SITE + SEARCH + "[sight]\nx = 1\n"}, ["sight", "Did you mean site"]),
     "unknown key": ({"nibbet.toml": SITE + SEARCH + 'colums = { page = "x" }\n'}, ["line 7", "Did you mean columns"]),
     "bad kind": ({"nibbet.toml": SITE + SEARCH.replace('"search"', '"serch"', 1)}, ["kind", "'serch'"]),
+    "word for a flag": ({"nibbet.toml": SITE + SEARCH + '[protect]\nnotices = "perhaps"\n'}, ["line 8", "write true or false"]),
     "bad number": ({"nibbet.toml": SITE + SEARCH + "[windows]\nrecent = -3\n"}, ["recent", "-3"]),
     "bad word for dates": ({"nibbet.toml": SITE + SEARCH + 'dates = "american"\n'}, ["dates", "american"]),
     "period turned round": ({"nibbet.toml": SITE + SEARCH + "period = [2026-10-31, 2026-08-01]\n"}, ["earlier"]),

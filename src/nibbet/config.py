@@ -304,6 +304,8 @@ def _message(fault: Any, name: str, text: str) -> str:
         return f"{where}: unknown key {key}. {_nearest(place)}"
     if fault["type"] == "missing":
         return f'{where}: {key} is missing. Add it, for example: [site] home = "https://tarnbrook.example/"'
+    if fault["type"].startswith("bool_"):
+        return f"{where}: {key} = {fault['input']!r} is not usable: write true or false, without quotes."
     return f"{where}: {key} = {fault['input']!r} is not usable: {fault['msg'].removeprefix('Value error, ')}."
 
 
