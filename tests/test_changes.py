@@ -111,6 +111,17 @@ def test_parts_add_up_whatever_befell_the_pages(rows: list[tuple[float, ...]], f
     assert not found.loc[pages["came"], ["rank", "pull", "untold"]].to_numpy().any()
 
 
+@pytest.mark.parametrize(("lived", "after", "access"), [(0.05, 0.0, 0.0), (0.05, 70.0, 40.0), (0.5, 20.0, 30.0)])
+def test_the_first_days_of_a_page_tell_no_usual_clicks(lived: float, after: float, access: float) -> None:
+    """A page with 30 clicks in its first days, which search showed no more, has not lost the 600 that a whole window would have had."""
+    pairs = pd.DataFrame({"page": [0, 1], "query": ["news", "other"], "section": 0, "impressions": [after * 10, 900.0], "impressions_reference": [300.0, 900.0],
+                          "position": 3.0, "position_reference": 3.0, "expected_clicks": [after, 90.0], "expected_clicks_reference": [30.0, 90.0],
+                          "came": False, "lived": [lived, 1.0], "event": False})  # fmt: skip
+    parts = row_parts(pairs, ASSUMPTION).loc[0]
+    assert parts["access"] == pytest.approx(access)
+    assert parts[["demand", "rank", "access", "untold"]].sum() == pytest.approx(after - 30)
+
+
 def test_growth_is_that_of_the_page_that_leads_and_stayed() -> None:
     pairs = pd.DataFrame(
         {

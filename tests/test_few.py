@@ -125,6 +125,23 @@ def test_a_name_made_of_what_the_site_is_about_is_a_brand_only_as_written(host: 
     assert ('"owl care" is what this site is about' in line) == (host != "redfox")
 
 
+def test_a_site_that_has_moved_is_read_under_its_new_host(tmp_path: Path) -> None:
+    """Most rows name the old host, which mostly redirects; the host of a forum is not named by the word forum."""
+    old, new = "http://old-fenwick.example/?p=", "https://forum.fenwickgardens.example/"
+    rows = [(day, f"{old}1", query, 3, 9) for day in DAYS[:60] for query in ("fenwick gardens", "gardening forum")]
+    rows += [(day, f"{old}{n}" if day < DAYS[-40] else f"{new}{n}/", f"pruning {n}", 3, 30) for day in DAYS for n in range(8)]
+    pd.DataFrame(rows, columns=["date", "page", "query", "clicks", "impressions"]).to_csv(tmp_path / "search.csv", index=False)
+    listed = [(f"{old}{n}", 301, f"{new}{n}/") if n else (f"{old}0", 404, "") for n in range(8)] + [(f"{new}{n}/", 200, "") for n in range(1, 8)]
+    pd.DataFrame(listed, columns=["page", "status", "redirects to"]).to_csv(tmp_path / "list.csv", index=False)
+    assert main(["init", str(tmp_path)]) == 0
+    written = (tmp_path / "nibbet.toml").read_text()
+    for line in (f'home = "{new}"', 'old_hosts = ["old-fenwick.example"]', 'brand = ["fenwick gardens"]'):
+        assert line in written
+    with nibbet.open_site(tmp_path) as site:
+        assert not any(source["set_aside"] for source in site.account["sources"]), "nothing of the old host is lost"
+        assert site.ledger().set_index("page").loc[f"{new}3/", "clicks_moved"] > 0
+
+
 @pytest.mark.parametrize("also", ["", "page", "pair"])
 def test_queries_without_pages_are_compared_where_they_cover_both_windows(also: str, tmp_path: Path) -> None:
     """Exports by query alone, by page alone, or by page and query for the recent days alone, as consoles give them."""

@@ -42,7 +42,7 @@ PAGE_WORDS = (
     "pagina|pagina de destino|pagina di destinazione|sida|malsida|side|strona|landingspagina|bestemmingspagina|entry page|link|path|pfad|chemin|location|adresse de la page|direccion|indirizzo|adres|adress|nettadresse|ページ|页面|网页|страница|адрес|pagina de entrada|pagina de destino|sayfa|acilis sayfasi|adres|baglanti|페이지|방문 페이지|주소|σελιδα|διευθυνση|stranka|vstupni stranka|adresa|sivu|aloitussivu|osoite|oldal|cim|страница входа|landing page url"
 )
 
-PUBLISHED_WORDS = "published|went live|live since|online since|go live date|launched|launched on|launch date|mis en ligne|mise en ligne|date de mise en ligne|online seit|freigeschaltet am|en linea desde|online dal|online sinds|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|data publikacji|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
+PUBLISHED_WORDS = "published|went live|first online|posted|posted on|posted at|started|started on|written on|date written|live since|online since|go live date|launched|launched on|launch date|mis en ligne|mise en ligne|date de mise en ligne|online seit|freigeschaltet am|en linea desde|online dal|online sinds|first published|publication date|published on|publish date|published at|date published|date of publication|post date|publicado em|publicada em|data de publicacao|yayin tarihi|yayinlanma|게시일|발행일|ημερομηνια δημοσιευσης|publikovano|datum publikace|julkaistu|megjelent|publicat|дата публикации|veroffentlicht|erscheinungsdatum|publie|publie le|publiee le|date de publication|publicado|publicada|fecha de publicacion|pubblicato|pubblicata|gepubliceerd|publicerad|publisert|udgivet|opublikowano|data publikacji|公開日|发布日期|опубликовано|created|created at|created on|date created|creation date|erstellt|erstellt am|cree le|date de creation|creado|fecha de creacion|creato|data di creazione|data de criacao|aangemaakt|skapad|oprettet|utworzono|作成日|创建时间|создано"
 
 #: whether a page is published at all, in lists of content systems
 STATE_WORDS = "state|status|post status|page status|content status|publication status|publishing status|publish status|workflow state|visibility|published|is published|live|online|public|zustand|veroffentlichungsstatus|sichtbarkeit|veroffentlicht|statut|etat|publie|estado|visibilidad|publicado|stato|pubblicato|situacao|toestand|gepubliceerd|tillstand|tila|stav|durum|公開状態|ステータス|状態|状态|статус|상태"
@@ -159,7 +159,7 @@ LANDINGS = [
 TITLE = _column(
     "title",
     "text",
-    "title|page title|titel|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок|baslik|제목|τιτλος|titulek|nazev|otsikko|cimsor|titlu",
+    "title|page title|headline|titel|schlagzeile|seitentitel|titre|titulo|titolo|tytul|タイトル|标题|заголовок|baslik|제목|τιτλος|titulek|nazev|otsikko|cimsor|titlu",
 )
 
 CRAWL = [

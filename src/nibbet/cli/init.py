@@ -8,7 +8,6 @@ import sys
 import tempfile
 from collections import Counter
 from datetime import date, timedelta
-from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -35,13 +34,16 @@ LATER = """
 # conversion = 25.0    # what one is worth
 # currency = "EUR"
 """
-#: share of the redirects of a host from which it has moved; share of sampled addresses from which a host belongs to the site; share of the
-#: paths of a host that the home host has too, from which both serve the same pages
-MOVED_SHARE, HOST_SHARE, SAME_PATHS = 0.9, 0.02, 0.5
+#: share of the redirects of a host that lead to another, and share of its listed pages that redirect there, from which it has moved; share of
+#: sampled addresses from which a host belongs to the site; share of the paths of a host that the home host has too, from which both serve the
+#: same pages
+MOVED_SHARE, MOVED_PAGES, HOST_SHARE, SAME_PATHS = 0.9, 0.5, 0.02, 0.5
 #: share of sampled queries with the name of the host from which it is taken for the brand
 BRAND_SHARE = 0.003
 #: share of sampled queries with one word of the host's name and not the other from which these words are the subject of the site
 SUBJECT_SHARE = 0.2
+#: words that a name written as one may consist of; letters up to which a part of a host before its last is no name, as in `name.co.uk`
+MOST_WORDS, SHORT_PART = 4, 3
 #: examples for an unknown home and period
 EXAMPLE_HOME, EXAMPLE_PERIOD = "https://tarnbrook.example/", "[2026-08-03, 2026-10-31]"
 
@@ -68,7 +70,7 @@ def write_settings(root: Path, home: str | None, *, force: bool) -> None:
         )
     _show(result)
     answers = _Answers(asks=sys.stdin.isatty() and sys.stdout.isatty())
-    text = _settings(result, root, home or _home(result.hosts), answers)
+    text = _settings(result, root, home or _home(result), answers)
 
     def write(path: Path) -> None:
         path.write_text(text, "utf-8")
@@ -144,12 +146,25 @@ def _doubts(entry: Entry) -> list[str]:
 # -- what is written -----------------------------------------------------------------------------------------------------------------------
 
 
-def _home(hosts: Counter[str]) -> str | None:
-    """The home page of the most frequent host; None without any absolute address."""
+def _home(survey: Survey) -> str | None:
+    """The home page of the most frequent host, or of the one to which it has moved; None without any absolute address."""
     bare: Counter[str] = Counter()
-    for host, count in hosts.items():
+    for host, count in survey.hosts.items():
         bare[host.removeprefix("www.")] += count
-    return f"https://{bare.most_common(1)[0][0]}/" if bare else None
+    if not bare:
+        return None
+    host = bare.most_common(1)[0][0]
+    return f"https://{_moved_to(survey, host) or host}/"
+
+
+def _moved_to(survey: Survey, host: str) -> str | None:
+    """The other host to which most pages of a host redirect, if nearly all of its redirects lead there."""
+    leads = survey.moved.get(host)
+    if not leads:
+        return None
+    other, count = leads.most_common(1)[0]
+    moved = count >= MOVED_SHARE * leads.total() and count >= MOVED_PAGES * survey.listed[host]
+    return other if moved and other != host else None
 
 
 def _settings(survey: Survey, root: Path, home: str | None, answers: _Answers) -> str:
@@ -174,7 +189,7 @@ def _more_hosts(survey: Survey, home: str) -> list[str]:
         bare = host.removeprefix("www.")
         counts[bare] += count
         paths[bare] = paths.get(bare, set()) | survey.paths[host]
-    old = sorted(host for host, to in survey.moved.items() if host != home_host and to[home_host] >= MOVED_SHARE * to.total())
+    old = sorted(host for host in survey.moved if host != home_host and _moved_to(survey, host) == home_host)
     below = sorted(
         host
         for host, count in counts.items()
@@ -187,8 +202,8 @@ def _more_hosts(survey: Survey, home: str) -> list[str]:
 
 
 def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
-    name = (urlsplit(home or EXAMPLE_HOME).hostname or "name").removeprefix("www.").split(".")[0]
-    spelt = {name, name.replace("-", " ")} if home else set()
+    name = _name_in(urlsplit(home or EXAMPLE_HOME).hostname or "name")
+    spelt = {name, name.replace("-", " "), *_spaced(name, survey.queries)} if home else set()
     named = [
         word
         for word in sorted(spelt)
@@ -205,15 +220,27 @@ def _brand(survey: Survey, home: str | None, answers: _Answers) -> list[str]:
         return [f'{mark}brand = [{", ".join(map(_quoted, named or ["=" + name]))}]   # as written: "{subject}" is what this site is about']
     if named:
         return [f"brand = [{', '.join(map(_quoted, named))}]   # the host's name, which some queries hold; add other spellings"]
-    return [f"# brand = [{_quoted(name)}]   # words that mark a query as one for you by name"]
+    return [f"# brand = [{_quoted(max(spelt, key=len, default=name))}]   # words that mark a query as one for you by name"]
+
+
+def _name_in(host: str) -> str:
+    """The registered name in a host: `valveden` in forum.valveden.example and in valveden.co.uk."""
+    parts = host.removeprefix("www.").split(".")[:-1] or [host]
+    return parts[-2] if len(parts) > 1 and len(parts[-1]) <= SHORT_PART else parts[-1]
+
+
+def _spaced(name: str, queries: list[str]) -> set[str]:
+    """The runs of words in queries that make the host's name if written as one."""
+    joined = name.replace("-", "")
+    words = [q.casefold().split() for q in queries]
+    runs = (one[at : at + n] for one in words for n in range(2, MOST_WORDS + 1) for at in range(len(one) - n + 1))
+    return {" ".join(run) for run in runs if "".join(run) == joined}
 
 
 def _subject_in(name: str, queries: list[str]) -> str:
     """The words that make the host's name, where one of them is common in queries without the other: then they are a subject, not a brand."""
     words = [q.casefold().split() for q in queries]
-    joined = name.replace("-", "")
-    made = {(a, b) for one in words for a, b in pairwise(one) if a + b == joined}
-    for first, second in sorted(made):
+    for first, second in sorted(run.split() for run in _spaced(name, queries) if run.count(" ") == 1):
         alone = max(sum(a in one and b not in one for one in words) for a, b in ((first, second), (second, first)))
         if alone > SUBJECT_SHARE * len(words):
             return f"{first} {second}"

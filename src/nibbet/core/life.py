@@ -24,8 +24,8 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
     return np.where(known, np.where(early >= SHORT_SHARE * total, "short-lived", "evergreen"), "")
 
 
-#: longest event in weeks, its share of all clicks, and least clicks to recognise one
-EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 50
+#: longest event in weeks, its share of all clicks, and least clicks to recognise one: steady clicks would give so many again
+EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 20
 #: weeks that must have passed since, with less than this share of the weekly clicks of the event
 QUIET_WEEKS, QUIET_SHARE = 4, 0.1
 #: weeks between an event and the same weeks of another year, give or take movable feasts; and weeks before its event in which a page about it

@@ -254,6 +254,8 @@ def _source_error(missed: Floats, tells: NDArray[np.bool_], section: NDArray[np.
     return error
 
 
+#: share of the reference window from which the first days of a page tell its usual clicks
+MOSTLY_LIVED = 0.5
 #: expected clicks of queries known in both windows that have the same weight as the section in the demand of a page
 OWN_CLICKS = 10.0
 
@@ -271,11 +273,14 @@ def split_pairs(pairs: pd.DataFrame, sight: Sight) -> pd.DataFrame:
         zero. A query without any impressions in one window may have lost its searchers or its position: the demand of the other queries of
         its page, and of its section, is taken first, and the rest is rank; untold where there are none. For a page that appeared or
         disappeared (`came`), what demand does not explain is access; for one that existed during part of the reference window (`lived`),
-        also what it would have had in the rest of it. Where the event of a page is over (`event`, where known), queries without impressions
+        also what it would have had in the rest of it, but where it lived for less than MOSTLY_LIVED of it only as far as it rose: the first
+        days of a page are often its best. Where the event of a page is over (`event`, where known), queries without impressions
         have no more demand.
     """
     e1, had = pairs["expected_clicks"].to_numpy(float), pairs["expected_clicks_reference"].to_numpy(float)
-    e0 = had / pairs["lived"].to_numpy(float) if "lived" in pairs else had  # as if the page had existed throughout
+    lived = pairs["lived"].to_numpy(float) if "lived" in pairs else np.ones(len(pairs))
+    e0 = had / lived  # as if the page had existed throughout
+    e0 = np.where(lived < MOSTLY_LIVED, np.minimum(e0, np.maximum(had, e1)), e0)
     growth = query_growth(pairs, sight)
     both, known = (e1 > 1e-9) & (e0 > 1e-9), np.isfinite(growth)
     came = pairs["came"].to_numpy(bool) if "came" in pairs else np.zeros(len(pairs), dtype=bool)

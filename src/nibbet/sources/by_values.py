@@ -9,8 +9,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 import pandas as pd
 
-from nibbet.sources.header_words import MONEY, NOT_ASKED, NOT_CONVERTED, OTHER_DAYS, REMARKS, named_columns, words_of
+from nibbet.sources.header_words import MONEY, NOT_ASKED, NOT_CONVERTED, OF_NUMBERS, OTHER_DAYS, REMARKS, named_columns, words_of
 from nibbet.sources.profile import Profile, holds_addresses_and_texts, is_ratio, never_above
+from nibbet.sources.value_words import CHANNEL, NO_VALUE, ORGANIC, OTHER_CHANNEL
 
 #: confidence of a column recognised by values alone: it is used, and marked
 BY_VALUES = 0.6
@@ -30,6 +31,8 @@ INDEXED = re.compile(
 MOST_CONVERTED = 0.2
 #: values of a dimension, such as the kinds of results; more are queries
 MOST_OF_DIMENSION = 8
+#: names of channels that a table has at most
+MOST_CHANNELS = 40
 #: rank correlation with clicks from which a number is a sum over clicks
 SUM_OF_CLICKS = 0.5
 #: largest rank of results
@@ -185,7 +188,7 @@ class ByValues:
     def _can_be_queries(self, place: int) -> bool:
         """Whether a text column may hold queries: its header denies it not, and where no page is given, it has more values than a dimension."""
         values = {row[place] for row in self._sample}
-        denied = self._says(place, NOT_ASKED) or bool(named_columns(self._header[place]) - {"query"})
+        denied = self._says(place, NOT_ASKED) or bool(named_columns(self._header[place]) - {"query"} - OF_NUMBERS)
         return (
             not denied
             and ("page" in self.matches or not holds_addresses_and_texts(self._seen[place]))
@@ -234,6 +237,8 @@ class ByValues:
     def _landings(self) -> None:
         self._take("page", self._only(self._addresses()))
         self._take("date", self._only(self._days()))
+        if "medium" not in self.matches:
+            self._take("channel", self._only([place for place in self._spare() if self._holds_channels(place)]))
         _, proved, _ = self._parts_and_wholes("engaged_sessions", "sessions")
         if len(proved) == 1 and not {"engaged_sessions", "sessions"} & set(self.matches):
             self._take("engaged_sessions", proved[0][0])
@@ -256,6 +261,13 @@ class ByValues:
                 and self._may_be_visits(place)
             ]
             self._take("conversions", self._only(rare))
+
+    def _holds_channels(self, place: int) -> bool:
+        """Whether a text column holds names of channels, one of them that of unpaid search."""
+        names = {row[place].strip().lower() for row in self._sample} - NO_VALUE
+        known = [name for name in names if re.search(CHANNEL, name)]
+        found = any(re.search(ORGANIC, name) and not re.search(OTHER_CHANNEL, name) for name in known)
+        return self._seen[place].is_text and len(names) <= MOST_CHANNELS and found and len(known) > len(names) / 2
 
     def _may_be_visits(self, place: int) -> bool:
         """Whether the header of a count names nothing else than visits or what comes of them."""

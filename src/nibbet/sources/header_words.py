@@ -105,6 +105,10 @@ def named_columns(header: str) -> frozenset[str]:
     return frozenset(column.name for columns in TABLES.values() for column in columns if header_score(whole, column) >= NAMED)
 
 
+#: columns of numbers and flags: a column of texts under such a header has another meaning
+OF_NUMBERS = frozenset(column.name for columns in TABLES.values() for column in columns if column.type in ("count", "number", "flag"))
+
+
 #: words that turn the meaning of a header
 NEGATIONS = frozenset("not no non nicht kein keine pas niet geen inte ikke nie nao nem ei".split())
 

@@ -12,7 +12,7 @@ from nibbet.errors import SourceError
 from nibbet.kinds import MEASURES, TABLES, Column
 from nibbet.sources.header_words import header_score, words_of
 from nibbet.sources.profile import DEVICES
-from nibbet.sources.rows import ORGANIC, OTHER_CHANNEL
+from nibbet.sources.value_words import CHANNEL
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import CHANGE_WORDS, NAMED, words_beside
 
@@ -25,7 +25,6 @@ _ALL = set(
 #: words that do not restrict clicks and impressions of search results
 _OF_SEARCH = set("web organic search seo unpaid results organisch organique organico suche recherche".split())
 _WITHOUT = set("non not without no ohne nicht sans hors sin senza zonder utan nonbrand nonbranded".split())
-_DIRECT = r"direct|direkt|referr|verweis|other|sonstig|mail"
 
 
 def parts_apart(sheet: Sheet, kind: str, given: Collection[str] = ()) -> list[Sheet]:
@@ -119,7 +118,7 @@ def _dimension(kind: str, tags: list[str]) -> list[tuple[tuple[str, str], ...]] 
     devices = [next((word for word in tag.split() if word in DEVICES), "") for tag in tags]
     if all(devices):
         return [(("device", device),) for device in devices]
-    if kind == "landings" and all(re.search(f"{ORGANIC}|{OTHER_CHANNEL}|{_DIRECT}", tag) for tag in tags):
+    if kind == "landings" and all(re.search(CHANNEL, tag) for tag in tags):
         return [(("channel", tag),) for tag in tags]
     first, *others = sorted((set(tag.split()) for tag in tags), key=len)
     stem = next(iter(first), "")

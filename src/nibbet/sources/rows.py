@@ -29,7 +29,7 @@ from nibbet.sources.periods import are_periods
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
 from nibbet.sources.sheets import MORE, TEXTS, Cells, Sheet
-from nibbet.sources.value_words import TOTAL_WORDS
+from nibbet.sources.value_words import ORGANIC, OTHER_CHANNEL, TOTAL_WORDS
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -38,15 +38,6 @@ if TYPE_CHECKING:
     from nibbet.engine import AnyEngine
     from nibbet.sources.periods import Period
 
-#: channels and media of unpaid search, and words that make another channel: "organic social", "paid search", search within the site
-ORGANIC = (
-    r"organi|orgáni|orgâni|органи|οργανικ|\bnatur(?:al|el|lig)|\bseo\b|search|\bsuch|unbezahlt|recherche|pesquisa|moteur|busca|búsqueda|ricerca|motori|zoek|\bsök|\bsøg|\bsøk|"
-    r"szuk|haku|arama|hledá|keres|естествен|поиск|自然|オーガニック|検索|搜索|자연|검색"
-)
-OTHER_CHANNEL = (
-    r"paid|(^|[^n])bezahlt|payant|\bpag[oa]|betald|betaald|betalt|płatn|ücretli|платн|реклам|広告|有料|付费|유료|\bads?\b|advert|anzeig|annonc|\bcpc\b|\bppc\b|"
-    r"\bsem\b|sponsor|display|social|sozial|sociaux|społeczn|социал|ソーシャル|社交|소셜|video|vidéo|видео|動画|shopping|e-?mail|letter|referral|verweis|\bintern(a|e|al|o)?\b|on-?site"
-)
 #: a larger count is an error in the file: all sums stay exact below it
 MOST = 10**13
 _TOTALS = "|".join(map(re.escape, sorted({*TOTAL_WORDS, "ergebnis"}, key=len, reverse=True)))

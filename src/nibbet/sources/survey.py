@@ -82,7 +82,7 @@ class Entry:
 @dataclass
 class Survey:
     """The content of a folder: entries, what was left out and why, hosts with their frequency, and sampled queries; by host, its paths,
-    and the hosts to which its addresses redirect.
+    the pages that inventories list, and the hosts to which they redirect.
     """
 
     entries: list[Entry]
@@ -90,6 +90,7 @@ class Survey:
     hosts: Counter[str]
     queries: list[str]
     paths: defaultdict[str, set[str]] = field(default_factory=lambda: defaultdict(set))
+    listed: Counter[str] = field(default_factory=Counter)
     moved: defaultdict[str, Counter[str]] = field(default_factory=lambda: defaultdict(Counter))
 
     def sources(self, root: Path) -> list[tuple[str, list[Entry]]]:
@@ -303,6 +304,7 @@ def _look_at(survey: Survey, sheet: Sheet, reading: Reading) -> None:
             for cell in _with_scheme(_cells(sheet, reading.matches[name].place)):
                 if host := _host(cell):
                     survey.hosts[host] += 1
+                    survey.listed[host.removeprefix("www.")] += (reading.kind, name) == ("crawl", "page")
                     survey.paths[host].add(cell.partition("://")[2].partition("/")[2].partition("?")[0].strip("/").lower())
     if reading.kind == "crawl" and {"page", "redirect_to"} <= set(reading.matches):
         ends = zip(*(_cells(sheet, reading.matches[name].place) for name in ("page", "redirect_to")), strict=True)

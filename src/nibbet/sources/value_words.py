@@ -1,4 +1,4 @@
-"""Words that stand in cells: for totals, for missing values, for yes and no."""
+"""Words that stand in cells: for totals, for missing values, for yes and no, for channels."""
 
 from __future__ import annotations
 
@@ -46,3 +46,15 @@ INDEXABLE_WORDS = (
     "индекс",
 )
 KEPT_OUT_WORDS = ("noindex", "no index", "not be indexed", "not to be indexed", "not in the index", "nicht in den index", "excluded", "blocked", "ausgeschlossen", "gesperrt", "exclu", "excluid", "esclus", "uitgesloten")
+
+#: channels and media of unpaid search, and words that make another channel: "organic social", "paid search", search within the site
+ORGANIC = (
+    r"organi|orgáni|orgâni|органи|οργανικ|\bnatur(?:al|el|lig)|\bseo\b|search|\bsuch|unbezahlt|recherche|pesquisa|moteur|busca|búsqueda|ricerca|motori|zoek|\bsök|\bsøg|\bsøk|"
+    r"szuk|haku|arama|hledá|keres|естествен|поиск|自然|オーガニック|検索|搜索|자연|검색"
+)
+OTHER_CHANNEL = (
+    r"paid|(^|[^n])bezahlt|payant|\bpag[oa]|betald|betaald|betalt|płatn|ücretli|платн|реклам|広告|有料|付费|유료|\bads?\b|advert|anzeig|annonc|\bcpc\b|\bppc\b|"
+    r"\bsem\b|sponsor|display|social|sozial|sociaux|społeczn|социал|ソーシャル|社交|소셜|video|vidéo|видео|動画|shopping|e-?mail|letter|referral|verweis|\bintern(a|e|al|o)?\b|on-?site"
+)
+#: any channel, whatever its kind
+CHANNEL = rf"{ORGANIC}|{OTHER_CHANNEL}|direct|direkt|referr|verweis|other|sonstig|mail"
