@@ -80,6 +80,26 @@ def test_a_page_with_a_season_of_its_own_has_not_declined() -> None:
     assert not real[40:].any()
 
 
+def test_falls_of_steady_pages_are_found_beside_pages_that_come_in_bursts() -> None:
+    """Guides and topics of the day: the bursts of one half are not the noise of the other."""
+    called = []
+    for seed in range(8):
+        rng, time = np.random.default_rng(seed), np.arange(74)
+        at = rng.integers(0, 74, (40, 3))
+        bursts = np.exp(-np.abs(time - at[:, :, None]) / 1.5).sum(axis=1) * rng.lognormal(4, 0.6, (40, 1))
+        guides = np.full((24, 74), 80.0) * np.where((time >= 54) & (np.arange(24)[:, None] < 3), 0.22, 1.0)
+        changes = trends(
+            rng.poisson(np.vstack([guides, bursts])),
+            np.zeros(64, np.int64),
+            np.zeros(64, np.int64),
+            pd.date_range("2025-06-22", periods=74, freq="W"),
+        )
+        called.append(changes["real"].to_numpy(bool))
+    real = np.array(called)
+    assert real[:, :3].all(), "each fall by 78%"
+    assert not real[:, 3:24].any()
+
+
 def test_falls_of_the_busiest_pages_of_a_small_site_are_no_common_movement() -> None:
     rng, weeks = np.random.default_rng(8), 68
     level = np.concatenate([np.full(40, 25.0), rng.uniform(1.0, 6.0, 240)])  # the busiest 40 fall, and few others are busy

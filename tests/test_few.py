@@ -131,7 +131,9 @@ def test_a_site_that_has_moved_is_read_under_its_new_host(tmp_path: Path) -> Non
     rows = [(day, f"{old}1", query, 3, 9) for day in DAYS[:60] for query in ("fenwick gardens", "gardening forum")]
     rows += [(day, f"{old}{n}" if day < DAYS[-40] else f"{new}{n}/", f"pruning {n}", 3, 30) for day in DAYS for n in range(8)]
     pd.DataFrame(rows, columns=["date", "page", "query", "clicks", "impressions"]).to_csv(tmp_path / "search.csv", index=False)
-    listed = [(f"{old}{n}", 301, f"{new}{n}/") if n else (f"{old}0", 404, "") for n in range(8)] + [(f"{new}{n}/", 200, "") for n in range(1, 8)]
+    listed = [(f"{old}{n}", 301, f"{new}{n}/") if n else (f"{old}0", 404, "") for n in range(8)] + [
+        (f"{new}{n}/", 200, "") for n in range(1, 8)
+    ]
     pd.DataFrame(listed, columns=["page", "status", "redirects to"]).to_csv(tmp_path / "list.csv", index=False)
     assert main(["init", str(tmp_path)]) == 0
     written = (tmp_path / "nibbet.toml").read_text()

@@ -29,7 +29,9 @@ TITLES = {
 
 
 def pages_of(titles: list[str | None], **columns: object) -> pd.DataFrame:
-    return pd.DataFrame({"title": pd.Series(titles, dtype="str"), "description": None, "section": "/a/", **columns})
+    return pd.DataFrame(
+        {"title": pd.Series(titles, dtype="str"), "description": None, "section": "/a/", "path": "/a/x", "language": None, **columns}
+    )
 
 
 def test_traits_are_those_that_a_person_sees() -> None:
@@ -39,6 +41,8 @@ def test_traits_are_those_that_a_person_sees() -> None:
         assert names == {part.strip() for part in wanted.split(",") if part}
     twins = page_traits(pages_of(["Paddles and how to choose them", "Paddles and how to choose them", "Helmets"]), [], 2026)
     assert twins["title doubled"].tolist() == [True, True, False]
+    both = pages_of(["Hotels in Tarn", "Hotels in Tarn", "Hotels in Tarn"], path=["/de/tarn/", "/en/tarn/", "/en/tarn-2/"])
+    assert page_traits(both, [], 2026)["title doubled"].tolist() == [False, True, True], "each language has its own titles"
     form = [f"Canoe hire at {name}: prices and boats" for name in "Elver Tarn Fenwick Kelder Orrin Ister".split()]
     assert page_traits(pages_of([*form, "How we choose our boats"]), [], 2026)["pattern"].tolist() == [True] * 6 + [False]
     assert shown_width(pd.Series(["iiii", "mmmm", "キャンプ", None])).tolist() == pytest.approx([1.12, 3.4, 4.0, 0.0])

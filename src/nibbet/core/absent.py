@@ -13,6 +13,8 @@ from nibbet.core.words import rarity
 from nibbet.once import threads
 
 ABSENT = "page importance cause mend because impressions sessions".split()
+#: largest difference in words between a page and its copy, as a share of the longer
+LENGTHS = 0.2
 #: the causes in order, with the remedy for each
 CAUSES = {
     "error": "restore it, or redirect it to the page that covers it",
@@ -157,9 +159,10 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     words.
 
     Args:
-        pages: by page number: title, h1, description where known, impressions_long, gone, blocked; words: pages x words, from `page_words`.
+        pages: by page number: title, h1, description where known, words (how many, where known), told (whether more than title and heading
+            is known of it), impressions_long, gone, blocked; words: pages x words, from `page_words`.
     Returns:
-        By page number; null where no living page with more impressions says the same.
+        By page number; null where no living page with more impressions says the same, or one as long: titles alone do not tell.
     """
     result = pd.Series(np.nan, index=pages.index)
     names = [name for name in ("title", "h1", "description") if name in pages and pages[name].notna().any()]
@@ -174,7 +177,10 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     best = shown.where(open_).groupby(whole).transform("max")
     first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
     result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)
-    return result.where(result.notna(), _alike(words, wanted, np.flatnonzero((open_ & (shown > 0)).to_numpy()), shown))
+    result = result.where(result.notna(), _alike(words, wanted, np.flatnonzero((open_ & (shown > 0)).to_numpy()), shown))
+    own, its = pages["words"].astype("float64"), result.map(pages["words"].astype("float64"))
+    as_long = ~((own - its).abs() > LENGTHS * pd.concat([own, its], axis=1).max(axis=1))
+    return result.where(pages["told"] & result.map(pages["told"]).eq(True) & as_long)
 
 
 def _alike(words: sparse.csr_matrix, wanted: NDArray[np.int64], open_: NDArray[np.int64], shown: pd.Series) -> pd.Series:

@@ -10,7 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
-from nibbet.core.life import events_of_pages, life_of_pages
+from nibbet.core.life import come_at_once, events_of_pages, life_of_pages
 from nibbet.core.pull import false_discovery
 
 Floats = NDArray[np.float64]
@@ -40,6 +40,10 @@ FEW_PAGES, LEAST_TEACHERS = 3, 20
 QUARTILES, MEDIAN = 1.349, 1.57
 #: squared error of the log index of a section without pages; least variance between sections (1% a week)
 UNKNOWN_INDEX, LEAST_BETWEEN = 0.02, 1e-4
+#: classes of pages by unsteadiness, each of at least LEAST_TEACHERS busy pages; so many pages have the same weight as the variation of all;
+#: by how much the logarithms of their variances differ by chance; weeks of a block, jumps between blocks that one lasting change makes, and
+#: least number of others that tell how unsteady a page is
+CLASSES, PRIOR_PAGES, CHANCE_APART, BLOCK, LASTING, JUMPS = 4, 10, np.log(2.0), 4, 2, 5
 #: clicks a week from which the start of a grown page counts; lower limit of a start as a share of the level
 GROWN_CLICKS, LOWEST_START = 3.0, 0.02
 #: variation of busy pages between weeks beyond counting (standard deviation of the logarithm): the least, and the default
@@ -105,9 +109,9 @@ def section_index(clicks: NDArray[np.number], section: Whole, sections: int, *, 
 
 
 def _teachers(clicks: NDArray[np.number], section: Whole, sections: int, began: Whole | None) -> Whole:
-    """Busy pages with a history, at most TEACHERS per section, evenly spaced."""
+    """Busy pages with a history, not only of one event, at most TEACHERS per section, evenly spaced."""
     lived = np.broadcast_to(clicks.shape[1] - (began if began is not None else 0), len(clicks))
-    weekly = np.where(lived >= 2 * BEFORE, clicks.sum(axis=1) / np.maximum(lived, 1), -1.0)
+    weekly = np.where((lived >= 2 * BEFORE) & ~come_at_once(clicks), clicks.sum(axis=1) / np.maximum(lived, 1), -1.0)
     of_enough = np.partition(weekly, -ENOUGH)[-ENOUGH] if len(weekly) > ENOUGH else LEAST_BUSY
     busy = np.flatnonzero(weekly >= np.clip(of_enough, LEAST_BUSY, BUSY))
     order = busy[np.argsort(section[busy], kind="stable")]
@@ -154,8 +158,8 @@ def lasting_changes(
         negative for a rise) with its 95% interval, q_value, real.
 
     Season and section are divided out first, then single spikes are capped. The week is the one with the largest variance-stabilised
-    difference. Its tail is that of a negative binomial (gamma-mixed Poisson) whose spread is that of the busy pages at the same comparison,
-    by quartiles: over-dispersion, drift and the error of the index in one. A page is flagged only if it is still down in the last
+    difference. Its tail is that of a negative binomial (gamma-mixed Poisson) whose spread is that of busy pages as unsteady as the page at the
+    same comparison, by quartiles: over-dispersion, drift and the error of the index in one. A page is flagged only if it is still down in the last
     four weeks. With fewer than LEAST_EXPECTED clicks there is no judgement (q_value null).
     """
     pages, weeks = clicks.shape
@@ -222,24 +226,86 @@ def _without_spikes(clicks: Floats, expected: Floats) -> Floats:
     return cut
 
 
-def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Whole, share: Floats) -> Floats:
-    """Per candidate week, the variance of log(after / before) among pages beyond counting noise, by quartiles of busy pages."""
+@dataclass(frozen=True)
+class _Spread:
+    """The natural variation of pages by how unsteady they are: `variance` (classes x candidate weeks) of log(after / before) beyond counting, and
+    the logarithm of the unsteadiness of each class, in rising order.
+    """
+
+    unsteady: Floats
+    variance: Floats
+
+    def of_pages(self, clicks: Floats, expected: Floats) -> Floats:
+        """Pages x candidate weeks, between the classes in proportion; pages too young to tell count as the most unsteady."""
+        last = len(self.unsteady) - 1
+        place = np.interp(np.nan_to_num(_log_unsteadiness(clicks, expected), nan=np.inf), self.unsteady, np.arange(last + 1.0))
+        low = np.minimum(place.astype(np.int64), last)
+        above = self.variance[np.minimum(low + 1, last)]
+        between: Floats = self.variance[low] * (above / self.variance[low]) ** (place - low)[:, None]
+        return between
+
+
+def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Whole, share: Floats) -> _Spread:
+    """The variation of busy pages, in classes of equal size by unsteadiness, each shrunk to that of all; pages of events and steady ones are
+    not of one kind.
+    """
     rows = _teachers(clicks, section, len(index.level), start)
     weeks = clicks.shape[1]
     if len(rows) < LEAST_TEACHERS:
-        return np.full(weeks - AFTER - BEFORE + 1, USUAL_SPREAD**2)
+        return _Spread(np.zeros(1), np.full((1, weeks - AFTER - BEFORE + 1), USUAL_SPREAD**2))
     rows = rows[:: max(1, len(rows) // SAMPLED_PAGES)]
-    expected = _expected(section[rows], start[rows], index, share)
-    before, after, e0, e1 = _sides(_without_spikes(clicks[rows].astype(np.float64), expected), expected)
+    table, expected = clicks[rows].astype(np.float64), _expected(section[rows], start[rows], index, share)
+    together = _variance(table, expected)
+    unsteady = _log_unsteadiness(table, expected)
+    order = np.argsort(unsteady, kind="stable")[: np.isfinite(unsteady).sum()]
+    parts = np.array_split(order, np.clip(len(order) // LEAST_TEACHERS, 1, CLASSES))
+    middle = np.array([np.median(unsteady[part]) for part in parts if len(part)])
+    parts = [np.concatenate([part for part, own in zip(parts, middle, strict=False) if own == one]) for one in np.unique(middle)]
+    if len(parts) < 2:  # one kind of pages, or too few weeks to tell
+        return _Spread(np.zeros(1), together[None, :])
+    middle = np.unique(middle)
+    own = np.log([_variance(table[part], expected[part]) for part in parts]) - np.log(together)
+    own = (own + own.mean(axis=1, keepdims=True)) / 2  # few pages show no single week well
+    # where many pages of a class fell, they vary more, but are no more unsteady
+    own = np.minimum(own, np.maximum(middle - np.median(unsteady[order]), 0.0)[:, None])
+    own = np.where(np.abs(own.mean(axis=1, keepdims=True)) > CHANCE_APART, own, 0.0)
+    weight = np.array([[len(part) / (len(part) + PRIOR_PAGES)] for part in parts])
+    return _Spread(middle, np.maximum(np.exp(weight * own) * together, LEAST_SPREAD**2))
+
+
+def _variance(clicks: Floats, expected: Floats) -> Floats:
+    """Per candidate week, the variance of log(after / before) among pages beyond counting noise, by quartiles."""
+    weeks = clicks.shape[1]
+    before, after, e0, e1 = _sides(_without_spikes(clicks, expected), expected)
     ratio = np.log((after + 0.5) / np.maximum(e1, 1e-9)) - np.log((before + 0.5) / np.maximum(e0, 1e-9))
     usable = (e0 > 0) & (after + before > 0)
     ratio = np.where(usable, ratio, np.nan)
     low, high = np.nanpercentile(ratio, [25, 75], axis=0)
     counting = np.nanmedian(np.where(usable, 1 / (after + 0.5) + 1 / (before + 0.5), np.nan), axis=0)
     since = np.arange(BEFORE, weeks - AFTER + 1)
-    alone = _weekly_variance(clicks[rows].astype(np.float64), expected) * (1 / np.minimum(since, YEAR) + 1 / (weeks - since))
+    alone = _weekly_variance(clicks, expected) * (1 / np.minimum(since, YEAR) + 1 / (weeks - since))
     variance: Floats = np.maximum.reduce([((high - low) / QUARTILES) ** 2 - counting, alone, np.full(len(alone), LEAST_SPREAD**2)])
     return variance
+
+
+def _log_unsteadiness(clicks: Floats, expected: Floats) -> Floats:
+    """Per page, the logarithm of the mean squared jump of its logarithm from one block of BLOCK weeks to the next beyond counting, without the LASTING largest
+    ones, so that one lasting change does not make a page unsteady; NaN for fewer than JUMPS others.
+    """
+    weeks = clicks.shape[1] // BLOCK * BLOCK
+    had, due = (table[:, table.shape[1] - weeks :].reshape(len(table), -1, BLOCK).sum(axis=2) for table in (clicks, expected))
+    there = (expected[:, expected.shape[1] - weeks :].reshape(len(due), -1, BLOCK) > 0).all(axis=2)
+    usual = (had * there).sum(axis=1, keepdims=True) / np.maximum((due * there).sum(axis=1, keepdims=True), 1e-9) * due
+    level, counting = np.log((had + 0.5) / np.maximum(due, 1e-9)), 1 / (usual + 0.5)
+    usable = there[:, 1:] & there[:, :-1]
+    jump = np.where(usable, np.diff(level, axis=1) ** 2, -np.inf)
+    number = usable.sum(axis=1)
+    rest = np.where(usable, jump - counting[:, 1:] - counting[:, :-1], 0.0)
+    largest = np.argsort(-jump, axis=1, kind="stable")[:, :LASTING]
+    np.put_along_axis(rest, largest, 0.0, axis=1)
+    enough = number >= JUMPS + LASTING
+    squared = np.maximum(rest.sum(axis=1) / np.maximum(number - LASTING, 1), LEAST_SPREAD**2)
+    return np.where(enough, np.log(squared), np.nan)
 
 
 def _weekly_variance(clicks: Floats, expected: Floats) -> float:
@@ -258,7 +324,7 @@ def _weekly_variance(clicks: Floats, expected: Floats) -> float:
 
 
 def _judged(
-    clicks: NDArray[np.number], section: Whole, start: Whole, index: Index, share: Floats, spread: Floats, rising: bool
+    clicks: NDArray[np.number], section: Whole, start: Whole, index: Index, share: Floats, spread: _Spread, rising: bool
 ) -> pd.DataFrame:
     weeks = clicks.shape[1]
     raw = clicks.astype(np.float64)
@@ -269,7 +335,7 @@ def _judged(
     candidates = np.arange(BEFORE, weeks - AFTER + 1)
     enough = (candidates[None, :] - start[:, None] >= BEFORE + (start > 0)[:, None]) & (mean > 0)
     # squared error of log(mean): counting, variation of pages, and the uncertain season of the section
-    doubt = 1 / np.maximum(before, 0.5) + spread[None, :] + 2 * index.error.mean(axis=1)[section][:, None]
+    doubt = 1 / np.maximum(before, 0.5) + spread.of_pages(raw, expected) + 2 * index.error.mean(axis=1)[section][:, None]
     step = 2 * (np.sqrt(after + 0.375) - np.sqrt(mean + 0.375)) / np.sqrt(1 + mean * doubt)
     step = np.where(enough, -step if rising else step, np.inf)
     at = step.argmin(axis=1)

@@ -25,12 +25,24 @@ def life_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> NDArr
 
 
 #: longest event in weeks, its share of all clicks, and least clicks to recognise one: steady clicks would give so many again
-EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 20
+EVENT_WEEKS, EVENT_SHARE, EVENT_CLICKS = 6, 0.7, 8
 #: weeks that must have passed since, with less than this share of the weekly clicks of the event
 QUIET_WEEKS, QUIET_SHARE = 4, 0.1
 #: weeks between an event and the same weeks of another year, give or take movable feasts; and weeks before its event in which a page about it
 #: is published
 YEAR_WEEKS, MOVABLE_WEEKS, AHEAD_WEEKS = 52, 5, 8
+
+
+def come_at_once(clicks: NDArray[np.number]) -> NDArray[np.bool_]:
+    """Whether EVENT_SHARE of the clicks of each page come from one run of EVENT_WEEKS weeks, over or not: such pages show no common movement.
+
+    Args:
+        clicks: pages x weeks.
+    """
+    sums = np.concatenate([np.zeros((len(clicks), 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
+    run = min(EVENT_WEEKS, clicks.shape[1])
+    best: NDArray[np.float64] = (sums[:, run:] - sums[:, :-run]).max(axis=1)
+    return best >= EVENT_SHARE * np.maximum(sums[:, -1], 1e-9)
 
 
 def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:

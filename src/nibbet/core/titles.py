@@ -9,10 +9,12 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
+from nibbet.core import sentences as say
 from nibbet.core.brand import names_brand, without_brand
 from nibbet.core.clusters import Fit, clustered_poisson
 from nibbet.core.pull import false_discovery
 from nibbet.core.tables import THIN_CLICKS
+from nibbet.core.twins import region_of
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity
 
 Floats = NDArray[np.float64]
@@ -73,8 +75,9 @@ def page_traits(pages: pd.DataFrame, brand: Sequence[str], year: int) -> pd.Data
     """The traits of TRAITS that the title and description of each page have, except those that depend on queries; one column each.
 
     Args:
-        pages: title, description (null where none), section; year: the last year of the data.
+        pages: title, description (null where none), section, path, language where known; year: the last year of the data.
     """
+    tongue = region_of(pages["path"]) + say.named(pages["language"]).str.lower()  # each language has its own titles
     title, description = (pages[name].astype("str").str.strip() for name in ("title", "description"))
     title, description = (text.where(text.notna() & text.ne("")) for text in (title, description))
     there = title.notna()
@@ -88,12 +91,12 @@ def page_traits(pages: pd.DataFrame, brand: Sequence[str], year: int) -> pd.Data
     without_years = rest.str.replace(r"(?<!\d)(?:19|20)\d\d(?!\d)", "", regex=True)
     table = {
         "title missing": ~there,
-        "title doubled": there & title.duplicated(keep=False),
+        "title doubled": there & (title + tongue).duplicated(keep=False),
         "title cut off": width > TITLE_WIDTH,
         "title short": there & (shown_width(rest) < SHORT * TITLE_WIDTH),
         "past year": years < year,
         "description missing": description.isna(),
-        "description doubled": description.notna() & description.duplicated(keep=False),
+        "description doubled": description.notna() & (description + tongue).duplicated(keep=False),
         "description cut off": described > DESCRIPTION_WIDTH,
         "pattern": _patterned(rest, pages["section"]),
         "brand first": first,

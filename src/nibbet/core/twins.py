@@ -35,11 +35,16 @@ def of_two_regions(pages: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
         pages: path, one row per page; candidates: page_a, page_b.
     """
     path = pages["path"].astype("str")
-    first = path.str.extract(r"^(/[^/]+/)", expand=False).fillna("")
-    region = first.where(first.str.match(LANGUAGE), "").str.lower()
+    region = region_of(path)
     rest = path.str.replace(r"^/[^/]+(?=/)", "", regex=True).where(region != "", path)
     (one, other), (rest_one, rest_other) = ([candidates[f"page_{side}"].map(of) for side in "ab"] for of in (region, rest))
     return ((one != other) & (((one != "") & (other != "")) | (rest_one == rest_other))).astype(bool)
+
+
+def region_of(path: pd.Series) -> pd.Series:
+    """The first folder of each path where it names a language or region, as /en-gb/; else empty."""
+    first = path.astype("str").str.extract(r"^(/[^/]+/)", expand=False).fillna("")
+    return first.where(first.str.match(LANGUAGE), "").str.lower()
 
 
 def _folded(text: pd.Series) -> pd.Series:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import pandas as pd
 
 from nibbet.core.findings import Facts
+from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.openings import climbs_of_pages
 from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
 from nibbet.core.verdicts import decide
@@ -103,8 +104,10 @@ class Decisions:
         return with_lone(result, self.query_map.pageless_in_topics) if len(self.expectation.pageless_queries) else result
 
     def new_pages(self, days: int) -> pd.DataFrame:
-        """Pages first seen in the last `days`, youngest first: NEW_PAGES."""
+        """Pages first seen in the last `days`, youngest first: NEW_PAGES; not those published long before search first showed them."""
         young = self.history.starts(days)
+        published = self.measures.ledger["published"].reindex(young.index)
+        young = young[~((young["first_seen"] - published).dt.days > NEW_DAYS)]
         ledger = self.measures.ledger.reindex(young.index)
         pairs = self.query_map.pairs
         of_young = pairs.loc[pairs["page"].isin(young.index) & (pairs["impressions"] > 0), ["page", "query", "impressions", "brand"]]

@@ -15,7 +15,17 @@ from nibbet.core.decline import trends as changes_of_level
 from nibbet.core.ledger import (
     NEW_DAYS,
 )
-from nibbet.core.season import CALENDAR, SEASON_CLICKS, Annual, annual_index, page_waves, season_calendar, weekday_index, weekend_shares
+from nibbet.core.season import (
+    CALENDAR,
+    SEASON_CLICKS,
+    YEAR_WEEKS,
+    Annual,
+    annual_index,
+    page_waves,
+    season_calendar,
+    weekday_index,
+    weekend_shares,
+)
 from nibbet.core.starts import starts
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -39,8 +49,8 @@ class History:
 
     @once
     def _section_weeks(self) -> pd.DataFrame:
-        """One row per section and whole week up to the last complete day: section, end, clicks; without those of pages whose level changed,
-        as far as the others have MOST of the clicks of a section.
+        """One row per section and whole week up to the last complete day: section, end, clicks; without those of pages that came in and were
+        shown for less than a year, which tell no season, nor those of pages whose level changed, as far as the others have MOST of the rest.
         """
         days = self.inputs.section_days
         end = pd.Timestamp(self.inputs.joined.as_of)
@@ -49,13 +59,30 @@ class History:
         weeks = days.assign(end=end - pd.to_timedelta(age * 7, unit="D"))[(age >= 0) & (age < whole // 7)]
         sums = weeks.groupby(["section", "end"])["clicks"].sum().unstack(fill_value=0)
         shown, clicks, ends = self._weeks
-        changed = self.trends["real"].to_numpy(bool)
-        section = self.inputs.pages["section"].reindex(shown[changed])
-        moved = pd.DataFrame(clicks[changed], columns=ends).groupby(section.to_numpy()).sum().reindex_like(sums).fillna(0)
-        rest = (sums - moved).clip(lower=0)
+        passing = self._passing
+        changed = self.trends["real"].to_numpy(bool) & ~np.isin(shown, passing)
+        short = self.week_table(passing, len(ends))
+
+        def without(table: pd.DataFrame, pages: np.ndarray, had: np.ndarray) -> pd.DataFrame:
+            section = self.inputs.pages["section"].reindex(pages).to_numpy()
+            moved = pd.DataFrame(had, columns=ends).groupby(section).sum().reindex_like(table).fillna(0)
+            return (table - moved).clip(lower=0)
+
+        sums = without(sums, passing, short)
+        rest = without(sums, shown[changed], clicks[changed])
         left = rest.where(rest.sum(axis=1) >= MOST * sums.sum(axis=1), sums, axis=0)
         result: pd.DataFrame = left.reset_index().melt("section", var_name="end", value_name="clicks").astype({"end": "datetime64[ns]"})
         return result
+
+    @property
+    def _passing(self) -> np.ndarray:
+        """The numbers of pages that had clicks for less than a year since they came, and of those whose event is surely over."""
+        born = pd.concat([self.successors.pages.life_facts["born"], self.successors.first_seen], axis=1).min(axis=1, skipna=False)
+        newest = self._page_weeks.groupby("page_id")["back"].min()
+        last = pd.Timestamp(self.sums.windows.as_of) - pd.to_timedelta(newest * 7, unit="D")
+        short = newest.index[((last - born.reindex(newest.index)).dt.days < YEAR_WEEKS * 7).to_numpy()]
+        over = self.events.index[self.events["event_sure"].to_numpy(bool)]
+        return np.union1d(short.to_numpy(np.int64), over.to_numpy(np.int64))
 
     @once
     def _page_weeks(self) -> pd.DataFrame:

@@ -12,9 +12,9 @@ from nibbet.errors import SourceError
 from nibbet.kinds import MEASURES, TABLES, Column
 from nibbet.sources.header_words import header_score, words_of
 from nibbet.sources.profile import DEVICES
-from nibbet.sources.value_words import CHANNEL
 from nibbet.sources.sheets import Sheet
 from nibbet.sources.side_by_side import CHANGE_WORDS, NAMED, words_beside
+from nibbet.sources.value_words import CHANNEL
 
 #: measures of which a table must not be read in part
 _MAIN = {"search": ("clicks", "impressions"), "landings": ("sessions",)}
