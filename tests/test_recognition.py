@@ -83,6 +83,8 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
      {"page": "Article", "query": "Words typed", "impressions": "Appearances"}),
     ("Week beginning|Entry|Came by|Visits", [f"2026-05-0{n}|/{n % 2}|{('Organic', 'Social & direct')[n % 2]}|9{n}" for n in range(1, 9)], "landings",
      {"channel": "Came by"}),
+    ("Month of year|Page path|Sessions", [f"2026{n:02}|/{n % 2}|9{n}" for n in range(1, 9)], "landings", {"date": "Month of year"}),
+    ("Page|Query|Clicks|Impressions", [f"/{n}|seed {n}|20260{n}|30260{n}" for n in range(1, 9)], "search", {"clicks": "Clicks"}),
     ("Web address|Response|Headline|First online", [f"/{n}|200|Flood alert|0{n} May 2021" for n in range(1, 9)], "crawl",
      {"title": "Headline", "published": "First online"}),
     ("Page d'entrée|Canal|Visites|Visites avec interaction", [f"/{n}|Direct|9{n}|{n}" for n in range(9)], "landings",
@@ -210,6 +212,7 @@ def test_values_stand_in_for_words_and_beat_them() -> None:
     (["2026-03"], date(2026, 3, 1)), (["04/Mar/2026"], date(2026, 3, 4)), (["2026年3月4日"], date(2026, 3, 4)), (["04/04/2026"], date(2026, 4, 4)),
     (["févr. 2026"], date(2026, 2, 1)), (["3 août 2026"], date(2026, 8, 3)), (["15 września 2026"], date(2026, 9, 15)), (["ноябрь 2026"], date(2026, 11, 1)),
     (["KW 44/2026"], date(2026, 10, 26)), (["2026-W44"], date(2026, 10, 26)), (["1793660400000"], date(2026, 11, 3)), (["1793682000"], date(2026, 11, 3)),
+    (["202608", "202609", "Total"], date(2026, 8, 1)), (["202544", "202609"], date(2025, 10, 27)),
 ])  # fmt: skip
 def test_dates_are_read_by_all_values_of_their_column(texts: list[str], day: date) -> None:
     assert day_of_text(texts, where="t.csv", header="Date")[texts[0]] == day

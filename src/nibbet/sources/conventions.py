@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from nibbet.errors import SourceError
 from nibbet.sources.currencies import NAMED, SIGNED, SYMBOLS
-from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, month_of_year, without_weekday
+from nibbet.sources.months import EPOCH, MONTHS, QUARTER_HOUR, WEEK, first_days_of, month_of_year, without_weekday
 from nibbet.sources.periods import TO, Period, span_of
 from nibbet.sources.value_words import NO_VALUE
 
@@ -151,6 +151,8 @@ def days_of_text(values: list[str], *, where: str, header: str, order: str | Non
 
 
 def _single_days(texts: list[str], where: str, header: str, order: str | None) -> dict[str, date]:
+    if (known := first_days_of(texts, header)) is not None:
+        return known
     parts = {text: _numbers(text) for text in texts}
     months = {text: one for text in texts if (one := month_of_year(text)) is not None}
     if len({month for _, month in months.values()}) >= len({year for year, _ in months.values()}):

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Iterable
+from datetime import date
 
 #: names and abbreviations by month, without accents (Unicode CLDR 48, 26 European languages); no word names two months
 _MONTHS_BY_NUMBER = (
@@ -46,6 +48,9 @@ _SHORT = set(
 CLEAR_MONTHS = {word: number for word, number in MONTHS.items() if len(word) > 3 or word in _SHORT}
 #: an ISO week, its year first or last
 WEEK = r"^(?P<y1>\d{4})[- ]?\s?(?:W|KW|S)(?P<w1>\d{1,2})$|^(?:W|KW|S|week|woche|semaine|sem|semana|settimana|vecka|uke|uge)\.?\s*(?P<w2>\d{1,2})[\s,/-]+(?P<y2>\d{4})$"
+WEEK_WORDS = r"\b(?:week|kw|woche|kalenderwoche|semaine|semana|settimana|vecka|uke|uge|tydzien|hafta)"
+#: a year with the number of a month or week behind it, as 202607
+JOINED = r"^(?P<year>(?:19[89]|20[0-4])\d)(?P<part>0[1-9]|[1-4]\d|5[0-3])(?:\.0)?$"
 #: seconds or milliseconds since 1970, from 2001 to 2033; midnight is a multiple of a quarter of an hour in every time zone
 QUARTER_HOUR = 900
 EPOCH = r"^(1\d{9})(?:\d{3})?(?:\.0)?$"
@@ -56,6 +61,22 @@ def month_of_year(text: str) -> tuple[int, int] | None:
     match = re.fullmatch(r"([^\W\d_]{3,})\.?(?: |-|/| ?['’])([1-4]\d)", text.strip())
     month = match and MONTHS.get(_bare(match[1]))
     return (2000 + int(match[2]), month) if match and month else None
+
+
+def first_days_of(texts: Iterable[str], header: str = "") -> dict[str, date] | None:
+    """The first day of each text such as 202607, read as months, or as ISO weeks where the numbers or the header say so; None unless all but
+    one, which may name a total, are such texts, of several months or weeks.
+    """
+    parts = {text: re.match(JOINED, text) for text in set(texts)}
+    known = {text: (int(part["year"]), int(part["part"])) for text, part in parts.items() if part}
+    if len(known) < max(len(parts) - 1, 2):
+        return None
+    try:
+        if any(number > 12 for _, number in known.values()) or re.search(WEEK_WORDS, header.lower()):
+            return {text: date.fromisocalendar(year, number, 1) for text, (year, number) in known.items()}
+    except ValueError:
+        return None
+    return {text: date(year, number, 1) for text, (year, number) in known.items()}
 
 
 def without_weekday(text: str) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nibbet.sources.currencies import MONEY
-from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, month_of_year, without_weekday
+from nibbet.sources.months import EPOCH, QUARTER_HOUR, WEEK, first_days_of, month_of_year, without_weekday
 from nibbet.sources.periods import span_of
 from nibbet.sources.value_words import NO_VALUE, NO_WORDS, YES_WORDS
 
@@ -146,6 +146,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
     several = bool(filled) and len(lower) > 3
     serial = bool(filled) and all(SERIAL.match(cell) for cell in filled) and bool(np.ptp(known) < 4000)
     epoch = several and all((one := re.match(EPOCH, cell)) and int(one[1]) % QUARTER_HOUR == 0 for cell in filled)
+    joined = bool(filled) and first_days_of(filled) is not None
     flags = bool(filled) and len(lower) <= 3 and lower <= (YES_WORDS | NO_WORDS)
     index = bool(filled) and len(lower) <= 40 and sum("index" in cell or "follow" in cell for cell in lower) > 0.6 * len(lower)
     addresses = share(ADDRESS)
@@ -153,7 +154,7 @@ def profile(cells: Sequence[str], mark: str) -> Profile:
         rows=len(cells),
         filled=rows,
         address=addresses,
-        date=max(days, float((serial and several) or epoch) * 0.99),
+        date=max(days, float((serial and several) or epoch or joined) * 0.99),
         number=share(NUMBER),
         numbers=numbers,
         percent=any(cell.endswith("%") for cell in filled),
