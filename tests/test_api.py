@@ -15,6 +15,7 @@ import pyarrow as pa
 import pytest
 
 import nibbet
+from nibbet.errors import SourceError
 
 HOME = "https://tarnbrook.example/"
 EXAMPLES = Path(__file__).parents[1] / "examples"
@@ -277,3 +278,21 @@ def test_the_last_day_may_be_a_text(tmp_path: Path) -> None:
         assert str(site.windows.recent).endswith("2026-10-20")
     with pytest.raises(nibbet.errors.ConfigError, match="is no day"):
         nibbet.open_site(tmp_path, as_of="yesterday")
+
+
+def test_frames_are_taken_as_analysts_have_them() -> None:
+    """Grouped by day, page and query, lazy, or in parts: all the same; without days, the message says what a frame can hold."""
+    table = days([f"/a/{n}/" for n in range(6)])
+    forms = [table, table.groupby(["date", "page", "query"]).sum(), pl.from_pandas(table).lazy(), [table.head(900), pl.from_pandas(table.iloc[900:])]]
+    ledgers = []
+    for form in forms:
+        with nibbet.Site(home=HOME, search=form) as site:
+            ledgers.append(site.ledger()[["page", "clicks", "impressions"]])
+    assert all(ledger.equals(ledgers[0]) for ledger in ledgers)
+    late = table[table["date"] >= "2026-08-03"].groupby(["page", "query"])[["clicks", "impressions"]].sum()
+    with nibbet.Site(home=HOME, search=late) as site, pytest.raises(SourceError, match="frame.assign") as refused:
+        site.pages()
+    told = {"first_day": "2026-08-03", "last_day": "2026-10-31"}
+    assert all(f'{name}="{day}"' in str(refused.value) for name, day in told.items())
+    with nibbet.Site(home=HOME, search=late.assign(**told)) as site:
+        assert site.pages()["clicks"].sum() == late["clicks"].sum()

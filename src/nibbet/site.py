@@ -54,7 +54,7 @@ class Site(Results, Grounds):
     """One site: its sources joined by page, its measures, query map and verdicts, each computed on first use.
 
     From frames: Site(home="https://tarnbrook.example/", search=frame, landings=frame, ...) takes pandas, Polars, Arrow and Ibis tables and
-    paths of files; `settings` holds further tables of nibbet.toml, such as {"protect": {"pages": ["/legal/*"]}}.
+    paths of files, or lists of them; `settings` holds further tables of nibbet.toml, such as {"protect": {"pages": ["/legal/*"]}}.
     """
 
     @cached_property

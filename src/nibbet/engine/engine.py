@@ -226,11 +226,17 @@ def engine_function(name: str, given: Sequence[str], kind: str) -> Any:
 
 
 def as_arrow(frame: Any) -> Any:
-    """A frame of any library that speaks Arrow as an Arrow table; columns without a type become text."""
+    """A frame of any library that speaks Arrow as an Arrow table: with the named levels of its index as columns, computed if it is lazy;
+    columns without a type become text.
+    """
     import pandas as pd
     import pyarrow as pa
 
     try:
+        if isinstance(frame, pd.DataFrame) and (named := [name for name in frame.index.names if name is not None and name not in frame]):
+            frame = frame.reset_index(level=named)
+        elif not hasattr(frame, "__arrow_c_stream__") and hasattr(frame, "collect"):
+            frame = frame.collect()
         table = pa.Table.from_pandas(frame, preserve_index=False) if isinstance(frame, pd.DataFrame) else pa.table(frame)
     except (pa.ArrowException, TypeError, ValueError) as fault:
         raise SourceError(

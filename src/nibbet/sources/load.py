@@ -65,8 +65,9 @@ def read_sources(
         except NibbetError as fault:
             faults.append(fault)
 
-    for kind, frame in frames.items():
-        gathered(lambda kind=kind, frame=frame: [(place, one) for one in _of_frame(place, kind, frame, limits)])  # type: ignore[misc]
+    for kind, given in frames.items():
+        for frame in given if isinstance(given, (list, tuple)) else [given]:
+            gathered(lambda kind=kind, frame=frame: [(place, one) for one in _of_frame(place, kind, frame, limits)])  # type: ignore[misc]
     for settings in config.source:
         if settings.table is not None:
             gathered(lambda s=settings: [(there, _understood(_frame_sheet(main, s.table, main.table(s.table)), s))])  # type: ignore[misc]
@@ -270,10 +271,12 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
                 "first and last day there (2026-08-03..2026-10-31). If all its rows may be added up, say which days they cover, in its [[source]] of "
                 "nibbet.toml: period = [2026-08-03, 2026-10-31]"
             )
-        raise SourceError(
-            f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. Add to its [[source]] in "
-            "nibbet.toml: period = [2026-08-03, 2026-10-31]"
+        mend = (
+            'Add them: frame.assign(first_day="2026-08-03", last_day="2026-10-31")'
+            if settings.table == settings.kind  # a frame
+            else "Add to its [[source]] in nibbet.toml: period = [2026-08-03, 2026-10-31]"
         )
+        raise SourceError(f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. {mend}")
     return Understood(sheet, settings, reading, rate)
 
 
