@@ -290,7 +290,7 @@ def test_frames_are_taken_as_analysts_have_them() -> None:
             ledgers.append(site.ledger()[["page", "clicks", "impressions"]])
     assert all(ledger.equals(ledgers[0]) for ledger in ledgers)
     late = table[table["date"] >= "2026-08-03"].groupby(["page", "query"])[["clicks", "impressions"]].sum()
-    with nibbet.Site(home=HOME, search=late) as site, pytest.raises(SourceError, match="frame.assign") as refused:
+    with nibbet.Site(home=HOME, search=late) as site, pytest.raises(SourceError, match=r"frame\.assign") as refused:
         site.pages()
     told = {"first_day": "2026-08-03", "last_day": "2026-10-31"}
     assert all(f'{name}="{day}"' in str(refused.value) for name, day in told.items())

@@ -122,6 +122,35 @@ def test_a_row_for_each_measure_is_read_as_columns(within: str, plain: pd.DataFr
     np.testing.assert_allclose(ledger["position"], plain["position"])
 
 
+@pytest.mark.parametrize("form", ["csv", "parquet"])
+def test_rows_that_are_sessions_are_counted(form: str, plain: pd.DataFrame, tmp_path: Path) -> None:
+    ROWS.to_csv(tmp_path / "search.csv", index=False)
+    visits = pd.concat([ROWS[["Page", "Month"]]] * 3, ignore_index=True)
+    visits = visits.assign(started_at=visits["Month"] + "-09 12:00:00", session_id=[f"s{n:06}" for n in range(len(visits))])
+    visits = visits.assign(converted=np.where(np.arange(len(visits)) % 10 == 0, "yes", "no"), channel="organic search").drop(columns="Month")
+    visits.to_csv(tmp_path / "visits.csv", index=False) if form == "csv" else visits.to_parquet(tmp_path / "visits.parquet", index=False)
+    notes = read(tmp_path)[2]
+    assert "sessions_by_row" in notes
+    assert "repeated" not in notes, "sessions of an hour may be alike"
+    with nibbet.open_site(tmp_path) as site:
+        (landings,) = [source for source in site.account["sources"] if source["kind"] == "landings"]
+    measures = {name: counted["read"] for name, counted in landings["measures"].items() if counted["read"]}
+    assert measures == {"sessions": len(visits), "conversions": (visits["converted"] == "yes").sum()}
+
+
+def test_a_folder_for_each_day_tells_the_day_of_its_rows(plain: pd.DataFrame, tmp_path: Path) -> None:
+    days = pd.date_range("2026-05-01", "2026-10-31")
+    for day in days:
+        folder = tmp_path / "search" / f"date={day.date()}"
+        folder.mkdir(parents=True)
+        shown = ROWS[["Page", "Query", "Clicks", "Impressions"]].drop_duplicates(["Page", "Query"]).assign(Impressions=day.day_of_year)
+        shown.to_parquet(folder / "part-0.parquet", index=False)
+    ledger, aside, _ = read(tmp_path)
+    assert not aside
+    once = ROWS.drop_duplicates(["Page", "Query"]).groupby("Page")["Clicks"].sum()
+    assert ledger.set_index("page")["clicks_long"].to_dict() == {page: clicks * len(days) for page, clicks in once.items()}
+
+
 def test_line_ends_in_headers_lose_no_row(plain: pd.DataFrame, tmp_path: Path) -> None:
     for end in ("\n", "\r\n"):
         headed = ROWS.rename(columns={"Clicks": "Clicks\n(sum)", "Impressions": "Impressions\nper month\n[#]"})

@@ -246,8 +246,8 @@ class _Spread:
 
 
 def _spread(clicks: NDArray[np.number], index: Index, section: Whole, start: Whole, share: Floats) -> _Spread:
-    """The variation of busy pages, in classes of equal size by unsteadiness, each shrunk to that of all; pages of events and steady ones are
-    not of one kind.
+    """The variation of busy pages, in classes of about equal size by unsteadiness, each shrunk to that of all: pages that come in bursts and
+    steady ones are not of one kind.
     """
     rows = _teachers(clicks, section, len(index.level), start)
     weeks = clicks.shape[1]
@@ -289,12 +289,12 @@ def _variance(clicks: Floats, expected: Floats) -> Floats:
 
 
 def _log_unsteadiness(clicks: Floats, expected: Floats) -> Floats:
-    """Per page, the logarithm of the mean squared jump of its logarithm from one block of BLOCK weeks to the next beyond counting, without the LASTING largest
-    ones, so that one lasting change does not make a page unsteady; NaN for fewer than JUMPS others.
+    """Per page, the logarithm of the mean squared jump of its logarithm from one block of BLOCK weeks to the next beyond counting, without the
+    LASTING largest ones, so that one lasting change does not make a page unsteady; NaN for fewer than JUMPS others.
     """
-    weeks = clicks.shape[1] // BLOCK * BLOCK
-    had, due = (table[:, table.shape[1] - weeks :].reshape(len(table), -1, BLOCK).sum(axis=2) for table in (clicks, expected))
-    there = (expected[:, expected.shape[1] - weeks :].reshape(len(due), -1, BLOCK) > 0).all(axis=2)
+    shape = (len(clicks), clicks.shape[1] // BLOCK, BLOCK)
+    blocks = [table[:, table.shape[1] - shape[1] * BLOCK :].reshape(shape) for table in (clicks, expected)]
+    there, (had, due) = np.asarray((blocks[1] > 0).all(axis=2)), (block.sum(axis=2) for block in blocks)
     usual = (had * there).sum(axis=1, keepdims=True) / np.maximum((due * there).sum(axis=1, keepdims=True), 1e-9) * due
     level, counting = np.log((had + 0.5) / np.maximum(due, 1e-9)), 1 / (usual + 0.5)
     usable = there[:, 1:] & there[:, :-1]

@@ -41,8 +41,9 @@ def come_at_once(clicks: NDArray[np.number]) -> NDArray[np.bool_]:
     """
     sums = np.concatenate([np.zeros((len(clicks), 1)), np.cumsum(clicks, axis=1, dtype=np.float64)], axis=1)
     run = min(EVENT_WEEKS, max(clicks.shape[1], 1))
-    best: NDArray[np.float64] = (sums[:, run:] - sums[:, :-run]).max(axis=1, initial=0.0)
-    return best >= EVENT_SHARE * np.maximum(sums[:, -1], 1e-9)
+    best = (sums[:, run:] - sums[:, :-run]).max(axis=1, initial=0.0)
+    result: NDArray[np.bool_] = best >= EVENT_SHARE * np.maximum(sums[:, -1], 1e-9)
+    return result
 
 
 def events_of_pages(clicks: NDArray[np.number], began: NDArray[np.int64]) -> pd.DataFrame:

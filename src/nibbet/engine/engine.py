@@ -21,6 +21,10 @@ if TYPE_CHECKING:
 LONGEST_LINE = 12_000_000
 
 
+#: the column with the number of the file of each row
+PART = "number_of_file"
+
+
 class Engine:
     """An open engine with its own spill folder, deleted on close."""
 
@@ -136,6 +140,14 @@ class Engine:
     def parquet(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table."""
         return self.connection.read_parquet([self._linked(path) for path in paths], table_name=self._fresh("file"))
+
+    @in_turn
+    def series(self, paths: Sequence[Path]) -> ibis.Table:
+        """Parquet files of one shape as a table, with PART, the number of the file of each row."""
+        names = [self._linked(path) for path in paths]
+        table = self.connection.read_parquet(names, table_name=self._fresh("file"), filename=True)
+        numbers = self.frame({"filename": names, PART: list(range(len(names)))})
+        return table.join(numbers, "filename").drop("filename")
 
     @in_turn
     def json_lines(self, path: Path) -> ibis.Table:

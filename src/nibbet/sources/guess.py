@@ -23,6 +23,9 @@ TELLING: dict[str, tuple[int, set[str]]] = {
     "hits": (1, {"status", "agent"}),
 }
 
+#: share of distinct pages below which a table lists events
+OFTEN = 0.3
+
 
 def guess_kind(sheet: Sheet) -> Reading | None:
     """The kind of table that fits the sheet best, or the first of several windows in it; null for none."""
@@ -75,6 +78,10 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         least = 0
     if reading.kind == "crawl" and "redirect_to" in {match.column for match in by_words}:
         least = 0  # a list of old and new addresses
+    if reading.kind == "editorial" and "target_query" not in result:
+        subject = reading.matches["page" if "page" in result else "slug"]
+        if sheet.profiles[subject.place].distinct < OFTEN:
+            return False  # a list of what happened on pages, not of pages
     if reading.kind == "editorial" and any(map(_is_click, sheet.header)) and counted_else(sheet, OF_CLICKS) is not None:
         return False  # a list of posts or mails
     if reading.kind == "editorial" and not telling & {match.column for match in by_words if match.confidence >= NAMED}:

@@ -1,4 +1,4 @@
-"""Tables laid out for people: a name that stands only above its rows, and one row for each measure; remade into plain rows."""
+"""Tables laid out otherwise: a name that stands only above its rows, one row for each measure, one row for each session; remade into plain rows."""
 
 from __future__ import annotations
 
@@ -6,14 +6,15 @@ import csv
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from itertools import islice
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
 from nibbet.kinds import MEASURES, TABLES
-from nibbet.sources.header_words import NAMED, header_score
-from nibbet.sources.sheets import Cells, Sheet
-from nibbet.sources.value_words import TOTAL_WORDS
+from nibbet.sources.by_values import IDENTIFIERS
+from nibbet.sources.header_words import NAMED, header_score, words_of
+from nibbet.sources.sheets import SESSIONS_BY_ROW, Cells, Sheet
+from nibbet.sources.value_words import TOTAL_WORDS, YES_WORDS
 
 if TYPE_CHECKING:
     import ibis
@@ -22,6 +23,12 @@ if TYPE_CHECKING:
 
 #: least share of blank cells under a name that stands for the rows below it
 LEAST_BLANK = 0.2
+#: words of headers for one session, and for whether it converted
+SESSION_WORDS = frozenset("session visit sitzung besuch seance visite sesion visita sessione sessie bezoek sessao besok sesja wizyta".split())
+CONVERTED_WORDS = frozenset(
+    "converted conversion purchase purchased ordered order subscribed booked registered bought goal konvertiert gekauft bestellt gebucht converti achete reserve "
+    "convertido comprado reservado convertito acquistato prenotato geconverteerd gekocht".split()
+)
 #: rows of a sample from which the layout is judged
 LEAST_ROWS = 8
 #: columns of rows that count something, for which a row of its own may stand
@@ -29,8 +36,33 @@ _COUNTS = [column for kind in MEASURES for column in TABLES[kind] if column.type
 
 
 def in_plain_rows(sheet: Sheet) -> Sheet:
-    """The sheet with the names of outlines in each of their rows, and with a column for each measure; as it is if it is plain."""
-    return _measures_beside(_names_repeated(sheet))
+    """The sheet with the names of outlines in each of their rows, with a column for each measure, and with what a row counts that is one session;
+    as it is if it is plain.
+    """
+    return _sessions_counted(_measures_beside(_names_repeated(sheet)))
+
+
+def _sessions_counted(sheet: Sheet) -> Sheet:
+    """Where a column holds the number or key of a session, another in each row: the sheet with one session a row, and its conversions."""
+    words = [set(words_of(header)) for header in sheet.header]
+    seen, shown = sheet.profiles, [place for place in range(len(words)) if place not in sheet.hidden]
+    ids = [n for n in shown if words[n] & SESSION_WORDS and words[n] & IDENTIFIERS and seen[n].distinct == 1 and seen[n].filled == seen[n].rows]
+    if len(ids) != 1 or seen[ids[0]].rows < LEAST_ROWS or not any(seen[n].address > 0.8 for n in shown):
+        return sheet
+    flags = [n for n in shown if seen[n].yes_no and words[n] & CONVERTED_WORDS]
+
+    def cells(row: list[str]) -> list[str]:
+        return ["1", *(str(int(row[n].strip().casefold() in YES_WORDS)) for n in flags[:1])]
+
+    def exprs(table: ibis.Table) -> list[Any]:
+        import ibis
+
+        converted = [table[f"c{n}"].cast("string").strip().lower().isin(sorted(YES_WORDS)) for n in flags[:1]]
+        return [ibis.literal("1"), *(yes.fill_null(False).cast("int64").cast("string") for yes in converted)]
+
+    wider = sheet.with_columns(["sessions", *["conversions" for _ in flags[:1]]], cells, exprs)
+    note = (SESSIONS_BY_ROW, f'{sheet.name}: each row is one session, since "{sheet.header[ids[0]]}" is another in each.')
+    return replace(wider, hidden=wider.hidden | {*ids, *flags}, notes=(*wider.notes, note))
 
 
 def _names_repeated(sheet: Sheet) -> Sheet:

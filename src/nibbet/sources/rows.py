@@ -28,7 +28,7 @@ from nibbet.sources.conventions import (
 from nibbet.sources.periods import are_periods
 from nibbet.sources.profile import ASSET
 from nibbet.sources.recognise import Reading
-from nibbet.sources.sheets import MORE, TEXTS, Cells, Sheet
+from nibbet.sources.sheets import MORE, SESSIONS_BY_ROW, TEXTS, Cells, Sheet
 from nibbet.sources.value_words import ORGANIC, OTHER_CHANNEL, TOTAL_WORDS
 
 if TYPE_CHECKING:
@@ -181,6 +181,8 @@ def repeats(engine: AnyEngine, table: ibis.Table, sheet: Sheet, reading: Reading
     tables of equal content share it.
     """
     if (day := reading.matches.get("date")) is not None and len({row[day.place].strip()[10:] for row in (*sheet.sample, *sheet.last)}) > 1:
+        return []
+    if any(code == SESSIONS_BY_ROW for code, _ in sheet.notes):
         return []
     used = table.filter(table.aside.isnull())
     if reading.kind not in MEASURES or int(engine.fetch(table.aggregate(n=table.count()))["n"].iloc[0]) > MOST_COMPARED:

@@ -14,6 +14,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from nibbet.engine.engine import PART
 from nibbet.errors import SourceError
 from nibbet.sources.files import HEAD_CHARACTERS, Plain
 from nibbet.sources.headers import MOST_ROWS_OF_BLOCKS, blocks, first_row_of_values, fitted, header_cells, header_row, with_row_names
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
     from nibbet.engine import Engine
 
 SAMPLE_ROWS = 400
+#: the code of the note that each row of a table is one session
+SESSIONS_BY_ROW = "sessions_by_row"
 #: header of the column for the day in the name of each file
 DAY_OF_FILE = "day of the file"
 #: characters in which the separator is searched
@@ -72,7 +75,7 @@ class Sheet:
     their names and digests; `portions` says which of them are read together; `last` are rows from the ends of long files; `kind` is set if
     the format defines it. `period` is the period of undated rows, from the table itself, its package or its name;
     `hidden` are the columns of another window of the same table; `lines` the lines above the header; `shapes` the shape of each
-    text file; `column` returns all cells of a column of a small table; `shared` are columns with one value for all rows.
+    text file; `column` returns all cells of a column of a small table; `paths` are the Parquet files; `shared` are columns with one value for all rows.
     """
 
     name: str
@@ -90,6 +93,7 @@ class Sheet:
     lines: tuple[str, ...] = ()
     shapes: tuple[Delimited, ...] = ()
     column: Callable[[int], list[str]] | None = None
+    paths: tuple[Path, ...] = ()
     days: tuple[date, ...] = ()
     shared: tuple[tuple[str, str], ...] = ()
 
@@ -207,14 +211,14 @@ def _of_blocks(name: str, parts: list[tuple[list[str], list[list[str]], list[str
 
 
 def bundle(sheets: list[Sheet]) -> list[Sheet]:
-    """The sheets, with text files of equal header and shape combined, in the order of the first of them, and the sheets of workbooks that are a
-    series of one a day.
+    """The sheets, with text files of equal header and shape combined, in the order of the first of them, and the sheets of workbooks and Parquet
+    files that are a series of one a day.
     """
     alike: dict[object, list[Sheet]] = {}
     series: dict[tuple[object, ...], list[Sheet]] = {}
     for sheet in sheets:
-        if not sheet.shape and sheet.column is not None and sheet.period is None:
-            series.setdefault((*sheet.header, sheet.hidden), []).append(sheet)
+        if not sheet.shape and (sheet.column is not None or sheet.paths) and sheet.period is None:
+            series.setdefault((*sheet.header, sheet.hidden, bool(sheet.paths)), []).append(sheet)
     daily = {id(one): key for key, group in series.items() if days_of_names(one.name for one in group) for one in group}
     for number, sheet in enumerate(sheets):
         alike.setdefault((sheet.shape, sheet.period, sheet.hidden) if sheet.shape else daily.get(id(sheet), number), []).append(sheet)
@@ -248,11 +252,15 @@ def _of_rows(sheets: list[Sheet]) -> Sheet:
         rows = pd.concat([table.assign(part=part) for part, table in enumerate(tables)], ignore_index=True)
         return engine.frame(rows.replace("", None).astype({f"c{n}": "str" for n in places}))
 
+    def open_columnar(engine: Engine, _cells: Cells, at: slice) -> ibis.Table:
+        return _numbered(engine.series([path for sheet in sheets[at] for path in sheet.paths]))
+
     files = [file for sheet in sheets for file in sheet.files]
     sample = [row for sheet in sheets for row in sheet.sample[: max(20, SAMPLE_ROWS // len(sheets))]]
     notes = tuple(note for sheet in sheets for note in sheet.notes)
     name = f"{files[0][0]} and {len(files) - 1} more"
-    return replace(sheets[0], name=name, sample=sample, open=open_in, files=files, notes=notes, column=None)
+    opened = open_columnar if sheets[0].paths else open_in
+    return replace(sheets[0], name=name, sample=sample, open=opened, files=files, notes=notes, column=None, paths=())
 
 
 def _of_shape(
@@ -421,11 +429,17 @@ def columnar(plain: Plain) -> Sheet:
         return _numbered(table)
 
     header, sample = _peek(plain.path, plain.suffix == ".parquet", plain.name)
-    return Sheet(plain.name, header, sample, open_in, [(plain.name, plain.digest)])
+    paths = (plain.path,) if plain.suffix == ".parquet" else ()
+    return Sheet(plain.name, header, sample, open_in, [(plain.name, plain.digest)], paths=paths)
 
 
 def _numbered(table: ibis.Table) -> ibis.Table:
-    return table.rename({f"c{n}": name for n, name in enumerate(table.columns)}).mutate(part=0)
+    """The table with its columns named by their places, and `part`."""
+    import ibis
+
+    names = [name for name in table.columns if name != PART]
+    part = table[PART] if PART in table.columns else ibis.literal(0)
+    return table.select(**{f"c{n}": table[name] for n, name in enumerate(names)}, part=part)
 
 
 def _peek(path: Path, is_parquet: bool, name: str) -> tuple[list[str], list[list[str]]]:
