@@ -85,6 +85,8 @@ def test_kind_is_told(header: str, row: str, kind: str | None) -> None:
      {"channel": "Came by"}),
     ("Month of year|Page path|Sessions", [f"2026{n:02}|/{n % 2}|9{n}" for n in range(1, 9)], "landings", {"date": "Month of year"}),
     ("Page|Query|Clicks|Impressions", [f"/{n}|seed {n}|20260{n}|30260{n}" for n in range(1, 9)], "search", {"clicks": "Clicks"}),
+    ("Link|Post title|Length|Date posted", [f"/{n}|Rye loaf {n}|{900 + n}|202{n % 5}-01-11" for n in range(1, 9)], "editorial",
+     {"published": "Date posted"}),
     ("Web address|Response|Headline|First online", [f"/{n}|200|Flood alert|0{n} May 2021" for n in range(1, 9)], "crawl",
      {"title": "Headline", "published": "First online"}),
     ("Page d'entrée|Canal|Visites|Visites avec interaction", [f"/{n}|Direct|9{n}|{n}" for n in range(9)], "landings",

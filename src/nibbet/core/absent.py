@@ -159,7 +159,7 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     words.
 
     Args:
-        pages: by page number: title, h1, description where known, words (how many, where known), told (whether more than title and heading
+        pages: by page number: title, h1, description where known, words (how many, where known), described (whether more than title and heading
             is known of it), impressions_long, gone, blocked; words: pages x words, from `page_words`.
     Returns:
         By page number; null where no living page with more impressions says the same, or one as long: titles alone do not tell.
@@ -180,7 +180,7 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     result = result.where(result.notna(), _alike(words, wanted, np.flatnonzero((open_ & (shown > 0)).to_numpy()), shown))
     own, its = pages["words"].astype("float64"), result.map(pages["words"].astype("float64"))
     as_long = ~((own - its).abs() > LENGTHS * pd.concat([own, its], axis=1).max(axis=1))
-    return result.where(pages["told"] & result.map(pages["told"]).eq(True) & as_long)
+    return result.where(pages["described"] & result.map(pages["described"]).eq(True) & as_long)
 
 
 def _alike(words: sparse.csr_matrix, wanted: NDArray[np.int64], open_: NDArray[np.int64], shown: pd.Series) -> pd.Series:

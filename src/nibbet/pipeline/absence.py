@@ -36,16 +36,16 @@ class Absence:
         before = shown["impressions_reference"].reindex(pages.index)
         pages = pages.assign(first_seen=pd.to_datetime(shown["first_seen"]).reindex(pages.index), impressions_reference=before)
         unseen = np.flatnonzero((pages["impressions"].fillna(0) < few_impressions(pages)).to_numpy())
-        copies = copies_of(pages.assign(told=self._told(pages)), unseen, self.query_map.page_words[1])
+        copies = copies_of(pages.assign(described=self._described(pages)), unseen, self.query_map.page_words[1])
         result = absent_pages(pages, self._facts(pages), copies, pd.Timestamp(self.sums.windows.first))
         result = result[~result["page"].map(self.pages.over).astype(bool)].reset_index(drop=True)
         return result.assign(page=result["page"].map(pages["page"]))
 
-    def _told(self, pages: pd.DataFrame) -> pd.Series:
+    def _described(self, pages: pd.DataFrame) -> pd.Series:
         """Whether more is known of the content of each page than title and heading."""
-        told = pages[["description", "words"]].notna().any(axis=1)
+        known = pages[["description", "words"]].notna().any(axis=1)
         inventory = self.inputs.joined.inventory
-        return told if inventory is None else told | inventory["text"].reindex(pages.index).notna()
+        return known if inventory is None else known | inventory["text"].reindex(pages.index).notna()
 
     def _facts(self, pages: pd.DataFrame) -> pd.DataFrame:
         """By page number, facts outside the ledger: listed, navigation, fetches, closed_by, index_state."""

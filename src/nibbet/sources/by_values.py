@@ -266,8 +266,8 @@ class ByValues:
         """Whether a text column holds names of channels, one of them that of unpaid search."""
         names = {row[place].strip().lower() for row in self._sample} - NO_VALUE
         known = [name for name in names if re.search(CHANNEL, name)]
-        found = any(re.search(ORGANIC, name) and not re.search(OTHER_CHANNEL, name) for name in known)
-        return self._seen[place].is_text and len(names) <= MOST_CHANNELS and found and len(known) > len(names) / 2
+        searched = any(re.search(ORGANIC, name) and not re.search(OTHER_CHANNEL, name) for name in known)
+        return self._seen[place].is_text and len(names) <= MOST_CHANNELS and searched and len(known) > len(names) / 2
 
     def _may_be_visits(self, place: int) -> bool:
         """Whether the header of a count names nothing else than visits or what comes of them."""

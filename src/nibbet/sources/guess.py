@@ -113,6 +113,9 @@ def _is_told(sheet: Sheet, reading: Reading) -> bool:
         searched = all(any(_names(header, "search", [name]) for header in sheet.header) for name in ("query", "position"))
         if searched and reading.matches.get("sessions") not in by_words:
             return False
+        sessions = reading.matches.get("sessions")
+        if sessions not in by_words and not (sessions and _counts_visits(sessions.header)) and _lists_pages(sheet, reading):
+            return False
         telling = {"date", "channel", "source", "medium", "device", "engaged_sessions"}
         if "sessions" not in result:  # a bare column headed "order" may be a place in a menu
             return reading.matches["conversions"] in by_words and bool(result & {*telling, "revenue"})
@@ -163,6 +166,13 @@ def _is_click(header: str) -> bool:
 def _is_no_click(header: str) -> bool:
     """Whether a header names a sum of money, or a column of another kind of table."""
     return MONEY.search(header) is not None or bool(named_columns(header) - set(MEASURES["search"]))
+
+
+def _lists_pages(sheet: Sheet, reading: Reading) -> bool:
+    """Whether each page has one row, with a day of its own, as in a list with days of publication."""
+    page, day = reading.matches["page"], reading.matches.get("date")
+    days = {row[day.place] for row in sheet.sample} if day is not None else set()
+    return sheet.profiles[page.place].distinct > ONCE and len(days) > 1
 
 
 def _ranks_once(sheet: Sheet, reading: Reading) -> bool:
