@@ -502,6 +502,22 @@ def test_a_leaving_page_is_covered_by_the_one_about_its_subject() -> None:
     assert np.isnan(found[26])
 
 
+@pytest.mark.parametrize("spoken", ["by folder", "by the crawl"])
+def test_no_page_goes_to_one_in_another_language(spoken: str) -> None:
+    names = ["Solmare", "Portavento", "Calabruna", "Marilago"]
+    pages = pd.DataFrame([(f"/{code}/{name.lower()}/", f"Hotels {name}", code, False) for code in ("de", "en") for name in names], columns=["path", "h1", "language", "gone"])
+    gone = pd.DataFrame({"path": ["/solmare-hotels/", "/en/hotels-solmare/"], "h1": "Hotels Solmare", "language": None, "gone": True})
+    pages = pd.concat([pages, gone], ignore_index=True).assign(title="", clicks_long=[0, 9, 9, 9, 0, 9, 9, 9, 0, 0])
+    if spoken == "by the crawl":
+        pages["path"] = [f"/{number}" for number in range(len(pages))]
+    else:
+        pages["language"] = None
+    found = covering_page(pages, np.array([0, 8, 9]), np.array([1, 2, 3, 4, 5, 6, 7]), brand=[])
+    assert np.isnan(found[0]), "its English sister is no substitute"
+    assert found[8] == 4, "an address from before there were languages"
+    assert found[9] == 4
+
+
 def test_a_long_name_does_not_outweigh_the_question_about_it() -> None:
     names = ["Great Crested Grebe", *(f"{a}{b}" for a in ("Ot", "Kel", "Pol", "Har", "Bad", "Mus") for b in ("ter", "nor", "cat", "ger"))]
     titles = [f"{name} {question}" for name in names for question in ("habitat", "tracks", "lifespan", "sound")]

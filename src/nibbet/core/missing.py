@@ -90,7 +90,7 @@ def missing_evidence(
         "backlinks",
         "a page with backlinks looks like one that nobody needs",
         poor,
-        "backlinks: linking page, linked page",
+        'backlinks: linking page, linked page; without, prune_needs = "one" in [verdicts] of nibbet.toml prunes all the same',
         guards=True,
     )
     gap(

@@ -13,6 +13,7 @@ from nibbet.core.brand import brand_columns
 from nibbet.core.entries import places
 from nibbet.core.join.address import INDEX_FILE
 from nibbet.core.querymap import page_words
+from nibbet.core.sections import region_of
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
@@ -32,6 +33,31 @@ NAMESAKES = 20
 ROWS_AT_ONCE = 20_000
 
 
+class Tongues:
+    """The language of each page: by its first folder where the site has several for languages or regions, and by the crawl.
+
+    Args of the constructor: pages: path, language and gone where known (an address without `gone` is one that goes).
+    """
+
+    def __init__(self, pages: pd.DataFrame) -> None:
+        region = region_of(pages["path"])
+        region = region if len(set(region) - {""}) > 1 else pd.Series("", index=pages.index)
+        spoken = pages["language"] if "language" in pages else pd.Series(None, index=pages.index, dtype="str")
+        code = named(spoken).astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
+        self._region, self._spoken = region.to_numpy(), pd.factorize(code)[0]
+        gone = pages["gone"].fillna(True).to_numpy(bool) if "gone" in pages else np.ones(len(pages), dtype=bool)
+        self._moved = gone & (self._region == "")
+
+    def agree(self, leaving: Rows, staying: Rows) -> NDArray[np.bool_]:
+        """Whether each staying page may replace a leaving one: not of another language, nor of another folder for a language, unless the leaving
+        address is from a time without such folders. Both are row numbers of the pages.
+        """
+        one, other = self._spoken[leaving], self._spoken[staying]
+        same: NDArray[np.bool_] = (one < 0) | (other < 0) | (one == other)
+        result: NDArray[np.bool_] = same & (self._moved[leaving] | (self._region[leaving] == self._region[staying]))
+        return result
+
+
 def covering_page(
     pages: pd.DataFrame,
     leaving: np.ndarray,
@@ -47,11 +73,12 @@ def covering_page(
     Args:
         pages: title, h1, path, clicks_long (and headings, description where known), one row per page. The subject of a page is its main
             heading, else its title, else its path; of pages that cover it equally, the one
-            with the fewest other words is taken, then the one with more clicks.
+            with the fewest other words is taken, then the one with more clicks; none of another language (`Tongues`).
         leaving, staying: row numbers in `pages`.
         words: a lexicon and the result of `page_words` for these pages with it, if available.
     """
     lexicon, texts = words or (Lexicon(language), None)
+    tongues = Tongues(pages)
     subject = lexicon.matrix(subject_of(pages))
     known_brand = brand_columns(lexicon, brand)
     texts = page_words(pages, lexicon) if texts is None else texts
@@ -73,7 +100,8 @@ def covering_page(
     best = np.full(len(leaving), -1, dtype=np.int64)
     for at in range(0, len(leaving), ROWS_AT_ONCE):
         near = (telling[at : at + ROWS_AT_ONCE] @ carries).tocoo()
-        one, other = near.row + at, near.col
+        alike = tongues.agree(leaving[near.row + at], staying[near.col])
+        one, other = near.row[alike] + at, near.col[alike]
         share = np.minimum(_part_of(wanted[one], there[other]), _part_of(as_names[one], there[other]))
         beyond = 1.0 - np.asarray(subject[one].multiply(theirs[other]).sum(axis=1)).ravel() / about[other]
         score = share - 0.2 * beyond + 0.02 * visited[other]
@@ -123,6 +151,8 @@ def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
     gone, alive = (pd.DataFrame({"name": page_name(one), "path": one}).rename_axis("number").reset_index() for one in (path, staying))
     alive = alive[alive["name"].ne("") & (alive.groupby("name")["name"].transform("size") <= NAMESAKES)]
     both = gone.merge(alive, on="name", suffixes=("", "_alive"))
+    number = np.arange(len(both))
+    both = both[Tongues(pd.DataFrame({"path": pd.concat([both["path"], both["path_alive"]], ignore_index=True)})).agree(number, number + len(both))]
     folders = zip(both["path"].str.split("/"), both["path_alive"].str.split("/"), strict=True)
     both["common"] = [len(set(one) & set(other)) for one, other in folders]  # few pages share a name
     both = both[both["common"] == both.groupby("number")["common"].transform("max")]

@@ -16,6 +16,12 @@ DEEPEST = 4
 LANGUAGE = r"^[^/]*/(?i:[a-z]{2}(?:[-_](?:[a-z]{2}|[a-z]{4}|\d{3}))?)/$"
 
 
+def region_of(path: pd.Series) -> pd.Series:
+    """The first folder of each path where it names a language or region, as /en-gb/; else empty."""
+    first = path.astype("str").str.extract(r"^(/[^/]+/)", expand=False).fillna("")
+    return first.where(first.str.match(LANGUAGE), "").str.lower()
+
+
 def sections_of(path: pd.Series, host: pd.Series) -> pd.Series:
     """The section of each page: its first folder, or the next one where that names a language or holds nearly all pages.
 

@@ -13,8 +13,8 @@ from nibbet.core import sentences as say
 from nibbet.core.brand import names_brand, without_brand
 from nibbet.core.clusters import Fit, clustered_poisson
 from nibbet.core.pull import false_discovery
+from nibbet.core.sections import region_of
 from nibbet.core.tables import THIN_CLICKS
-from nibbet.core.twins import region_of
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity
 
 Floats = NDArray[np.float64]

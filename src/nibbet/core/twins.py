@@ -5,7 +5,7 @@ from __future__ import annotations
 import pandas as pd
 
 from nibbet.core.redirects import page_name
-from nibbet.core.sections import LANGUAGE
+from nibbet.core.sections import region_of
 from nibbet.core.sentences import named
 
 #: pages with the same title and heading from which these are of a template, not of a page
@@ -39,12 +39,6 @@ def of_two_regions(pages: pd.DataFrame, candidates: pd.DataFrame) -> pd.Series:
     rest = path.str.replace(r"^/[^/]+(?=/)", "", regex=True).where(region != "", path)
     (one, other), (rest_one, rest_other) = ([candidates[f"page_{side}"].map(of) for side in "ab"] for of in (region, rest))
     return ((one != other) & (((one != "") & (other != "")) | (rest_one == rest_other))).astype(bool)
-
-
-def region_of(path: pd.Series) -> pd.Series:
-    """The first folder of each path where it names a language or region, as /en-gb/; else empty."""
-    first = path.astype("str").str.extract(r"^(/[^/]+/)", expand=False).fillna("")
-    return first.where(first.str.match(LANGUAGE), "").str.lower()
 
 
 def _folded(text: pd.Series) -> pd.Series:

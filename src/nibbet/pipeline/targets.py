@@ -15,6 +15,7 @@ from nibbet.core.redirects import (
     ANSWERS,
     BESIDE,
     SAYS_TOO,
+    Tongues,
     answering_page,
     covering_page,
     names_its_own,
@@ -58,6 +59,7 @@ class Targets:
         answered = answered[(answered["weight"] >= t.min_gain) & (answered.groupby("page")["share"].transform("max") >= ANSWERS)]
         pairs = answered.groupby("page").head(BESIDE).dropna().astype({"other": "int64"})
         pairs = pairs.rename(columns={"page": "page_a", "other": "page_b"})
+        pairs = pairs[Tongues(pages).agree(*(pages.index.get_indexer(pd.Index(pairs[name])) for name in ("page_a", "page_b")))]
         texts = pages.assign(title=subject_of(pages), h1="")
         pairs["likeness"] = title_likeness(texts, pairs, self.query_map.page_words[0], self.context.config.site.brand)
         pairs = pairs[names_its_own(texts["title"] + " " + texts["path"], pairs, self.query_map.page_words[0])]
