@@ -19,7 +19,7 @@ from nibbet.core.reduce import ALWAYS, windowed
 from nibbet.core.sections import sections_of
 from nibbet.core.split import ASSUMPTION, row_parts, split
 from nibbet.core.tables import PARTS
-from nibbet.core.windows import Window, last_complete_day, make_windows, weekday_scale
+from nibbet.core.windows import Window, last_complete_day, last_complete_period, make_windows, weekday_scale
 
 
 def _cells(rng: np.random.Generator, pages: int = 300) -> tuple[pd.DataFrame, np.ndarray]:
@@ -165,6 +165,17 @@ def test_newest_partial_days_are_found_and_a_weekend_is_not_one() -> None:
     days.loc[days.index[-2:], "impressions"] = [180, 20]
     assert last_complete_day(days) == date(2026, 10, 23)
     assert last_complete_day(fell.assign(impressions=fell["impressions"].where(fell.index < len(fell) - 1, 30))) == date(2026, 10, 24)
+
+
+@pytest.mark.parametrize(("months", "delivered", "whole"), [(15, 0.5, False), (15, 1.0, True), (4, 0.5, False), (4, 1.0, True)])
+@pytest.mark.parametrize("peak", [12, 6])
+def test_a_month_is_judged_at_its_season(months: int, delivered: float, whole: bool, peak: int) -> None:
+    """Half of a November before Christmas has hardly less than an October; the whole of one after summer has much less."""
+    ends = pd.date_range(end="2026-11-30", periods=months, freq="ME")
+    season = np.exp(0.9 * np.cos(2 * np.pi * (ends.month.to_numpy() - peak) / 12))
+    table = pd.DataFrame({"date": ends, "impressions": 9000 * season * np.r_[np.ones(months - 1), delivered]})
+    judged = last_complete_period(table) == date(2026, 11, 30)
+    assert judged == (whole if months > 12 else table["impressions"].iloc[-1] >= 0.7 * table["impressions"].iloc[-4:-1].median())
 
 
 def test_a_site_that_lives_of_its_news_has_poor_days_that_are_complete() -> None:

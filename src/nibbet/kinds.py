@@ -184,7 +184,7 @@ CRAWL = [
     _column(
         "canonical",
         "address",
-        "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический|canonica|standart url|standart adres|표준 url|표준 주소|κανονικη διευθυνση|kanonicka adresa|kanonicka url|канонический url|канонический адрес",
+        "canonical|canonical link|canonical address|canonical url|kanonisch|kanonische adresse|canonique|adresse canonique|canonica|canonico|kanoniek|canoniek|canonieke url|canoniek adres|kanonisk|kanoniczny|kanoniczna|正規|规范|канонический|canonica|standart url|standart adres|표준 url|표준 주소|κανονικη διευθυνση|kanonicka adresa|kanonicka url|канонический url|канонический адрес",
     ),
     _column(
         "parent",
@@ -292,7 +292,7 @@ BACKLINKS = [
     _column(
         "page",
         "address",
-        "linked page|target|target page|target url|linked url|to|ziel|nach|cible|vers|destino|hacia|destinazione|doel|naar|mal|till|til|cel|"
+        "linked page|target|target page|target url|linked url|to|ziel|nach|cible|vers|destino|hacia|destinazione|doel|doelpagina|naar|mal|till|til|cel|"
         + PAGE_WORDS,
         required=True,
     ),

@@ -18,6 +18,8 @@ COMPLETE_SHARE = 0.7
 #: share of earlier days that may look incomplete although they are not; earlier days from which this is learnt; and share of the usual below
 #: which a whole week is not delivered rather than poor
 ODD_SHARE, JUDGED_DAYS, HARDLY = 0.02, 84, 0.3
+#: days by which the same period of another year may end otherwise
+SAME_SEASON = 5
 MONTH_DAYS = 30.4
 #: the note where rows name queries in one window only
 NOT_OF_QUERIES = "Changes of queries, topics and the brand are unknown: rows name them in one of the two windows only."
@@ -209,18 +211,24 @@ def _share_of_usual(values: NDArray[np.float64], weekday: NDArray[np.int64], end
     return share
 
 
-def last_complete_month(months: pd.DataFrame) -> date:
-    """The end of the newest complete month.
+def last_complete_period(periods: pd.DataFrame) -> date:
+    """The end of the newest complete month, week or other period of one length.
 
     Args:
-        months: one row per month: date (its last day), impressions (count).
+        periods: one row per period: date (its last day), impressions (count).
     Returns:
-        The newest month, or the one before where it has less than COMPLETE_SHARE of the median of the three months before it.
+        The newest one, or the one before where it has less than COMPLETE_SHARE of the median of the three before it, at the season of a year
+        earlier where the data show it: that of the same period against the three (at least one) before it.
     """
-    series = months.sort_values("date").set_index("date")["impressions"].astype(float)
-    before = series.iloc[:-1].tail(3)
-    begun = len(before) and series.iloc[-1] < COMPLETE_SHARE * float(before.median())
-    return pd.Timestamp(series.index[-2 if begun else -1]).date()
+    series = periods.sort_values("date").set_index("date")["impressions"].astype(float)
+    if len(series) < 2:
+        return pd.Timestamp(series.index[-1]).date()
+    usual = float(series.iloc[:-1].tail(3).median())
+    apart = abs((series.index - (series.index[-1] - pd.Timedelta(days=365.25))).days)
+    then = int(apart.argmin())
+    if then > 0 and apart[then] <= SAME_SEASON and (level := float(series.iloc[:then].tail(3).median())) > 0:
+        usual *= float(series.iloc[then]) / level
+    return pd.Timestamp(series.index[-2 if series.iloc[-1] < COMPLETE_SHARE * usual else -1]).date()
 
 
 #: default length of the recent window: long enough for rates, short enough to be current

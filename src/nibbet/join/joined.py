@@ -14,7 +14,7 @@ from nibbet.core.join.address import Home
 from nibbet.core.join.rows import account_of_file, balance, served_days, settle_landings, settle_search
 from nibbet.core.join.spans import Cover
 from nibbet.core.tables import rows_of
-from nibbet.core.windows import last_complete_day, last_complete_month
+from nibbet.core.windows import last_complete_day, last_complete_period
 from nibbet.errors import SourceError
 from nibbet.join.matching import Matching
 from nibbet.join.overlaps import Settled, settle_overlaps, settle_undated
@@ -303,6 +303,8 @@ def _nothing_left(engine: AnyEngine, search: ibis.Table, names: list[tuple[str, 
     return SourceError(f"No search row is left to use ({reasons}). Check the files, and home, hosts, where and as_of in nibbet.toml.")
 
 
+#: weeks below which the newest one is judged as a month is
+FEW_WEEKS = 22
 #: periods of about one length, such as quarters, above which the newest may have only begun
 ONE_AFTER_ANOTHER = 3
 
@@ -320,11 +322,12 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
         days = next((of for grain in ("page", "pair") if len(of := rows[rows["grain"] == grain])), rows)
         if len(days):
             sums: pd.DataFrame = days.groupby("date", as_index=False)[["impressions"]].sum()
-            return last_complete_month(sums) if step == "month" else last_complete_day(sums)
+            few = step == "month" or (step == "week" and len(sums) < FEW_WEEKS)
+            return last_complete_period(sums) if few else last_complete_day(sums)
     sums = result.groupby("date", as_index=False)[["impressions"]].sum()
     lengths = [(one.period[1] - one.period[0]).days for _, one in names if one.kind == "search" and one.period is not None]
     alike = len(sums) == len(lengths) > ONE_AFTER_ANOTHER and min(lengths) > 0.9 * max(lengths)
-    return last_complete_month(sums) if alike else pd.Timestamp(result["date"].max()).date()
+    return last_complete_period(sums) if alike else pd.Timestamp(result["date"].max()).date()
 
 
 def _fates(
