@@ -135,7 +135,7 @@ def _days(entry: Entry) -> str:
 
 
 def _doubts(entry: Entry) -> list[str]:
-    doubts = [f"{match.column} is {match.header!r}, {match.why}" for match in entry.reading.doubtful]
+    doubts = [f"{match.column} is {match.name!r}, {match.why}" for match in entry.reading.doubtful]
     doubts += [f"{header!r} stands twice, not taken for {column}" for column, header in entry.reading.twice]
     doubts += [f"all rows: {name} {value}" for name, value in entry.constant.items()]
     if entry.reading.unused:
@@ -252,11 +252,11 @@ def _source(pattern: str, entries: list[Entry], answers: _Answers, last: date | 
     reading = one.reading
     lines = ["[[source]]", f'kind = "{reading.kind}"', f"files = {_quoted(pattern)}"]
     lines += [
-        f"# {match.column} = {_quoted(match.header)}" + ("" if match.confidence >= SURE else f"   # {match.why}")
+        f"# {match.column} = {_quoted(match.name)}" + ("" if match.confidence >= SURE else f"   # {match.why}")
         for match in reading.matches.values()
     ]
     if doubtful := reading.doubtful:
-        lines.append(f"# columns = {{ {doubtful[0].column} = {_quoted(doubtful[0].header)} }}   # uncomment and mend")
+        lines.append(f"# columns = {{ {doubtful[0].column} = {_quoted(doubtful[0].name)} }}   # uncomment and mend")
     if reading.unused:
         lines.append(f"# not used: {_quoted(', '.join(reading.unused))}")
     if one.constant:

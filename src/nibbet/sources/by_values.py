@@ -68,6 +68,11 @@ class Match:
     confidence: float
     why: str = "by its values alone"
 
+    @property
+    def name(self) -> str:
+        """Its header, else its place, as `columns` of a source takes both."""
+        return self.header or f"#{self.place + 1}"
+
 
 class ByValues:
     """Assigns columns of one kind that header words leave open."""

@@ -334,7 +334,7 @@ def _doubts(sheet: Sheet, reading: Reading) -> list[tuple[str, str]]:
     return [*twice, *spare] + [
         (
             "doubtful_column",
-            f'{sheet.name}: "{m.header}" was taken for {m.column} ({m.confidence:.0%} sure). Settle it in its [[source]]: columns = {{ {m.column} = "{m.header}" }}',
+            f'{sheet.name}: "{m.name}" was taken for {m.column} ({m.confidence:.0%} sure). Settle it in its [[source]]: columns = {{ {m.column} = "{m.name}" }}',
         )
         for m in reading.doubtful
     ]

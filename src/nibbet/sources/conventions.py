@@ -133,12 +133,17 @@ def day_of_text(values: list[str], *, where: str, header: str, order: str | None
     return {text: first for text, (first, _) in days_of_text(values, where=where, header=header, order=order).items()}
 
 
+#: a first and a last day, which alone may each be read two ways
+TWO_DAYS = re.compile(r"(?i)^(\d{1,2}[./-]\d{1,2}[./-]\d{2,4})\s*(?:-|–|—|to|until|till|bis|au|al|a|à|t/m)\s*(\d{1,2}[./-]\d{1,2}[./-]\d{2,4})$")
+
+
 def days_of_text(values: list[str], *, where: str, header: str, order: str | None = None) -> dict[str, Period]:
     """As `day_of_text`, with the first and the last day of each text; weeks and months that one word or number tells have their first day
     as both.
     """
     texts = [value for value in sorted(values) if value.strip().casefold() not in NO_VALUE]
     ends = {text: two for text in texts if len(two := [part.strip() for part in text.split(TO)]) == 2 and all(two)}
+    ends |= {text: list(both.groups()) for text in texts if (both := TWO_DAYS.match(text.strip()))}
     spans = {text: span for text in texts if text not in ends and (span := span_of(text)) is not None}
     single = {text for text in texts if text not in ends and text not in spans}
     days = _single_days(sorted(single.union(*ends.values())), where, header, order)
