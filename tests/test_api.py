@@ -121,6 +121,22 @@ def test_nothing_is_pruned_without_the_sources_that_would_tell() -> None:
     assert said("none")["verdict"] == "prune"
 
 
+def test_what_a_page_earned_at_its_old_address_keeps_it() -> None:
+    """Addresses that moved lately, of pages with hardly anything since: what came before keeps them, by clicks, visits or links."""
+    names = ["clicks", "visits", "links", "nothing"]
+    frame, before = days(["/a/", "/b/"]), pd.date_range("2026-01-01", "2026-07-31")
+    frame = pd.concat([frame, pd.DataFrame({"date": before[:30], "page": "/old/clicks/", "query": "clicks", "clicks": 1, "impressions": 1, "position": 3.0})])
+    visits = frame.loc[frame["page"].isin(["/a/", "/b/"]), ["date", "page"]].assign(sessions=3)
+    visits = pd.concat([visits, pd.DataFrame({"date": before[:30], "page": "/old/visits/", "sessions": 1})]).assign(channel="e-mail", conversions=0)
+    rows = [("/a/", 200, None, "A"), ("/b/", 200, None, "B"), *((f"/new/{name}/", 200, None, name) for name in names)]
+    rows += [(f"/old/{name}/", 301, f"/new/{name}/", None) for name in names]
+    crawl = pd.DataFrame(rows, columns=["page", "status", "redirect_to", "title"]).assign(published="2019-01-01")
+    links = pd.DataFrame({"from_url": ["https://birds.example/x"], "page": ["/old/links/"]})
+    with nibbet.Site(home=HOME, search=frame, landings=visits, crawl=crawl, backlinks=links) as site:
+        verdicts = site.verdicts().set_index("page")["verdict"]
+    assert {name: verdicts[f"{HOME}new/{name}/"] for name in names} == {**dict.fromkeys(names, "keep"), "nothing": "prune"}
+
+
 def test_pages_with_another_purpose_are_judged_by_their_visits() -> None:
     frame = days(["/a/", "/b/"])
     crawl = pd.DataFrame(

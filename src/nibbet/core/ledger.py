@@ -173,6 +173,8 @@ def _with_inventory(table: pd.DataFrame, inventory: pd.DataFrame | None) -> pd.D
 
 #: days into the data after which the first appearance of a page is its birth, not the beginning of the export
 NEW_DAYS = 42
+#: what the former addresses of a page earned in the long window
+MOVED = ("clicks", "sessions", "conversions", "backlinks")
 #: impressions of the long window from which the first day in search dates a page: fewer appear by chance
 BORN_IMPRESSIONS = 50
 #: days by which search must have shown a page before its date of publication for that to be the date of a revision
@@ -299,7 +301,8 @@ def with_others(
     status (that of the server log where there is no other, and requests fail); in_sitemap; robots_blocked (by robots.txt for search engines, the user agents in `agents`); hits (by people, long window); known_days
     (since the first sign of the page: its publication, a search row, an older date in the sitemap, a hit; null without any); inlinks and
     outlinks from the links where the crawl has none; leads_to (where the address redirects, or the same path of the home for a former host); moved_from
-    (the former address of the page) and clicks_moved (its clicks in the long window, shown beside those of the page and never added). A page
+    (the former address of the page) and clicks_moved, sessions_moved, conversions_moved, backlinks_moved (what its former addresses had in the
+    long window, shown beside those of the page and never added). A page
     without a date of publication is as old as the addresses that lead to it. first: the first day of the data.
     """
     known = pd.Series(table.index.isin(sitemap["page_id"].dropna()), index=table.index).astype("boolean") if sitemap is not None else pd.NA
@@ -326,12 +329,14 @@ def with_others(
     leads_to = leads_to.where(leads_to.notna() | ~elsewhere, same_path)
     number = pd.Series(table.index, index=table["page"])
     table["leads_to"] = leads_to.where(table["redirects_to"].notna() | leads_to.isin(table["page"]), None)
-    moved = pd.DataFrame({"to": leads_to.map(number), "page": table["page"], "clicks": table["clicks_long"]}).dropna(subset=["to"])
+    earned = table[["page", "clicks_long", "sessions_long", "conversions_long", "backlinks"]].set_axis(["page", *MOVED], axis=1)
+    moved = earned.assign(to=leads_to.map(number)).dropna(subset=["to"])
     moved = moved[moved["to"] != moved.index].sort_values(["clicks", "page"], ascending=[False, True])
     table["moved_from"] = (
         moved.drop_duplicates("to").set_index("to")["page"].reindex(table.index).astype("object").where(lambda v: v.notna(), None)
     )
-    table["clicks_moved"] = moved.groupby("to")["clicks"].sum().reindex(table.index).astype("Int64")
+    for name, sums in moved.groupby("to")[list(MOVED)].sum(min_count=1).reindex(table.index).items():
+        table[f"{name}_moved"] = sums.astype("Int64" if name == "clicks" else "Float64")
     table["gone"] = table["gone"] | elsewhere
     since = table["known_since"].reindex(moved.index).groupby(moved["to"]).min().reindex(table.index)
     moved_late = table["published"].isna() & (since < table["known_since"])

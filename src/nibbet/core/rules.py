@@ -7,7 +7,7 @@ import pandas as pd
 
 from nibbet.core.findings import GAINS, Check, Facts, Finding, age_of, all_passed, finding_rows, is_hub, many_outlinks
 from nibbet.core.groups import LIKE
-from nibbet.core.ledger import NEW_DAYS
+from nibbet.core.ledger import MOVED, NEW_DAYS
 from nibbet.core.verdict import Verdict
 from nibbet.core.wording import verdicts as wording
 
@@ -65,13 +65,24 @@ def _nothing_earned(facts: Facts) -> list[Check]:
     ]
 
 
+def _earned_elsewhere(facts: Facts) -> pd.Series:
+    """Whether a page earned in the long window if what its former addresses earned is counted with it."""
+    had = {name: facts.pages[f"{name}_moved"].fillna(0).astype(float) for name in MOVED}
+    own = {name: facts.pages[f"{name}_long"].fillna(0).astype(float) for name in ("clicks", "sessions")}
+    clicks = (had["clicks"] > 0) & (own["clicks"] + had["clicks"] >= facts.poor_below("clicks"))
+    sessions = (had["sessions"] > 0) & (own["sessions"] + had["sessions"] >= facts.limits.prune_sessions)
+    return clicks | sessions | (had["conversions"] > 0) | (had["backlinks"] > 0)
+
+
 def _needed_by_none(facts: Facts) -> list[Check]:
     """Further conditions for a page without earnings: settled data, and no other page or person needs it."""
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     days = pd.Series(float(_known_days(facts)), index=pages.index)
     settings, crawled, many = "nibbet.toml, editorial, address, title", "crawl", many_outlinks(pages, t)
+    before = _earned_elsewhere(facts)
     return [
         *_nothing_earned(facts),
+        Check("earned_at_old_addresses", before.astype(float), "no", str(long), "search, landings, backlinks", ~before),
         Check("protected", pages["protected"].astype(float), "no", "all", settings, ~pages["protected"]),
         Check("outlinks", pages["outlinks"], f"< {many:.0f}", "all", crawled, pages["outlinks"].fillna(0) < many),
         Check("pages_below", pages["children"], f"< {t.hub_children}", "all", "addresses", pages["children"] < t.hub_children),

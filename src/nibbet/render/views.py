@@ -51,7 +51,7 @@ REASONS = {
 }
 #: figures of rules that neither work nor another month can change
 FIXED = (
-    "protected_or_hub outlinks pages_below page_of_a_list only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
+    "protected_or_hub outlinks pages_below earned_at_old_addresses page_of_a_list only_way_to main_way_to conversions_long revenue_long backlinks age_days".split()
 )
 MOST_LINES = 8
 #: sources of visits listed for a page
