@@ -312,3 +312,16 @@ def test_frames_are_taken_as_analysts_have_them() -> None:
     assert all(f'{name}="{day}"' in str(refused.value) for name, day in told.items())
     with nibbet.Site(home=HOME, search=late.assign(**told)) as site:
         assert site.pages()["clicks"].sum() == late["clicks"].sum()
+
+
+def test_a_page_shown_for_part_of_a_year_is_judged_by_its_rate() -> None:
+    """A site that moved, whose old host nobody redirects: what its pages earned there is unknown."""
+    frame, late = days(["/a/", "/b/"]), pd.date_range("2026-05-15", "2026-10-31", freq="12D")
+    few = pd.DataFrame([(day, f"/{name}/", name, int(name == "moved"), 1, 3.0) for day in late for name in ("moved", "poor")], columns=["date", "page", "query", "clicks", "impressions", "position"])  # fmt: skip
+    crawl = pd.DataFrame({"page": ["/a/", "/b/", "/moved/", "/poor/"], "status": 200, "title": ["A", "B", "Moved", "Poor"], "published": "2019-01-01"})
+    visits = frame[["date", "page"]].assign(sessions=3, channel="e-mail", conversions=0)
+    told = {"verdicts": {"prune_needs": "one"}}
+    with nibbet.Site(home=HOME, search=pd.concat([frame, few]), landings=visits, crawl=crawl, settings=told) as site:
+        verdicts, why = site.verdicts().set_index("page")["verdict"], site.why(HOME + "poor/").set_index("measure")
+    assert (verdicts[HOME + "moved/"], verdicts[HOME + "poor/"]) == ("keep", "prune"), "15 clicks in 170 days make 32 a year"
+    assert (why.loc[["clicks_at_this_rate"], "value"] == 0).all()

@@ -25,7 +25,7 @@ EVIDENCE = ["page", "verdict", "measure", "value", "threshold", "window", "sourc
 
 @dataclass
 class Check:
-    """One figure of a rule, per page; `passed` is None where the figure is only shown."""
+    """One figure of a rule, per page; `passed` is None where the figure is only shown; `of_some` where it exists for some pages only."""
 
     measure: str
     values: pd.Series
@@ -33,6 +33,7 @@ class Check:
     window: str
     source: str
     passed: pd.Series | None = None
+    of_some: bool = False
 
 
 @dataclass
@@ -56,6 +57,7 @@ class Finding:
                     "threshold": str(check.threshold),
                     "window": check.window,
                     "source": check.source,
+                    "of_some": check.of_some,
                 }
             )
             for check in self.checks
@@ -64,7 +66,7 @@ class Finding:
         if not len(pages) or not parts:
             return pd.DataFrame(columns=EVIDENCE)
         rows = pd.concat(parts, ignore_index=True)
-        return rows[rows["value"].notna() | rows["threshold"].ne("")].reset_index(drop=True)
+        return rows.loc[rows["value"].notna() | (rows["threshold"].ne("") & ~rows["of_some"]), EVIDENCE].reset_index(drop=True)
 
 
 def all_passed(checks: list[Check]) -> pd.Series:

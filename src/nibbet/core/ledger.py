@@ -241,7 +241,7 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     crawled = pd.to_datetime(table["published"])
     table["published"] = pd.to_datetime(known).fillna(crawled) if known is not None else crawled
     table["modified"] = pd.to_datetime(table["modified"])
-    seen = pd.to_datetime(first_seen)
+    seen = table["first_seen"] = pd.to_datetime(first_seen)
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
     born = table["published"].where(~(seen < table["published"] - pd.Timedelta(days=REDATED_DAYS)), seen)
     table["born"] = born.fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))

@@ -42,6 +42,16 @@ def unsettled(facts: Facts) -> Finding:
     return Finding(Verdict.WATCH, "thin", finding_rows(pages, all_passed(checks), "thin", why, TOLD_LITTLE), checks)
 
 
+def _shown_share(facts: Facts) -> pd.Series:
+    """The share of the long window since search first showed each page, at least that of the recent window; 1 for those shown from the beginning, or
+    never. A page that is older than its first day in search may have been at another address before.
+    """
+    w, first = facts.windows, pd.to_datetime(facts.pages["first_seen"])
+    shown = (pd.Timestamp(w.as_of) - first).dt.days + 1
+    late = ((first - pd.Timestamp(w.first)).dt.days > NEW_DAYS).fillna(False)
+    return (shown.clip(lower=w.recent.days) / w.covered_days).clip(upper=1.0).where(late, 1.0)
+
+
 def _nothing_earned(facts: Facts) -> list[Check]:
     pages, t, w = facts.pages, facts.limits, facts.windows
     visits = str(w.visits or w.long)
@@ -51,12 +61,21 @@ def _nothing_earned(facts: Facts) -> list[Check]:
         return Check(name, pages[name], f"< {limit:g}", window, source, pages[name].fillna(0) < limit)
 
     clicks, impressions = (facts.poor_below(measure) for measure in ("clicks", "impressions"))
+    share = _shown_share(facts)
+    late = share < 1
+    rates = [
+        Check(
+            f"{name}_at_this_rate", part := (pages[f"{name}_long"] / share).where(late), f"< {limit:g}", long, "search", ~(part >= limit), True
+        )
+        for name, limit in (("clicks", clicks), ("impressions", impressions))
+    ]
     before = (
         [at_most("clicks_reference", clicks, "search", str(w.reference))] if w.covered_days < t.covered_days and w.reference_known else []
     )
     return [
         at_most("clicks_long", clicks, "search"),
         at_most("impressions_long", impressions, "search"),
+        *rates,
         *before,
         at_most("sessions_long", t.prune_sessions, "landings", visits),
         Check("conversions_long", pages["conversions_long"], "none", visits, "landings", pages["conversions_long"].fillna(0) == 0),
