@@ -229,8 +229,8 @@ def _judged(
     onset = candidates[at]
     likely = np.flatnonzero(np.nan_to_num(p, nan=1.0) < LIKELY)
     onset[likely] = _likeliest(table[likely], expected[likely])
-    wide = WIDE * np.sqrt(v + 1 / (x + 0.5))
-    after_weeks = np.maximum(weeks - onset, 1)
+    x, m, v = (of[row, onset - BEFORE] for of in (after, mean, doubt))  # the size is that at the week of the change
+    wide, after_weeks = WIDE * np.sqrt(v + 1 / (x + 0.5)), weeks - onset
     result = pd.DataFrame(
         {
             "kind": "rise" if rising else "collapse",
@@ -238,7 +238,7 @@ def _judged(
             "weeks": weeks - onset,
             "before": m / after_weeks,
             "after": x / after_weeks,
-            "depth": 1 - ratio,
+            "depth": 1 - x / np.maximum(m, 1e-9),
             "depth_low": 1 - (x + 0.5) / np.maximum(m, 1e-9) * np.exp(wide),
             "depth_high": 1 - (x + 0.5) / np.maximum(m, 1e-9) * np.exp(-wide),
             "p": p,

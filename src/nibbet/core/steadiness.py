@@ -49,8 +49,8 @@ class Spread:
 
 
 def natural_spread(clicks: Floats, expected: Floats) -> Spread:
-    """The variation of busy pages, in classes of about equal size by unsteadiness, each shrunk to that of all: pages that come in bursts and
-    steady ones are not of one kind.
+    """The variation of busy pages, in classes of about equal size by unsteadiness, each shrunk to that of all and no larger: pages that come in
+    bursts are not the noise of steady ones.
 
     Args:
         clicks, expected: pages x weeks; `expected` of a page of level 1, 0 in weeks without information. Fewer than LEAST_PAGES tell nothing.
@@ -68,9 +68,8 @@ def natural_spread(clicks: Floats, expected: Floats) -> Spread:
     middle = np.unique(middle)
     own = np.log([_variance(clicks[part], expected[part]) for part in parts]) - np.log(together)
     own = (own + own.mean(axis=1, keepdims=True)) / 2  # few pages show no single week well
-    # where many pages of a class fell, they vary more, but are no more unsteady
-    own = np.minimum(own, np.maximum(middle - np.median(unsteady[order]), 0.0)[:, None])
-    own = np.where(np.abs(own.mean(axis=1, keepdims=True)) > CHANCE_APART, own, 0.0)
+    # calm pages vary less; where a class varies more, many of it may have changed
+    own = np.where(own.mean(axis=1, keepdims=True) < -CHANCE_APART, np.minimum(own, 0.0), 0.0)
     weight = np.array([[len(part) / (len(part) + PRIOR_PAGES)] for part in parts])
     return Spread(middle, np.maximum(np.exp(weight * own) * together, LEAST_SPREAD**2))
 
@@ -117,7 +116,8 @@ def _variance(clicks: Floats, expected: Floats) -> Floats:
 
 def log_unsteadiness(clicks: Floats, expected: Floats) -> Floats:
     """Per page, the logarithm of the mean squared jump of its logarithm from one block of BLOCK weeks to the next beyond counting, without the
-    LASTING largest ones, so that one lasting change does not make a page unsteady; NaN for fewer than JUMPS others.
+    LASTING largest ones, so that one lasting change does not make a page unsteady, and with one standard error of counting, since few clicks do
+    not show that a page is calm; NaN for fewer than JUMPS others.
     """
     shape = (len(clicks), clicks.shape[1] // BLOCK, BLOCK)
     blocks = [table[:, table.shape[1] - shape[1] * BLOCK :].reshape(shape) for table in (clicks, expected)]
@@ -131,7 +131,9 @@ def log_unsteadiness(clicks: Floats, expected: Floats) -> Floats:
     largest = np.argsort(-jump, axis=1, kind="stable")[:, :LASTING]
     np.put_along_axis(rest, largest, 0.0, axis=1)
     enough = number >= JUMPS + LASTING
-    squared = np.maximum(rest.sum(axis=1) / np.maximum(number - LASTING, 1), LEAST_SPREAD**2)
+    others = np.maximum(number - LASTING, 1)
+    chance = 2 / np.maximum(usual.mean(axis=1) + 0.5, 0.5) * np.sqrt(2 / others)
+    squared = np.maximum(rest.sum(axis=1) / others + chance, LEAST_SPREAD**2)
     return np.where(enough, np.log(squared), np.nan)
 
 
