@@ -44,6 +44,7 @@ def reasoning(facts: Facts, page: int) -> pd.DataFrame:
         (f"{finding.verdict}, {finding.cause}", check, check.values.get(page), None if check.passed is None else check.passed.get(page))
         for finding in look(facts)
         for check in finding.checks
+        if not (check.of_some and pd.isna(check.values.get(page)))
     ]
     known = [(rule, c.measure, value, str(c.threshold), passed, c.window, c.source) for rule, c, value, passed in rows]
     table = pd.DataFrame(known, columns=REASONING)
