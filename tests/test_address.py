@@ -24,6 +24,14 @@ def folded(rows: list[tuple[str, str]], crawl: list[tuple[str, str | None, str |
     return {spelling: None if pd.isna(page) else page for spelling, page in zip(table["spelling"], table["page"], strict=True)}
 
 
+def test_a_page_that_answers_does_not_stand_for_one_that_fails() -> None:
+    rows = [("/p/1?colour=red", "crawl"), ("/p/1", "crawl"), ("/p/2?colour=red", "crawl"), ("/p/2", "crawl")]
+    crawl = pd.DataFrame([(text, None, text.partition("?")[0], 404 if text == "/p/1" else 200) for text, _ in rows], columns=["spelling", "redirect_to", "canonical", "status"])
+    pages = fold(pd.DataFrame(rows, columns=["spelling", "source"]), HOME, crawl).set_index("spelling")["page"]
+    assert pages["/p/1?colour=red"] != pages["/p/1"], "the canonical fails"
+    assert pages["/p/2?colour=red"] == pages["/p/2"]
+
+
 @pytest.mark.parametrize(
     ("spelling", "page"),
     [

@@ -110,7 +110,7 @@ def fold(spellings: pd.DataFrame, home: Home, crawl: pd.DataFrame | None = None)
 
     Args:
         spellings: spelling (text as in the source), source (a name of AUTHORITY); one row per combination.
-        crawl: spelling, redirect_to, canonical (texts or null); the evidence for doubtful merges.
+        crawl: spelling, redirect_to, canonical (texts or null), and status where known; the evidence for doubtful merges.
     Returns:
         One row per spelling, in order of page and spelling: spelling, page (absolute address; null if it is not of this
         site), reason (why it belongs to that page, or why it is set aside), sources (in the order of AUTHORITY, separated by blanks).
@@ -311,17 +311,20 @@ def _weak(strict: pa.Array) -> pa.Array:
 
 
 def _crawl_links(crawl: pd.DataFrame | None, home: Home) -> list[tuple[str, pd.DataFrame]]:
-    """(word, links) for redirects and canonicals: start and end as strict addresses."""
+    """(word, links) for redirects and canonicals: start and end as strict addresses; a page that answers does not stand for one that fails."""
     if crawl is None or crawl.empty:
         return []
     result = []
+    fails = crawl.loc[(crawl["status"] >= 400).fillna(False).astype(bool), "spelling"] if "status" in crawl else crawl["spelling"].head(0)
+    failing = parse(fails.astype("str").reset_index(drop=True), home)["strict"].dropna()
     for column, word in (("redirect_to", "redirect"), ("canonical", "canonical")):
         rows = crawl[crawl[column].notna()].reset_index(drop=True)
         ends = parse(rows[column].astype("str"), home)["strict"]
         links = (
             pd.DataFrame({"start": parse(rows["spelling"].astype("str"), home)["strict"], "end": ends}).dropna().drop_duplicates("start")
         )
-        result.append((word, links[links["start"] != links["end"]]))
+        stands = links["start"] != links["end"]
+        result.append((word, links[stands & ~links["end"].isin(failing) if word == "canonical" else stands]))
     return result
 
 
