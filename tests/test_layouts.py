@@ -143,7 +143,7 @@ def test_a_folder_for_each_day_tells_the_day_of_its_rows(plain: pd.DataFrame, tm
     for day in days:
         folder = tmp_path / "search" / f"date={day.date()}"
         folder.mkdir(parents=True)
-        shown = ROWS[["Page", "Query", "Clicks", "Impressions"]].drop_duplicates(["Page", "Query"]).assign(Impressions=day.day_of_year)
+        shown = ROWS[["Page", "Query", "Clicks", "Impressions"]].drop_duplicates(["Page", "Query"]).assign(Impressions=day.day_of_year, filename="x")
         shown.to_parquet(folder / "part-0.parquet", index=False)
     ledger, aside, _ = read(tmp_path)
     assert not aside

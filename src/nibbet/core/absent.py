@@ -178,8 +178,9 @@ def copies_of(pages: pd.DataFrame, wanted: NDArray[np.int64], words: sparse.csr_
     first = pd.Series(pages.index, index=pages.index).where(open_ & shown.eq(best) & (shown > 0)).groupby(whole).transform("min")
     result = first.where(first.notna() & (first != pages.index) & best.gt(shown)).reindex(pages.index)
     result = result.where(result.notna(), _alike(words, wanted, np.flatnonzero((open_ & (shown > 0)).to_numpy()), shown))
-    own, its = pages["words"].astype("float64"), result.map(pages["words"].astype("float64"))
-    as_long = ~((own - its).abs() > LENGTHS * pd.concat([own, its], axis=1).max(axis=1))
+    length = pages["words"].astype("float64")
+    of_copy = result.map(length)
+    as_long = ~((length - of_copy).abs() > LENGTHS * np.fmax(length, of_copy))
     return result.where(pages["described"] & result.map(pages["described"]).eq(True) & as_long)
 
 

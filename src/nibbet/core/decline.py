@@ -152,20 +152,41 @@ def lasting_changes(
     same comparison, by quartiles: over-dispersion, drift and the error of the index in one. A page is flagged only if it is still down in the last
     four weeks. With fewer than LEAST_EXPECTED clicks there is no judgement (q_value null).
     """
-    pages, weeks = clicks.shape
-    start = np.zeros(pages, dtype=np.int64) if began is None else np.asarray(began, dtype=np.int64)
-    sections = int(section.max()) + 1 if pages else 0
-    result = pd.DataFrame(index=pd.RangeIndex(pages), columns=COLUMNS)
-    if not pages or weeks < BEFORE + AFTER:
-        return _finished(result, np.full(pages, np.nan), level)
+    start = np.zeros(len(clicks), dtype=np.int64) if began is None else np.asarray(began, dtype=np.int64)
+    return _changes(clicks, section, start, _common(clicks, section, start), rising=rising, level=level)
+
+
+@dataclass(frozen=True)
+class _Common:
+    """What the pages of a site have in common: the index of sections, the usual start of pages, and their natural variation."""
+
+    index: Index
+    share: Floats
+    spread: Spread | None
+
+
+def _common(clicks: NDArray[np.number], section: Whole, start: Whole) -> _Common:
+    """`spread` is None where there are no pages, or too few weeks to judge them."""
+    sections = int(section.max()) + 1 if len(section) else 0
     index = section_index(clicks, section, sections, began=start)
+    if not len(clicks) or clicks.shape[1] < BEFORE + AFTER:
+        return _Common(index, np.ones(STARTING), None)
     share = usual_start(clicks, index.level, section, start)
     busy = _teachers(clicks, section, sections, start)
     busy = busy[:: max(1, len(busy) // SAMPLED_PAGES)]
     spread = natural_spread(clicks[busy].astype(np.float64), _expected(section[busy], start[busy], index, share))
+    return _Common(index, share, spread)
+
+
+def _changes(
+    clicks: NDArray[np.number], section: Whole, start: Whole, common: _Common, *, rising: bool, level: float = 0.05
+) -> pd.DataFrame:
+    """As `lasting_changes`, with what the pages have in common."""
+    if common.spread is None:
+        return _finished(pd.DataFrame(index=pd.RangeIndex(len(clicks)), columns=COLUMNS), np.full(len(clicks), np.nan), level)
     parts = [
-        _judged(clicks[at : at + AT_ONCE], section[at : at + AT_ONCE], start[at : at + AT_ONCE], index, share, spread, rising)
-        for at in range(0, pages, AT_ONCE)
+        _judged(clicks[at : at + AT_ONCE], section[at : at + AT_ONCE], start[at : at + AT_ONCE], common.index, common.share, common.spread, rising)
+        for at in range(0, len(clicks), AT_ONCE)
     ]
     table = pd.concat(parts, ignore_index=True)
     return _finished(table, table.pop("p").to_numpy(), level)
@@ -393,18 +414,18 @@ def trends(clicks: NDArray[np.number], section: Whole, began: Whole, ends: pd.Da
         over, or a short season that the data contain once if it is not sure (see `core.life.events_of_pages`). `since` is the first day of
         the week in which the level changed. Of a fall and a rise the more significant is given; `real` means that it lasts.
     """
-    fall, rise = (lasting_changes(clicks, section, began=began, rising=rising) for rising in (False, True))
+    common = _common(clicks, section, began)
+    fall, rise = (_changes(clicks, section, began, common, rising=rising) for rising in (False, True))
     up = (rise["q_value"].fillna(1.0) < fall["q_value"].fillna(1.0)).to_numpy()
     table = pd.concat([fall[~up], rise[up]]).sort_index()
     onset = table.pop("onset").astype("float64")
     first = ends - pd.Timedelta(days=6)
-    index = section_index(clicks, section, int(section.max()) + 1 if len(section) else 0, began=began)
     table["since"] = pd.Series(first[np.clip(onset.fillna(0), 0, len(ends) - 1).astype(int)], index=table.index).where(
         onset.notna() & table["real"].astype(bool)
     )
     table["life"] = life_of_pages(clicks, began)
     table["age_weeks"] = np.where(began > 0, clicks.shape[1] - began, np.nan)
-    table["start_rank"] = start_rank(clicks, section, began, index.level)
+    table["start_rank"] = start_rank(clicks, section, began, common.index.level)
     event = events_of_pages(clicks, began)
     over = event["event"].to_numpy()
     table["event_from"] = pd.Series(first[event["first"]], index=table.index).where(over)

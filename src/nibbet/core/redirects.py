@@ -13,7 +13,7 @@ from nibbet.core.brand import brand_columns
 from nibbet.core.entries import places
 from nibbet.core.join.address import INDEX_FILE
 from nibbet.core.querymap import page_words
-from nibbet.core.sections import region_of
+from nibbet.core.sections import language_code, region_of
 from nibbet.core.sentences import named
 from nibbet.core.words import Lexicon, rarity
 
@@ -42,9 +42,8 @@ class Tongues:
     def __init__(self, pages: pd.DataFrame) -> None:
         region = region_of(pages["path"])
         region = region if len(set(region) - {""}) > 1 else pd.Series("", index=pages.index)
-        spoken = pages["language"] if "language" in pages else pd.Series(None, index=pages.index, dtype="str")
-        code = named(spoken).astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
-        self._region, self._spoken = region.to_numpy(), pd.factorize(code)[0]
+        self._region, unknown = region.to_numpy(), np.full(len(pages), -1)
+        self._spoken = pd.factorize(language_code(pages["language"]))[0] if "language" in pages else unknown
         gone = pages["gone"].fillna(True).to_numpy(bool) if "gone" in pages else np.ones(len(pages), dtype=bool)
         self._moved = gone & (self._region == "")
 
@@ -151,8 +150,8 @@ def page_of_same_name(path: pd.Series, staying: pd.Series) -> pd.Series:
     gone, alive = (pd.DataFrame({"name": page_name(one), "path": one}).rename_axis("number").reset_index() for one in (path, staying))
     alive = alive[alive["name"].ne("") & (alive.groupby("name")["name"].transform("size") <= NAMESAKES)]
     both = gone.merge(alive, on="name", suffixes=("", "_alive"))
-    number = np.arange(len(both))
-    both = both[Tongues(pd.DataFrame({"path": pd.concat([both["path"], both["path_alive"]], ignore_index=True)})).agree(number, number + len(both))]
+    ends, number = pd.concat([both["path"], both["path_alive"]], ignore_index=True), np.arange(len(both))
+    both = both[Tongues(ends.to_frame("path")).agree(number, number + len(both))]
     folders = zip(both["path"].str.split("/"), both["path_alive"].str.split("/"), strict=True)
     both["common"] = [len(set(one) & set(other)) for one, other in folders]  # few pages share a name
     both = both[both["common"] == both.groupby("number")["common"].transform("max")]

@@ -62,20 +62,19 @@ def _nothing_earned(facts: Facts) -> list[Check]:
 
     clicks, impressions = (facts.poor_below(measure) for measure in ("clicks", "impressions"))
     share = _shown_share(facts)
-    late = share < 1
-    rates = [
-        Check(
-            f"{name}_at_this_rate", part := (pages[f"{name}_long"] / share).where(late), f"< {limit:g}", long, "search", ~(part >= limit), True
-        )
-        for name, limit in (("clicks", clicks), ("impressions", impressions))
-    ]
+
+    def at_this_rate(name: str, limit: float) -> Check:
+        figure = (pages[f"{name}_long"] / share).where(share < 1)
+        return Check(f"{name}_at_this_rate", figure, f"< {limit:g}", long, "search", ~(figure >= limit), of_some=True)
+
     before = (
         [at_most("clicks_reference", clicks, "search", str(w.reference))] if w.covered_days < t.covered_days and w.reference_known else []
     )
     return [
         at_most("clicks_long", clicks, "search"),
         at_most("impressions_long", impressions, "search"),
-        *rates,
+        at_this_rate("clicks", clicks),
+        at_this_rate("impressions", impressions),
         *before,
         at_most("sessions_long", t.prune_sessions, "landings", visits),
         Check("conversions_long", pages["conversions_long"], "none", visits, "landings", pages["conversions_long"].fillna(0) == 0),
@@ -84,13 +83,14 @@ def _nothing_earned(facts: Facts) -> list[Check]:
     ]
 
 
-def _earned_elsewhere(facts: Facts) -> pd.Series:
+def _earned_at_old_addresses(facts: Facts) -> pd.Series:
     """Whether a page earned in the long window if what its former addresses earned is counted with it."""
-    had = {name: facts.pages[f"{name}_moved"].fillna(0).astype(float) for name in MOVED}
-    own = {name: facts.pages[f"{name}_long"].fillna(0).astype(float) for name in ("clicks", "sessions")}
-    clicks = (had["clicks"] > 0) & (own["clicks"] + had["clicks"] >= facts.poor_below("clicks"))
-    sessions = (had["sessions"] > 0) & (own["sessions"] + had["sessions"] >= facts.limits.prune_sessions)
-    return clicks | sessions | (had["conversions"] > 0) | (had["backlinks"] > 0)
+    before = {name: facts.pages[f"{name}_moved"].fillna(0).astype(float) for name in MOVED}
+    enough = (before["conversions"] > 0) | (before["backlinks"] > 0)
+    for name, limit in (("clicks", facts.poor_below("clicks")), ("sessions", facts.limits.prune_sessions)):
+        together = before[name] + facts.pages[f"{name}_long"].fillna(0).astype(float)
+        enough |= (before[name] > 0) & (together >= limit)
+    return enough
 
 
 def _needed_by_none(facts: Facts) -> list[Check]:
@@ -98,7 +98,7 @@ def _needed_by_none(facts: Facts) -> list[Check]:
     pages, t, long = facts.pages, facts.limits, facts.windows.long
     days = pd.Series(float(_known_days(facts)), index=pages.index)
     settings, crawled, many = "nibbet.toml, editorial, address, title", "crawl", many_outlinks(pages, t)
-    before = _earned_elsewhere(facts)
+    before = _earned_at_old_addresses(facts)
     return [
         *_nothing_earned(facts),
         Check("earned_at_old_addresses", before.astype(float), "no", str(long), "search, landings, backlinks", ~before),

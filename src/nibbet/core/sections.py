@@ -16,6 +16,12 @@ DEEPEST = 4
 LANGUAGE = r"^[^/]*/(?i:[a-z]{2}(?:[-_](?:[a-z]{2}|[a-z]{4}|\d{3}))?)/$"
 
 
+def language_code(language: pd.Series) -> pd.Series:
+    """The ISO code of each language of a page, as `en` of en-GB; null where unknown."""
+    code: pd.Series = language.astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
+    return code
+
+
 def region_of(path: pd.Series) -> pd.Series:
     """The first folder of each path where it names a language or region, as /en-gb/; else empty."""
     first = path.astype("str").str.extract(r"^(/[^/]+/)", expand=False).fillna("")

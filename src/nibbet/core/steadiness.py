@@ -62,16 +62,16 @@ def natural_spread(clicks: Floats, expected: Floats) -> Spread:
     order = np.argsort(unsteady, kind="stable")[: np.isfinite(unsteady).sum()]
     parts = np.array_split(order, np.clip(len(order) // LEAST_PAGES, 1, CLASSES))
     middle = np.array([np.median(unsteady[part]) for part in parts if len(part)])
-    parts = [np.concatenate([part for part, own in zip(parts, middle, strict=False) if own == one]) for one in np.unique(middle)]
+    parts = [np.concatenate([part for part, center in zip(parts, middle, strict=False) if center == one]) for one in np.unique(middle)]
     if len(parts) < 2:  # one kind of pages, or too few weeks to tell
         return Spread(np.zeros(1), together[None, :])
     middle = np.unique(middle)
-    own = np.log([_variance(clicks[part], expected[part]) for part in parts]) - np.log(together)
-    own = (own + own.mean(axis=1, keepdims=True)) / 2  # few pages show no single week well
+    apart = np.log([_variance(clicks[part], expected[part]) for part in parts]) - np.log(together)
+    apart = (apart + apart.mean(axis=1, keepdims=True)) / 2  # few pages show no single week well
     # calm pages vary less; where a class varies more, many of it may have changed
-    own = np.where(own.mean(axis=1, keepdims=True) < -CHANCE_APART, np.minimum(own, 0.0), 0.0)
+    apart = np.where(apart.mean(axis=1, keepdims=True) < -CHANCE_APART, np.minimum(apart, 0.0), 0.0)
     weight = np.array([[len(part) / (len(part) + PRIOR_PAGES)] for part in parts])
-    return Spread(middle, np.maximum(np.exp(weight * own) * together, LEAST_SPREAD**2))
+    return Spread(middle, np.maximum(np.exp(weight * apart) * together, LEAST_SPREAD**2))
 
 
 def before_and_after(clicks: Floats, expected: Floats) -> tuple[Floats, Floats, Floats, Floats]:

@@ -13,7 +13,7 @@ from nibbet.core import sentences as say
 from nibbet.core.brand import names_brand, without_brand
 from nibbet.core.clusters import Fit, clustered_poisson
 from nibbet.core.pull import false_discovery
-from nibbet.core.sections import region_of
+from nibbet.core.sections import language_code, region_of
 from nibbet.core.tables import THIN_CLICKS
 from nibbet.core.words import Lexicon, covered_share, numbered, rarity
 
@@ -77,7 +77,7 @@ def page_traits(pages: pd.DataFrame, brand: Sequence[str], year: int) -> pd.Data
     Args:
         pages: title, description (null where none), section, path, language where known; year: the last year of the data.
     """
-    tongue = region_of(pages["path"]) + say.named(pages["language"]).str.lower()  # each language has its own titles
+    tongue = region_of(pages["path"]) + say.named(language_code(pages["language"]))  # each language has its own titles
     title, description = (pages[name].astype("str").str.strip() for name in ("title", "description"))
     title, description = (text.where(text.notna() & text.ne("")) for text in (title, description))
     there = title.notna()

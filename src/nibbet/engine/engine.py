@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 LONGEST_LINE = 12_000_000
 
 
-#: the column with the number of the file of each row
-PART = "number_of_file"
+#: columns with the name and the number of the file of each row, which no file has
+FILE, PART = "nibbet_file", "nibbet_number_of_file"
 
 
 class Engine:
@@ -106,8 +106,11 @@ class Engine:
         )
         if len(paths) == 1:
             return table.mutate(part=0)
-        numbers = self.frame({"filename": names, "part": list(range(len(paths)))})
-        return table.join(numbers, "filename").drop("filename")
+        return self._numbered(table, "filename", names, "part")
+
+    def _numbered(self, table: ibis.Table, file: str, names: Sequence[str], number: str) -> ibis.Table:
+        """The rows of several files with the number of their file in place of its name."""
+        return table.join(self.frame({file: list(names), number: list(range(len(names)))}), file).drop(file)
 
     def _linked(self, path: Path) -> str:
         """A path of the file that the engine takes literally: absolute, unique, and without special characters of patterns."""
@@ -145,9 +148,8 @@ class Engine:
     def series(self, paths: Sequence[Path]) -> ibis.Table:
         """Parquet files of one shape as a table, with PART, the number of the file of each row."""
         names = [self._linked(path) for path in paths]
-        table = self.connection.read_parquet(names, table_name=self._fresh("file"), filename=True)
-        numbers = self.frame({"filename": names, PART: list(range(len(names)))})
-        return table.join(numbers, "filename").drop("filename")
+        table = self.connection.read_parquet(names, table_name=self._fresh("file"), filename=FILE)
+        return self._numbered(table, FILE, names, PART)
 
     @in_turn
     def json_lines(self, path: Path) -> ibis.Table:

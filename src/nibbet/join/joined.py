@@ -322,8 +322,8 @@ def _as_of(engine: AnyEngine, settled: Settled, names: list[tuple[str, Clean]]) 
         days = next((of for grain in ("page", "pair") if len(of := rows[rows["grain"] == grain])), rows)
         if len(days):
             sums: pd.DataFrame = days.groupby("date", as_index=False)[["impressions"]].sum()
-            few = step == "month" or (step == "week" and len(sums) < FEW_WEEKS)
-            return last_complete_period(sums) if few else last_complete_day(sums)
+            is_short = step == "month" or (step == "week" and len(sums) < FEW_WEEKS)
+            return last_complete_period(sums) if is_short else last_complete_day(sums)
     sums = result.groupby("date", as_index=False)[["impressions"]].sum()
     lengths = [(one.period[1] - one.period[0]).days for _, one in names if one.kind == "search" and one.period is not None]
     alike = len(sums) == len(lengths) > ONE_AFTER_ANOTHER and min(lengths) > 0.9 * max(lengths)

@@ -43,9 +43,9 @@ class Absence:
 
     def _described(self, pages: pd.DataFrame) -> pd.Series:
         """Whether more is known of the content of each page than title and heading."""
-        known = pages[["description", "words"]].notna().any(axis=1)
+        described = pages[["description", "words"]].notna().any(axis=1)
         inventory = self.inputs.joined.inventory
-        return known if inventory is None else known | inventory["text"].reindex(pages.index).notna()
+        return described if inventory is None else described | inventory["text"].reindex(pages.index).notna()
 
     def _facts(self, pages: pd.DataFrame) -> pd.DataFrame:
         """By page number, facts outside the ledger: listed, navigation, fetches, closed_by, index_state."""

@@ -16,6 +16,7 @@ from nibbet.core.ledger import (
     with_ways,
 )
 from nibbet.core.members import pages_in_groups
+from nibbet.core.sections import language_code
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
@@ -87,7 +88,7 @@ class Pages:
     @once
     def languages(self) -> pd.Series:
         """The ISO code of the language of each page in the crawl; null where unknown."""
-        return self.table["language"].astype("str").str.lower().str.extract(r"^([a-z]{2})(?![a-z])", expand=False)
+        return language_code(self.table["language"])
 
     @once
     def members(self) -> pd.DataFrame:

@@ -35,6 +35,11 @@ if TYPE_CHECKING:
 Say = Callable[[str], None]
 
 
+#: what tells the days of a source, and of a frame, that has none
+PERIOD_LINE = "Add to its [[source]] in nibbet.toml: period = [2026-08-03, 2026-10-31]"
+FRAME_DAYS = 'Add them: frame.assign(first_day="2026-08-03", last_day="2026-10-31")'
+
+
 @dataclass(frozen=True)
 class Understood:
     """A sheet with the settings of its source, the meaning of its columns, and the exchange rate of its currency (None: as it is)."""
@@ -245,8 +250,8 @@ def _once_each(faults: list[NibbetError]) -> list[str]:
     ]
 
 
-def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = None) -> Understood:
-    """A sheet with the meaning of its columns, combined ones split, constants added, and the days it covers.
+def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = None, mend: str = PERIOD_LINE) -> Understood:
+    """A sheet with the meaning of its columns, combined ones split, constants added, and the days it covers; mend: what tells unknown days.
 
     Raises MissingColumnError and SourceError with the line that settles the fault.
     """
@@ -271,11 +276,6 @@ def _understood(sheet: Sheet, settings: SourceSettings, rate: float | None = Non
                 "first and last day there (2026-08-03..2026-10-31). If all its rows may be added up, say which days they cover, in its [[source]] of "
                 "nibbet.toml: period = [2026-08-03, 2026-10-31]"
             )
-        mend = (
-            'Add them: frame.assign(first_day="2026-08-03", last_day="2026-10-31")'
-            if settings.table == settings.kind  # a frame
-            else "Add to its [[source]] in nibbet.toml: period = [2026-08-03, 2026-10-31]"
-        )
         raise SourceError(f"{sheet.name}: the rows carry no date, and neither the table nor its name tells which days they cover. {mend}")
     return Understood(sheet, settings, reading, rate)
 
@@ -319,7 +319,9 @@ def _of_frame(place: Place, kind: str, frame: Any, limits: Limits) -> list[Under
     # Nibbet's own column names are taken literally
     columns = {column.name: column.name for column in TABLES[kind] if column.name in sheet.header}
     settings = SourceSettings(kind=kind, table=kind, columns=columns)  # type: ignore[arg-type]
-    return [_understood(part, settings) for window in windows_apart(sheet, kind) for part in parts_apart(window, kind, columns)]
+    return [
+        _understood(part, settings, mend=FRAME_DAYS) for window in windows_apart(sheet, kind) for part in parts_apart(window, kind, columns)
+    ]
 
 
 def _frame_sheet(engine: AnyEngine, name: str, table: Any) -> Sheet:
