@@ -104,7 +104,7 @@ def test_words_lose_case_accents_and_endings() -> None:
 
 def alike(shown: dict[int, dict[str, int]]) -> pd.DataFrame:
     rows = [(page, query, count) for page, queries in shown.items() for query, count in queries.items()]
-    return pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=0.9, brand=False)
+    return pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=0.9, brand=False, position=3.0)
 
 
 #: what else is known of a candidate pair that is one page
@@ -289,7 +289,7 @@ def test_a_page_with_a_question_of_its_own_is_merged_into_none() -> None:
     shared, alone = ["cedar outdoors", "cedar outdoors tips", "cedar in rain"], ["cedar cracks", "mend cedar", "cracks in cedar"]
     answered = {0: shared, 1: shared + alone, 2: [*shared, "cedar in rooms"]}
     pairs = pd.DataFrame([(page, query) for page, queries in answered.items() for query in queries], columns=["page", "query"])
-    pairs = pairs.assign(brand=False, impressions=9, answer=0.9)
+    pairs = pairs.assign(brand=False, impressions=9, answer=0.9, position=4.0)
     ends = pd.DataFrame({"page_a": [0, 0], "page_b": [1, 2]})
     own = own_question(pairs, ends, pages, Lexicon("english"), 0.5)
     assert own.tolist() == [0.75, 0.0], "three of four queries in words of its own title one answers alone; one query is too few to tell"
@@ -681,7 +681,7 @@ def test_common_queries_propose_no_pair_but_count_in_its_overlap() -> None:
     rows = [(page, "canoe", 10) for page in range(300)]
     rows += [(page, f"own {page} {n}", 50) for page in range(300) for n in range(3)]
     rows += [(page, f"shared {n}", 200) for page in (0, 1) for n in range(3)]
-    pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=1.0, brand=False)
+    pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).assign(answer=1.0, brand=False, position=4.0)
     found = candidate_pairs(pairs, Thresholds())
     assert found[["page_a", "page_b", "shared", "shared_impressions"]].to_numpy().tolist() == [[0, 1, 4, 1220]]
     assert found["overlap"].iloc[0] == pytest.approx(610 / 760)

@@ -41,7 +41,8 @@ def nothing(columns: list[str]) -> pd.DataFrame:
 @dataclass(frozen=True)
 class Terms:
     """What all levels have in common: the factor of the reference (length, weekdays), the least real change, the noise shared by all pages,
-    how far searchers look, and whether impressions of both windows are counted alike.
+    how far searchers look, whether impressions of both windows are counted alike, and whether the mean positions of pages say where they
+    are found (see `core.curve.places_tell`).
     """
 
     scale: float
@@ -49,6 +50,7 @@ class Terms:
     noise: float
     sight: Sight
     counted_alike: bool = True
+    places_tell: bool = True
 
 
 def shared_noise(days: pd.DataFrame, windows: Windows) -> float:

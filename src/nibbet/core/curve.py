@@ -24,6 +24,9 @@ SMALL_SITE_CLICKS = 300
 MOST_RATE, LEAST_USUAL, MOST_USUAL = 0.95, 0.8, 1.25
 #: height and exponent of the general shape
 FIRST_RATE, FALL = 0.28, -1.1
+#: position beyond which a page is on no first page of results, multiple of the usual clicks there that no such pages get, and clicks that
+#: may be chance
+FAR, MOST_FAR, FAR_CLICKS = 10.0, 2.5, 50.0
 SEGMENT = ["device", "surface", "brand"]
 
 
@@ -59,6 +62,18 @@ def general_shape(position: Floats) -> Floats:
     """The prior for a site with few clicks: a falling power law. Only its slope matters, since the level of the site replaces its height."""
     shape: Floats = FIRST_RATE * np.asarray(position, dtype=float) ** FALL
     return shape
+
+
+def places_tell(clicks: Floats, impressions: Floats, position: Floats) -> bool:
+    """Whether the mean positions of pages say where they are found: not where pages beyond the first results page get more than MOST_FAR times
+    the clicks of such positions. They are then shown near the top for some queries and far down for many others.
+
+    Args:
+        clicks, impressions, position: of each page, over all its queries.
+    """
+    far = (position > FAR) & (impressions > 0)
+    usual = float((impressions[far] * general_shape(position[far])).sum())
+    return float(clicks[far].sum()) <= max(MOST_FAR * usual, FAR_CLICKS)
 
 
 def learn_curve(cells: pd.DataFrame) -> Curve:

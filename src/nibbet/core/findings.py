@@ -83,7 +83,8 @@ FACTS = ("pages", "climbs", "groups", "group_gains", "stray_topics")
 class Facts:
     """The input of all rules.
 
-    settled: days after which a page has found its position. pages: one row per page, indexed by page number; the columns of pages.csv
+    settled: days after which a page has found its position. untold_because: a sentence on why the data do not show by what clicks fell, empty
+    where they do. pages: one row per page, indexed by page number; the columns of pages.csv
     (without verdicts) and is_page, age_days, first_seen, children, protected, position_reference, noise (between the windows, see
     `core.compare.page_noise`), demand, rank, pull_part, replaced (share of rank) and replaced_by (see `core.replaced`), expected_answered, clicks_answered, sessions_known, backlinks_known, purpose (null
     for pages that exist for search). climbs: see `core.openings.climbs_of_pages`.
@@ -99,6 +100,7 @@ class Facts:
     limits: Thresholds = field(default_factory=Thresholds)  # type: ignore[arg-type]
     settled: int = 180
     standing: Standing = field(default_factory=Standing)
+    untold_because: str = ""
 
     @cached_property
     def shared_pull(self) -> pd.Series:

@@ -14,7 +14,7 @@ from nibbet.core.entries import connected
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing, with_withheld
-from nibbet.core.tables import rows_at
+from nibbet.core.tables import SECOND_PAGE, rows_at
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.wording import merges as wording
@@ -104,29 +104,31 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
     """Pairs of pages whose queries overlap by impressions, both answering them.
 
     Args:
-        pairs: page (number), query, impressions, answer, brand; one row per pair with impressions.
+        pairs: page (number), query, impressions, position, answer, brand; one row per pair with impressions.
         live: of each page, whether it can be found; defaults to all.
     Returns:
         page_a < page_b, shared (queries), shared_impressions, overlap: the share of the impressions of the smaller page from queries
-        that the other has too; mutual: the smaller of that share of either. Brand queries are left out, since they carry no intent. Pairs
-        that share PROPOSING
-        queries are included: too few to merge, but worth reporting.
+        that the other has too; mutual: the smaller of that share of either. Shares are of impressions up to SECOND_PAGE, unless a page has
+        none there: chance decides which of two pages is listed far down. Brand queries are left out, since they carry no intent. Pairs that
+        share PROPOSING queries are included: too few to merge, but worth reporting.
     """
     chosen = ~pairs["brand"] & (pairs["impressions"] > 0) & (pairs["answer"] >= t.answers)
-    chosen_rows = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions"])
+    chosen_rows = rows_at(pairs, chosen if live is None else chosen & live[pairs["page"]], ["page", "query", "impressions", "position"])
     if chosen_rows.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"])
     page, (query, queries) = chosen_rows["page"].to_numpy(), numbered(chosen_rows)
-    shown = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float), (page, query)), shape=(int(page.max()) + 1, len(queries)))
+    shape, near = (int(page.max()) + 1, len(queries)), (chosen_rows["position"] <= SECOND_PAGE).to_numpy()
+    shown = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float), (page, query)), shape=shape)
     drawn = (shown > 0).astype(np.float32)
-    whole = np.asarray(shown.sum(axis=1)).ravel()
+    near = near | (np.bincount(page[near], minlength=shape[0]) == 0)[page]
+    seen = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float) * near, (page, query)), shape=shape)
     on_pages = np.bincount(query)
     proposing = drawn[:, (on_pages > 1) & (on_pages <= MOST_PAGES)]
     meetings = np.cumsum(proposing @ np.asarray(proposing.sum(axis=0)).ravel())
     bounds = np.searchsorted(meetings, np.arange(0, meetings[-1], MEETINGS_AT_ONCE), side="left")
     ends = np.unique([*bounds, proposing.shape[0]])
     parts = [
-        _alike(proposing, shown, drawn, whole, slice(start, end), t)
+        _alike(proposing, shown, seen, drawn, slice(start, end), t)
         for start, end in zip(np.append(0, ends[:-1]), ends, strict=True)
         if end > start
     ]
@@ -135,9 +137,10 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
 
 
 def _alike(
-    proposing: sparse.csr_matrix, shown: sparse.csr_matrix, drawn: sparse.csr_matrix, whole: NDArray[np.float64], at: slice, t: Thresholds
+    proposing: sparse.csr_matrix, shown: sparse.csr_matrix, seen: sparse.csr_matrix, drawn: sparse.csr_matrix, at: slice, t: Thresholds
 ) -> pd.DataFrame:
     """Candidates whose first page is among the rows `at`: see `candidate_pairs`."""
+    whole = np.asarray(seen.sum(axis=1)).ravel()
     both = (proposing[at] @ proposing.T).tocoo()
     one, other = both.row.astype(np.int64) + at.start, both.col.astype(np.int64)
     meet = (other > one) & (both.data >= min(PROPOSING, t.shared_queries))
@@ -147,12 +150,11 @@ def _alike(
         return np.asarray(left[one].multiply(right[other]).sum(axis=1)).ravel()
 
     joined = pd.DataFrame({"a": one, "b": other})
-    joined["on_shared"], joined["on_shared_b"] = rows_sum(shown, drawn), rows_sum(drawn, shown)
-    joined["contained"], joined["contained_b"] = joined["on_shared"] / whole[one], joined["on_shared_b"] / whole[other]
+    joined["contained"], joined["contained_b"] = rows_sum(seen, drawn) / whole[one], rows_sum(drawn, seen) / whole[other]
     joined["shared"] = rows_sum(drawn, drawn).astype(int)
     joined["overlap"] = joined[["contained", "contained_b"]].max(axis=1)
     joined["mutual"] = joined[["contained", "contained_b"]].min(axis=1)
-    joined["shared_impressions"] = (joined["on_shared"] + joined["on_shared_b"]).astype(np.int64)
+    joined["shared_impressions"] = (rows_sum(shown, drawn) + rows_sum(drawn, shown)).astype(np.int64)
     joined = joined[
         (joined["shared"] >= min(PROPOSING, t.shared_queries)) & (joined["overlap"] >= t.overlap) & (joined["mutual"] >= t.overlap / 2)
     ]
@@ -340,7 +342,7 @@ def merge_gain(
     month = MONTH_DAYS / days
     weight = with_withheld(rows["page"].map(withheld))
     rows = rows.assign(
-        demand=rows["impressions"] / sight.share(rows["position"].to_numpy(float)) * weight,
+        demand=sight.searches(rows["impressions"].to_numpy(float), rows["position"].to_numpy(float)) * weight,
         had=rows["clicks"] * weight,
         usual=rows["expected_clicks"] * weight,
     )

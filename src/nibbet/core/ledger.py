@@ -17,7 +17,7 @@ from nibbet.core.notices import are_notices
 from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
-from nibbet.core.tables import PARTS, THIN_CLICKS
+from nibbet.core.tables import PARTS, SECOND_PAGE, THIN_CLICKS
 from nibbet.core.trails import pages_above
 from nibbet.core.windows import Windows
 
@@ -179,8 +179,8 @@ MOVED = ("clicks", "sessions", "conversions", "backlinks")
 BORN_IMPRESSIONS = 50
 #: days by which search must have shown a page before its date of publication for that to be the date of a revision
 REDATED_DAYS = 28
-#: share of the pages shown in search that a crawl may block from the index, and pages from which this is checked
-MOST_KEPT_OUT, LEAST_SHOWN = 0.5, 8
+#: share of pages from which what a crawl says of them contradicts itself or search, and pages from which this is checked
+MOST, LEAST_PAGES = 0.5, 8
 
 
 def with_agents(inventory: pd.DataFrame, agents: Sequence[str]) -> pd.DataFrame:
@@ -212,8 +212,31 @@ def with_sound_flags(inventory: pd.DataFrame, search: pd.DataFrame) -> tuple[pd.
     shown = search.index[search["impressions_recent"] > 0]
     rows = inventory.reindex(inventory.index.intersection(shown))
     flags = rows.loc[rows["status"].fillna(200) == 200, "noindex"].dropna()
-    share = float(flags.astype(bool).mean()) if len(flags) >= LEAST_SHOWN else 0.0
-    return (inventory.assign(noindex=None), share) if share > MOST_KEPT_OUT else (inventory, 0.0)
+    share = float(flags.astype(bool).mean()) if len(flags) >= LEAST_PAGES else 0.0
+    return (inventory.assign(noindex=None), share) if share > MOST else (inventory, 0.0)
+
+
+def with_followed_links(inventory: pd.DataFrame) -> tuple[pd.DataFrame, int]:
+    """The crawl without its numbers of internal links where most pages have none, and how many have none (0 where they are sound).
+
+    Args:
+        inventory: inlinks, status by page number. A crawl that follows links finds pages by them: one without links was given a list.
+    """
+    answers = inventory["status"].fillna(200) == 200 if "status" in inventory else pd.Series(True, index=inventory.index)
+    counts = pd.to_numeric(inventory.loc[answers, "inlinks"]).dropna() if "inlinks" in inventory else pd.Series(dtype="float64")
+    alone = int((counts == 0).sum())
+    sound = len(counts) < LEAST_PAGES or alone <= MOST * len(counts)
+    return (inventory, 0) if sound else (inventory.assign(inlinks=None), alone)
+
+
+def is_partial(pages: pd.DataFrame) -> bool:
+    """Whether the crawl lacks most of the pages that get clicks from search.
+
+    pages: in_search, in_crawl, clicks_long, leads_to (old addresses need not be crawled).
+    """
+    clicked = pages["in_search"] & (pages["clicks_long"].fillna(0) > 0) & pages["leads_to"].isna()
+    missing = clicked & ~pages["in_crawl"]
+    return bool(pages["in_crawl"].any() and clicked.sum() >= LEAST_PAGES and missing.sum() > MOST * clicked.sum())
 
 
 def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataFrame:
@@ -231,7 +254,8 @@ def _with_links(table: pd.DataFrame, backlinks: pd.DataFrame | None) -> pd.DataF
 
 def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen: pd.Series, windows: Windows) -> pd.DataFrame:
     """published from the editorial list, else the crawl. born falls back on the first day in search where that is well within the data, and
-    equals that day where search showed the page REDATED_DAYS before publication: many systems date a page anew when it is rewritten.
+    equals that day where search showed the page REDATED_DAYS before publication: many systems date a page anew when it is rewritten. A day
+    of `import_days` dates no page.
     """
     known = (
         editorial.dropna(subset=["page_id"]).drop_duplicates("page_id").set_index("page_id")["published"].reindex(table.index)
@@ -243,11 +267,25 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     table["modified"] = pd.to_datetime(table["modified"])
     seen = table["first_seen"] = pd.to_datetime(first_seen)
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
-    born = table["published"].where(~(seen < table["published"] - pd.Timedelta(days=REDATED_DAYS)), seen)
+    published = table["published"].where(~table["published"].isin(import_days(table)))
+    born = published.where(~(seen < published - pd.Timedelta(days=REDATED_DAYS)), seen)
     table["born"] = born.fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
     table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
-    table["known_since"] = pd.concat([table["published"], seen], axis=1).min(axis=1)
+    table["known_since"] = pd.concat([published, seen], axis=1).min(axis=1)
     return table
+
+
+def import_days(pages: pd.DataFrame) -> pd.Series:
+    """The days of publication that are those of an import: days of pages that search showed REDATED_DAYS earlier, where most pages are such.
+
+    Args:
+        pages: published, first_seen.
+    """
+    seen, published = pages["first_seen"], pages["published"]
+    late = seen < published - pd.Timedelta(days=REDATED_DAYS)
+    both = int((seen.notna() & published.notna()).sum())
+    days: pd.Series = published[late].drop_duplicates() if both >= LEAST_PAGES and late.sum() > MOST * both else published[:0]
+    return days
 
 
 def _editorial_flag(editorial: pd.DataFrame | None, name: str) -> pd.Series:
@@ -367,7 +405,7 @@ def with_ways(table: pd.DataFrame, links: pd.DataFrame | None, poor_clicks: floa
 
 def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.DataFrame:
     """The ledger with queries (count), withheld_share (of impressions), pull, sums over the non-brand queries that it answers as their owner
-    (NAME_answered), and over those of them that reflect its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of
+    (NAME_answered; up to SECOND_PAGE, where it has any there), and over those of them that reflect its title (NAME_titled, see `core.pull.out_of_line`; clicks and expected also of
     the reference window, NAME_titled_reference; the others are counted in queries_apart), and the share of impressions that it answers.
 
     answers: threshold of answer from which a page answers a query.
@@ -382,6 +420,8 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
     plain = shown & ~pairs["brand"]
     meant = plain & (pairs["answer"] >= answers)
     answered = meant & pairs["role"].eq("owner")
+    near = answered & (pairs["position"] <= SECOND_PAGE)
+    answered = near | (answered & (np.bincount(page[near], minlength=len(table)) == 0)[page])
     table["queries"] = np.bincount(page[shown], minlength=len(table))
     table["withheld_share"] = (
         1 - of_pages(pairs["impressions"] > 0, "impressions") / table["impressions"].where(table["impressions"] > 0)

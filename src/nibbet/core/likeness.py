@@ -9,7 +9,7 @@ from scipy import sparse
 
 from nibbet.core.brand import brand_columns
 from nibbet.core.sentences import named
-from nibbet.core.tables import rows_at
+from nibbet.core.tables import SECOND_PAGE, rows_at
 from nibbet.core.words import Lexicon, carried_by, numbered, rarity
 
 Floats = NDArray[np.float64]
@@ -167,23 +167,24 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
 
 def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon, answers: float) -> pd.Series:
     """For each candidate pair, the share of the queries that a page answers in words of its title that the other title lacks, and that the
-    other does not answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries.
+    other does not answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries. Queries for which it is found only beyond SECOND_PAGE
+    do not count: of two pages on one question, chance decides which is listed far down.
 
     Args:
-        pairs: page, query, brand, impressions, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon: of the
-            pages;
-            answers: threshold of answer from which a page answers a query.
+        pairs: page, query, brand, impressions, position, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon:
+            of the pages; answers: threshold of answer from which a page answers a query.
     """
-    rows = _drawn(pairs, candidates, ["answer"])
+    rows = _drawn(pairs, candidates, ["answer", "position"])
     rows = rows[rows["answer"] >= answers]
     most = np.zeros(len(candidates))
     if rows.empty:
         return pd.Series(most, index=candidates.index)
     words, titles = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
     rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
+    found = rows[~(rows["position"] > SECOND_PAGE)].drop(columns="position")
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
-        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(rows, on="page")
+        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(found, on="page")
         partner = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
         of_ends = of_ends.merge(partner, on=["other", "query"], how="left")
         title, others = (sparse.csr_matrix(titles[of_ends[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))

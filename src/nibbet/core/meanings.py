@@ -184,7 +184,7 @@ COLUMN_MEANINGS = {
     "organic": "whether the visits came from unpaid search",
     "other": "address of the other page",
     "outlinks": "links from the page",
-    "overlap": "share of the smaller page's impressions on queries of the other",
+    "overlap": "share of the smaller page's impressions (up to position 20) on queries of the other",
     "own": "whether it is a host of the site",
     "own_share": "the share of the hosts of the site",
     "page": "address of the page",

@@ -11,7 +11,8 @@ import pandas as pd
 
 from nibbet.core.join.grain import step_of
 from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, INCOMPLETE_PERIOD, OTHER_SURFACE
-from nibbet.core.windows import Window
+from nibbet.core.ledger import import_days, is_partial
+from nibbet.core.windows import Window, missing_days
 
 Note = dict[str, str]
 #: sessions per click outside these limits suggest different counting; blockers and consent remove some sessions
@@ -54,6 +55,7 @@ def notes(
         _withheld(account, days, queries),
         _gaps(days),
         _strangers(pages),
+        _imported(pages),
         _linked_throughout(pages),
         _merged(addresses),
     ]
@@ -260,18 +262,13 @@ def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Win
 
 
 def _gaps(days: pd.DataFrame) -> Note | None:
-    """Missing days between consecutive days; the isolated dates of weekly and monthly rows are no gaps."""
-    dates = pd.Series(pd.DatetimeIndex(days["date"]).sort_values())
-    follows = dates.diff().dt.days.eq(1)
-    daily = pd.DatetimeIndex(dates[follows | follows.shift(-1, fill_value=False)])
-    if daily.empty:
-        return None
-    missing = pd.date_range(daily[0], daily[-1]).difference(daily)
+    missing = missing_days(days["date"], days["impressions"])
     if missing.empty:
         return None
     return _note(
         "gaps",
-        f"{len(missing)} days have no search rows, the first {missing[0].date()}. Export them; otherwise windows that include them are too low.",
+        f"{len(missing)} days have no search rows, the first {missing[0].date()}. Export them; until then windows are compared by the days that "
+        "they have, and sums that include the gap are too low.",
     )
 
 
@@ -280,9 +277,24 @@ def _strangers(pages: pd.DataFrame) -> Note | None:
     if not pages["in_crawl"].any() or not lone.any():
         return None
     first = pages[lone].sort_values("clicks", ascending=False)["path"].iloc[0]
+    part = " It holds only part of the site, so what it lacks is no repair." if is_partial(pages) else ""
     return _note(
         "not_in_crawl",
-        f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}. Start the crawl from the sitemap too.",
+        f"{int(lone.sum())} pages with clicks are missing from the crawl, the largest {first}.{part} Start the crawl from the sitemap too.",
+    )
+
+
+def _imported(pages: pd.DataFrame) -> Note | None:
+    """Dates of publication of an import."""
+    days = import_days(pages)
+    if days.empty:
+        return None
+    first, last = days.min().date(), days.max().date()
+    when = f"on {first}" if first == last else f"on {len(days)} days from {first} to {last}"
+    return _note(
+        "imported",
+        f"Most pages were in search long before their date of publication, {when}: pages were imported or dated anew. Pages of these days count "
+        "as undated; give their dates in an editorial list.",
     )
 
 

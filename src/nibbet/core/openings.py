@@ -11,7 +11,7 @@ from nibbet.core.pull import pull_interval, shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
 from nibbet.core.sunk import MAD
-from nibbet.core.tables import rows_at, spelt
+from nibbet.core.tables import SECOND_PAGE, rows_at, spelt
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 
@@ -23,6 +23,9 @@ COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "ga
 #: ratio of its position to that in the reference window from which a page has sunk, in addition so many standard deviations beyond the
 #: median of the site; least impressions of answered queries
 SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
+#: impressions up to SECOND_PAGE from which a page shows how many a page usually has further down, least number of such pages, and standard
+#: deviations (of the logarithm) beyond the median from which a page has unusually many
+TAIL_SHOWN, TAIL_PAGES, TAIL_BEYOND = 100, 8, 2.0
 #: columns kept with an opening for later sums
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
@@ -40,7 +43,7 @@ def find_openings(
         COLUMNS and, where the pairs have them, MORE, in the order of the pairs and with their index (see `by_gain`): gain is extra clicks a
         month, its low and high an 80% interval. climb: an answered query just below the positions that get clicks, gained when its
         page reaches the position of good pages and all its queries rise by the same factor; snippet: good position but low CTR, raised to
-        the usual CTR; stray: a query that no page answers, with the gain of a page that does.
+        the usual CTR; stray: a query that no page answers, with the gain of a page that does; only those that `stand_out`.
     """
     texts = [name for name in ("query", "topic") if name in pairs]
     measured = [name for name in ("page", "position", "clicks", "expected_clicks", *MORE) if name in pairs and name not in texts]
@@ -53,6 +56,7 @@ def find_openings(
     climbs = rows_at(pairs, answered & (place >= t.climb_position[0]) & (place <= t.climb_position[1]), measured)
     snippets = rows_at(pairs, answered & (place < t.climb_position[1] / 2) & low_pull & (expected >= 5), measured)
     strays = rows_at(pairs, shown & (role == "stray"), measured)
+    strays = strays[stand_out(strays, pairs)]
     page_place = _page_places(rows_at(pairs, answered, ["page", "position", "impressions"]), climbs)
     parts: list[pd.DataFrame] = [
         _no_better_than_before(
@@ -110,14 +114,34 @@ SUMMED = ("gain", "gain_low", "gain_high", "reach", "reach_low")
 
 
 def _page_places(answered: pd.DataFrame, rows: pd.DataFrame) -> pd.Series:
-    """The mean position of the page of each row over all that it answers, weighted by impressions; that of the row itself where no page is
-    known.
+    """The mean position of the page of each row over all that it answers, up to SECOND_PAGE, weighted by impressions; that of the row itself
+    where no page is known.
 
     Args:
         answered: page, position, impressions; rows: some of them.
     """
-    sums = answered.assign(weighted=answered["position"] * answered["impressions"]).groupby("page")[["weighted", "impressions"]].sum()
+    near = answered[answered["position"] <= SECOND_PAGE]
+    sums = near.assign(weighted=near["position"] * near["impressions"]).groupby("page")[["weighted", "impressions"]].sum()
     return rows["page"].map(sums["weighted"] / sums["impressions"]).where(rows["page"] >= 0, rows["position"])
+
+
+def stand_out(strays: pd.DataFrame, pairs: pd.DataFrame) -> pd.Series:
+    """Which strays say more of their page than that it is a page: those up to SECOND_PAGE, and further down those of a page that has
+    unusually many there, in proportion to its other impressions. Every page is listed somewhere for much that it is not about.
+
+    Args:
+        strays: page, position, impressions; pairs: page, position, impressions: the query map.
+    """
+    near = rows_at(pairs, (pairs["position"] <= SECOND_PAGE) & (pairs["page"] >= 0), ["page", "impressions"]).groupby("page")["impressions"].sum()
+    near, deep = near[near >= TAIL_SHOWN], strays["position"] > SECOND_PAGE
+    tail = (strays["impressions"].where(deep, 0).groupby(strays["page"]).sum().reindex(near.index).fillna(0) / near).to_numpy(float)
+    usual = float(np.median(tail)) if len(tail) >= TAIL_PAGES else 0.0
+    if not usual:
+        return pd.Series(True, index=strays.index)
+    apart = np.log(tail[tail > 0] / usual)
+    limit = usual * np.exp(TAIL_BEYOND * MAD * float(np.median(np.abs(apart))))
+    long = pd.Series(tail > limit, index=near.index)
+    return ~deep | strays["page"].map(long).fillna(True).astype(bool)
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:
@@ -137,7 +161,7 @@ def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, pla
 
 def _sized(rows: pd.DataFrame, kind: str, curve: Curve, sight: Sight, days: int, places: tuple[object, object, object]) -> pd.DataFrame:
     """Rows with their gain at the given positions (low, middle, high)."""
-    demand = rows["impressions"] / sight.share(rows["position"].to_numpy(float))
+    demand = sight.searches(rows["impressions"].to_numpy(float), rows["position"].to_numpy(float))
     gains = {}
     for name, place in zip(("gain_low", "gain", "gain_high"), places, strict=True):
         target = np.minimum(np.broadcast_to(np.asarray(place, dtype=float), len(rows)), rows["position"].to_numpy(float))
@@ -157,19 +181,18 @@ def _among_good(
 ) -> pd.DataFrame:
     """Rows with their gain once their pages, now at `page_place`, have the position of good pages, with `pull` times the usual CTR."""
     position, place = rows["position"].to_numpy(float), page_place.to_numpy(float)
-    demand = (rows["impressions"] * pull / sight.share(position)).to_numpy(float)
-    return rows.assign(
-        kind=kind, **standing.gains(demand, rows["clicks"].to_numpy(float), place, curve, days, position_ratio=position / place)
-    )
+    demand, clicks = sight.searches(rows["impressions"].to_numpy(float) * pull, position), rows["clicks"].to_numpy(float)
+    sure = sight.certainty(position)
+    return rows.assign(kind=kind, **standing.gains(demand, clicks, place, curve, days, position_ratio=position / place, certainty=sure))
 
 
 def _sunk(pairs: pd.DataFrame, answered: pd.Series) -> pd.Series:
-    """Ratio of the position of each page to that in the reference window, over answered queries; only pages that sank further than positions
-    wander here.
+    """Ratio of the position of each page to that in the reference window, over answered queries found then up to SECOND_PAGE; only pages that
+    sank further than positions wander here.
     """
     if "position_reference" not in pairs:
         return pd.Series(dtype="float64")
-    both = answered & (pairs["impressions_reference"] > 0) & pairs["position_reference"].notna()
+    both = answered & (pairs["impressions_reference"] > 0) & (pairs["position_reference"] <= SECOND_PAGE)
     rows = rows_at(pairs, both, ["page", "position", "position_reference", "impressions", "impressions_reference"])
     weight = rows[["impressions", "impressions_reference"]].min(axis=1).astype(float)
     fell = np.log(rows["position"] / rows["position_reference"]) * weight
@@ -188,7 +211,7 @@ def _no_better_than_before(
     """
     times = climbs["page"].map(sunk)
     old = climbs["position"] / times.fillna(1.0)
-    demand = climbs["impressions"] / sight.share(climbs["position"].to_numpy(float))
+    demand = sight.searches(climbs["impressions"].to_numpy(float), climbs["position"].to_numpy(float))
     restored = (demand * standing.rate(old.to_numpy(float), curve) - climbs["clicks"]).clip(lower=0.0) * MONTH_DAYS / days
     part = (restored / climbs["gain"].where(climbs["gain"] > 0)).clip(upper=1.0).where(times.notna(), 1.0).fillna(1.0)
     capped = {name: climbs[name] * part for name in ("gain", "gain_low", "gain_high")}

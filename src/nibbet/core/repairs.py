@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from nibbet.core.ended import still_used
+from nibbet.core.ledger import is_partial
 from nibbet.core.redirects import end_of
 from nibbet.core.windows import MONTH_DAYS, Windows
 from nibbet.core.wording import repairs as wording
@@ -174,7 +175,7 @@ def _of_lists(t: _Table, alone: pd.Series) -> None:
     t.add("orphan", lonely, wording.orphan(t.drawn))
     if pages["in_search"].any():
         t.add("unseen", t.alive & ~pages["in_search"] & ((t.sold > 0) | (t.outside > 0)), wording.unseen(t.sold, t.outside))
-    if pages["in_crawl"].any():
+    if pages["in_crawl"].any() and not is_partial(pages):
         missed = ~pages["in_crawl"] & ~pages["gone"] & pages["in_search"] & t.matters & alone
         t.add("unlisted", missed, wording.not_crawled(t.drawn))
     far = pages["depth"].fillna(0).astype(int)

@@ -13,6 +13,8 @@ from nibbet.core.wording import verdicts as wording
 
 #: confidence where too little is known: the next export may decide
 TOLD_LITTLE = 0.8
+#: probability below which visits without any engagement are none of people
+CHANCE = 0.01
 
 
 def young(facts: Facts) -> Finding:
@@ -52,6 +54,23 @@ def _shown_share(facts: Facts) -> pd.Series:
     return (shown.clip(lower=w.recent.days) / w.covered_days).clip(upper=1.0).where(late, 1.0)
 
 
+def of_machines(pages: pd.DataFrame) -> pd.Series:
+    """Pages whose visits in the long window are those of machines: none was engaged or lasted a second, although people would have been by
+    all but CHANCE if they were engaged half as often as on the site.
+
+    Args:
+        pages: sessions_long, engaged_sessions_long, engagement_seconds_long; null where the landings lack them.
+    """
+    sessions, engaged = (pages[name].fillna(0).to_numpy(np.float64) for name in ("sessions_long", "engaged_sessions_long"))
+    usual = engaged.sum() / sessions.sum() if sessions.sum() else 0.0
+    idle = (engaged == 0) & (pages["engagement_seconds_long"].fillna(0) == 0).to_numpy()
+    return pd.Series(idle & (sessions > 0) & ((1 - min(usual, 1.0) / 2) ** sessions < CHANCE), index=pages.index)
+
+
+def _hardly_visited(facts: Facts) -> pd.Series:
+    return (facts.pages["sessions_long"].fillna(0) < facts.limits.prune_sessions) | of_machines(facts.pages)
+
+
 def _nothing_earned(facts: Facts) -> list[Check]:
     pages, t, w = facts.pages, facts.limits, facts.windows
     visits = str(w.visits or w.long)
@@ -76,7 +95,9 @@ def _nothing_earned(facts: Facts) -> list[Check]:
         at_this_rate("clicks", clicks),
         at_this_rate("impressions", impressions),
         *before,
-        at_most("sessions_long", t.prune_sessions, "landings", visits),
+        Check(
+            "sessions_long", pages["sessions_long"], f"< {t.prune_sessions}, or of machines", visits, "landings", _hardly_visited(facts)
+        ),
         Check("conversions_long", pages["conversions_long"], "none", visits, "landings", pages["conversions_long"].fillna(0) == 0),
         Check("revenue_long", pages["revenue_long"], "none", visits, "landings", pages["revenue_long"].fillna(0) == 0),
         Check("backlinks", pages["backlinks"], "none", "all", "backlinks", pages["backlinks"].fillna(0) == 0),
@@ -178,7 +199,7 @@ def prune(facts: Facts) -> Finding:
     here = pages[chosen]
     target = facts.covers.reindex(here.index)
     cover = pages["path"].reindex(target).set_axis(here.index)
-    because = wording.earns_nothing(here, cover, facts.windows.covered_days)
+    because = wording.earns_nothing(here, cover, facts.windows.covered_days, of_machines(pages)[chosen])
     sure = known.values.map({2.0: 0.97, 1.0: 0.6, 0.0: 0.3})
     zero = pd.DataFrame(0.0, index=pages.index, columns=GAINS)
     return Finding(Verdict.PRUNE, "dead", finding_rows(pages, chosen, "dead", because, sure, zero, target), checks)

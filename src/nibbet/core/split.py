@@ -10,7 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from nibbet.core.bins import made_to_fall
-from nibbet.core.tables import PARTS
+from nibbet.core.tables import PARTS, SECOND_PAGE
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed, numbered
 
@@ -55,6 +55,22 @@ class Sight:
         place = np.log(np.maximum(np.nan_to_num(np.asarray(position, dtype=np.float64), nan=1.0), 1.0))
         share: Floats = np.exp(np.interp(place, PLACES, self.log_share))
         return share
+
+    def searches(self, impressions: Floats, position: Floats) -> Floats:
+        """The searches that impressions at this position stand for.
+
+        Further down than SECOND_PAGE the impressions may be those of searchers who look so far, or of programs, and then stand for no more
+        searches than there: the geometric mean of both.
+        """
+        counted: Floats = impressions / np.sqrt(self.share(position) * self.share(np.minimum(position, SECOND_PAGE)))
+        return counted
+
+    def certainty(self, position: Floats) -> Floats:
+        """The least number of searches that impressions may stand for, if programs look as far, / that of `searches`. They may be more by the same
+        factor.
+        """
+        sure: Floats = np.sqrt(self.share(position) / self.share(np.minimum(position, SECOND_PAGE)))
+        return sure
 
 
 ASSUMPTION = Sight(SHARES, False)
@@ -322,16 +338,18 @@ def _growth_around(pairs: pd.DataFrame, growth: Floats, e1: Floats, e0: Floats) 
 ROWS = ["demand", "rank", "access", "untold", "e1", "e0"]
 
 
-def row_parts(pairs: pd.DataFrame, sight: Sight, *, alike: bool = True) -> pd.DataFrame:
+def row_parts(pairs: pd.DataFrame, sight: Sight, *, alike: bool = True, placed: bool = True) -> pd.DataFrame:
     """The columns ROWS of every pair: its parts, and its expected clicks of the recent (e1) and the reference window (e0).
 
     alike: whether impressions of both windows are counted alike (see `core.recount`). Otherwise only clicks are comparable: they take the
-    place of expected clicks, and what no source assigns to demand is untold.
+    place of expected clicks, and what no source assigns to demand is untold. placed: whether positions say where rows are found (see
+    `core.curve.places_tell`). Otherwise rank and pull are untold, and demand is that of impressions.
     """
-    if alike:
+    if alike and placed:
         return split_pairs(pairs, sight).assign(e1=pairs["expected_clicks"], e0=pairs["expected_clicks_reference"])[ROWS]
     clicks = {f"expected_clicks{suffix}": pairs[f"clicks{suffix}"].astype("float64") for suffix in ("", "_reference")}
-    result = row_parts(pairs.assign(**clicks, impressions_reference=0.0), sight)
+    unlike = dict.fromkeys(("position", "position_reference"), np.nan) if alike else {"impressions_reference": 0.0}
+    result = row_parts(pairs.assign(**clicks, **unlike), sight)
     return result.assign(untold=result["untold"] + result["rank"], rank=0.0)
 
 

@@ -81,13 +81,22 @@ class Standing:
         return rate
 
     def gains(
-        self, demand: Floats, clicks: Floats, place_held: Floats, curve: Curve, days: int, *, position_ratio: Floats | float = 1.0
+        self,
+        demand: Floats,
+        clicks: Floats,
+        place_held: Floats,
+        curve: Curve,
+        days: int,
+        *,
+        position_ratio: Floats | float = 1.0,
+        certainty: Floats | float = 1.0,
     ) -> dict[str, Floats]:
         """Extra clicks a month of rows whose pages reach the positions of good pages: gain (mean), gain_low and gain_high (80%).
 
         Args:
             demand: impressions in `days` days on the first page; clicks: present clicks; place_held: position of the page of each row, than
-                which it will not be worse; position_ratio: position of the row / that of its page, kept when the page climbs.
+                which it will not be worse; position_ratio: position of the row / that of its page, kept when the page climbs; certainty: of
+                the demand, see `core.split.Sight.certainty`.
         """
         at, middle, ends = np.log(np.clip(place_held, 1.0, LAST_PLACE)), np.zeros(len(demand)), []
         for worse in (*MIDDLE, 0.9, 0.1):
@@ -98,8 +107,8 @@ class Standing:
             else:
                 ends.append(demand * rate)
         noise = Z80 * np.hypot(self.pull_spread, DEMAND_SPREAD) * middle
-        low = middle - np.hypot(middle - ends[0], noise)
-        high = middle + np.hypot(ends[1] - middle, noise)
+        low = middle - np.hypot(np.hypot(middle - ends[0], noise), middle * (1 - certainty))
+        high = middle + np.hypot(np.hypot(ends[1] - middle, noise), middle * (1 / certainty - 1))
         month = MONTH_DAYS / days
         return {
             name: np.maximum((value - clicks) * month, 0.0) for name, value in (("gain", middle), ("gain_low", low), ("gain_high", high))

@@ -24,6 +24,9 @@ PARTS = ["demand", "rank", "pull", "access", "untold"]
 NARROWED = "narrowed"
 #: with fewer expected clicks a rate is marked thin
 THIN_CLICKS = 3.0
+#: the end of the second page of results. Every page is listed further down for much that it is not about, and programs that count positions
+#: look there as often as searchers
+SECOND_PAGE = 20.0
 
 
 def rows_of(frame: pd.DataFrame) -> Iterator[Any]:

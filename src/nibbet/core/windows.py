@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 
 from nibbet.errors import NotFoundError
 
+#: impressions or sessions a day from which a day without rows is no chance: one in 20,000 by a Poisson distribution
+EVERY_DAY = 10
 #: a newest day below this share of the usual value of its weekday is incomplete; ordinary days vary by a fifth
 COMPLETE_SHARE = 0.7
 #: share of earlier days that may look incomplete although they are not; earlier days from which this is learnt; and share of the usual below
@@ -344,16 +346,35 @@ def year_earlier(windows: Windows) -> Windows | None:
     return replace(windows, recent=moved[0], reference=moved[1], reference_kind="before")
 
 
-def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window) -> float:
+def missing_days(dates: pd.Series, counts: pd.Series) -> pd.DatetimeIndex:
+    """The days without rows between consecutive days: of an outage, or missing from the export.
+
+    Args:
+        dates, counts: one row per day of the site. None are missing where days have fewer than EVERY_DAY counts, since some then have none by
+            chance, or where rows of weeks or months, whose dates stand alone, lie among days.
+    """
+    days = pd.DatetimeIndex(dates.sort_values())
+    after = pd.Series(days).diff().dt.days.eq(1)
+    alone = (~(after | after.shift(-1, fill_value=False))).to_numpy()
+    daily = days[~alone]
+    if daily.empty or float(counts.median()) < EVERY_DAY or ((days[alone] > daily[0]) & (days[alone] < daily[-1])).any():
+        return pd.DatetimeIndex([])
+    return pd.date_range(daily[0], daily[-1]).difference(daily)
+
+
+def weekday_scale(days: pd.DataFrame, recent: Window, reference: Window, missing: pd.DatetimeIndex | None = None) -> float:
     """The factor that makes a reference sum comparable with the recent window in length and mix of weekdays.
 
     Args:
-        days: one row per day: date, clicks (count); their weekday means are the weights.
+        days: one row per day: date, clicks (count); their weekday means are the weights; missing: days of the windows without rows.
     """
     weekday = days.groupby(days["date"].dt.day_of_week)["clicks"].mean().reindex(range(7)).fillna(0.0).to_numpy() + 1e-9
+    left_out = pd.DatetimeIndex([]) if missing is None else missing
 
     def weight(window: Window) -> float:
-        return float(np.bincount(pd.date_range(window.start, window.end).day_of_week, minlength=7) @ weekday)
+        whole = pd.date_range(window.start, window.end)
+        there = whole.difference(left_out)
+        return float(np.bincount((there if len(there) else whole).day_of_week, minlength=7) @ weekday)
 
     return weight(recent) / weight(reference)
 

@@ -45,7 +45,7 @@ def decay(facts: Facts) -> Finding:
     mean = np.maximum(np.where(np.isclose(recent, base), base, (recent - base) / np.log((recent + 0.5) / (base + 0.5))), 1e-9)
     counting = 1 / (recent + 0.5) + 1 / (base + 0.5)
     shared = facts.shared_pull
-    untold = _untold_beyond_usual(pages, mean) if not w.are_counted_alike else pd.Series(0.0, index=pages.index)
+    untold = _untold_beyond_usual(pages, mean) if facts.untold_because else pd.Series(0.0, index=pages.index)
     of_pull = np.minimum(pages["pull_part"] + shared * mean, pages["pull_part"].clip(lower=0.0))
     lost, q = _losses(pages.assign(pull_part=of_pull + untold, rank=pages["rank"] - to_others), mean, counting)
     share = (lost * mean / base.where(base >= LEAST_BASE)).astype(float)
@@ -78,10 +78,10 @@ def decay(facts: Facts) -> Finding:
             for name, end in (("gain", 0.0), ("gain_low", -Z80), ("gain_high", Z80))
         }
     )
-    if w.are_counted_alike:
-        because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
+    if facts.untold_because:
+        because = wording.fell(pages[chosen], base[chosen], recent[chosen], facts.untold_because, is_daily=w.is_daily)
     else:
-        because = wording.fell(pages[chosen], base[chosen], recent[chosen], str(w.counted_since), is_daily=w.is_daily)
+        because = wording.decayed(pages[chosen], base[chosen], recent[chosen], is_daily=w.is_daily)
     sure = (1 - q).clip(0, 0.99 if w.is_daily else 0.85)
     return Finding(Verdict.REFRESH, "decay", finding_rows(pages, chosen, "decay", because, sure, gains), checks)
 

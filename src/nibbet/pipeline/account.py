@@ -7,9 +7,9 @@ from typing import Any
 
 import pandas as pd
 
-from nibbet.core import over_time
 from nibbet.core.ledger import (
     named_robots,
+    with_followed_links,
     with_sound_flags,
     without_page,
 )
@@ -41,10 +41,7 @@ class Balance:
 
         joined, account, settings = self.inputs.joined, self.inputs.joined.account, self.context.config
         sums = {"clicks": self.sums.pages["clicks_all"]}
-        visits = pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
-        if (landings := joined.landings) is not None and self.sums.visits is not None and "sessions" in joined.given["landings"]:
-            result = self.context.fetch("visit-days", lambda: over_time.visit_days(landings))
-            visits = result.assign(date=pd.to_datetime(result["date"]))
+        if self.sums.visits is not None and "sessions" in joined.given["landings"]:
             sums["sessions"] = self.sums.visits["sessions_all"]
         grains = {name: one.grain for name, one in joined.files if one.kind == "search"}
         is_set = self.context.sum_settings.site.as_of is not None
@@ -55,7 +52,7 @@ class Balance:
             self.inputs.days,
             pages,
             joined.addresses,
-            visits,
+            self.sums.visit_days,
             recent,
             grains=grains,
             is_set=is_set,
@@ -65,6 +62,7 @@ class Balance:
             self._doubts_of_flags
             + self._moved_windows
             + self._recounted
+            + self._mixed_positions
             + self._days_of_queries
             + self._patterns_without_page
             + self._closed_alone
@@ -125,6 +123,17 @@ class Balance:
             "If nothing was counted differently, set counted_since in [windows] to the first day of the data."
         )
         return [{"code": "recounted", "text": text}]
+
+    @property
+    def _mixed_positions(self) -> list[dict[str, str]]:
+        """A note where the mean positions of pages, which must serve for those of queries, say nothing."""
+        if self.sums.rows_placed:
+            return []
+        text = (
+            "Pages at mean positions beyond 10 get more clicks than is possible there: most are near the top for some queries and far down for many "
+            "others. Rank and pull cannot be told apart, nor which pages could climb or need a better title. Export queries by page too."
+        )
+        return [{"code": "mixed_positions", "text": text}]
 
     @property
     def _days_of_queries(self) -> list[dict[str, str]]:
@@ -200,13 +209,22 @@ class Balance:
 
     @property
     def _doubts_of_flags(self) -> list[dict[str, str]]:
-        """A note where the crawl blocks most pages that search shows from the index: such a column is inverted."""
-        inventory = self.inputs.joined.inventory
-        share = 0.0 if inventory is None else with_sound_flags(inventory, self.sums.pages)[1]
-        if not share:
+        """Notes where the crawl blocks most pages that search shows from the index: such a column is inverted; and where hardly a page has a
+        link: such a crawl followed none.
+        """
+        if (inventory := self.inputs.joined.inventory) is None:
             return []
-        text = (
-            f"The crawl marks {share:.0%} of the pages shown in search as blocked from the index, which is impossible: the column is not used. "
-            'If a yes in it means the opposite of its header, add to its [[source]]: reverse = ["noindex"]'
-        )
-        return [{"code": "flag_contradicts", "text": text}]
+        notes = []
+        if share := with_sound_flags(inventory, self.sums.pages)[1]:
+            text = (
+                f"The crawl marks {share:.0%} of the pages shown in search as blocked from the index, which is impossible: the column is not "
+                'used. If a yes in it means the opposite of its header, add to its [[source]]: reverse = ["noindex"]'
+            )
+            notes.append({"code": "flag_contradicts", "text": text})
+        if alone := with_followed_links(inventory)[1]:
+            text = (
+                f"According to the crawl, nothing links to {alone:,} pages: it read a list of addresses and followed no links. Internal links "
+                "count as unknown; crawl from the home page to find orphans."
+            )
+            notes.append({"code": "links_not_followed", "text": text})
+        return notes

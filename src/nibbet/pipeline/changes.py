@@ -13,7 +13,7 @@ from nibbet.core.ledger import (
 )
 from nibbet.core.replaced import replaced
 from nibbet.core.split import row_parts, scaled_pairs, with_usual_rate
-from nibbet.core.windows import weekday_scale, year_earlier
+from nibbet.core.windows import year_earlier
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.expectation import Expectation
@@ -52,7 +52,7 @@ class Changes:
         if (earlier := year_earlier(w)) is not None:
             sums = Sums(self.context.at(earlier), self.inputs, earlier).pages.reindex(section.index)
             last = pd.DataFrame({"recent": sums["clicks_recent"], "reference": sums["clicks_reference"]}).fillna(0)
-            factor = own_season(last, factor, weekday_scale(self.inputs.days, earlier.recent, earlier.reference))
+            factor = own_season(last, factor, self.sums.scale_of(earlier))
         return pd.Series(factor, index=section.index)
 
     @once
@@ -64,6 +64,7 @@ class Changes:
             shared_noise(self.inputs.days, self.sums.windows),
             self.expectation.sight,
             self.sums.windows.are_counted_alike,
+            self.sums.places_tell,
         )
 
     @once
@@ -105,7 +106,7 @@ class Changes:
         }
         number = pairs["page"].to_numpy()  # pages are numbered from 0
         pairs, placeless = with_usual_rate(pairs.assign(**{name: values[number] for name, values in pages.items()}))
-        parts = row_parts(pairs, self.expectation.sight, alike=w.are_counted_alike)
+        parts = row_parts(pairs, self.expectation.sight, alike=w.are_counted_alike, placed=self.sums.rows_placed)
         untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # without positions, a change of impressions may be due to rank
         return parts.assign(untold=untold, demand=parts["demand"].mask(placeless, 0.0))
 

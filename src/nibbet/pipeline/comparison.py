@@ -242,7 +242,9 @@ class Comparison:
         # the queries of each page form one row here, with their mean position
         rows["query"] = rows["page"].astype("str") + " " + rows["key"]
         came = self.changes.successors.came.to_numpy()[rows["page"].to_numpy()]
-        parts = row_parts(scaled_pairs(rows.assign(came=came), terms.scale), terms.sight, alike=terms.counted_alike)
+        parts = row_parts(
+            scaled_pairs(rows.assign(came=came), terms.scale), terms.sight, alike=terms.counted_alike, placed=terms.places_tell
+        )
         return core.with_parts(table, parts, rows["key"].to_numpy(), rows["kind"])
 
     def _channel(self) -> pd.DataFrame:
@@ -260,7 +262,13 @@ class Comparison:
         rows = self.sums.visits_by(by)
         if rows is None or rows[by].isna().all():
             return pd.DataFrame({"key": [], "recent": [], "reference": []}).astype({"recent": float, "reference": float})
-        return pd.DataFrame({"key": rows[by].fillna("unknown"), "recent": rows["sessions_recent"], "reference": rows["sessions_reference"]})
+        then = rows["sessions_reference"] * self._visits_scaled
+        return pd.DataFrame({"key": rows[by].fillna("unknown"), "recent": rows["sessions_recent"], "reference": then})
+
+    @property
+    def _visits_scaled(self) -> float:
+        """What reference sums of visits need before they are scaled like those of search: 1 unless either lacks days."""
+        return self.sums.visits_scale / self.sums.scale
 
     @once
     def _whole(self) -> Strays:
@@ -272,12 +280,10 @@ class Comparison:
         rows = self.sums.visits_by("page_id")
         if rows is None or rows.empty:
             return core.nothing(core.CHANGES)
-        table = (
-            rows.set_index("page_id")
-            .dropna(axis="columns", how="all")
-            .join(self.sums.pages[["clicks_recent", "clicks_reference"]], how="outer")
-            .fillna(0)
-        )
+        visits = rows.set_index("page_id").dropna(axis="columns", how="all")
+        then = [name for name in map(str, visits) if name.endswith("_reference")]
+        visits[then] = visits[then] * self._visits_scaled
+        table = visits.join(self.sums.pages[["clicks_recent", "clicks_reference"]], how="outer").fillna(0)
         numbers = table.select_dtypes("number").reindex(self._pages["key"]).fillna(0)
         whole = numbers.sum().to_frame().T.assign(key="site")
         code, keys = pd.factorize(self._pages["section"], sort=True)

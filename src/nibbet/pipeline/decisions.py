@@ -11,6 +11,7 @@ from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.openings import climbs_of_pages
 from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
 from nibbet.core.verdicts import decide
+from nibbet.core.wording.verdicts import MIXED, counted_differently
 from nibbet.once import ahead, once
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
@@ -75,7 +76,16 @@ class Decisions:
             self.context.config.verdicts,
             self.context.config.windows.settled,
             self.measures.standing,
+            self._untold_because,
         )
+
+    @property
+    def _untold_because(self) -> str:
+        """A sentence on why the data do not show by what clicks fell; empty where they do."""
+        w = self.sums.windows
+        if not w.are_counted_alike:
+            return counted_differently(str(w.counted_since))
+        return "" if self.sums.rows_placed else MIXED
 
     @once
     def outcome(self) -> tuple[pd.DataFrame, pd.DataFrame]:

@@ -108,7 +108,8 @@ class Inputs:
                 rows, {"before": (before, reductions.SUMS), "after": (after, reductions.SUMS)}, ["page_id", "query"], role=of
             )
 
-        return confirmed(since, self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True))
+        rows = self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True)
+        return confirmed(since, rows) or confirmed(since, rows.drop(columns="query").groupby("page_id", as_index=False).sum())
 
     @property
     def source_kinds(self) -> list[str]:

@@ -67,9 +67,11 @@ class Measures:
 
     @property
     def pages_as_pairs(self) -> pd.DataFrame:
-        """The totals of pages as if each had one answered query; without the home page, which is searched for by name."""
+        """The totals of pages as if each had one answered query; without the home page, which is searched for by name, and where their positions
+        say nothing, without any.
+        """
         rows = self.expectation.pairs
-        home = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy()
+        home = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy() | (not self.sums.places_tell)
         return rows.assign(role="owner", answer=1.0, brand=home, topic=pd.Series(None, index=rows.index, dtype="str"))
 
     @once

@@ -97,9 +97,13 @@ class Opportunities:
 
     @once
     def stray_topics(self) -> pd.DataFrame:
-        """One row per page and topic of its strays: queries, sums, gains, position, language."""
+        """One row per page and topic of its strays: queries, first (the label, or where a page answers that, the query shown most), sums, gains,
+        position, language.
+        """
+        rows = self.strays.sort_values(["impressions", "query"], ascending=[False, True])
         sums = {name: (name, "sum") for name in ("impressions", "clicks", "position_sum", "placed", *GAINS)}
-        table = self.strays.groupby(["page", "topic"], as_index=False).agg(queries=("query", "size"), **sums)
+        table = rows.groupby(["page", "topic"], as_index=False).agg(queries=("query", "size"), first=("query", "first"), **sums)
+        table["first"] = table["topic"].where(table["topic"].isin(self.strays["query"]), table["first"])
         table["language"] = table["topic"].map(topic_languages(self.query_map.grouped))
         return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
 

@@ -11,6 +11,7 @@ from nibbet.core.ended import is_over
 from nibbet.core.ledger import (
     ledger,
     with_agents,
+    with_followed_links,
     with_others,
     with_sound_flags,
     with_ways,
@@ -41,7 +42,7 @@ class Pages:
             joined.pages,
             search,
             visits,
-            None if joined.inventory is None else with_agents(with_sound_flags(joined.inventory, search)[0], settings.site.search_agents),
+            None if joined.inventory is None else self._sound_inventory(joined.inventory, search),
             joined.small_source("editorial"),
             joined.small_source("backlinks"),
             windows=self.sums.windows,
@@ -63,6 +64,11 @@ class Pages:
             first=pd.Timestamp(self.sums.windows.first),
         )
         return with_ways(table, self.inputs.rare_links, settings.verdicts.prune_clicks)
+
+    def _sound_inventory(self, inventory: pd.DataFrame, search: pd.DataFrame) -> pd.DataFrame:
+        """The crawl without what contradicts itself or search."""
+        sound = with_followed_links(with_sound_flags(inventory, search)[0])[0]
+        return with_agents(sound, self.context.config.site.search_agents)
 
     @property
     def dead(self) -> pd.Series:

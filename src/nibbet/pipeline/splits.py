@@ -70,7 +70,7 @@ class Splits:
                 continue
             rows = rows.rename(columns={"page_id": "page", **{f"{name}_recent": name for name in VISITED}}).assign(dimension=one)
             rows = self.inputs.visits_as_given(rows)
-            rows["sessions_reference"] = rows["sessions_reference"].astype("float64") * self.sums.scale
+            rows["sessions_reference"] = rows["sessions_reference"].astype("float64") * self.sums.visits_scale
             parts.append(rows[["dimension", "value", "page", *VISITED]])
         return pd.concat(parts, ignore_index=True).astype(dict.fromkeys(VISITED, "float64")).astype({"page": "int64"})
 
@@ -85,7 +85,7 @@ class Splits:
         has_reference = "reference" in self.sums.windows.visits_in
         table = rows.assign(
             page=rows["page_id"].map(self.inputs.pages["page"]),
-            sessions_reference=rows["sessions_reference"] * self.sums.scale if has_reference else np.nan,
+            sessions_reference=rows["sessions_reference"] * self.sums.visits_scale if has_reference else np.nan,
             engagement_rate=rows["engaged_sessions"] / sessions,
             seconds_per_session=rows["engagement_seconds"] / sessions,
             conversions_per_session=rows["conversions"] / sessions,

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
 import pandas as pd
 
+from nibbet.core import over_time
 from nibbet.core import reduce as reductions
+from nibbet.core.curve import places_tell
 from nibbet.core.join.spans import reaches
-from nibbet.core.windows import Windows, weekday_scale
+from nibbet.core.windows import Windows, missing_days, weekday_scale
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
@@ -29,8 +32,31 @@ class Sums:
 
     @once
     def scale(self) -> float:
-        """The factor that makes reference sums comparable with the recent window in length and mix of weekdays."""
-        return weekday_scale(self.inputs.days, self.windows.recent, self.windows.reference)
+        """The factor that makes reference sums comparable with the recent window in length, by the days with rows, and mix of weekdays."""
+        return self.scale_of(self.windows)
+
+    def scale_of(self, windows: Windows) -> float:
+        """The same for other windows."""
+        days = self.inputs.days
+        return weekday_scale(days, windows.recent, windows.reference, missing_days(days["date"], days["impressions"]))
+
+    @once
+    def visits_scale(self) -> float:
+        """The same for visits, which may lack other days: those without any from search, where channels are known."""
+        visits = self.visit_days
+        counts = visits["organic"].fillna(visits["sessions"])
+        there = visits[counts > 0]
+        if there.empty:
+            return self.scale
+        return weekday_scale(self.inputs.days, self.windows.recent, self.windows.reference, missing_days(there["date"], counts[there.index]))
+
+    @once
+    def visit_days(self) -> pd.DataFrame:
+        """One row per day with visits: date, sessions, organic; empty without landings or sessions."""
+        if (landings := self.inputs.joined.landings) is None or "sessions" not in self.inputs.joined.given["landings"]:
+            return pd.DataFrame({"date": pd.to_datetime([]), "sessions": [], "organic": []})
+        result = self.context.fetch("visit-days", lambda: over_time.visit_days(landings))
+        return result.assign(date=pd.to_datetime(result["date"]))
 
     @once
     def compares_totals_of_queries(self) -> bool:
@@ -44,6 +70,20 @@ class Sums:
         """One row per page that search shows, by its number: the columns of `core.reduce.page_sums`."""
         self.context.say("summing pages")
         return self.context.fetch("pages", lambda: reductions.page_sums(self.inputs.joined.search, self.windows)).set_index("page_id")
+
+    @once
+    def places_tell(self) -> bool:
+        """Whether the mean positions of pages say where they are found: see `core.curve.places_tell`."""
+        sums = self.pages
+        names = ("clicks_recent", "impressions_recent", "position_sum_recent", "placed_recent")
+        clicks, shown, position_sum, placed = (sums[name].fillna(0).to_numpy(np.float64) for name in names)
+        return places_tell(clicks, shown, np.divide(position_sum, placed, out=np.zeros(len(sums)), where=placed > 0))
+
+    @property
+    def rows_placed(self) -> bool:
+        """Whether the positions of `Expectation.both_windows` say where its rows are found: those of queries do."""
+        w = self.windows
+        return (self.inputs.is_paired and (not w.has_reference or w.compares_queries)) or self.places_tell
 
     @property
     def page_counts(self) -> pd.DataFrame:

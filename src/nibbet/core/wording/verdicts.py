@@ -46,11 +46,12 @@ def source_missing(pages: pd.DataFrame, visits: pd.Series, year: str, covered: i
     )
 
 
-def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int) -> pd.Series:
+def earns_nothing(pages: pd.DataFrame, cover: pd.Series, covered: int, machines: pd.Series) -> pd.Series:
     """Pages: clicks_long, impressions_long, sessions_long, sessions_known, backlinks_known, backlinks_throughout; cover: path of the page that
-    covers it, or null.
+    covers it, or null; machines: whether its sessions are those of machines.
     """
-    visits = say.joined(say.plural(pages["sessions_long"], "session"), ", no conversion").where(pages["sessions_known"], "visits unknown")
+    idle = pd.Series(np.where(machines, " without any engagement, as of machines", ""), index=pages.index)
+    visits = say.joined(say.plural(pages["sessions_long"], "session"), idle, ", no conversion").where(pages["sessions_known"], "visits unknown")
     everywhere = pages["backlinks_throughout"].fillna(0) > 0
     kinds = [~pages["backlinks_known"], everywhere]
     texts = [", backlinks unknown", ", no backlink but from sites that link throughout this one"]
@@ -119,8 +120,8 @@ def decayed(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, *, is_daily
     )
 
 
-def fell(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, since: str, *, is_daily: bool) -> pd.Series:
-    """Pages: taken_over; base, recent: clicks before and now; since: the day since which impressions are counted differently."""
+def fell(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, why: str, *, is_daily: bool) -> pd.Series:
+    """Pages: taken_over; base, recent: clicks before and now; why: a sentence on why the cause is unknown."""
     return say.joined(
         "Clicks fell from ",
         say.count(base),
@@ -129,8 +130,17 @@ def fell(pages: pd.DataFrame, base: pd.Series, recent: pd.Series, since: str, *,
         say.count(recent),
         ", further than on most pages",
         ", and the last four weeks are still down. " if is_daily else ". ",
-        pd.Series(f"Impressions are counted differently since {since}, so rank and demand cannot be told apart.", index=pages.index),
+        pd.Series(why, index=pages.index),
     )
+
+
+def counted_differently(since: str) -> str:
+    """Why it is unknown by what clicks fell: impressions are counted differently since this day."""
+    return f"Impressions are counted differently since {since}, so rank and demand cannot be told apart."
+
+
+#: why it is unknown by what clicks fell, where only the mean positions of pages are known and say little
+MIXED = "Its position is a mean of queries near the top and far down, so rank and CTR cannot be told apart."
 
 
 def _elsewhere(pages: pd.DataFrame, base: pd.Series, *, end: str = "") -> pd.Series:
@@ -196,18 +206,16 @@ def disappoints(rate: pd.Series, sessions: pd.Series, usual: pd.Series, section:
 
 
 def draws_unanswered(topics: pd.DataFrame) -> pd.Series:
-    """Topics: topic, queries, language, impressions, position of the largest one of each page."""
+    """Topics: topic, first (the query to name), queries, language, impressions, position of the largest one of each page."""
+    named = say.joined(' on "', say.named(topics["topic"]), '"', asked_words(topics["language"], " in ", ""), " that no page answers.")
+    others = say.joined(asked_words(topics["language"], " in ", ""), ' that no page answers, the largest "', say.named(topics["first"]), '".')
     return say.joined(
         "It has ",
         say.plural(topics["impressions"], "impression"),
         say.at_place(topics["position"]),
         " for ",
         say.plural(topics["queries"], "query"),
-        ' on "',
-        say.named(topics["topic"]),
-        '"',
-        asked_words(topics["language"], " in ", ""),
-        " that no page answers.",
+        named.where(topics["first"] == topics["topic"], others),
     )
 
 
