@@ -153,7 +153,7 @@ def test_every_threshold_is_obeyed_by_the_rules() -> None:
         "junk": None,
         "role": "owner",
     }
-    pairs = pd.DataFrame([{**pair, "position_sum": 180.0, "placed": 90, "clicks_reference": 5, "expected_clicks_reference": 6.0}])
+    pairs = pd.DataFrame([{**pair, "position": 2.0, "position_sum": 180.0, "placed": 90, "clicks_reference": 5, "expected_clicks_reference": 6.0}])
     assert with_pull(pages.copy(), pairs, 0.5)["clicks_answered"].tolist() == [9]
     assert with_pull(pages.copy(), pairs, 0.7)["clicks_answered"].tolist() == [0]
 

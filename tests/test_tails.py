@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pandas as pd
 import pytest
 
 import nibbet
+from nibbet.cli.main import main
 from nibbet.core.curve import general_shape, places_tell
 from nibbet.core.split import ASSUMPTION
 
@@ -112,3 +115,41 @@ def test_searches_far_down_are_between_what_people_and_programs_see() -> None:
     assert people[1] < searches[2] < people[2]
     assert searches[2] / sure[2] == pytest.approx(people[2])
     assert searches[2] * sure[2] == pytest.approx(people[1]), "if all are programs, there are no more searchers than on the second page"
+
+
+@pytest.mark.parametrize("by", ["clicks", "day"])
+def test_rows_selected_by_clicks_tell_no_cause(by: str, searched: tuple[pd.DataFrame, pd.DataFrame]) -> None:
+    every = pd.concat(searched)
+    table = every[every["clicks"] > 0]
+    if by == "day":
+        table = every.sort_values("clicks", ascending=False, kind="stable").groupby("date").head(60)
+    whole = every.groupby(["date", "page"], as_index=False)[["clicks", "impressions"]].sum()
+    with nibbet.Site(home=HOME, search=[table, whole], crawl=crawl()) as one:
+        pages, site_change = one.pages().set_index("page"), one.compare(by="site").set_index("measure").loc["clicks"]
+        note = next(note["text"] for note in one.account["notes"] if note["code"] == "selected_rows")
+    fallen = [page_of(name) for name in FELL]
+    assert pages.loc[fallen, "cause"].eq("decay").all()
+    assert pages.loc[fallen, "because"].str.endswith("so demand, rank and CTR cannot be told apart.").all()
+    assert site_change[["demand", "rank", "pull"]].abs().max() == 0
+    assert note.startswith("No row of queries is without clicks" if by == "clicks" else f"{len(DAYS)} of {len(DAYS)} days have exactly 60")
+
+
+def test_a_list_that_ends_says_nothing_of_what_it_lacks(searched: tuple[pd.DataFrame, pd.DataFrame], tmp_path: Path) -> None:
+    every, sold = pd.concat(searched), {}
+    for period in (("2025-08-03", "2025-10-31"), ("2026-08-03", "2026-10-31")):
+        inside = every[every["date"].between(*period)]
+        inside = inside.assign(placed=inside["position"] * inside["impressions"])
+        for name, keys, most in (("pages", ["page"], 24), ("queries", ["page", "query"], 999)):
+            sums = inside.groupby(keys, as_index=False)[["clicks", "impressions", "placed"]].sum()
+            sums["position"] = sums.pop("placed") / sums["impressions"]
+            sums.nlargest(most, "clicks").to_csv(tmp_path / f"{name} {period[0]} {period[1]}.csv", index=False)
+            sold[name, period[0]] = sums.set_index("page")["clicks"] if name == "pages" else sums
+    crawl().to_csv(tmp_path / "crawl.csv", index=False)
+    assert main(["init", str(tmp_path)]) == 0
+    with nibbet.open_site(tmp_path) as one:
+        pages = one.pages().set_index("page")
+        note = next(note["text"] for note in one.account["notes"] if note["code"] == "cut_list")
+    least = int(sold["pages", "2026-08-03"].nlargest(24).min())
+    assert note.startswith(f"The list of pages of 2026-08-03..2026-10-31 ends at {least} clicks: what it lacks has fewer, not none.")
+    assert pages["clicks"].to_dict() == sold["pages", "2026-08-03"].to_dict(), "the rows of queries have what the lists of pages lack"
+    assert set(pages.index[pages["cause"] == "decay"]) == {page_of(name) for name in FELL}

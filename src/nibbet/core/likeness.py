@@ -181,10 +181,10 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
         return pd.Series(most, index=candidates.index)
     words, titles = lexicon.same_width(lexicon.of_rows(rows), lexicon.matrix(named(pages["title"]) + " " + named(pages["h1"])))
     rows = rows.assign(query=numbered(rows)[0], row=np.arange(len(rows)))
-    found = rows[~(rows["position"] > SECOND_PAGE)].drop(columns="position")
+    near = rows[~(rows["position"] > SECOND_PAGE)].drop(columns="position")
     ends = candidates[["page_a", "page_b"]].reset_index(names="pair")
     for mine, other in (("page_a", "page_b"), ("page_b", "page_a")):
-        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(found, on="page")
+        of_ends = ends.rename(columns={mine: "page", other: "other"}).merge(near, on="page")
         partner = rows[["page", "query"]].rename(columns={"page": "other"}).assign(both=True)
         of_ends = of_ends.merge(partner, on=["other", "query"], how="left")
         title, others = (sparse.csr_matrix(titles[of_ends[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))

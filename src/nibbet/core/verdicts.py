@@ -67,9 +67,10 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     proposals = proposals[~none.loc[proposals.index].to_numpy()]
     proposals = proposals[_of_purpose(proposals, pages["purpose"])]
     over = pages["event_to"].notna()  # a page without demand any more is not refreshed
+    fallen = proposals.index.isin(proposals.index[proposals["cause"] == "decay"])
+    proposals = proposals.assign(after=proposals["cause"].eq("climb").to_numpy() & fallen)  # a fall is named even where a climb promises more
     if not facts.windows.are_counted_alike:  # its former position, to which its climb would be limited, is unknown
-        fallen = proposals.index[proposals["cause"] == "decay"]
-        proposals = proposals[~(proposals["cause"].eq("climb") & proposals.index.isin(fallen))]
+        proposals = proposals[~proposals["after"]]
     proposals = proposals[~(proposals["verdict"].eq(Verdict.REFRESH) & over.reindex(proposals.index).to_numpy())]
     if len(facts.groups):  # the gain of a merge on shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
@@ -87,7 +88,7 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
         proposals = proposals[~little]
     step = proposals["order"].clip(upper=3)  # refresh and expand compete: the larger gain_low wins
     ranked = proposals.assign(page=proposals.index, step=step).sort_values(
-        ["page", "step", "gain_low", "gain", "order"], ascending=[True, True, False, False, True], kind="stable"
+        ["page", "step", "after", "gain_low", "gain", "order"], ascending=[True, True, True, False, False, True], kind="stable"
     )
     first, later = ranked.drop_duplicates("page"), ranked[ranked.duplicated("page")]
     table = _keep(facts)

@@ -32,6 +32,8 @@ from nibbet.core.wording import verdicts as wording
 
 #: share of impressions in the climbing range from which a page needs to climb rather than a different answer
 BELOW_CLICKS = 0.6
+#: probability that a low CTR is due to the title from which a new one is worth a trial: one in four
+PROBABLE = 0.25
 
 
 def decay(facts: Facts) -> Finding:
@@ -172,7 +174,7 @@ def snippet(facts: Facts) -> Finding:
     sums = pd.DataFrame({"clicks": clicks, "before": clicks_before, "usual": usual, "usual_before": usual_before}, index=index)
     enough = sums["usual"].where(sums["usual"] > 0)
     pull, pull_of_both = sums["clicks"] / enough, (sums["clicks"] + sums["before"]) / (enough + sums["usual_before"])
-    curve, least = "search, own CTR curve", t.min_gain / 2
+    curve, least, chance = "search, own CTR curve", t.min_gain / 2, pd.Series(poor, index=index)
     windows = f"{w.recent} and {w.reference}" if w.has_reference else str(w.recent)
     checks = [
         Check("queries_where_something_else_is_chosen", pages["queries_apart"], "", str(w.recent), curve),
@@ -181,14 +183,14 @@ def snippet(facts: Facts) -> Finding:
         Check("expected_clicks", sums["usual"], f">= {THIN_CLICKS:g}", str(w.recent), curve, sums["usual"] >= THIN_CLICKS),
         Check("pull_of_them_in_both_windows", pull_of_both, "", windows, curve),
         Check("q_value", q, f"< {CHANCE}", windows, "search", q < CHANCE),
-        Check("chance_of_a_poor_title", pd.Series(poor, index=index), "", str(w.recent), curve),
+        Check("chance_of_a_poor_title", chance, f">= {PROBABLE}", str(w.recent), curve, chance >= PROBABLE),
         Check("position", pages["position_titled"], "<= 10", str(w.recent), "search", pages["position_titled"] <= 10),
         Check("gain", gains["gain"], f">= {least:g}", str(w.recent), curve, gains["gain"] >= least),
         not_blocked(pages),
     ]
     chosen = all_passed(checks)
-    because = wording.seldom_chosen(pages[chosen], sums["usual"][chosen], pd.Series(of_section < 1, index=index)[chosen])
-    sure = (1 - q).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
+    because = wording.seldom_chosen(pages[chosen], sums["usual"][chosen], pd.Series(of_section < 1, index=index)[chosen], chance[chosen])
+    sure = ((1 - q) * poor).clip(0, 0.99).where(~pages["as_one"], AS_ONE)
     return Finding(Verdict.REFRESH, "snippet", finding_rows(pages, chosen, "snippet", because, sure, gains), checks)
 
 

@@ -15,7 +15,8 @@ from nibbet.core.ledger import (
 )
 from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
-from nibbet.core.windows import NOT_OF_QUERIES, RECENT_DAYS, WHOLE
+from nibbet.core.truncated import selected_days
+from nibbet.core.windows import NOT_OF_QUERIES, RECENT_DAYS, WHOLE, Window
 from nibbet.join.joined import matched
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -63,6 +64,7 @@ class Balance:
             + self._moved_windows
             + self._recounted
             + self._mixed_positions
+            + self._cut_lists
             + self._days_of_queries
             + self._patterns_without_page
             + self._closed_alone
@@ -127,13 +129,38 @@ class Balance:
     @property
     def _mixed_positions(self) -> list[dict[str, str]]:
         """A note where the mean positions of pages, which must serve for those of queries, say nothing."""
-        if self.sums.rows_placed:
+        if self.sums.rows_placed or self.sums.rows_selected:
             return []
         text = (
             "Pages at mean positions beyond 10 get more clicks than is possible there: most are near the top for some queries and far down for many "
             "others. Rank and pull cannot be told apart, nor which pages could climb or need a better title. Export queries by page too."
         )
         return [{"code": "mixed_positions", "text": text}]
+
+    @property
+    def _cut_lists(self) -> list[dict[str, str]]:
+        """Notes on lists that leave rows out: those that end above zero, those of so many rows a day, and those without rows without clicks."""
+        names = {"page": "pages", "pair": "queries", "query": "queries"}
+        unlisted = self.sums.unlisted
+        instead = f" {unlisted:,} pages that it lacks count with the clicks of their queries." if unlisted > 1 else ""
+        notes = []
+        for grain, rows in self.inputs.cut_lists.groupby("grain"):
+            last = rows.iloc[-1]
+            period = Window(pd.Timestamp(last["start"]).date(), pd.Timestamp(last["date"]).date())
+            text = (
+                f"The list of {names[str(grain)]} of {period} ends at {last['least']:,} clicks: what it lacks "
+                f"has fewer, not none.{instead if grain == 'page' else ''} Export the whole list."
+            )
+            notes.append({"code": "cut_list", "text": text})
+        for grain, limit, days, of in selected_days(self.inputs.lists).itertuples(index=False, name=None):
+            what = names[str(grain)]
+            sign = f"{days:,} of {of:,} days have exactly {limit:,} rows of {what}" if limit else f"No row of {what} is without clicks"
+            text = (
+                f"{sign}: the export left rows out. CTR of the others is too high, and so are gains; demand, rank and pull cannot be told apart. Export all "
+                "rows."
+            )
+            notes.append({"code": "selected_rows", "text": text})
+        return notes
 
     @property
     def _days_of_queries(self) -> list[dict[str, str]]:

@@ -106,7 +106,9 @@ class Changes:
         }
         number = pairs["page"].to_numpy()  # pages are numbered from 0
         pairs, placeless = with_usual_rate(pairs.assign(**{name: values[number] for name, values in pages.items()}))
-        parts = row_parts(pairs, self.expectation.sight, alike=w.are_counted_alike, placed=self.sums.rows_placed)
+        parts = row_parts(
+            pairs, self.expectation.sight, alike=w.are_counted_alike and not self.sums.rows_selected, placed=self.sums.rows_placed
+        )
         untold = parts["untold"] + parts["demand"].where(placeless, 0.0)  # without positions, a change of impressions may be due to rank
         return parts.assign(untold=untold, demand=parts["demand"].mask(placeless, 0.0))
 

@@ -11,7 +11,7 @@ from nibbet.core.ledger import NEW_DAYS
 from nibbet.core.openings import climbs_of_pages
 from nibbet.core.tables import named_pages, named_queries, spelt, with_lone
 from nibbet.core.verdicts import decide
-from nibbet.core.wording.verdicts import MIXED, counted_differently
+from nibbet.core.wording.verdicts import MIXED, SELECTED, counted_differently
 from nibbet.once import ahead, once
 from nibbet.pipeline.changes import Changes
 from nibbet.pipeline.context import Context
@@ -85,6 +85,8 @@ class Decisions:
         w = self.sums.windows
         if not w.are_counted_alike:
             return counted_differently(str(w.counted_since))
+        if self.sums.rows_selected:
+            return SELECTED
         return "" if self.sums.rows_placed else MIXED
 
     @once

@@ -14,6 +14,7 @@ from nibbet.core import reduce as reductions
 from nibbet.core.join.spans import chosen
 from nibbet.core.recount import Recount, confirmed, sides, sudden_change
 from nibbet.core.repairs import out_of_index
+from nibbet.core.truncated import cut_lists
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
 from nibbet.join.joined import Joined
@@ -110,6 +111,16 @@ class Inputs:
 
         rows = self.context.fetch("recount", make).sort_values(["page_id", "query"], ignore_index=True)
         return confirmed(since, rows) or confirmed(since, rows.drop(columns="query").groupby("page_id", as_index=False).sum())
+
+    @once
+    def lists(self) -> pd.DataFrame:
+        """One row per grain and period or day of search: see `core.reduce.lists`."""
+        return self.context.fetch("lists", lambda: reductions.lists(self.joined.search))
+
+    @property
+    def cut_lists(self) -> pd.DataFrame:
+        """The lists of periods that end above zero: see `core.truncated.cut_lists`."""
+        return cut_lists(self.lists)
 
     @property
     def source_kinds(self) -> list[str]:

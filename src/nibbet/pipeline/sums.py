@@ -11,6 +11,7 @@ from nibbet.core import over_time
 from nibbet.core import reduce as reductions
 from nibbet.core.curve import places_tell
 from nibbet.core.join.spans import reaches
+from nibbet.core.truncated import is_cut, selected_days, with_unlisted
 from nibbet.core.windows import Windows, missing_days, weekday_scale
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -67,9 +68,30 @@ class Sums:
 
     @once
     def pages(self) -> pd.DataFrame:
-        """One row per page that search shows, by its number: the columns of `core.reduce.page_sums`."""
+        """One row per page that search shows, by its number: the columns of `core.reduce.page_sums`; pages that a cut list lacks have the sums
+        of their queries.
+        """
+        return self._listed[0]
+
+    @property
+    def unlisted(self) -> int:
+        """How many pages a cut list lacks."""
+        return self._listed[1]
+
+    @once
+    def _listed(self) -> tuple[pd.DataFrame, int]:
         self.context.say("summing pages")
-        return self.context.fetch("pages", lambda: reductions.page_sums(self.inputs.joined.search, self.windows)).set_index("page_id")
+        search, w = self.inputs.joined.search, self.windows
+        sums = self.context.fetch("pages", lambda: reductions.page_sums(search, w)).set_index("page_id")
+        windows = {"recent": w.recent, "reference": w.reference, "long": w.long}
+        labels = [label for label, window in windows.items() if window.spans and is_cut(window, self.inputs.cut_lists)]
+        if not labels:
+            return sums, 0
+        wanted = {label: (windows[label], reductions.SUMS) for label in labels}
+        of_queries = self.context.fetch(
+            "listed-queries", lambda: reductions.windowed(reductions.pair_rows(search), wanted, ["page_id"], role="pair")
+        )
+        return with_unlisted(sums, of_queries.set_index("page_id"), labels)
 
     @once
     def places_tell(self) -> bool:
@@ -82,8 +104,18 @@ class Sums:
     @property
     def rows_placed(self) -> bool:
         """Whether the positions of `Expectation.both_windows` say where its rows are found: those of queries do."""
-        w = self.windows
-        return (self.inputs.is_paired and (not w.has_reference or w.compares_queries)) or self.places_tell
+        return not self.rows_selected and (self._of_queries or self.places_tell)
+
+    @property
+    def _of_queries(self) -> bool:
+        """Whether the rows of `Expectation.both_windows` are those of queries."""
+        return self.inputs.is_paired and (not self.windows.has_reference or self.windows.compares_queries)
+
+    @once
+    def rows_selected(self) -> bool:
+        """Whether the rows from which changes are split were selected by their clicks: see `core.truncated.selected_days`."""
+        grain = "pair" if self._of_queries else "page"
+        return self.windows.step == "day" and grain in set(selected_days(self.inputs.lists)["grain"])
 
     @property
     def page_counts(self) -> pd.DataFrame:

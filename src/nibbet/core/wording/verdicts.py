@@ -11,6 +11,8 @@ from nibbet.core.replaced import REPLACED
 
 #: difference of log positions up to which a loss by rank is one of being shown
 SAME_PLACE = 0.05
+#: probability below which a cause is said to be uncertain
+SURE = 0.8
 
 
 def too_young(pages: pd.DataFrame, age: pd.Series, settled: int) -> pd.Series:
@@ -142,6 +144,9 @@ def counted_differently(since: str) -> str:
 #: why it is unknown by what clicks fell, where only the mean positions of pages are known and say little
 MIXED = "Its position is a mean of queries near the top and far down, so rank and CTR cannot be told apart."
 
+#: the same where the export selects rows by their clicks
+SELECTED = "The export left rows with few clicks out, so demand, rank and CTR cannot be told apart."
+
 
 def _elsewhere(pages: pd.DataFrame, base: pd.Series, *, end: str = "") -> pd.Series:
     """What part of the earlier clicks (base) came at addresses that now redirect to the page; pages: taken_over."""
@@ -170,10 +175,11 @@ def below_the_clicks(pages: pd.DataFrame, queries: pd.Series, shown: pd.Series, 
     return say.joined(by_queries.where(~pages["as_one"], say.joined(stands, ": ", drawn, " Its queries are unknown.")), before)
 
 
-def seldom_chosen(pages: pd.DataFrame, usual: pd.Series, in_section: pd.Series) -> pd.Series:
+def seldom_chosen(pages: pd.DataFrame, usual: pd.Series, in_section: pd.Series, chance: pd.Series) -> pd.Series:
     """Pages: clicks_titled, impressions_titled, position_titled, queries_apart, section; usual: clicks that pages of this site usually have
-    there, or where `in_section` those of its section.
+    there, or where `in_section` those of its section; chance: the probability that the title is the reason.
     """
+    doubt = say.joined(" Pages of this site differ by nature, too: the title is the reason with a probability of ", say.share(chance), ".")
     apart = say.joined(" (without ", say.plural(pages["queries_apart"], "query"), " where something else takes the clicks)")
     return say.joined(
         "Its CTR is ",
@@ -188,6 +194,7 @@ def seldom_chosen(pages: pd.DataFrame, usual: pd.Series, in_section: pd.Series) 
         say.count(usual),
         apart.where(pages["queries_apart"] > 0, ""),
         ". Rewrite title and description.",
+        doubt.where(chance < SURE, ""),
     )
 
 
