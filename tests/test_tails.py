@@ -122,7 +122,7 @@ def test_rows_selected_by_clicks_tell_no_cause(by: str, searched: tuple[pd.DataF
     every = pd.concat(searched)
     table = every[every["clicks"] > 0]
     if by == "day":
-        table = every.sort_values("clicks", ascending=False, kind="stable").groupby("date").head(60)
+        table = every.sort_values("clicks", ascending=False, kind="stable").groupby("date").head(50)
     whole = every.groupby(["date", "page"], as_index=False)[["clicks", "impressions"]].sum()
     with nibbet.Site(home=HOME, search=[table, whole], crawl=crawl()) as one:
         pages, site_change = one.pages().set_index("page"), one.compare(by="site").set_index("measure").loc["clicks"]
@@ -131,7 +131,7 @@ def test_rows_selected_by_clicks_tell_no_cause(by: str, searched: tuple[pd.DataF
     assert pages.loc[fallen, "cause"].eq("decay").all()
     assert pages.loc[fallen, "because"].str.endswith("so demand, rank and CTR cannot be told apart.").all()
     assert site_change[["demand", "rank", "pull"]].abs().max() == 0
-    assert note.startswith("No row of queries is without clicks" if by == "clicks" else f"{len(DAYS)} of {len(DAYS)} days have exactly 60")
+    assert note.startswith("No row of queries is without clicks" if by == "clicks" else f"{len(DAYS)} of {len(DAYS)} days have exactly 50")
 
 
 def test_a_list_that_ends_says_nothing_of_what_it_lacks(searched: tuple[pd.DataFrame, pd.DataFrame], tmp_path: Path) -> None:

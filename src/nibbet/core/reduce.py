@@ -144,16 +144,6 @@ def page_sums(search: ibis.Table, windows: Windows) -> ibis.Table:
     return windowed(rows, sums, ["page_id"], first_seen=first)
 
 
-def lists(search: ibis.Table) -> ibis.Table:
-    """One row per grain and period of undated rows or day: grain, undated, start (null for days), date, rows (their number) and least, the clicks
-    of the row with fewest. Rows of weeks and months are left out.
-    """
-    used = search.filter(search.used | search.free, search.undated | ~search.coarse)
-    start = ibis.cases((used.undated, used.start), else_=ibis.null("date"))
-    least = used.clicks.fill_null(0).min().cast("int64")
-    return used.group_by("grain", "undated", "date", start=start).aggregate(rows=used.count(), least=least)
-
-
 def last_days(search: ibis.Table, landings: ibis.Table | None, hits: ibis.Table | None, wanted: ibis.Table) -> ibis.Table:
     """page_id, last: the last day on which a page was shown in search, visited from any channel or requested by people; pages used
     on no known day are left out. wanted: page_id of the pages in question.

@@ -4,22 +4,42 @@ from __future__ import annotations
 
 from datetime import date
 
+import ibis
 import pandas as pd
 
 from nibbet.core.windows import Window
 
-#: rows of a period, and of days, from which a complete list has some without clicks; clicks of its last row from which a list of a period
-#: is cut: complete ones end with many rows of none or one
-LEAST_OF_PERIOD, LEAST_OF_DAYS, CUT = 20, 300, 2
-#: share of days with the same number of rows, the most of any day, from which that is a limit; least such number
-SAME, LEAST_LIMIT = 0.5, 50
+#: rows of a period from which a complete list has some without clicks; clicks of its last row from which it is cut: complete lists end with
+#: many rows of none or one
+LEAST_OF_PERIOD, CUT = 20, 2
+#: rows without clicks that must be missing at least
+MISSING = 20
+#: share of days with the same number of rows, the most of any day, from which that is a limit; limits are multiples of ROUND, and fewer than
+#: the rows of all days, by this factor
+SAME, ROUND, FEWER = 0.5, 50, 1.1
+
+
+def lists(search: ibis.Table) -> ibis.Table:
+    """One row per grain and period of undated rows or day: grain, undated, start (null for days), date, rows (their number), least (the clicks of
+    the row with fewest), and idle, ones and twos: rows with no, one and two clicks. Rows of weeks and months are left out.
+    """
+    used = search.filter(search.used | search.free, search.undated | ~search.coarse)
+    start, clicks = ibis.cases((used.undated, used.start), else_=ibis.null("date")), used.clicks.fill_null(0)
+    counts = {name: (clicks == number).sum() for number, name in enumerate(("idle", "ones", "twos"))}
+    return used.group_by("grain", "undated", "date", start=start).aggregate(rows=used.count(), least=clicks.min().cast("int64"), **counts)
+
+
+def distinct_rows(search: ibis.Table, grain: str) -> ibis.Table:
+    """The number of pages and queries that dated rows of a grain name: rows."""
+    used = search.filter(search.used | search.free, search.grain == grain, ~search.undated, ~search.coarse)
+    return used.select("page_id", "query").distinct().aggregate(rows=ibis._.count())
 
 
 def cut_lists(rows: pd.DataFrame) -> pd.DataFrame:
     """The lists of periods that end above zero: grain, start, date (its end), least (the clicks of their last row).
 
     Args:
-        rows: from `core.reduce.lists`.
+        rows: from `lists`.
     """
     cut = rows[rows["undated"] & (rows["rows"] >= LEAST_OF_PERIOD) & (rows["least"] >= CUT)]
     return cut[["grain", "start", "date", "least"]].sort_values(["grain", "start", "date"], ignore_index=True)
@@ -27,18 +47,24 @@ def cut_lists(rows: pd.DataFrame) -> pd.DataFrame:
 
 def selected_days(rows: pd.DataFrame) -> pd.DataFrame:
     """Grains whose dated rows are a selection, so that their CTR is too high: grain, limit (rows a day, 0 where the selection is of rows with
-    clicks), days (with so many rows), of (all days).
+    clicks), days (with so many rows), of (all days). A limit is one only if there are more rows: see `is_limit`.
 
     Args:
-        rows: from `core.reduce.lists`.
+        rows: from `lists`. Rows without clicks are missing where, of rows with few, there should be MISSING or more: at least the square of
+            those with one / twice those with two (Chao 1984, Scandinavian Journal of Statistics 11:265).
     """
     dated = rows[~rows["undated"]]
-    every = dated.groupby("grain").agg(rows=("rows", "sum"), least=("least", "min"), limit=("rows", "max"), of=("rows", "size"))
+    every = dated.groupby("grain").agg(**{n: (n, "sum") for n in ("idle", "ones", "twos")}, limit=("rows", "max"), of=("rows", "size"))
     days = (dated["rows"] == dated["grain"].map(every["limit"])).groupby(dated["grain"]).sum().reindex(every.index)
-    idle = (every["rows"] >= LEAST_OF_DAYS) & (every["least"] >= 1)
-    full = (days >= SAME * every["of"]) & (every["limit"] >= LEAST_LIMIT)
-    table = every.assign(days=days, limit=every["limit"].where(~idle, 0))[["limit", "days", "of"]]
-    return table[idle | full].reset_index()
+    clicked = (every["idle"] == 0) & (every["ones"] ** 2 >= 2 * MISSING * every["twos"].clip(lower=1))
+    full = (days >= SAME * every["of"]) & (every["limit"] % ROUND == 0)
+    table = every.assign(days=days, limit=every["limit"].where(~clicked, 0))[["limit", "days", "of"]]
+    return table[clicked | full].reset_index()
+
+
+def is_limit(limit: int, rows: int) -> bool:
+    """Whether so many rows on most days are a limit: of `rows` pages and queries on all days, the others were left out. 0 is no number of rows."""
+    return limit == 0 or rows >= FEWER * limit
 
 
 def is_cut(window: Window, cut: pd.DataFrame, grain: str = "page") -> bool:

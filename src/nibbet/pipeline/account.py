@@ -15,7 +15,6 @@ from nibbet.core.ledger import (
 )
 from nibbet.core.robots import closed_alone
 from nibbet.core.site_files import robots_notes, sitemap_notes
-from nibbet.core.truncated import selected_days
 from nibbet.core.windows import NOT_OF_QUERIES, RECENT_DAYS, WHOLE, Window
 from nibbet.join.joined import matched
 from nibbet.once import once
@@ -152,7 +151,7 @@ class Balance:
                 f"has fewer, not none.{instead if grain == 'page' else ''} Export the whole list."
             )
             notes.append({"code": "cut_list", "text": text})
-        for grain, limit, days, of in selected_days(self.inputs.lists).itertuples(index=False, name=None):
+        for grain, limit, days, of in self.inputs.selected_days.itertuples(index=False, name=None):
             what = names[str(grain)]
             sign = f"{days:,} of {of:,} days have exactly {limit:,} rows of {what}" if limit else f"No row of {what} is without clicks"
             text = (

@@ -9,12 +9,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from nibbet.core import link_rows, over_time
+from nibbet.core import link_rows, over_time, truncated
 from nibbet.core import reduce as reductions
 from nibbet.core.join.spans import chosen
 from nibbet.core.recount import Recount, confirmed, sides, sudden_change
 from nibbet.core.repairs import out_of_index
-from nibbet.core.truncated import cut_lists
 from nibbet.core.windows import Windows
 from nibbet.core.words import as_typed
 from nibbet.join.joined import Joined
@@ -114,13 +113,24 @@ class Inputs:
 
     @once
     def lists(self) -> pd.DataFrame:
-        """One row per grain and period or day of search: see `core.reduce.lists`."""
-        return self.context.fetch("lists", lambda: reductions.lists(self.joined.search))
+        """One row per grain and period or day of search: see `core.truncated.lists`."""
+        return self.context.fetch("lists", lambda: truncated.lists(self.joined.search))
 
     @property
     def cut_lists(self) -> pd.DataFrame:
         """The lists of periods that end above zero: see `core.truncated.cut_lists`."""
-        return cut_lists(self.lists)
+        return truncated.cut_lists(self.lists)
+
+    @once
+    def selected_days(self) -> pd.DataFrame:
+        """The grains whose dated rows are a selection: see `core.truncated.selected_days`."""
+        result = truncated.selected_days(self.lists)
+        limited = {
+            grain: int(self.context.fetch(f"distinct-{grain}", lambda g=grain: truncated.distinct_rows(self.joined.search, g))["rows"].iloc[0])  # type: ignore[misc]
+            for grain in result.loc[result["limit"] > 0, "grain"]
+        }
+        full = [truncated.is_limit(limit, limited.get(grain, 0)) for grain, limit in zip(result["grain"], result["limit"], strict=True)]
+        return result[np.array(full, dtype=bool)]
 
     @property
     def source_kinds(self) -> list[str]:

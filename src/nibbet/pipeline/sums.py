@@ -11,7 +11,7 @@ from nibbet.core import over_time
 from nibbet.core import reduce as reductions
 from nibbet.core.curve import places_tell
 from nibbet.core.join.spans import reaches
-from nibbet.core.truncated import is_cut, selected_days, with_unlisted
+from nibbet.core.truncated import is_cut, with_unlisted
 from nibbet.core.windows import Windows, missing_days, weekday_scale
 from nibbet.once import once
 from nibbet.pipeline.context import Context
@@ -115,7 +115,7 @@ class Sums:
     def rows_selected(self) -> bool:
         """Whether the rows from which changes are split were selected by their clicks: see `core.truncated.selected_days`."""
         grain = "pair" if self._of_queries else "page"
-        return self.windows.step == "day" and grain in set(selected_days(self.inputs.lists)["grain"])
+        return self.windows.step == "day" and grain in set(self.inputs.selected_days["grain"])
 
     @property
     def page_counts(self) -> pd.DataFrame:
