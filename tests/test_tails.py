@@ -11,6 +11,7 @@ import pytest
 import nibbet
 from nibbet.cli.main import main
 from nibbet.core.curve import general_shape, places_tell
+from nibbet.core.openings import stray_shares
 from nibbet.core.split import ASSUMPTION
 
 HOME, DAYS = "https://marl.example", pd.date_range("2025-07-01", "2026-10-31")
@@ -153,3 +154,14 @@ def test_a_list_that_ends_says_nothing_of_what_it_lacks(searched: tuple[pd.DataF
     assert note.startswith(f"The list of pages of 2026-08-03..2026-10-31 ends at {least} clicks: what it lacks has fewer, not none.")
     assert pages["clicks"].to_dict() == sold["pages", "2026-08-03"].to_dict(), "the rows of queries have what the lists of pages lack"
     assert set(pages.index[pages["cause"] == "decay"]) == {page_of(name) for name in FELL}
+
+
+def test_strays_that_every_page_has_extend_none() -> None:
+    pages = range(40)
+    pairs = pd.DataFrame({"page": pages, "position": 3.0, "impressions": 5000})
+    topics = pd.DataFrame({"page": pages, "topic": [f"t{page}" for page in pages], "impressions": 400 + 10 * (np.arange(40) % 7)})
+    topics.loc[[3, 9], "impressions"] = [2500, 1800]
+    result = stray_shares(topics, pairs)
+    assert set(result.loc[result["stray_share"] > result["usual_share"], "page"]) == {3, 9}
+    few = stray_shares(topics.iloc[[3, 9, 20]], pairs)
+    assert (few["usual_share"] == 0).all(), "where most pages have none, every one says something"

@@ -44,17 +44,23 @@ class Grounds(KeptTables):
         from nibbet.core.findings import FACTS, Facts
         from nibbet.core.standing import Standing
 
-        frames = {name: self._kept(f"facts-{name}", partial(_fact, name=name)) for name in FACTS}
+        pages, climbs, groups, group_gains, stray_topics = (self._kept(f"facts-{name}", partial(_fact, name=name)) for name in FACTS)
         covers = self._kept("facts-covers", lambda p: p.decisions.facts.covers.to_frame("page"))["page"]
         standing = self._store.value("facts-standing", self._result_key, lambda: asdict(self._pipeline.decisions.facts.standing))
+        untold = self._store.value("facts-untold", self._result_key, lambda: {"because": self._pipeline.decisions.facts.untold_because})
         settings = self.config
         return Facts(
-            **frames,
+            pages,
+            climbs,
+            groups,
+            group_gains,
+            stray_topics,
             covers=covers,
             windows=self.windows,
             limits=settings.verdicts,
             settled=settings.windows.settled,
             standing=Standing(**standing),
+            untold_because=untold["because"],
         )
 
     def brief(self, topic: str) -> Brief:

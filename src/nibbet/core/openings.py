@@ -132,16 +132,41 @@ def stand_out(strays: pd.DataFrame, pairs: pd.DataFrame) -> pd.Series:
     Args:
         strays: page, position, impressions; pairs: page, position, impressions: the query map.
     """
-    near = rows_at(pairs, (pairs["position"] <= SECOND_PAGE) & (pairs["page"] >= 0), ["page", "impressions"]).groupby("page")["impressions"].sum()
-    near, deep = near[near >= TAIL_SHOWN], strays["position"] > SECOND_PAGE
-    tail = (strays["impressions"].where(deep, 0).groupby(strays["page"]).sum().reindex(near.index).fillna(0) / near).to_numpy(float)
-    usual = float(np.median(tail)) if len(tail) >= TAIL_PAGES else 0.0
-    if not usual:
-        return pd.Series(True, index=strays.index)
-    apart = np.log(tail[tail > 0] / usual)
-    limit = usual * np.exp(TAIL_BEYOND * MAD * float(np.median(np.abs(apart))))
-    long = pd.Series(tail > limit, index=near.index)
+    near, deep = _shown_near(pairs), strays["position"] > SECOND_PAGE
+    tail = strays["impressions"].where(deep, 0).groupby(strays["page"]).sum().reindex(near.index).fillna(0) / near
+    long = tail > _most_usual(tail.to_numpy(float))
     return ~deep | strays["page"].map(long).fillna(True).astype(bool)
+
+
+def stray_shares(topics: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
+    """The topics with stray_share, their impressions / those of their page up to SECOND_PAGE (null for a page with few), and usual_share, the most
+    that the largest such topic of a page usually has here (0 where most pages have none).
+
+    Args:
+        topics: page, topic, impressions: the strays of each page by topic; pairs: page, position, impressions: the query map.
+    """
+    near = _shown_near(pairs)
+    share = topics["impressions"] / topics["page"].map(near)
+    largest = share.groupby(topics["page"]).max().reindex(near.index).fillna(0.0)
+    return topics.assign(stray_share=share, usual_share=_most_usual(largest.to_numpy(float)))
+
+
+def _shown_near(pairs: pd.DataFrame) -> pd.Series:
+    """The impressions up to SECOND_PAGE of each page that has TAIL_SHOWN or more."""
+    rows = rows_at(pairs, (pairs["position"] <= SECOND_PAGE) & (pairs["page"] >= 0), ["page", "impressions"])
+    near = rows.groupby("page")["impressions"].sum()
+    return near[near >= TAIL_SHOWN]
+
+
+def _most_usual(shares: Floats) -> float:
+    """The share of a page from which it is unusual: TAIL_BEYOND standard deviations (of the logarithm) above the median; 0 where most pages have
+    none, or pages are few.
+    """
+    usual = float(np.median(shares)) if len(shares) >= TAIL_PAGES else 0.0
+    if not usual:
+        return 0.0
+    apart = np.log(shares[shares > 0] / usual)
+    return usual * float(np.exp(TAIL_BEYOND * MAD * float(np.median(np.abs(apart)))))
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:

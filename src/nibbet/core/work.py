@@ -227,12 +227,16 @@ def expand(facts: Facts) -> Finding:
     """expand: it has real volume on a topic that no page of the site answers."""
     pages, t, w = facts.pages, facts.limits, facts.windows
     topics = facts.stray_topics[(facts.stray_topics["impressions"] >= t.stray_impressions) & (facts.stray_topics["gain"] >= t.min_gain)]
+    topics = topics[~(topics["stray_share"] <= topics["usual_share"])]
     best = topics.sort_values(["page", "gain", "topic"], ascending=[True, False, True]).drop_duplicates("page").set_index("page")
     sums = topics.groupby("page")[GAINS].sum().reindex(pages.index)
     at = best.reindex(pages.index)
+    limit = facts.stray_topics["usual_share"].max() if len(facts.stray_topics) else 0.0
+    usual = f"> {limit:.2g}, unusual here" if limit > 0 else ""
     checks = [
         Check("stray_impressions", at["impressions"], f">= {t.stray_impressions}", str(w.recent), "search", at["topic"].notna()),
         Check("stray_position", at["position"], "", str(w.recent), "search"),
+        Check("stray_share", at["stray_share"], usual, str(w.recent), "search"),
         Check("gain", sums["gain"], f">= {t.min_gain}", str(w.recent), "search, own CTR curve", sums["gain"] >= t.min_gain),
         not_blocked(pages),
     ]

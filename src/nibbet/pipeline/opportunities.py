@@ -9,7 +9,7 @@ import pandas as pd
 from nibbet.core.findings import GAINS
 from nibbet.core.members import queries_in_groups
 from nibbet.core.openings import COLUMNS as OPENINGS
-from nibbet.core.openings import by_gain, find_openings, within_reach
+from nibbet.core.openings import by_gain, find_openings, stray_shares, within_reach
 from nibbet.core.pull import weighted_position
 from nibbet.core.standing import with_withheld
 from nibbet.core.tables import spelt
@@ -98,14 +98,14 @@ class Opportunities:
     @once
     def stray_topics(self) -> pd.DataFrame:
         """One row per page and topic of its strays: queries, first (the label, or where a page answers that, the query shown most), sums, gains,
-        position, language.
+        position, language, stray_share and usual_share (see `core.openings.stray_shares`).
         """
         rows = self.strays.sort_values(["impressions", "query"], ascending=[False, True])
         sums = {name: (name, "sum") for name in ("impressions", "clicks", "position_sum", "placed", *GAINS)}
         table = rows.groupby(["page", "topic"], as_index=False).agg(queries=("query", "size"), first=("query", "first"), **sums)
         table["first"] = table["topic"].where(table["topic"].isin(self.strays["query"]), table["first"])
         table["language"] = table["topic"].map(topic_languages(self.query_map.grouped))
-        return table.assign(position=weighted_position(table["position_sum"], table["placed"]))
+        return stray_shares(table.assign(position=weighted_position(table["position_sum"], table["placed"])), self.query_map.pairs)
 
     def within_reach(self, place: float) -> pd.DataFrame:
         """Clicks within reach if every query below `place` rose to it."""
