@@ -135,6 +135,9 @@ def test_candidates_share_impressions_both_ways_and_three_queries() -> None:
     ).tolist() == [True, False], "three are merged"
     assert found["overlap"].iloc[0] == 1.0
     assert found["shared_impressions"].iloc[0] == 200
+    deep = pd.DataFrame({"page": [0, 1], "query": ["y", "z"], "impressions": 900, "answer": 0.9, "brand": False, "position": 40.0})
+    again = candidate_pairs(pd.concat([alike(twins), deep], ignore_index=True), Thresholds())
+    assert again["overlap"].tolist() == [1.0], "chance decides which of the two is listed far down"
     assert candidate_pairs(alike(twins).assign(brand=True), Thresholds()).empty, "brand queries say nothing of intent"
 
 
@@ -671,6 +674,7 @@ def test_the_short_way_to_a_covering_page_finds_the_best_of_all(titles: list[lis
 @pytest.mark.slow
 def test_candidates_found_in_portions_are_those_found_at_once(rows: list[tuple[int, str, int]]) -> None:
     pairs = pd.DataFrame(rows, columns=["page", "query", "impressions"]).drop_duplicates(["page", "query"]).assign(answer=1.0, brand=False)
+    pairs["position"] = 1.0 + (pairs["impressions"] * 7 + pairs["page"]) % 40
     whole = candidate_pairs(pairs, Thresholds())
     with pytest.MonkeyPatch.context() as small:
         small.setattr("nibbet.core.groups.MEETINGS_AT_ONCE", 3)
