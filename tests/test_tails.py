@@ -159,7 +159,7 @@ def test_a_list_that_ends_says_nothing_of_what_it_lacks(searched: tuple[pd.DataF
 def test_strays_that_every_page_has_extend_none() -> None:
     pages = range(40)
     pairs = pd.DataFrame({"page": pages, "position": 3.0, "impressions": 5000})
-    topics = pd.DataFrame({"page": pages, "topic": [f"t{page}" for page in pages], "impressions": 400 + 10 * (np.arange(40) % 7)})
+    topics = pd.DataFrame({"page": pages, "topic": [f"t{page}" for page in pages], "impressions": 400 + 10 * (np.arange(40) % 7), "position": 15.0})
     topics.loc[[3, 9], "impressions"] = [2500, 1800]
     result = stray_shares(topics, pairs)
     assert set(result.loc[result["stray_share"] > result["usual_share"], "page"]) == {3, 9}

@@ -166,15 +166,15 @@ def answers_of_each(pairs: pd.DataFrame, candidates: pd.DataFrame) -> pd.DataFra
 
 
 def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFrame, lexicon: Lexicon, answers: float) -> pd.Series:
-    """For each candidate pair, the share of the queries that a page answers in words of its title that the other title lacks, and that the
-    other does not answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries. Queries for which it is found only beyond SECOND_PAGE
+    """For each candidate pair, of the impressions for queries that a page answers in words of its title that the other title lacks, the share for
+    those that the other does not answer; the larger of both pages. 0 for fewer than OWN_QUERIES queries. Queries for which it is found only beyond SECOND_PAGE
     do not count: of two pages on one question, chance decides which is listed far down.
 
     Args:
         pairs: page, query, brand, impressions, position, answer; candidates: page_a, page_b; pages: title, h1, numbered as in them; lexicon:
             of the pages; answers: threshold of answer from which a page answers a query.
     """
-    rows = _drawn(pairs, candidates, ["answer", "position"])
+    rows = _drawn(pairs, candidates, ["answer", "position", "impressions"])
     rows = rows[rows["answer"] >= answers]
     most = np.zeros(len(candidates))
     if rows.empty:
@@ -190,8 +190,10 @@ def own_question(pairs: pd.DataFrame, candidates: pd.DataFrame, pages: pd.DataFr
         title, others = (sparse.csr_matrix(titles[of_ends[name].to_numpy()] > 0, dtype=np.float64) for name in ("page", "other"))
         alone = title - title.multiply(others)
         titled = np.asarray(words[of_ends["row"].to_numpy()].multiply(alone).sum(axis=1)).ravel() > 0
-        sums = pd.DataFrame({"titled": titled, "alone": titled & of_ends["both"].isna()}).groupby(of_ends["pair"].to_numpy()).sum()
-        share = (sums["alone"] / sums["titled"]).where(sums["alone"] >= OWN_QUERIES, 0.0)
+        alone_there, shown = titled & of_ends["both"].isna().to_numpy(), of_ends["impressions"].to_numpy(float)
+        counts = {"titled": titled * shown, "alone": alone_there * shown, "queries": alone_there}
+        sums = pd.DataFrame(counts).groupby(of_ends["pair"].to_numpy()).sum()
+        share = (sums["alone"] / sums["titled"]).where(sums["queries"] >= OWN_QUERIES, 0.0)
         most = np.maximum(most, share.reindex(candidates.index).fillna(0.0).to_numpy(float))
     return pd.Series(most, index=candidates.index)
 

@@ -180,7 +180,7 @@ COLUMN_MEANINGS = {
     "of": "total number",
     "one_search": "probability that the page and the survivor of its group serve one search",
     "survivor_answers": "how far the survivor answers the queries from which the page gets clicks",
-    "own_question": "share of the queries that one page answers with words of its title and the other does not answer",
+    "own_question": "of the impressions for queries that one page answers with words of its title, the share for those that the other does not answer",
     "organic": "whether the visits came from unpaid search",
     "other": "address of the other page",
     "outlinks": "links from the page",

@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from nibbet.core.curve import Curve
+from nibbet.core.curve import FAR, Curve
 from nibbet.core.pull import pull_interval, shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Z80, Standing
@@ -23,9 +23,9 @@ COLUMNS = ["page", "query", "kind", "position", "clicks", "expected_clicks", "ga
 #: ratio of its position to that in the reference window from which a page has sunk, in addition so many standard deviations beyond the
 #: median of the site; least impressions of answered queries
 SUNK, SUNK_BEYOND, SUNK_SHOWN = 1.15, 2.0, 100
-#: impressions up to SECOND_PAGE from which a page shows how many a page usually has further down, least number of such pages, and standard
-#: deviations (of the logarithm) beyond the median from which a page has unusually many
-TAIL_SHOWN, TAIL_PAGES, TAIL_BEYOND = 100, 8, 2.0
+#: impressions up to SECOND_PAGE from which a page shows how many a page usually has further down, least number of such pages, standard
+#: deviations (of the logarithm) beyond the median from which a page has unusually many, and share of pages with any from which they are common
+TAIL_SHOWN, TAIL_PAGES, TAIL_BEYOND, COMMON = 100, 8, 2.0, 0.2
 #: columns kept with an opening for later sums
 MORE = ["impressions", "topic", "position_sum", "placed"]
 
@@ -139,14 +139,15 @@ def stand_out(strays: pd.DataFrame, pairs: pd.DataFrame) -> pd.Series:
 
 
 def stray_shares(topics: pd.DataFrame, pairs: pd.DataFrame) -> pd.DataFrame:
-    """The topics with stray_share, their impressions / those of their page up to SECOND_PAGE (null for a page with few), and usual_share, the most
-    that the largest such topic of a page usually has here (0 where most pages have none).
+    """The topics with stray_share, their impressions / those of their page up to SECOND_PAGE (null for a page with few, and for topics on the first
+    page of results, where a page is found), and usual_share, the most that the largest such topic of a page usually has here (0 where few
+    pages have any).
 
     Args:
-        topics: page, topic, impressions: the strays of each page by topic; pairs: page, position, impressions: the query map.
+        topics: page, topic, impressions, position: the strays of each page by topic; pairs: page, position, impressions: the query map.
     """
     near = _shown_near(pairs)
-    share = topics["impressions"] / topics["page"].map(near)
+    share = (topics["impressions"] / topics["page"].map(near)).where(topics["position"] > FAR)
     largest = share.groupby(topics["page"]).max().reindex(near.index).fillna(0.0)
     return topics.assign(stray_share=share, usual_share=_most_usual(largest.to_numpy(float)))
 
@@ -159,14 +160,14 @@ def _shown_near(pairs: pd.DataFrame) -> pd.Series:
 
 
 def _most_usual(shares: Floats) -> float:
-    """The share of a page from which it is unusual: TAIL_BEYOND standard deviations (of the logarithm) above the median; 0 where most pages have
-    none, or pages are few.
+    """The share of a page from which it is unusual: TAIL_BEYOND standard deviations (of the logarithm) above the median of the pages that have any;
+    0 where fewer than COMMON have any, or pages are few.
     """
-    usual = float(np.median(shares)) if len(shares) >= TAIL_PAGES else 0.0
-    if not usual:
+    some = np.log(shares[shares > 0])
+    if len(shares) < TAIL_PAGES or len(some) < COMMON * len(shares):
         return 0.0
-    apart = np.log(shares[shares > 0] / usual)
-    return usual * float(np.exp(TAIL_BEYOND * MAD * float(np.median(np.abs(apart)))))
+    middle = float(np.median(some))
+    return float(np.exp(middle + TAIL_BEYOND * MAD * float(np.median(np.abs(some - middle)))))
 
 
 def within_reach(pairs: pd.DataFrame, curve: Curve, sight: Sight, days: int, place: float) -> pd.DataFrame:

@@ -44,7 +44,7 @@ class Thresholds(BaseModel):
     alike_above: float = Field(0.5, ge=0, le=1)
     "The same, and the share of distinctive words that titles have in common, where one page is the parent of the other: a section page is shown for much that its pages answer, and is merged with one only where most of both is the same."
     own_question: float = Field(0.5, ge=0, le=1)
-    "Share of the queries that a page answers in words of its title which the other title lacks, and that the other does not answer; from this share, the page has its own question and is not merged."
+    "Of the impressions for queries that a page answers in words of its title which the other title lacks, the share for those that the other does not answer; from this share, the page has its own question and is not merged."
     same_intent: float = Field(0.15, ge=0, le=1)
     "Share of the clicks of both pages with the same intents, by result snapshots; below, searchers want different things."
     overlap_undated: float = Field(0.75, gt=0, le=1)
