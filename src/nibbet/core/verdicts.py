@@ -67,10 +67,12 @@ def decide(facts: Facts) -> tuple[pd.DataFrame, pd.DataFrame]:
     proposals = proposals[~none.loc[proposals.index].to_numpy()]
     proposals = proposals[_of_purpose(proposals, pages["purpose"])]
     over = pages["event_to"].notna()  # a page without demand any more is not refreshed
-    fallen = proposals.index.isin(proposals.index[proposals["cause"] == "decay"])
-    proposals = proposals.assign(after=proposals["cause"].eq("climb").to_numpy() & fallen)  # a fall is named even where a climb promises more
+    rises_again = proposals["cause"].eq("climb") & proposals.index.isin(proposals.index[proposals["cause"] == "decay"])
     if not facts.windows.are_counted_alike:  # its former position, to which its climb would be limited, is unknown
-        proposals = proposals[~proposals["after"]]
+        proposals, rises_again = proposals[~rises_again], rises_again[~rises_again]
+    # a fall from where clicks are is named even where climbing back promises more
+    stood = (pages["position_both_reference"] < facts.limits.climb_position[0]).reindex(proposals.index)
+    proposals = proposals.assign(after=rises_again.to_numpy() & stood.to_numpy())
     proposals = proposals[~(proposals["verdict"].eq(Verdict.REFRESH) & over.reindex(proposals.index).to_numpy())]
     if len(facts.groups):  # the gain of a merge on shared queries is not promised to its survivor again
         survivors = facts.groups[facts.groups["survivor"]].merge(facts.group_gains, on="group").set_index("page")["survivor_rest"]
