@@ -267,7 +267,7 @@ def _with_dates(table: pd.DataFrame, editorial: pd.DataFrame | None, first_seen:
     table["modified"] = pd.to_datetime(table["modified"])
     seen = table["first_seen"] = pd.to_datetime(first_seen)
     fresh = seen.where(seen > pd.Timestamp(windows.first) + pd.Timedelta(days=NEW_DAYS))
-    published = table["published"].where(~table["published"].isin(import_days(table)))
+    published = table["published"].where(~table["published"].dt.normalize().isin(import_days(table)))
     born = published.where(~(seen < published - pd.Timedelta(days=REDATED_DAYS)), seen)
     table["born"] = born.fillna(fresh.where(table["clicks_long"] + table["impressions_long"] > BORN_IMPRESSIONS))
     table["age_days"] = (pd.Timestamp(windows.as_of) - table["born"]).dt.days
@@ -284,7 +284,7 @@ def import_days(pages: pd.DataFrame) -> pd.Series:
     seen, published = pages["first_seen"], pages["published"]
     late = seen < published - pd.Timedelta(days=REDATED_DAYS)
     both = int((seen.notna() & published.notna()).sum())
-    days: pd.Series = published[late].drop_duplicates() if both >= LEAST_PAGES and late.sum() > MOST * both else published[:0]
+    days: pd.Series = published[late].dt.normalize().drop_duplicates() if both >= LEAST_PAGES and late.sum() > MOST * both else published[:0]
     return days
 
 

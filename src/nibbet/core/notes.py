@@ -12,7 +12,7 @@ import pandas as pd
 from nibbet.core.join.grain import step_of
 from nibbet.core.join.reasons import DETAIL, INCOMPLETE, INCOMPLETE_MONTH, INCOMPLETE_PERIOD, OTHER_SURFACE
 from nibbet.core.ledger import import_days, is_partial
-from nibbet.core.windows import Window, missing_days
+from nibbet.core.windows import Window, missing_search_days
 
 Note = dict[str, str]
 #: sessions per click outside these limits suggest different counting; blockers and consent remove some sessions
@@ -262,7 +262,7 @@ def _withheld(account: dict[str, Any], days: pd.DataFrame, queries: Sequence[Win
 
 
 def _gaps(days: pd.DataFrame) -> Note | None:
-    missing = missing_days(days["date"], days["impressions"])
+    missing = missing_search_days(days)
     if missing.empty:
         return None
     return _note(

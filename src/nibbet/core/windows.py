@@ -346,6 +346,11 @@ def year_earlier(windows: Windows) -> Windows | None:
     return replace(windows, recent=moved[0], reference=moved[1], reference_kind="before")
 
 
+def missing_search_days(days: pd.DataFrame) -> pd.DatetimeIndex:
+    """`missing_days` of search; days: date, clicks, impressions (0 where no source has them)."""
+    return missing_days(days["date"], days[["clicks", "impressions"]].max(axis=1))
+
+
 def missing_days(dates: pd.Series, counts: pd.Series) -> pd.DatetimeIndex:
     """The days without rows between consecutive days: of an outage, or missing from the export.
 

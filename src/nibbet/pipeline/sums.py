@@ -12,7 +12,7 @@ from nibbet.core import reduce as reductions
 from nibbet.core.curve import places_tell
 from nibbet.core.join.spans import reaches
 from nibbet.core.truncated import is_cut, with_unlisted
-from nibbet.core.windows import Windows, missing_days, weekday_scale
+from nibbet.core.windows import Windows, missing_days, missing_search_days, weekday_scale
 from nibbet.once import once
 from nibbet.pipeline.context import Context
 from nibbet.pipeline.inputs import Inputs
@@ -39,7 +39,7 @@ class Sums:
     def scale_of(self, windows: Windows) -> float:
         """The same for other windows."""
         days = self.inputs.days
-        return weekday_scale(days, windows.recent, windows.reference, missing_days(days["date"], days["impressions"]))
+        return weekday_scale(days, windows.recent, windows.reference, missing_search_days(days))
 
     @once
     def visits_scale(self) -> float:
