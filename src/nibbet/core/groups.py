@@ -14,7 +14,7 @@ from nibbet.core.entries import connected
 from nibbet.core.pull import shrunk_pull
 from nibbet.core.split import Sight
 from nibbet.core.standing import Standing, with_withheld
-from nibbet.core.tables import SECOND_PAGE, rows_at
+from nibbet.core.tables import near_rows, rows_at
 from nibbet.core.thresholds import Thresholds
 from nibbet.core.windows import MONTH_DAYS
 from nibbet.core.wording import merges as wording
@@ -117,10 +117,9 @@ def candidate_pairs(pairs: pd.DataFrame, t: Thresholds, live: NDArray[np.bool_] 
     if chosen_rows.empty:
         return pd.DataFrame(columns=["page_a", "page_b", "shared", "shared_impressions", "overlap", "mutual"])
     page, (query, queries) = chosen_rows["page"].to_numpy(), numbered(chosen_rows)
-    shape, near = (int(page.max()) + 1, len(queries)), (chosen_rows["position"] <= SECOND_PAGE).to_numpy()
+    shape, near = (int(page.max()) + 1, len(queries)), near_rows(chosen_rows["position"].to_numpy(float), page)
     shown = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float), (page, query)), shape=shape)
     drawn = (shown > 0).astype(np.float32)
-    near = near | (np.bincount(page[near], minlength=shape[0]) == 0)[page]
     seen = sparse.csr_matrix((chosen_rows["impressions"].to_numpy(float) * near, (page, query)), shape=shape)
     on_pages = np.bincount(query)
     proposing = drawn[:, (on_pages > 1) & (on_pages <= MOST_PAGES)]

@@ -17,7 +17,7 @@ from nibbet.core.notices import are_notices
 from nibbet.core.pull import out_of_line, shrunk_pull, weighted_position
 from nibbet.core.robots import disallowed
 from nibbet.core.split import split
-from nibbet.core.tables import PARTS, SECOND_PAGE, THIN_CLICKS
+from nibbet.core.tables import PARTS, THIN_CLICKS, near_rows
 from nibbet.core.trails import pages_above
 from nibbet.core.windows import Windows
 
@@ -420,8 +420,10 @@ def with_pull(table: pd.DataFrame, pairs: pd.DataFrame, answers: float) -> pd.Da
     plain = shown & ~pairs["brand"]
     meant = plain & (pairs["answer"] >= answers)
     answered = meant & pairs["role"].eq("owner")
-    near = answered & (pairs["position"] <= SECOND_PAGE)
-    answered = near | (answered & (np.bincount(page[near], minlength=len(table)) == 0)[page])
+    able = np.flatnonzero(answered)
+    near = np.zeros(len(pairs), dtype=bool)
+    near[able] = near_rows(pairs["position"].to_numpy(float)[able], page[able])
+    answered &= near
     table["queries"] = np.bincount(page[shown], minlength=len(table))
     table["withheld_share"] = (
         1 - of_pages(pairs["impressions"] > 0, "impressions") / table["impressions"].where(table["impressions"] > 0)

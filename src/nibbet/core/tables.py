@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from nibbet.core.verdict import IDLE
 
@@ -27,6 +28,15 @@ THIN_CLICKS = 3.0
 #: the end of the second page of results. Every page is listed further down for much that it is not about, and programs that count positions
 #: look there as often as searchers
 SECOND_PAGE = 20.0
+
+
+def near_rows(position: NDArray[np.float64], key: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which rows are not beyond SECOND_PAGE, and all rows of keys that have none there; key: a number of each row, from 0."""
+    near = ~(position > SECOND_PAGE)
+    known = np.zeros(int(key.max(initial=-1)) + 1, dtype=bool)
+    known[key[near]] = True
+    rows: NDArray[np.bool_] = near | ~known[key]
+    return rows
 
 
 def rows_of(frame: pd.DataFrame) -> Iterator[Any]:

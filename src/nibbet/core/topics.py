@@ -22,7 +22,7 @@ from nibbet.core.kinship import NEAR, Owned, group_queries
 from nibbet.core.languages import code_of, languages_of
 from nibbet.core.members import queries_in_groups
 from nibbet.core.pull import weighted_position
-from nibbet.core.tables import SECOND_PAGE, rows_at, spelt
+from nibbet.core.tables import near_rows, rows_at, spelt
 from nibbet.core.windows import MONTH_DAYS, Window
 from nibbet.core.wording import topics as wording
 from nibbet.core.words import LETTERS, Lexicon, bytes_met, in_one, in_portions, numbered, plain_array
@@ -261,15 +261,6 @@ def labels_of(texts: pd.Series, group: Ints, weight: Floats) -> pd.Series:
     return texts.iloc[head[group]].set_axis(texts.index)
 
 
-def _near_rows(rows: pd.DataFrame) -> pd.DataFrame:
-    """The rows up to SECOND_PAGE, and all rows of topics that have none there: a topic has a long tail that every page is listed for.
-
-    rows: topic, position_sum, placed.
-    """
-    near = ~(rows["position_sum"] / rows["placed"].where(rows["placed"] > 0) > SECOND_PAGE)
-    return rows[near | ~near.groupby(rows["topic"]).transform("any")]
-
-
 #: `served` of a topic whose pages no row names
 UNKNOWN = "unknown"
 
@@ -329,7 +320,7 @@ def topic_table(
     owned = rows[rows["role"] == "owner"]
     fails = owned["page"].map(dead).eq(True) if dead is not None else pd.Series(False, index=owned.index)
     lost, owned = owned[fails], owned[~fails]
-    counted = _near_rows(rows)
+    counted = rows[near_rows(weighted_position(rows["position_sum"], rows["placed"]).to_numpy(float), pd.factorize(rows["topic"])[0])]
     answered = counted[counted["query"].isin(owned["query"])].groupby("topic")["impressions"].sum()
     share = answered / counted.groupby("topic")["impressions"].sum()
     table["answered_share"] = share.reindex(table.index).fillna(0.0).clip(upper=1.0)

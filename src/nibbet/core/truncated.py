@@ -21,7 +21,7 @@ SAME, ROUND, FEWER = 0.5, 50, 1.1
 
 def lists(search: ibis.Table) -> ibis.Table:
     """One row per grain and period of undated rows or day: grain, undated, start (null for days), date, rows (their number), least (the clicks of
-    the row with fewest), and idle, ones and twos: rows with no, one and two clicks. Rows of weeks and months are left out.
+    the row with fewest), and idle, ones and twos: rows with no, one and two clicks. Rows of weeks count as days, and those of months are left out.
     """
     used = search.filter(search.used | search.free, search.undated | ~search.coarse)
     start, clicks = ibis.cases((used.undated, used.start), else_=ibis.null("date")), used.clicks.fill_null(0)

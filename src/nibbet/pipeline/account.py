@@ -141,7 +141,7 @@ class Balance:
         """Notes on lists that leave rows out: those that end above zero, those of so many rows a day, and those without rows without clicks."""
         names = {"page": "pages", "pair": "queries", "query": "queries"}
         unlisted = self.sums.unlisted
-        instead = f" {unlisted:,} pages that it lacks count with the clicks of their queries." if unlisted > 1 else ""
+        instead = f" Pages that it lacks ({unlisted:,}) count with the clicks of their queries." if unlisted else ""
         notes = []
         for grain, rows in self.inputs.cut_lists.groupby("grain"):
             last = rows.iloc[-1]
@@ -153,7 +153,7 @@ class Balance:
             notes.append({"code": "cut_list", "text": text})
         for grain, limit, days, of in self.inputs.selected_days.itertuples(index=False, name=None):
             what = names[str(grain)]
-            sign = f"{days:,} of {of:,} days have exactly {limit:,} rows of {what}" if limit else f"No row of {what} is without clicks"
+            sign = f"{days:,} of {of:,} {self.sums.windows.step}s have exactly {limit:,} rows of {what}" if limit else f"No row of {what} is without clicks"
             text = (
                 f"{sign}: the export left rows out. CTR of the others is too high, and so are gains; demand, rank and pull cannot be told apart. Export all "
                 "rows."

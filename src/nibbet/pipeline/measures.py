@@ -71,8 +71,8 @@ class Measures:
         say nothing, without any.
         """
         rows = self.expectation.pairs
-        home = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy() | (not self.sums.places_tell)
-        return rows.assign(role="owner", answer=1.0, brand=home, topic=pd.Series(None, index=rows.index, dtype="str"))
+        aside = self.pages.table["path"].eq("/").reindex(rows["page"]).to_numpy() | (not self.sums.places_tell)
+        return rows.assign(role="owner", answer=1.0, brand=aside, topic=pd.Series(None, index=rows.index, dtype="str"))
 
     @once
     def unbranded(self) -> pd.DataFrame:

@@ -115,7 +115,7 @@ class Sums:
     def rows_selected(self) -> bool:
         """Whether the rows from which changes are split were selected by their clicks: see `core.truncated.selected_days`."""
         grain = "pair" if self._of_queries else "page"
-        return self.windows.step == "day" and grain in set(self.inputs.selected_days["grain"])
+        return self.windows.step != "month" and grain in set(self.inputs.selected_days["grain"])
 
     @property
     def page_counts(self) -> pd.DataFrame:
